@@ -1,0 +1,341 @@
+package image_test
+
+import (
+	"context"
+	"errors"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/core/image"
+	"jugate/core/partition"
+	"jugate/core/slabstore"
+	"jugate/demo/golddisk"
+)
+
+// storeSink puts slabs straight into a store and counts them.
+type storeSink struct {
+	*slabstore.Store
+	mu   sync.Mutex
+	puts int
+	fail error // returned by Put after failAfter slabs
+	left int
+}
+
+func (s *storeSink) Missing(_ context.Context, digests []slabstore.Digest) (missing []slabstore.Digest, err error) {
+	for _, d := range digests {
+		if !s.Has(d) {
+			missing = append(missing, d)
+		}
+	}
+	return missing, nil
+}
+
+func (s *storeSink) Put(_ context.Context, d slabstore.Digest, frame []byte) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.fail != nil {
+		if s.left--; s.left < 0 {
+			return s.fail
+		}
+	}
+	s.puts++
+	_, err := s.Store.Put(d, frame)
+	return err
+}
+
+func newSink(t *testing.T) *storeSink {
+	t.Helper()
+	store, err := slabstore.Open(t.TempDir())
+	require.NoError(t, err)
+	return &storeSink{Store: store}
+}
+
+func build(t *testing.T, spec golddisk.Spec) *golddisk.Disk {
+	t.Helper()
+	spec.Path = filepath.Join(t.TempDir(), "gold")
+	d, err := golddisk.Build(t.Context(), spec)
+	require.NoError(t, err)
+	return d
+}
+
+func capture(t *testing.T, d *golddisk.Disk, sink image.Sink) (*image.Manifest, *image.Map, error) {
+	t.Helper()
+	f, err := os.Open(d.Path)
+	require.NoError(t, err)
+	defer f.Close()
+	survey, err := image.Look(f, d.Size, 512)
+	require.NoError(t, err)
+	return image.Capture(t.Context(), f, survey, sink, image.Options{})
+}
+
+// open makes a disk file full of old noise, as a workstation that was in use has it.
+func open(t *testing.T, size int64) *os.File {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "target")
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	t.Cleanup(func() { f.Close() })
+	noise := rand.NewChaCha8([32]byte{1})
+	b := make([]byte, golddisk.MiB)
+	for off := int64(0); off < size; off += golddisk.MiB {
+		noise.Read(b)
+		_, err = f.WriteAt(b[:min(golddisk.MiB, size-off)], off)
+		require.NoError(t, err)
+	}
+	return f
+}
+
+func restore(t *testing.T, man *image.Manifest, slabs *image.Map, store *slabstore.Store, target *os.File, size int64) error {
+	t.Helper()
+	r, err := image.NewRestore(man, slabs, target, size, 512)
+	if err != nil {
+		return err
+	}
+	require.NoError(t, r.Begin())
+	missing := make([]int, 0, slabs.Len())
+	for i := range r.Missing() {
+		missing = append(missing, i)
+	}
+	rand.Shuffle(len(missing), func(i, j int) { missing[i], missing[j] = missing[j], missing[i] })
+	for _, i := range missing {
+		frame, err := store.Frame(slabs.Slab(i).Digest)
+		require.NoError(t, err)
+		require.NoError(t, r.WriteFrame(i, frame))
+	}
+	return r.Finish(t.Context(), nil)
+}
+
+func TestARestoredDiskIsTheGoldenOne(t *testing.T) {
+	gold := build(t, golddisk.Spec{Other: []byte("a partition that holds no file system")})
+	sink := newSink(t)
+	man, slabs, err := capture(t, gold, sink)
+	require.NoError(t, err)
+	assert.Len(t, man.Areas, 4, "the gap and three partitions")
+	assert.Less(t, man.UsedBytes, gold.Size*3/4)
+
+	// Both halves of a version survive their own formats.
+	text, err := man.Encode()
+	require.NoError(t, err)
+	man, err = image.ParseManifest(text)
+	require.NoError(t, err)
+	slabs, err = image.ParseMap(slabs.Bytes(), man)
+	require.NoError(t, err)
+
+	wantDump, err := gold.Dump(t.Context())
+	require.NoError(t, err)
+	wantFiles, err := gold.Files(t.Context())
+	require.NoError(t, err)
+	for name, size := range map[string]int64{"same size": gold.Size, "larger": gold.Size + 30*golddisk.MiB, "just fits": man.Table.MinSize()} {
+		t.Run(name, func(t *testing.T) {
+			target := open(t, size)
+			require.NoError(t, restore(t, man, slabs, sink.Store, target, size))
+			got := gold.On(target.Name())
+			dump, err := got.Dump(t.Context())
+			require.NoError(t, err)
+			assert.Equal(t, wantDump, dump)
+			assert.NoError(t, got.VerifyTable(t.Context()))
+			assert.NoError(t, got.Check(t.Context()))
+			files, err := got.Files(t.Context())
+			require.NoError(t, err)
+			assert.Equal(t, wantFiles, files)
+		})
+	}
+
+	small := man.Table.MinSize() - 1
+	var tooSmall *partition.TooSmallError
+	require.ErrorAs(t, restore(t, man, slabs, sink.Store, open(t, small), small), &tooSmall)
+	assert.Equal(t, man.Table.MinSize(), tooSmall.Need)
+}
+
+func TestCapturingAgainStoresJustTheChange(t *testing.T) {
+	gold := build(t, golddisk.Spec{})
+	sink := newSink(t)
+	first, _, err := capture(t, gold, sink)
+	require.NoError(t, err)
+	stored := sink.puts
+	assert.Greater(t, stored, 20)
+	assert.LessOrEqual(t, stored, first.Slabs-first.ZeroSlabs, "equal slabs are stored once")
+
+	_, again, err := capture(t, gold, sink)
+	require.NoError(t, err)
+	assert.Equal(t, stored, sink.puts, "an unchanged disk has no new slab")
+	assert.Equal(t, first.MapDigest, slabstore.Sum(again.Bytes()))
+
+	require.NoError(t, gold.AddFile(t.Context(), "added-later", []byte("one more label")))
+	second, _, err := capture(t, gold, sink)
+	require.NoError(t, err)
+	assert.Greater(t, sink.puts, stored)
+	assert.LessOrEqual(t, sink.puts-stored, 6, "a small file touches a few slabs")
+	assert.NotEqual(t, first.MapDigest, second.MapDigest)
+}
+
+func TestACutCaptureGoesOnWhereItStopped(t *testing.T) {
+	gold := build(t, golddisk.Spec{})
+	sink := newSink(t)
+	sink.fail, sink.left = errors.New("the cable is out"), 10
+	_, _, err := capture(t, gold, sink)
+	require.ErrorIs(t, err, sink.fail)
+	assert.Equal(t, 10, sink.puts)
+
+	sink.fail = nil
+	man, _, err := capture(t, gold, sink)
+	require.NoError(t, err)
+	whole := newSink(t)
+	_, _, err = capture(t, gold, whole)
+	require.NoError(t, err)
+	assert.Equal(t, whole.puts, sink.puts, "the two tries together sent each slab once")
+	assert.NotZero(t, man.Slabs)
+}
+
+func TestAnUncleanVolumeIsNotCaptured(t *testing.T) {
+	gold := build(t, golddisk.Spec{})
+	f, err := os.OpenFile(gold.Path, os.O_RDWR, 0)
+	require.NoError(t, err)
+	defer f.Close()
+	_, err = f.WriteAt([]byte{0}, gold.RootStart+1024+0x3A) // s_state: neither clean nor with errors
+	require.NoError(t, err)
+	sink := newSink(t)
+	_, _, err = capture(t, gold, sink)
+	var unfit *image.NotFitError
+	require.ErrorAs(t, err, &unfit)
+	assert.ErrorContains(t, err, "partition 2 (desk root)")
+	assert.ErrorContains(t, err, "not shut down cleanly")
+	assert.Zero(t, sink.puts)
+}
+
+func TestAnUnfinishedRestoreIsNotBootable(t *testing.T) {
+	gold := build(t, golddisk.Spec{})
+	sink := newSink(t)
+	man, slabs, err := capture(t, gold, sink)
+	require.NoError(t, err)
+	target := open(t, gold.Size)
+	require.NoError(t, restore(t, man, slabs, sink.Store, target, gold.Size)) // an older delivery
+
+	r, err := image.NewRestore(man, slabs, target, gold.Size, 512)
+	require.NoError(t, err)
+	require.NoError(t, r.Begin())
+	frame, err := sink.Frame(slabs.Slab(firstStored(slabs)).Digest)
+	require.NoError(t, err)
+	require.NoError(t, r.WriteFrame(firstStored(slabs), frame))
+	assert.ErrorIs(t, r.Finish(t.Context(), nil), image.ErrIncomplete)
+	_, err = partition.Read(target, gold.Size, 512)
+	assert.ErrorIs(t, err, partition.ErrNoTable)
+}
+
+func firstStored(slabs *image.Map) int {
+	for i := range slabs.Len() {
+		if !slabs.Slab(i).Zero {
+			return i
+		}
+	}
+	return -1
+}
+
+func TestAWrongFrameIsNotWritten(t *testing.T) {
+	gold := build(t, golddisk.Spec{})
+	sink := newSink(t)
+	man, slabs, err := capture(t, gold, sink)
+	require.NoError(t, err)
+	target := open(t, gold.Size)
+	before, err := os.ReadFile(target.Name())
+	require.NoError(t, err)
+	r, err := image.NewRestore(man, slabs, target, gold.Size, 512)
+	require.NoError(t, err)
+	other := slabstore.Compress(nil, []byte("from somewhere else"))
+	assert.ErrorIs(t, r.WriteFrame(firstStored(slabs), other), slabstore.ErrDigest)
+	assert.ErrorIs(t, r.WriteFrame(firstStored(slabs), []byte("noise")), slabstore.ErrFrame)
+	assert.ErrorIs(t, r.WriteFrame(slabs.Len(), other), image.ErrManifest)
+	after, err := os.ReadFile(target.Name())
+	require.NoError(t, err)
+	assert.Equal(t, slabstore.Sum(before), slabstore.Sum(after))
+}
+
+// forgetful is a disk that loses what is written behind a certain byte.
+type forgetful struct {
+	*os.File
+	from int64
+}
+
+func (f forgetful) WriteAt(b []byte, off int64) (int, error) {
+	if off >= f.from {
+		return len(b), nil
+	}
+	return f.File.WriteAt(b, off)
+}
+
+func TestADiskThatForgetsIsFoundOut(t *testing.T) {
+	gold := build(t, golddisk.Spec{})
+	sink := newSink(t)
+	man, slabs, err := capture(t, gold, sink)
+	require.NoError(t, err)
+	target := forgetful{open(t, gold.Size), gold.RootStart + 8*golddisk.MiB}
+	r, err := image.NewRestore(man, slabs, target, gold.Size, 512)
+	require.NoError(t, err)
+	for i := range r.Missing() {
+		frame, err := sink.Frame(slabs.Slab(i).Digest)
+		require.NoError(t, err)
+		require.NoError(t, r.WriteFrame(i, frame))
+	}
+	var mismatch *image.MismatchError
+	require.ErrorAs(t, r.Finish(t.Context(), nil), &mismatch)
+	assert.GreaterOrEqual(t, mismatch.First, target.from-image.SlabSize)
+	assert.NotEmpty(t, mismatch.Slabs)
+}
+
+func TestManifestsThatLieAreRefused(t *testing.T) {
+	gold := build(t, golddisk.Spec{Data: golddisk.MiB})
+	man, slabs, err := capture(t, gold, newSink(t))
+	require.NoError(t, err)
+	for name, lie := range map[string]func(m *image.Manifest){
+		"another format":        func(m *image.Manifest) { m.Format = "other" },
+		"no table":              func(m *image.Manifest) { m.Table = nil },
+		"slab size":             func(m *image.Manifest) { m.SlabSize = 1 << 40 },
+		"area without a place":  func(m *image.Manifest) { m.Areas[1].Partition = 9 },
+		"area of another size":  func(m *image.Manifest) { m.Areas[1].Size++ },
+		"area twice":            func(m *image.Manifest) { m.Areas[1] = m.Areas[2] },
+		"partition off the end": func(m *image.Manifest) { m.Table.Partitions[1].Last = 1 << 60 },
+		"map size":              func(m *image.Manifest) { m.MapSize = image.MaxMap + 1 },
+	} {
+		text, err := man.Encode()
+		require.NoError(t, err)
+		m, err := image.ParseManifest(text)
+		require.NoError(t, err)
+		lie(m)
+		text, err = m.Encode()
+		require.NoError(t, err)
+		_, err = image.ParseManifest(text)
+		assert.ErrorIs(t, err, image.ErrManifest, name)
+	}
+	harmed := append([]byte(nil), slabs.Bytes()...)
+	harmed[len(harmed)/2] ^= 1
+	_, err = image.ParseMap(harmed, man)
+	assert.ErrorIs(t, err, image.ErrManifest)
+}
+
+func FuzzParseMap(f *testing.F) {
+	man := image.Manifest{SlabSize: image.SlabSize, Areas: []image.Area{{Size: 4 << 20}, {Partition: 1, Size: 64 << 20}}}
+	f.Add([]byte("JUGMAP1\n\x00\x00\x03\x00\x80\x20"), 1, 1, int64(4096))
+	f.Fuzz(func(t *testing.T, raw []byte, slabs, zeros int, used int64) {
+		m := man
+		m.Slabs, m.ZeroSlabs, m.UsedBytes = slabs, zeros, used
+		m.MapSize, m.MapDigest = int64(len(raw)), slabstore.Sum(raw)
+		parsed, err := image.ParseMap(raw, &m)
+		if err != nil {
+			return
+		}
+		for i := range parsed.Len() {
+			s := parsed.Slab(i)
+			for _, e := range s.Extents {
+				if e.Start < s.Start || e.End() > m.Areas[s.Area].Size || e.End() > s.Start+m.SlabSize {
+					t.Fatalf("slab %d: %+v", i, s)
+				}
+			}
+		}
+	})
+}

@@ -1,0 +1,136 @@
+// Package image turns a disk into slabs and slabs into a disk.
+//
+// A version of an image is a manifest (Manifest: the partition table, what each
+// partition holds, totals) and a slab map (Map: which bytes of which area each
+// slab carries). Neither names a device or a machine it must go back to. The
+// bytes themselves are slabs, kept by package slabstore or wherever a Sink puts
+// them. docs/image-format.md has the formats byte by byte.
+//
+//	survey, err := image.Look(disk, size, 512)
+//	manifest, slabs, err := image.Capture(ctx, disk, survey, sink, image.Options{})
+//
+//	restore, err := image.NewRestore(manifest, slabs, target, size, 512)
+//	err = restore.Begin()
+//	err = restore.WriteFrame(i, frame) // for every slab, in any order
+//	err = restore.Finish(ctx, nil)     // checks the whole disk, then makes it bootable
+package image
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"jugate/core/hwaddr"
+	"jugate/core/partition"
+	"jugate/core/slabstore"
+	"jugate/core/volume"
+)
+
+// Format is the value of Manifest.Format that this package writes and reads.
+const Format = "jugate-manifest-1"
+
+// SlabSize is the length in bytes of the aligned stretches that Capture cuts.
+const SlabSize = 1 << 20
+
+// Limits on what a manifest may claim, checked before anything is allocated.
+const (
+	MaxManifest = 4 << 20   // bytes of JSON
+	MaxMap      = 256 << 20 // bytes of slab map, enough for 5 million slabs
+)
+
+// ErrManifest says that a manifest or slab map makes no sense.
+var ErrManifest = errors.New("the manifest is damaged")
+
+// Manifest describes one version of an image.
+type Manifest struct {
+	Format   string           `json:"format"`
+	Captured time.Time        `json:"captured"`
+	Source   Source           `json:"source"`
+	Table    *partition.Table `json:"table"`
+	Areas    []Area           `json:"areas"`
+	SlabSize int64            `json:"slab_size"` // bytes
+	// Slabs is how many records the map has; ZeroSlabs of them are all zero and
+	// are stored nowhere.
+	Slabs     int `json:"slabs"`
+	ZeroSlabs int `json:"zero_slabs"`
+	// UsedBytes is what all slabs hold together.
+	UsedBytes int64            `json:"used_bytes"`
+	MapSize   int64            `json:"map_size"` // bytes
+	MapDigest slabstore.Digest `json:"map_digest"`
+}
+
+// Source is the workstation that a version was captured from.
+type Source struct {
+	Workstation string         `json:"workstation"`
+	Address     hwaddr.Address `json:"hardware_address"`
+	Model       string         `json:"model,omitempty"`
+}
+
+// Area is a stretch of the disk that the image keeps: a partition, or the gap
+// between the table and the first partition.
+type Area struct {
+	Partition   int         `json:"partition"` // slot in the table; 0 is the gap
+	Size        int64       `json:"size"`      // bytes
+	Kind        volume.Kind `json:"kind"`
+	Label       string      `json:"label,omitempty"`
+	UUID        string      `json:"uuid,omitempty"`
+	ClusterSize int64       `json:"cluster_size"` // bytes
+	UsedBytes   int64       `json:"used_bytes"`
+}
+
+// Encode gives the bytes that are stored and whose digest names the version.
+func (m *Manifest) Encode() ([]byte, error) { return json.MarshalIndent(m, "", "  ") }
+
+// ParseManifest reads a manifest and checks that its parts agree. Errors wrap
+// ErrManifest.
+func ParseManifest(b []byte) (*Manifest, error) {
+	if len(b) > MaxManifest {
+		return nil, fmt.Errorf("%w: %d bytes are more than %d", ErrManifest, len(b), MaxManifest)
+	}
+	var m Manifest
+	if err := json.Unmarshal(b, &m); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrManifest, err)
+	}
+	if err := m.check(); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrManifest, err)
+	}
+	return &m, nil
+}
+
+func (m *Manifest) check() error {
+	if m.Format != Format {
+		return fmt.Errorf("format %q is not %q", m.Format, Format)
+	}
+	if m.Table == nil {
+		return errors.New("it has no partition table")
+	}
+	if err := m.Table.Check(); err != nil {
+		return err
+	}
+	if m.SlabSize < 4096 || m.SlabSize > slabstore.MaxSlab {
+		return fmt.Errorf("slabs of %d bytes", m.SlabSize)
+	}
+	if m.Slabs < 0 || m.MapSize < 0 || m.MapSize > MaxMap || m.ZeroSlabs < 0 || m.ZeroSlabs > m.Slabs {
+		return fmt.Errorf("%d slabs, %d of them zero, in a map of %d bytes", m.Slabs, m.ZeroSlabs, m.MapSize)
+	}
+	seen := map[int]bool{}
+	for _, a := range m.Areas {
+		start, size, ok := placed(m.Table, a.Partition)
+		if !ok || seen[a.Partition] || a.Size != size || start < 0 {
+			return fmt.Errorf("an area of %d bytes for partition %d, which the table does not have so", a.Size, a.Partition)
+		}
+		seen[a.Partition] = true
+	}
+	return nil
+}
+
+// placed tells where the area of a partition (0: the gap) lies on a disk with
+// this table, in bytes.
+func placed(t *partition.Table, number int) (start, size int64, ok bool) {
+	if number == 0 {
+		return t.GapStart(), t.GapEnd() - t.GapStart(), true
+	}
+	p, ok := t.Partition(number)
+	return t.Start(p), t.Size(p), ok
+}

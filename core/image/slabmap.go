@@ -1,0 +1,182 @@
+package image
+
+import (
+	"encoding/binary"
+	"fmt"
+
+	"jugate/core/slabstore"
+	"jugate/core/volume"
+)
+
+// mapMagic begins a slab map.
+const mapMagic = "JUGMAP1\n"
+
+// Slab is one record of the map: the used bytes of one stretch of an area.
+type Slab struct {
+	Area    int             // index into Manifest.Areas
+	Start   int64           // where the stretch begins in the area, a multiple of SlabSize
+	Extents []volume.Extent // the used bytes, relative to the area; ascending
+	Zero    bool            // all of them are zero, and no slab is stored
+	Digest  slabstore.Digest
+}
+
+// Length is how many plain bytes the slab has.
+func (s Slab) Length() int64 {
+	var n int64
+	for _, e := range s.Extents {
+		n += e.Length
+	}
+	return n
+}
+
+// Map is the list of a version's slabs in the order of the disk. It stays in
+// its encoded form, about 45 bytes a slab, and decodes a record when asked.
+//
+// A record is, all numbers unsigned varints (see encoding/binary):
+//
+//	area, start / SlabSize, how many extents × 2 + (1 if zero),
+//	for each extent: bytes skipped since the last one's end, length,
+//	and, unless zero, the 32 bytes of the digest.
+type Map struct {
+	slabSize int64
+	raw      []byte
+	offsets  []uint32 // of each record in raw
+}
+
+// Len is the number of slabs.
+func (m *Map) Len() int { return len(m.offsets) }
+
+// Bytes is the encoded map.
+func (m *Map) Bytes() []byte { return m.raw }
+
+// Slab decodes record i.
+func (m *Map) Slab(i int) Slab {
+	s, _, err := decodeSlab(m.raw[m.offsets[i]:], m.slabSize)
+	if err != nil {
+		panic(err) // ParseMap has decoded every record once
+	}
+	return s
+}
+
+func newMap(slabSize int64) *Map { return &Map{slabSize: slabSize, raw: []byte(mapMagic)} }
+
+// add appends a record; slabs come in the order of the disk.
+func (m *Map) add(s Slab) {
+	m.offsets = append(m.offsets, uint32(len(m.raw)))
+	b := binary.AppendUvarint(m.raw, uint64(s.Area))
+	b = binary.AppendUvarint(b, uint64(s.Start/m.slabSize))
+	n := uint64(len(s.Extents)) * 2
+	if s.Zero {
+		n++
+	}
+	b = binary.AppendUvarint(b, n)
+	at := s.Start
+	for _, e := range s.Extents {
+		b = binary.AppendUvarint(b, uint64(e.Start-at))
+		b = binary.AppendUvarint(b, uint64(e.Length))
+		at = e.End()
+	}
+	if !s.Zero {
+		b = append(b, s.Digest[:]...)
+	}
+	m.raw = b
+}
+
+// ParseMap reads the map that belongs to a manifest and checks every record:
+// the digest of the map, the order of the slabs, that all extents lie in their
+// stretch and area, and the totals. Errors wrap ErrManifest.
+func ParseMap(raw []byte, man *Manifest) (*Map, error) {
+	if int64(len(raw)) != man.MapSize || slabstore.Sum(raw) != man.MapDigest {
+		return nil, fmt.Errorf("%w: the slab map is not the one it names", ErrManifest)
+	}
+	if len(raw) < len(mapMagic) || string(raw[:len(mapMagic)]) != mapMagic {
+		return nil, fmt.Errorf("%w: the slab map does not begin with %q", ErrManifest, mapMagic)
+	}
+	m := &Map{slabSize: man.SlabSize, raw: raw}
+	var used int64
+	var zeros int
+	lastArea, lastStart := 0, int64(-1)
+	for at := len(mapMagic); at < len(raw); {
+		s, n, err := decodeSlab(raw[at:], man.SlabSize)
+		if err != nil {
+			return nil, fmt.Errorf("%w: slab %d: %w", ErrManifest, m.Len(), err)
+		}
+		if s.Area >= len(man.Areas) || s.Area < lastArea || (s.Area == lastArea && s.Start <= lastStart) {
+			return nil, fmt.Errorf("%w: slab %d is out of order", ErrManifest, m.Len())
+		}
+		if last := s.Extents[len(s.Extents)-1]; last.End() > man.Areas[s.Area].Size {
+			return nil, fmt.Errorf("%w: slab %d reaches over the end of its partition", ErrManifest, m.Len())
+		}
+		lastArea, lastStart = s.Area, s.Start
+		used += s.Length()
+		if s.Zero {
+			zeros++
+		}
+		m.offsets = append(m.offsets, uint32(at))
+		at += n
+	}
+	if m.Len() != man.Slabs || used != man.UsedBytes || zeros != man.ZeroSlabs {
+		return nil, fmt.Errorf("%w: the map has %d slabs with %d bytes, the manifest %d with %d",
+			ErrManifest, m.Len(), used, man.Slabs, man.UsedBytes)
+	}
+	return m, nil
+}
+
+// decodeSlab reads one record and tells its length.
+func decodeSlab(b []byte, slabSize int64) (Slab, int, error) {
+	var s Slab
+	at := 0
+	next := func(limit uint64) (int64, error) {
+		v, n := binary.Uvarint(b[at:])
+		if n <= 0 || v > limit {
+			return 0, fmt.Errorf("a number is cut off or over %d", limit)
+		}
+		at += n
+		return int64(v), nil
+	}
+	area, err := next(maxAreas)
+	if err != nil {
+		return s, 0, err
+	}
+	stretch, err := next(1 << 40)
+	if err != nil {
+		return s, 0, err
+	}
+	count, err := next(uint64(2*slabSize/minExtent + 1))
+	if err != nil {
+		return s, 0, err
+	}
+	s.Area, s.Start, s.Zero = int(area), stretch*slabSize, count&1 == 1
+	if count /= 2; count == 0 || count > int64(len(b)) {
+		return s, 0, fmt.Errorf("%d extents", count)
+	}
+	s.Extents = make([]volume.Extent, count)
+	end := s.Start
+	for i := range s.Extents {
+		skip, err := next(uint64(slabSize))
+		if err != nil {
+			return s, 0, err
+		}
+		length, err := next(uint64(slabSize))
+		if err != nil {
+			return s, 0, err
+		}
+		if length == 0 || end+skip+length > s.Start+slabSize {
+			return s, 0, fmt.Errorf("an extent of %d bytes does not fit into its stretch", length)
+		}
+		s.Extents[i] = volume.Extent{Start: end + skip, Length: length}
+		end += skip + length
+	}
+	if !s.Zero {
+		if len(b)-at < len(s.Digest) {
+			return s, 0, fmt.Errorf("the digest is cut off")
+		}
+		at += copy(s.Digest[:], b[at:])
+	}
+	return s, at, nil
+}
+
+const (
+	maxAreas  = 1024 // more than a table has slots
+	minExtent = 256  // bytes; bounds how many extents a stretch can have
+)

@@ -1,0 +1,158 @@
+package partition
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"io"
+	"slices"
+
+	"github.com/google/uuid"
+)
+
+// Read reads the table of a disk of size bytes whose logical sectors have
+// sectorSize bytes, and checks both copies. When just one copy is sound it is
+// used and the fault is put into Findings. Errors wrap ErrNoTable or ErrDamaged,
+// or are those of disk.
+func Read(disk io.ReaderAt, size int64, sectorSize int) (*Table, error) {
+	if sectorSize != 512 && sectorSize != 4096 {
+		return nil, fmt.Errorf("sectors of %d bytes are not supported (512 or 4096 are)", sectorSize)
+	}
+	sectors := uint64(max(size, 0)) / uint64(sectorSize)
+	if sectors < 8 {
+		return nil, fmt.Errorf("%w: it has only %d bytes", ErrNoTable, size)
+	}
+	first := make([]byte, sectorSize)
+	if err := readFull(disk, first, 0); err != nil {
+		return nil, fmt.Errorf("read sector 0: %w", err)
+	}
+	d := gptReader{disk: disk, sectors: sectors, sectorSize: sectorSize}
+	table, err := d.copyAt(1)
+	if err != nil {
+		if !errors.Is(err, ErrDamaged) && !errors.Is(err, ErrNoTable) {
+			return nil, err
+		}
+		backup, backupErr := d.copyAt(sectors - 1)
+		if backupErr != nil {
+			return nil, d.verdict(first, err)
+		}
+		table = backup
+		table.Findings = append(table.Findings, fmt.Sprintf("the primary partition table is unusable (%v); the backup at the end of the disk was read instead", err))
+	} else if _, backupErr := d.copyAt(sectors - 1); backupErr != nil {
+		table.Findings = append(table.Findings, fmt.Sprintf("the backup partition table at the end of the disk is unusable (%v)", backupErr))
+	}
+	if code := first[:bootCodeLen]; !allZero(code) {
+		table.BootCode = bytes.Clone(code)
+	}
+	if err := table.Check(); err != nil {
+		return nil, err
+	}
+	return table, nil
+}
+
+type gptReader struct {
+	disk       io.ReaderAt
+	sectors    uint64
+	sectorSize int
+}
+
+// verdict tells a disk without a table from one whose table broke: a
+// protective MBR or a signature is left of the latter.
+func (d gptReader) verdict(first []byte, primary error) error {
+	if errors.Is(primary, ErrDamaged) {
+		return fmt.Errorf("%w, and there is no sound backup at the end of the disk", primary)
+	}
+	if le.Uint16(first[mbrSignature:]) == 0xAA55 {
+		if first[mbrRecord+4] == protectiveMBR {
+			return fmt.Errorf("%w: sector 0 announces a GPT, but neither copy of it is there", ErrDamaged)
+		}
+		return fmt.Errorf("%w of the GPT kind (sector 0 holds an MBR, which this version does not read)", ErrNoTable)
+	}
+	return ErrNoTable
+}
+
+// copyAt reads the header at sector lba and the entries it points to.
+func (d gptReader) copyAt(lba uint64) (*Table, error) {
+	h := make([]byte, d.sectorSize)
+	if err := readFull(d.disk, h, int64(lba)*int64(d.sectorSize)); err != nil {
+		return nil, fmt.Errorf("read sector %d: %w", lba, err)
+	}
+	if string(h[:8]) != signature {
+		return nil, fmt.Errorf("%w: no header in sector %d", ErrNoTable, lba)
+	}
+	// UEFI 5.3.2: the header's CRC covers HeaderSize bytes with the CRC field zero.
+	n := le.Uint32(h[hdrSize:])
+	if n < headerSize || n > uint32(d.sectorSize) {
+		return nil, fmt.Errorf("%w: the header in sector %d claims %d bytes", ErrDamaged, lba, n)
+	}
+	sum := le.Uint32(h[hdrCRC:])
+	le.PutUint32(h[hdrCRC:], 0)
+	if crc32.ChecksumIEEE(h[:n]) != sum {
+		return nil, fmt.Errorf("%w: the checksum of the header in sector %d is wrong", ErrDamaged, lba)
+	}
+	if this := le.Uint64(h[hdrThis:]); this != lba {
+		return nil, fmt.Errorf("%w: the header in sector %d says it belongs into sector %d", ErrDamaged, lba, this)
+	}
+	t := &Table{
+		Scheme:      GPT,
+		SectorSize:  d.sectorSize,
+		Sectors:     d.sectors,
+		DiskID:      guid(h[hdrDiskID:]),
+		FirstUsable: le.Uint64(h[hdrFirstUsable:]),
+		LastUsable:  le.Uint64(h[hdrLastUsable:]),
+	}
+	slots, size := le.Uint32(h[hdrSlots:]), le.Uint32(h[hdrEntrySize:])
+	if slots == 0 || slots > maxSlots || size < entrySize || size > maxEntrySize || size%8 != 0 {
+		return nil, fmt.Errorf("%w: the header in sector %d claims %d entries of %d bytes", ErrDamaged, lba, slots, size)
+	}
+	t.Slots = int(slots)
+	if t.FirstUsable > t.LastUsable || t.LastUsable >= d.sectors || t.FirstUsable < 2 {
+		return nil, fmt.Errorf("%w: the header in sector %d calls sectors %d to %d usable on a disk of %d",
+			ErrDamaged, lba, t.FirstUsable, t.LastUsable, d.sectors)
+	}
+	at := le.Uint64(h[hdrEntries:])
+	if at < 2 || at >= d.sectors {
+		return nil, fmt.Errorf("%w: the header in sector %d puts its entries into sector %d", ErrDamaged, lba, at)
+	}
+	entries := make([]byte, int(slots)*int(size))
+	if err := readFull(d.disk, entries, int64(at)*int64(d.sectorSize)); err != nil {
+		return nil, fmt.Errorf("read the entries in sector %d: %w", at, err)
+	}
+	if crc32.ChecksumIEEE(entries) != le.Uint32(h[hdrEntriesCRC:]) {
+		return nil, fmt.Errorf("%w: the checksum of the entries in sector %d is wrong", ErrDamaged, at)
+	}
+	for i := range t.Slots {
+		e := entries[i*int(size):][:entrySize]
+		kind := guid(e[entType:])
+		if kind == uuid.Nil {
+			continue
+		}
+		t.Partitions = append(t.Partitions, Partition{
+			Number:     i + 1,
+			Type:       kind,
+			ID:         guid(e[entID:]),
+			First:      le.Uint64(e[entFirst:]),
+			Last:       le.Uint64(e[entLast:]),
+			Attributes: le.Uint64(e[entAttributes:]),
+			Name:       name(e[entName:]),
+		})
+	}
+	return t, nil
+}
+
+// readFull fills b from disk; an early end is damage, not the end of a stream.
+func readFull(disk io.ReaderAt, b []byte, off int64) error {
+	n, err := disk.ReadAt(b, off)
+	if n == len(b) {
+		return nil
+	}
+	if errors.Is(err, io.EOF) {
+		return fmt.Errorf("%w: the disk ends before byte %d", ErrDamaged, off+int64(len(b)))
+	}
+	return err
+}
+
+func allZero(b []byte) bool {
+	return !slices.ContainsFunc(b, func(c byte) bool { return c != 0 })
+}

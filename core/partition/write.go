@@ -1,0 +1,132 @@
+package partition
+
+import (
+	"fmt"
+	"hash/crc32"
+	"io"
+)
+
+// TooSmallError says how many bytes a disk lacks for a table.
+type TooSmallError struct {
+	Need, Have int64 // bytes
+}
+
+func (e *TooSmallError) Error() string {
+	return fmt.Sprintf("the disk is too small: it has %d bytes and needs %d", e.Have, e.Need)
+}
+
+// MinSize is the smallest disk, in bytes, that takes the table with every
+// partition where it is.
+func (t *Table) MinSize() int64 {
+	end := t.FirstUsable
+	for _, p := range t.Partitions {
+		end = max(end, p.Last+1)
+	}
+	return int64(end+t.entrySectors()+1) * int64(t.SectorSize)
+}
+
+// Onto plans the same table for a disk of size bytes: partitions stay where
+// they are, the backup copy moves to the new end. Errors are *TooSmallError or
+// wrap ErrSectorSize.
+func (t *Table) Onto(size int64, sectorSize int) (*Table, error) {
+	if sectorSize != t.SectorSize {
+		return nil, fmt.Errorf("%w: the image has sectors of %d bytes, the disk of %d", ErrSectorSize, t.SectorSize, sectorSize)
+	}
+	if need := t.MinSize(); size < need {
+		return nil, &TooSmallError{Need: need, Have: size}
+	}
+	moved := *t
+	moved.Sectors = uint64(size) / uint64(sectorSize)
+	moved.LastUsable = moved.Sectors - moved.entrySectors() - 2
+	moved.Findings = nil
+	return &moved, nil
+}
+
+// Write writes the protective MBR and both copies of the table, the backup
+// first, so that a cut leaves no primary that points to a missing backup.
+func (t *Table) Write(disk io.WriterAt) error {
+	if err := t.Check(); err != nil {
+		return err
+	}
+	last := t.Sectors - 1
+	if t.LastUsable > last-t.entrySectors()-1 {
+		return fmt.Errorf("%w: no room for the backup behind sector %d", ErrDamaged, t.LastUsable)
+	}
+	entries := t.entries()
+	for _, part := range []struct {
+		what string
+		data []byte
+		lba  uint64
+	}{
+		{"backup entries", entries, last - t.entrySectors()},
+		{"backup header", t.header(last, 1, last-t.entrySectors(), entries), last},
+		{"primary entries", entries, 2},
+		{"primary header", t.header(1, last, 2, entries), 1},
+		{"protective MBR", t.mbr(), 0},
+	} {
+		if _, err := disk.WriteAt(part.data, int64(part.lba)*int64(t.SectorSize)); err != nil {
+			return fmt.Errorf("write the %s: %w", part.what, err)
+		}
+	}
+	return nil
+}
+
+// Wipe overwrites both ends of a disk where a table of any kind would be found,
+// so that nothing takes a half-restored disk for a whole one.
+func Wipe(disk io.WriterAt, size int64, sectorSize int) error {
+	ends := int64(34 * sectorSize) // MBR, header and 128 entries, rounded up for 4096-byte sectors
+	ends = min(ends, size)
+	zero := make([]byte, ends)
+	for _, off := range []int64{0, size - ends} {
+		if _, err := disk.WriteAt(zero, off); err != nil {
+			return fmt.Errorf("wipe the old partition table: %w", err)
+		}
+	}
+	return nil
+}
+
+func (t *Table) entries() []byte {
+	b := make([]byte, t.entrySectors()*uint64(t.SectorSize))
+	for _, p := range t.Partitions {
+		e := b[(p.Number-1)*entrySize:][:entrySize]
+		putGUID(e[entType:], p.Type)
+		putGUID(e[entID:], p.ID)
+		le.PutUint64(e[entFirst:], p.First)
+		le.PutUint64(e[entLast:], p.Last)
+		le.PutUint64(e[entAttributes:], p.Attributes)
+		putName(e[entName:], p.Name)
+	}
+	return b
+}
+
+func (t *Table) header(this, other, entriesAt uint64, entries []byte) []byte {
+	h := make([]byte, t.SectorSize)
+	copy(h, signature)
+	le.PutUint32(h[hdrRevision:], revision)
+	le.PutUint32(h[hdrSize:], headerSize)
+	le.PutUint64(h[hdrThis:], this)
+	le.PutUint64(h[hdrOther:], other)
+	le.PutUint64(h[hdrFirstUsable:], t.FirstUsable)
+	le.PutUint64(h[hdrLastUsable:], t.LastUsable)
+	putGUID(h[hdrDiskID:], t.DiskID)
+	le.PutUint64(h[hdrEntries:], entriesAt)
+	le.PutUint32(h[hdrSlots:], uint32(t.Slots))
+	le.PutUint32(h[hdrEntrySize:], entrySize)
+	le.PutUint32(h[hdrEntriesCRC:], crc32.ChecksumIEEE(entries[:t.Slots*entrySize]))
+	le.PutUint32(h[hdrCRC:], crc32.ChecksumIEEE(h[:headerSize]))
+	return h
+}
+
+// mbr is the protective MBR of UEFI 5.2.3.
+func (t *Table) mbr() []byte {
+	b := make([]byte, t.SectorSize)
+	copy(b, t.BootCode)
+	r := b[mbrRecord:]
+	copy(r[1:], []byte{0x00, 0x02, 0x00}) // sector 1 in cylinder, head, sector terms
+	r[4] = protectiveMBR
+	copy(r[5:], []byte{0xFF, 0xFF, 0xFF})
+	le.PutUint32(r[8:], 1)
+	le.PutUint32(r[12:], uint32(min(t.Sectors-1, 0xFFFFFFFF)))
+	le.PutUint16(b[mbrSignature:], 0xAA55)
+	return b
+}

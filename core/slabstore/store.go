@@ -1,0 +1,165 @@
+// Package slabstore keeps slabs on disk, each once, under the digest of its
+// plain bytes.
+//
+//	slabs/ab/abcdef….zst    one Zstandard frame
+//
+// Put checks the digest before anything is visible; Get checks it again. A slab
+// file is written under a temporary name, synced and renamed, so that a cut
+// leaves either the whole slab or nothing of that name. Flush syncs the folders
+// and is called once before something refers to the slabs put so far.
+package slabstore
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"sync"
+	"syscall"
+)
+
+var (
+	// ErrDigest says that bytes are not those that their name promises.
+	ErrDigest = errors.New("the digest does not match the bytes")
+	// ErrNotFound says that the store has no slab of that digest.
+	ErrNotFound = errors.New("no such slab in the store")
+	// ErrFull says that the disk under the store has no room left.
+	ErrFull = errors.New("the store's disk is full")
+)
+
+// Store is a folder of slabs. It may be used from several goroutines.
+type Store struct {
+	dir string
+
+	mu    sync.Mutex
+	dirty map[string]bool // folders with renames that were not synced yet
+}
+
+// Open opens the store in dir, making the folder if there is none, and removes
+// what a cut has left of unfinished writes.
+func Open(dir string) (*Store, error) {
+	if err := os.MkdirAll(filepath.Join(dir, "new"), 0o755); err != nil {
+		return nil, err
+	}
+	left, err := os.ReadDir(filepath.Join(dir, "new"))
+	if err != nil {
+		return nil, err
+	}
+	for _, e := range left {
+		if err := os.Remove(filepath.Join(dir, "new", e.Name())); err != nil {
+			return nil, err
+		}
+	}
+	return &Store{dir: dir, dirty: map[string]bool{}}, nil
+}
+
+func (s *Store) path(d Digest) string {
+	name := d.String()
+	return filepath.Join(s.dir, name[:2], name+".zst")
+}
+
+// Has reports whether the slab is there.
+func (s *Store) Has(d Digest) bool {
+	_, err := os.Stat(s.path(d))
+	return err == nil
+}
+
+// Put takes the frame of a slab, checks it against d and keeps it, and tells
+// whether it was new. Errors wrap ErrFrame, ErrDigest or ErrFull, or are the
+// system's; none leaves anything behind.
+func (s *Store) Put(d Digest, frame []byte) (added bool, err error) {
+	if _, err := ExpandChecked(nil, frame, d); err != nil {
+		return false, err
+	}
+	if s.Has(d) {
+		return false, nil
+	}
+	f, err := os.CreateTemp(filepath.Join(s.dir, "new"), "slab")
+	if err != nil {
+		return false, explain(err)
+	}
+	_, err = f.Write(frame)
+	if err == nil {
+		err = f.Sync()
+	}
+	if err = errors.Join(err, f.Close()); err == nil {
+		err = s.publish(f.Name(), s.path(d))
+	}
+	if err != nil {
+		return false, errors.Join(explain(err), os.Remove(f.Name()))
+	}
+	return true, nil
+}
+
+func (s *Store) publish(from, to string) error {
+	dir := filepath.Dir(to)
+	switch err := os.Mkdir(dir, 0o755); {
+	case err == nil:
+		s.mark(s.dir)
+	case !errors.Is(err, fs.ErrExist):
+		return err
+	}
+	if err := os.Rename(from, to); err != nil {
+		return err
+	}
+	s.mark(dir)
+	return nil
+}
+
+func (s *Store) mark(dir string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.dirty[dir] = true
+}
+
+// Flush makes every slab put so far survive a loss of power.
+func (s *Store) Flush() error {
+	s.mu.Lock()
+	dirs := s.dirty
+	s.dirty = map[string]bool{}
+	s.mu.Unlock()
+	for dir := range dirs {
+		if err := SyncDir(dir); err != nil {
+			s.mark(dir)
+			return err
+		}
+	}
+	return nil
+}
+
+// Frame returns the slab as it is stored, without checking its digest: whoever
+// it is for checks it. Errors wrap ErrNotFound or are the system's.
+func (s *Store) Frame(d Digest) ([]byte, error) {
+	frame, err := os.ReadFile(s.path(d))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: %s", ErrNotFound, d)
+	}
+	return frame, err
+}
+
+// Get returns the plain bytes of a slab, checked. Errors wrap ErrNotFound,
+// ErrFrame or ErrDigest.
+func (s *Store) Get(d Digest) ([]byte, error) {
+	frame, err := s.Frame(d)
+	if err != nil {
+		return nil, err
+	}
+	return ExpandChecked(nil, frame, d)
+}
+
+// SyncDir makes renames in a folder survive a loss of power.
+func SyncDir(dir string) error {
+	f, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.Sync(), f.Close())
+}
+
+func explain(err error) error {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		return fmt.Errorf("%w: %w", ErrFull, err)
+	}
+	return err
+}

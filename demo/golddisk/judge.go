@@ -1,0 +1,138 @@
+package golddisk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+
+	"github.com/zeebo/blake3"
+)
+
+// On is the same layout in another disk file, one that was delivered.
+func (d *Disk) On(path string) *Disk {
+	other := *d
+	other.Path = path
+	return &other
+}
+
+// Dump is what sfdisk says of the table, without the lines that name the file
+// and without the last usable sector, which follows the disk's size.
+func (d *Disk) Dump(ctx context.Context) (string, error) {
+	out, err := run(ctx, "", "sfdisk", "--dump", d.Path)
+	if err != nil {
+		return "", err
+	}
+	var kept []string
+	for line := range strings.Lines(strings.ReplaceAll(string(out), d.Path, "disk")) {
+		if !strings.HasPrefix(line, "device:") && !strings.HasPrefix(line, "last-lba:") {
+			kept = append(kept, line)
+		}
+	}
+	return strings.Join(kept, ""), nil
+}
+
+// VerifyTable lets sfdisk check both copies of the table.
+func (d *Disk) VerifyTable(ctx context.Context) error {
+	out, err := run(ctx, "", "sfdisk", "--verify", d.Path)
+	if err == nil && !strings.Contains(string(out), "No errors detected") {
+		err = fmt.Errorf("sfdisk --verify: %s", out)
+	}
+	return err
+}
+
+// Check lets e2fsck and fsck.vfat check both file systems, changing nothing.
+func (d *Disk) Check(ctx context.Context) error {
+	if _, err := run(ctx, "", "e2fsck", "-f", "-n", d.root()); err != nil {
+		return err
+	}
+	esp, err := d.Extract(d.ESPStart, d.ESPSize)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(esp)
+	_, err = run(ctx, "", "fsck.vfat", "-n", esp)
+	return err
+}
+
+// Files gives the digest of every file on both volumes, read with debugfs and
+// mcopy; names begin with root/ or esp/.
+func (d *Disk) Files(ctx context.Context) (map[string]string, error) {
+	dir, err := os.MkdirTemp("", "golddisk")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	for _, sub := range []string{"root", "esp"} {
+		if err := os.Mkdir(filepath.Join(dir, sub), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	if _, err := run(ctx, "", "debugfs", "-R", "rdump / "+filepath.Join(dir, "root"), d.root()); err != nil {
+		return nil, err
+	}
+	if _, err := run(ctx, "", "mcopy", "-s", "-n", "-i", fmt.Sprintf("%s@@%d", d.Path, d.ESPStart), "::/*", filepath.Join(dir, "esp")); err != nil {
+		return nil, err
+	}
+	digests := map[string]string{}
+	err = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || !e.Type().IsRegular() {
+			return err
+		}
+		content, err := os.ReadFile(path)
+		rel, _ := filepath.Rel(dir, path)
+		digests[rel] = fmt.Sprintf("%x", blake3.Sum256(content))
+		return err
+	})
+	return digests, err
+}
+
+var (
+	blockCount = regexp.MustCompile(`(?m)^Block count:\s+(\d+)$`)
+	freeBlocks = regexp.MustCompile(`(?m)^Free blocks:\s+(\d+)$`)
+	blockSize  = regexp.MustCompile(`(?m)^Block size:\s+(\d+)$`)
+)
+
+// RootUsed is how many bytes of the root volume dumpe2fs calls used.
+func (d *Disk) RootUsed(ctx context.Context) (int64, error) {
+	vol, err := d.Extract(d.RootStart, d.RootSize)
+	if err != nil {
+		return 0, err
+	}
+	defer os.Remove(vol)
+	out, err := run(ctx, "", "dumpe2fs", "-h", vol)
+	if err != nil {
+		return 0, err
+	}
+	var n [3]int64
+	for i, re := range []*regexp.Regexp{blockCount, freeBlocks, blockSize} {
+		m := re.FindSubmatch(out)
+		if m == nil {
+			return 0, errors.New("dumpe2fs does not tell " + re.String())
+		}
+		n[i], _ = strconv.ParseInt(string(m[1]), 10, 64)
+	}
+	return (n[0] - n[1]) * n[2], nil
+}
+
+// Extract copies a stretch of the disk into a file of its own, for tools
+// that take no offset, and returns its name; the caller removes it.
+func (d *Disk) Extract(start, size int64) (string, error) {
+	in, err := os.Open(d.Path)
+	if err != nil {
+		return "", err
+	}
+	defer in.Close()
+	out, err := os.CreateTemp("", "golddisk")
+	if err != nil {
+		return "", err
+	}
+	_, err = io.Copy(out, io.NewSectionReader(in, start, size))
+	return out.Name(), errors.Join(err, out.Close())
+}
