@@ -5,7 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"iter"
+	"maps"
 	"runtime"
 	"slices"
 	"strings"
@@ -40,9 +40,12 @@ type Restore struct {
 	size     int64
 	buffers  sync.Pool
 
-	mu      sync.Mutex
-	written []bool
-	left    int
+	// twins are the further places of a slab whose bytes occur more than once,
+	// under the number that Map.Distinct gives.
+	twins map[int][]int
+
+	mu   sync.Mutex
+	left map[int]struct{} // numbers of the slabs that need their frame
 }
 
 // NewRestore checks that the version fits onto a disk of size bytes and plans
@@ -53,11 +56,22 @@ func NewRestore(man *Manifest, slabs *Map, disk Target, size int64, sectorSize i
 	if err != nil {
 		return nil, err
 	}
-	r := &Restore{manifest: man, slabs: slabs, table: table, disk: disk, size: size, written: make([]bool, slabs.Len()), left: man.Slabs - man.ZeroSlabs}
+	r := &Restore{manifest: man, slabs: slabs, table: table, disk: disk, size: size,
+		twins: map[int][]int{}, left: map[int]struct{}{}}
 	r.buffers.New = func() any { b := make([]byte, 0, man.SlabSize); return &b }
 	for _, a := range man.Areas {
 		start, _, _ := placed(table, a.Partition)
 		r.starts = append(r.starts, start)
+	}
+	first := map[slabstore.Digest]int{}
+	for i, d := range slabs.Distinct() {
+		first[d] = i
+		r.left[i] = struct{}{}
+	}
+	for i := range slabs.Len() {
+		if s := slabs.Slab(i); !s.Zero && first[s.Digest] != i {
+			r.twins[first[s.Digest]] = append(r.twins[first[s.Digest]], i)
+		}
 	}
 	return r, nil
 }
@@ -71,40 +85,38 @@ func (r *Restore) Begin() error {
 	return r.disk.Sync()
 }
 
-// Has reports whether slab i needs no frame any more.
-func (r *Restore) Has(i int) bool {
+// Needs reports whether slab i still needs its frame. Numbers are those of
+// Map.Distinct; a slab that occurs again elsewhere is needed once.
+func (r *Restore) Needs(i int) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.written[i] || r.slabs.Slab(i).Zero
+	_, needed := r.left[i]
+	return needed
+}
+
+// Missing lists the slabs that still need their frame, in the order of the disk.
+func (r *Restore) Missing() []int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Sorted(maps.Keys(r.left))
 }
 
 // Left is how many slabs still need their frame.
 func (r *Restore) Left() int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.left
-}
-
-// Missing goes through the numbers of the slabs that still need their frame.
-func (r *Restore) Missing() iter.Seq[int] {
-	return func(yield func(int) bool) {
-		for i := range r.slabs.Len() {
-			if !r.Has(i) && !yield(i) {
-				return
-			}
-		}
-	}
+	return len(r.left)
 }
 
 // WriteFrame checks the frame of slab i against its digest and writes its bytes
-// where they belong. A slab that is there already is not written again. Errors
+// wherever they belong. A slab that is there already is not written again. Errors
 // wrap slabstore.ErrFrame or slabstore.ErrDigest, and nothing was written then,
 // or are the disk's.
 func (r *Restore) WriteFrame(i int, frame []byte) error {
 	if i < 0 || i >= r.slabs.Len() {
 		return fmt.Errorf("%w: there is no slab %d", ErrManifest, i)
 	}
-	if r.Has(i) {
+	if !r.Needs(i) {
 		return nil
 	}
 	s := r.slabs.Slab(i)
@@ -114,22 +126,21 @@ func (r *Restore) WriteFrame(i int, frame []byte) error {
 	if err != nil {
 		return fmt.Errorf("slab %d: %w", i, err)
 	}
-	if int64(len(plain)) != s.Length() {
-		return fmt.Errorf("slab %d: %w: it has %d bytes for extents of %d", i, ErrManifest, len(plain), s.Length())
-	}
-	if err := r.write(s, plain); err != nil {
-		return err
+	for _, place := range append([]int{i}, r.twins[i]...) {
+		if err := r.write(r.slabs.Slab(place), plain); err != nil {
+			return err
+		}
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if !r.written[i] {
-		r.written[i] = true
-		r.left--
-	}
+	delete(r.left, i)
 	return nil
 }
 
 func (r *Restore) write(s Slab, plain []byte) error {
+	if n := s.Length(); n != int64(len(plain)) {
+		return fmt.Errorf("%w: a slab of %d bytes for extents of %d", ErrManifest, len(plain), n)
+	}
 	for _, e := range s.Extents {
 		at := r.starts[s.Area] + e.Start
 		if _, err := r.disk.WriteAt(plain[:e.Length], at); err != nil {

@@ -3,6 +3,7 @@ package image
 import (
 	"encoding/binary"
 	"fmt"
+	"iter"
 
 	"jugate/core/slabstore"
 	"jugate/core/volume"
@@ -56,6 +57,24 @@ func (m *Map) Slab(i int) Slab {
 		panic(err) // ParseMap has decoded every record once
 	}
 	return s
+}
+
+// Distinct goes through the numbers of the slabs that have to be sent: those
+// that are stored, each digest once, in the order of the disk.
+func (m *Map) Distinct() iter.Seq2[int, slabstore.Digest] {
+	return func(yield func(int, slabstore.Digest) bool) {
+		seen := make(map[slabstore.Digest]struct{}, m.Len())
+		for i := range m.Len() {
+			s := m.Slab(i)
+			if _, twice := seen[s.Digest]; twice || s.Zero {
+				continue
+			}
+			seen[s.Digest] = struct{}{}
+			if !yield(i, s.Digest) {
+				return
+			}
+		}
+	}
 }
 
 func newMap(slabSize int64) *Map { return &Map{slabSize: slabSize, raw: []byte(mapMagic)} }

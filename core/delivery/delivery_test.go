@@ -1,0 +1,154 @@
+package delivery_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/core/delivery"
+)
+
+// story is a delivery to workstations 1 to 4 with a clock that it turns itself.
+type story struct {
+	t   *testing.T
+	d   *delivery.Delivery
+	now time.Time
+}
+
+func begin(t *testing.T, rule string) *story {
+	r, err := delivery.ParseRule(rule)
+	require.NoError(t, err)
+	return &story{t, delivery.New(r, []int64{1, 2, 3, 4}), time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)}
+}
+
+func (s *story) pass(d time.Duration) { s.now = s.now.Add(d) }
+
+func (s *story) report(phase delivery.Phase, ids ...int64) delivery.Step {
+	s.t.Helper()
+	for _, id := range ids {
+		require.NoError(s.t, s.d.Report(s.now, id, delivery.Report{Phase: phase, Verified: phase == delivery.Ended}))
+	}
+	return s.d.Advance(s.now)
+}
+
+func (s *story) fail(id int64, why string) delivery.Step {
+	s.t.Helper()
+	require.NoError(s.t, s.d.Report(s.now, id, delivery.Report{Phase: delivery.Ended, Error: why}))
+	return s.d.Advance(s.now)
+}
+
+func TestAllReadyThenSentThenMendedThenFinished(t *testing.T) {
+	s := begin(t, "all")
+	t.Log("# three are ready: one is awaited still")
+	assert.False(t, s.report(delivery.Ready, 1, 2, 3).StartStream)
+	assert.Equal(t, delivery.Gathering, s.d.State())
+	t.Log("# the fourth starts it")
+	s.pass(10 * time.Second)
+	assert.True(t, s.report(delivery.Ready, 4).StartStream)
+	assert.Equal(t, delivery.Sending, s.d.State())
+	assert.False(t, s.report(delivery.Receiving, 1, 2, 3, 4).StartStream, "once only")
+	s.d.StreamEnded()
+	assert.Equal(t, delivery.Mending, s.d.State())
+	t.Log("# each that ends is named once, for its receipt")
+	s.pass(5 * time.Second)
+	ended := s.report(delivery.Ended, 1, 2, 3).Ended
+	require.Len(t, ended, 3)
+	assert.Equal(t, delivery.Delivered, ended[0].Outcome)
+	assert.Equal(t, 5*time.Second, ended[0].Ended.Sub(ended[0].Began))
+	assert.Len(t, s.report(delivery.Ended, 4).Ended, 1)
+	assert.Equal(t, delivery.Finished, s.d.State())
+	assert.Empty(t, s.d.Advance(s.now).Ended)
+}
+
+func TestReadyCountStartsWithoutTheRestWhoMayJoinLate(t *testing.T) {
+	s := begin(t, "ready:2")
+	assert.False(t, s.report(delivery.Ready, 1).StartStream)
+	assert.True(t, s.report(delivery.Ready, 2).StartStream)
+	t.Log("# 3 comes while it is sending and is taken in; 4 never comes")
+	s.pass(time.Second)
+	s.report(delivery.Ready, 3)
+	s.d.StreamEnded()
+	s.report(delivery.Ended, 1, 2)
+	assert.Equal(t, delivery.Mending, s.d.State(), "3 is still busy")
+	ended := s.report(delivery.Ended, 3).Ended
+	require.Len(t, ended, 2)
+	assert.Equal(t, delivery.Absent, ended[1].Outcome)
+	assert.EqualValues(t, 4, ended[1].ID)
+	assert.Equal(t, delivery.Finished, s.d.State())
+	assert.ErrorIs(t, s.d.Report(s.now, 4, delivery.Report{Phase: delivery.Ready}), delivery.ErrOver)
+}
+
+func TestWhoCannotTakePartIsNotWaitedFor(t *testing.T) {
+	s := begin(t, "all")
+	s.report(delivery.Ready, 1, 2, 3)
+	step := s.fail(4, "the disk is too small")
+	assert.True(t, step.StartStream)
+	require.Len(t, step.Ended, 1)
+	assert.Equal(t, delivery.Failed, step.Ended[0].Outcome)
+	assert.Equal(t, "the disk is too small", step.Ended[0].Reason)
+}
+
+func TestWhenNobodyCanTakePartNothingIsSent(t *testing.T) {
+	s := begin(t, "first")
+	for id := range int64(4) {
+		assert.False(t, s.fail(id+1, "no disk").StartStream)
+	}
+	assert.Equal(t, delivery.Finished, s.d.State())
+}
+
+func TestSilence(t *testing.T) {
+	s := begin(t, "ready:2")
+	s.report(delivery.Ready, 1)
+	s.pass(delivery.Silence)
+	assert.Equal(t, s.now, s.d.Deadline())
+	t.Log("# silent while gathering: awaited again, so 2 alone does not start it")
+	assert.False(t, s.report(delivery.Ready, 2).StartStream)
+	assert.True(t, s.report(delivery.Ready, 1).StartStream)
+	t.Log("# silent while sending: given up, and told so")
+	s.pass(delivery.Silence - time.Second)
+	assert.Empty(t, s.report(delivery.Receiving, 1).Ended)
+	s.pass(time.Second)
+	ended := s.d.Advance(s.now).Ended
+	require.Len(t, ended, 1)
+	assert.EqualValues(t, 2, ended[0].ID)
+	assert.Equal(t, "silent for 60 s", ended[0].Reason)
+}
+
+func TestStopEndsEveryoneButThoseWhoAreThrough(t *testing.T) {
+	s := begin(t, "ready:2")
+	s.report(delivery.Ready, 1, 2)
+	s.report(delivery.Ended, 1)
+	s.d.Stop(s.now, "stopped by the engineer")
+	ended := s.d.Advance(s.now).Ended
+	require.Len(t, ended, 3)
+	for _, m := range ended {
+		assert.Equal(t, delivery.WasStopped, m.Outcome)
+	}
+	assert.Equal(t, delivery.Stopped, s.d.State())
+	assert.ErrorIs(t, s.d.Report(s.now, 2, delivery.Report{Phase: delivery.Ended, Verified: true}), delivery.ErrOver)
+}
+
+func TestAnEndWithoutACheckIsNoDelivery(t *testing.T) {
+	s := begin(t, "first")
+	s.report(delivery.Ready, 1)
+	require.NoError(t, s.d.Report(s.now, 1, delivery.Report{Phase: delivery.Ended}))
+	ended := s.d.Advance(s.now).Ended
+	assert.Equal(t, delivery.Failed, ended[0].Outcome)
+}
+
+func TestRules(t *testing.T) {
+	for text, want := range map[string]int{"": 0, "all": 0, "first": 1, "ready:1": 1, "ready:30": 30} {
+		r, err := delivery.ParseRule(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, r.Ready, text)
+		again, err := delivery.ParseRule(r.String())
+		require.NoError(t, err)
+		assert.Equal(t, r, again)
+	}
+	for _, text := range []string{"ready", "ready:0", "ready:-1", "ready:x", "tomorrow"} {
+		_, err := delivery.ParseRule(text)
+		assert.Error(t, err, text)
+	}
+}

@@ -1,0 +1,121 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"jugate/core/delivery"
+)
+
+// Delivery is one order to bring a version to a set of workstations.
+type Delivery struct {
+	ID        int64          `db:"id"`
+	Image     string         `db:"image"`
+	Version   int            `db:"version"`
+	Digest    string         `db:"digest"`
+	TargetsJS string         `db:"targets"` // see Targets
+	Rule      string         `db:"rule"`
+	Rate      int64          `db:"rate"` // bits a second
+	GroupAddr string         `db:"group_addr"`
+	Session   uint32         `db:"session"`
+	State     delivery.State `db:"state"`
+	Reason    string         `db:"reason"`
+	OrderedBy string         `db:"ordered_by"`
+	Created   time.Time      `db:"created"`
+	Started   sql.NullTime   `db:"started"`
+	Ended     sql.NullTime   `db:"ended"`
+	UsedBytes int64          `db:"used_bytes"`
+	WireBytes int64          `db:"wire_bytes"`
+}
+
+// Targets are the names that were ordered, of groups and workstations.
+func (d *Delivery) Targets() (names []string) {
+	if json.Unmarshal([]byte(d.TargetsJS), &names) != nil {
+		return []string{d.TargetsJS}
+	}
+	return names
+}
+
+const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes`
+
+// AddDelivery records an order and an errand for each workstation, and returns
+// the delivery's number.
+func (db *DB) AddDelivery(ctx context.Context, d Delivery, targets []string, workstations []int64) (int64, error) {
+	names, err := json.Marshal(targets)
+	if err != nil {
+		return 0, err
+	}
+	d.TargetsJS, d.Created = string(names), d.Created.UTC()
+	var id int64
+	err = db.change(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes)
+			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes)`, d)
+		if err != nil {
+			return err
+		}
+		if id, err = result.LastInsertId(); err != nil {
+			return err
+		}
+		for _, w := range workstations {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, delivery_id, created) VALUES (?, 'receive', 'waiting', ?, ?, '', ?, ?)`,
+				w, d.Image, d.Version, id, d.Created); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	return id, err
+}
+
+// Delivery returns the delivery with that number.
+func (db *DB) Delivery(ctx context.Context, id int64) (*Delivery, error) {
+	var d Delivery
+	err := db.read.GetContext(ctx, &d, "SELECT "+deliveryColumns+" FROM deliveries d WHERE d.id = ?", id)
+	return &d, missing(err, "delivery", id)
+}
+
+// Deliveries lists, the newest first; sortable by created, state and image.
+// With open, only those that are not over.
+func (db *DB) Deliveries(ctx context.Context, open bool, p Page) ([]Delivery, int, error) {
+	q := query{from: "deliveries d"}
+	if open {
+		q.and("d.state NOT IN (?, ?)", delivery.Finished, delivery.Stopped)
+	}
+	q.search(p.Search, "d.image", "d.targets")
+	var rows []Delivery
+	total, err := db.list(ctx, &rows, deliveryColumns, q, p, map[string]string{"created": "d.created", "state": "d.state", "image": "d.image"}, "d.id DESC")
+	return rows, total, err
+}
+
+// DeliveryMembers returns the workstations of a delivery and, beside them, the
+// numbers of their errands.
+func (db *DB) DeliveryMembers(ctx context.Context, id int64) (workstations []Workstation, errands []int64, err error) {
+	var rows []struct {
+		Workstation
+		Errand int64 `db:"errand"`
+	}
+	err = db.read.SelectContext(ctx, &rows, "SELECT "+workstationColumns+", e.id AS errand FROM errands e JOIN workstations w ON w.id = e.workstation_id WHERE e.delivery_id = ? ORDER BY w.name", id)
+	for _, r := range rows {
+		workstations = append(workstations, r.Workstation)
+		errands = append(errands, r.Errand)
+	}
+	return workstations, errands, err
+}
+
+// SetDelivery records how far a delivery is; started and ended are set once.
+func (db *DB) SetDelivery(ctx context.Context, now time.Time, id int64, state delivery.State, reason string, wireBytes int64) error {
+	var started, ended sql.NullTime
+	if state != delivery.Gathering && wireBytes > 0 || state == delivery.Sending {
+		started = sql.NullTime{Time: now.UTC(), Valid: true}
+	}
+	if state.Over() {
+		ended = sql.NullTime{Time: now.UTC(), Valid: true}
+	}
+	result, err := db.write.ExecContext(ctx, `UPDATE deliveries SET state = ?, reason = ?, wire_bytes = ?, started = coalesce(started, ?), ended = coalesce(ended, ?) WHERE id = ?`,
+		state, reason, wireBytes, started, ended, id)
+	return changed(result, err, "delivery", id)
+}

@@ -1,0 +1,69 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Group is a named set of workstations.
+type Group struct {
+	ID      int64  `db:"id"`
+	Name    string `db:"name"`
+	Members int    `db:"members"`
+}
+
+const groupColumns = `g.id, g.name, (SELECT count(*) FROM group_members WHERE group_id = g.id) AS members`
+
+// Groups lists; sortable by name and members.
+func (db *DB) Groups(ctx context.Context, p Page) ([]Group, int, error) {
+	q := query{from: "groups g"}
+	q.search(p.Search, "g.name")
+	var rows []Group
+	total, err := db.list(ctx, &rows, groupColumns, q, p, map[string]string{"name": "g.name", "members": "members"}, "g.name")
+	return rows, total, err
+}
+
+// Group returns the group of that name.
+func (db *DB) Group(ctx context.Context, name string) (*Group, error) {
+	var g Group
+	err := db.read.GetContext(ctx, &g, "SELECT "+groupColumns+" FROM groups g WHERE g.name = ?", name)
+	return &g, missing(err, "group", name)
+}
+
+// AddGroup makes an empty group; a name in use is an ErrConflict.
+func (db *DB) AddGroup(ctx context.Context, name string) error {
+	_, err := db.write.ExecContext(ctx, `INSERT INTO groups (name) VALUES (?)`, name)
+	if err != nil && strings.Contains(err.Error(), "UNIQUE") {
+		return fmt.Errorf("%w: there is a group %s already", ErrConflict, name)
+	}
+	return err
+}
+
+// RemoveGroup removes a group; its workstations stay.
+func (db *DB) RemoveGroup(ctx context.Context, name string) error {
+	result, err := db.write.ExecContext(ctx, `DELETE FROM groups WHERE name = ?`, name)
+	return changed(result, err, "group", name)
+}
+
+// AddMember puts a workstation into a group; it may be there already.
+func (db *DB) AddMember(ctx context.Context, group string, id int64) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error { return addMember(ctx, tx, group, id) })
+}
+
+func addMember(ctx context.Context, tx *sqlx.Tx, group string, id int64) error {
+	var g int64
+	if err := tx.GetContext(ctx, &g, `SELECT id FROM groups WHERE name = ?`, group); err != nil {
+		return missing(err, "group", group)
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO group_members (group_id, workstation_id) VALUES (?, ?) ON CONFLICT DO NOTHING`, g, id)
+	return err
+}
+
+// RemoveMember takes a workstation out of a group.
+func (db *DB) RemoveMember(ctx context.Context, group string, id int64) error {
+	result, err := db.write.ExecContext(ctx, `DELETE FROM group_members WHERE workstation_id = ? AND group_id = (SELECT id FROM groups WHERE name = ?)`, id, group)
+	return changed(result, err, "such workstation in group", group)
+}

@@ -1,0 +1,141 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/zeebo/blake3"
+
+	"jugate/core/delivery"
+)
+
+// Receipt is the lasting record that a workstation got, or did not get, a
+// version. Receipts form a chain: each carries a digest over its own content and
+// the one before, so that a change or a gap shows.
+type Receipt struct {
+	ID             int64            `db:"id"`
+	DeliveryID     int64            `db:"delivery_id"`
+	WorkstationID  int64            `db:"workstation_id"`
+	Workstation    string           `db:"workstation"`
+	Address        string           `db:"hardware_address"`
+	Image          string           `db:"image"`
+	Version        int              `db:"version"`
+	Digest         string           `db:"digest"`
+	Started        sql.NullTime     `db:"started"` // when it joined the stream
+	Ended          time.Time        `db:"ended"`
+	BytesMulticast int64            `db:"bytes_multicast"`
+	BytesUnicast   int64            `db:"bytes_unicast"`
+	Verified       bool             `db:"verified"`
+	Outcome        delivery.Outcome `db:"outcome"`
+	Reason         string           `db:"reason"`
+	OrderedBy      string           `db:"ordered_by"`
+	Previous       string           `db:"previous" json:"-"`
+	Chain          string           `db:"chain" json:"-"`
+}
+
+const receiptColumns = `r.id, r.delivery_id, r.workstation_id, r.workstation, r.hardware_address, r.image, r.version, r.digest, r.started, r.ended, r.bytes_multicast, r.bytes_unicast, r.verified, r.outcome, r.reason, r.ordered_by, r.previous, r.chain`
+
+// link computes the receipt's place in the chain: the BLAKE3 digest of the
+// value before, a line feed, and the receipt's fields as JSON.
+func (r Receipt) link(previous string) (string, error) {
+	content, err := json.Marshal(r)
+	if err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%x", blake3.Sum256(append([]byte(previous+"\n"), content...))), nil
+}
+
+// AddReceipt writes a receipt behind the last one and ends the workstation's
+// errand, both or neither. The delivery and the workstation can have one only.
+func (db *DB) AddReceipt(ctx context.Context, r Receipt) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		var last struct {
+			ID    int64  `db:"id"`
+			Chain string `db:"chain"`
+		}
+		err := tx.GetContext(ctx, &last, `SELECT id, chain FROM receipts ORDER BY id DESC LIMIT 1`)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return err
+		}
+		r.ID, r.Previous = last.ID+1, last.Chain
+		r.Ended = r.Ended.UTC().Truncate(time.Millisecond)
+		r.Started.Time = r.Started.Time.UTC().Truncate(time.Millisecond)
+		if r.Chain, err = r.link(r.Previous); err != nil {
+			return err
+		}
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO receipts VALUES (:id, :delivery_id, :workstation_id, :workstation, :hardware_address, :image, :version, :digest,
+			:started, :ended, :bytes_multicast, :bytes_unicast, :verified, :outcome, :reason, :ordered_by, :previous, :chain)`, r); err != nil {
+			return err
+		}
+		state := map[delivery.Outcome]string{delivery.Delivered: ErrandDone, delivery.Failed: ErrandFailed}[r.Outcome]
+		if state == "" {
+			state = ErrandStopped
+		}
+		_, err = tx.ExecContext(ctx, `UPDATE errands SET state = ?, error = ?, ended = ? WHERE delivery_id = ? AND workstation_id = ? AND state IN ('waiting', 'running')`,
+			state, r.Reason, r.Ended, r.DeliveryID, r.WorkstationID)
+		return err
+	})
+}
+
+// ReceiptFilter narrows a list of receipts; empty fields narrow nothing.
+type ReceiptFilter struct {
+	DeliveryID  int64
+	Workstation string // name at the time
+	Image       string
+	Outcome     delivery.Outcome
+}
+
+// Receipts lists, the newest first; sortable by ended, workstation, image and outcome.
+func (db *DB) Receipts(ctx context.Context, f ReceiptFilter, p Page) ([]Receipt, int, error) {
+	q := query{from: "receipts r"}
+	if f.DeliveryID != 0 {
+		q.and("r.delivery_id = ?", f.DeliveryID)
+	}
+	if f.Workstation != "" {
+		q.and("r.workstation = ? COLLATE NOCASE", f.Workstation)
+	}
+	if f.Image != "" {
+		q.and("r.image = ?", f.Image)
+	}
+	if f.Outcome != "" {
+		q.and("r.outcome = ?", f.Outcome)
+	}
+	q.search(p.Search, "r.workstation", "r.hardware_address", "r.image", "r.reason")
+	var rows []Receipt
+	total, err := db.list(ctx, &rows, receiptColumns, q, p, map[string]string{
+		"ended": "r.ended", "workstation": "r.workstation", "image": "r.image", "outcome": "r.outcome",
+	}, "r.id DESC")
+	return rows, total, err
+}
+
+// CheckReceipts goes through the whole chain and returns how many receipts it
+// has. The error names the first one that was changed or that misses the one before.
+func (db *DB) CheckReceipts(ctx context.Context) (int, error) {
+	rows, err := db.read.QueryxContext(ctx, "SELECT "+receiptColumns+" FROM receipts r ORDER BY r.id")
+	if err != nil {
+		return 0, err
+	}
+	defer rows.Close()
+	n, previous := 0, ""
+	for rows.Next() {
+		var r Receipt
+		if err := rows.StructScan(&r); err != nil {
+			return n, err
+		}
+		r.Ended, r.Started.Time = r.Ended.UTC(), r.Started.Time.UTC()
+		chain, err := r.link(previous)
+		if err != nil {
+			return n, err
+		}
+		if n++; r.ID != int64(n) || r.Previous != previous || r.Chain != chain {
+			return n, fmt.Errorf("receipt %d (%s, %s@%d) does not fit the chain: it, or one before it, was changed or removed", r.ID, r.Workstation, r.Image, r.Version)
+		}
+		previous = r.Chain
+	}
+	return n, rows.Err()
+}
