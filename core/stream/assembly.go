@@ -106,6 +106,14 @@ func (p *Partial) Have() int64 {
 	return int64(len(p.Frame)) - missing
 }
 
+// Torn is how many ranges are missing.
+func (p *Partial) Torn() (n int) {
+	for range p.Missing() {
+		n++
+	}
+	return n
+}
+
 // Missing goes through the ranges of the frame that did not come.
 func (p *Partial) Missing() iter.Seq[Range] {
 	return func(yield func(Range) bool) {

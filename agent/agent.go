@@ -1,0 +1,219 @@
+// Package agent is what runs on a workstation: it checks in with the machine's
+// inventory, asks for its errand, does it and reports.
+//
+//	a := agent.New(client, machine, agent.Options{Show: screen})
+//	err := a.Run(ctx) // until ctx ends
+//
+// The machine is an interface: Hardware is the real one, package sim has one
+// made of files. While the service is away the agent says so, waits, and goes on
+// when it is back.
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+	"golang.org/x/net/ipv4"
+
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/image"
+)
+
+// Version is told at check-in.
+const Version = "0.1.0"
+
+// Machine is the workstation an agent runs on.
+type Machine interface {
+	// Inventory describes the machine; its network cards are who it is.
+	Inventory() (api.Inventory, error)
+	// OpenDisk opens the disk at that place of Inventory's list.
+	OpenDisk(i int) (Disk, error)
+	// Listen joins a multicast group.
+	Listen(group netip.AddrPort) (PacketReader, error)
+}
+
+// Disk is an open disk.
+type Disk interface {
+	image.Target
+	Size() int64 // bytes
+	SectorSize() int
+	Close() error
+}
+
+// PacketReader receives datagrams in batches; N of a message is its length. It
+// is what ipv4.PacketConn offers.
+type PacketReader interface {
+	ReadBatch(ms []ipv4.Message, flags int) (int, error)
+	SetReadDeadline(t time.Time) error
+	Close() error
+}
+
+// Status is what the workstation's screen shows.
+type Status struct {
+	Name  string // of the workstation; empty until it is admitted
+	Text  string // what the agent is doing, in words
+	Done  int64  // of Total, in bytes; Total is 0 when there is nothing to count
+	Total int64
+}
+
+// Options of an agent. The zero value works.
+type Options struct {
+	Show func(Status) // is told every change; nothing by default
+	Log  *slog.Logger // discards by default
+}
+
+// Agent is one agent on one machine.
+type Agent struct {
+	machine Machine
+	service *apiclient.Client // without a pass
+	options Options
+
+	client *apiclient.Client // with the pass of the last check-in
+	name   string
+}
+
+// New makes an agent that works for the service behind client.
+func New(client *apiclient.Client, m Machine, o Options) *Agent {
+	if o.Show == nil {
+		o.Show = func(Status) {}
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	return &Agent{machine: m, service: client, options: o}
+}
+
+// Run works until ctx ends and returns its error, or ends early when the
+// service will not have this machine at all.
+func (a *Agent) Run(ctx context.Context) error {
+	for {
+		if err := a.checkIn(ctx); err != nil {
+			return err
+		}
+		if err := a.work(ctx); !apiclient.IsUnauthorized(err) {
+			return err
+		}
+		// The service was restarted: the pass is no longer good.
+		a.options.Log.Info("checking in again")
+	}
+}
+
+func (a *Agent) show(format string, args ...any) {
+	a.options.Show(Status{Name: a.name, Text: fmt.Sprintf(format, args...)})
+}
+
+func (a *Agent) checkIn(ctx context.Context) error {
+	inventory, err := a.machine.Inventory()
+	if err != nil {
+		return fmt.Errorf("read the machine's inventory: %w", err)
+	}
+	in := api.CheckIn{AgentVersion: Version, Inventory: inventory}
+	for _, card := range inventory.Cards {
+		in.Addresses = append(in.Addresses, card.Address)
+	}
+	if len(in.Addresses) == 0 {
+		return errors.New("this machine has no network card with a hardware address of its own")
+	}
+	a.show("checking in at %s", a.service.Server())
+	out, err := patiently(ctx, a, func() (api.CheckedIn, error) { return a.service.CheckIn(ctx, in) })
+	if err != nil {
+		return fmt.Errorf("the service refuses this workstation: %w", err)
+	}
+	a.client, a.name = a.service.WithToken(out.Pass), out.Name
+	a.options.Log.Info("checked in", "workstation", out.Name, "state", out.State)
+	a.standing(out.Name, out.State)
+	return nil
+}
+
+// standing shows what the workstation is waiting for.
+func (a *Agent) standing(name, state string) {
+	a.name = name
+	switch state {
+	case "newcomer":
+		a.show("new here; waiting to be admitted")
+	case "retired":
+		a.show("retired; the roster has no work for this workstation")
+	default:
+		a.show("waiting for an errand")
+	}
+}
+
+// work does errand after errand.
+func (a *Agent) work(ctx context.Context) error {
+	for {
+		now, err := patiently(ctx, a, func() (api.Standing, error) { return a.client.Standing(ctx) })
+		if err != nil {
+			return err
+		}
+		a.standing(now.Name, now.State)
+		if now.Errand == nil {
+			continue
+		}
+		switch now.Errand.Kind {
+		case "capture":
+			err = a.capture(ctx, now.Errand)
+		case "receive":
+			err = a.receive(ctx, now.Errand.Receive)
+		default:
+			err = fmt.Errorf("this agent (version %s) cannot do an errand of the kind %q", Version, now.Errand.Kind)
+		}
+		if err != nil {
+			return err
+		}
+	}
+}
+
+// tell says what the agent is doing, to its screen and to the service.
+func (a *Agent) tell(ctx context.Context, activity api.Activity) error {
+	a.options.Show(Status{Name: a.name, Text: activity.Text, Done: activity.Done, Total: activity.Total})
+	_, err := patiently(ctx, a, func() (struct{}, error) { return struct{}{}, a.client.TellActivity(ctx, activity) })
+	return err
+}
+
+// patiently calls f again and again while the service is away, and says so.
+func patiently[T any](ctx context.Context, a *Agent, f func() (T, error)) (T, error) {
+	pause := backoff.NewExponentialBackOff()
+	pause.InitialInterval, pause.MaxInterval = 500*time.Millisecond, 10*time.Second
+	waited := false
+	v, err := backoff.Retry(ctx, func() (T, error) {
+		v, err := f()
+		if err != nil && !errors.Is(err, apiclient.ErrAway) {
+			err = backoff.Permanent(err)
+		}
+		return v, err
+	}, backoff.WithBackOff(pause), backoff.WithMaxElapsedTime(0), backoff.WithNotify(func(err error, next time.Duration) {
+		waited = true
+		a.show("the service at %s does not answer; trying again in %.1f s", a.service.Server(), next.Seconds())
+		a.options.Log.Warn("the service is away", "error", err)
+	}))
+	if waited && err == nil {
+		a.show("the service is back")
+	}
+	var permanent *backoff.PermanentError
+	if errors.As(err, &permanent) {
+		err = permanent.Unwrap()
+	}
+	return v, err
+}
+
+// onlyDisk chooses the disk an errand is about: so far, the only one there is.
+func (a *Agent) onlyDisk() (Disk, error) {
+	inventory, err := a.machine.Inventory()
+	if err != nil {
+		return nil, err
+	}
+	switch n := len(inventory.Disks); n {
+	case 0:
+		return nil, errors.New("this workstation has no disk (or its disk controller has no driver here)")
+	case 1:
+		return a.machine.OpenDisk(0)
+	default:
+		return nil, fmt.Errorf("this workstation has %d disks, and nothing says which one is meant", n)
+	}
+}

@@ -1,0 +1,157 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/image"
+	"jugate/core/slabstore"
+)
+
+// capture reads the disk and sends its slabs. A failure that lies with the disk
+// or the store is told to the service and ends the errand; only errors that end
+// the agent's work are returned.
+func (a *Agent) capture(ctx context.Context, e *api.ToErrand) error {
+	committed, err := a.captureDisk(ctx, e)
+	switch {
+	case err == nil:
+		a.show("captured as %s@%d", committed.Image, committed.Version)
+		return nil
+	case ctx.Err() != nil:
+		return ctx.Err()
+	case apiclient.IsUnauthorized(err):
+		return err
+	}
+	a.show("the capture failed: %v", err)
+	a.options.Log.Warn("capture failed", "image", e.Image, "error", err)
+	_, err = patiently(ctx, a, func() (struct{}, error) {
+		return struct{}{}, a.client.FailErrand(ctx, e.ID, api.Failure{Error: err.Error()})
+	})
+	var told *apiclient.Error
+	if errors.As(err, &told) && !apiclient.IsUnauthorized(err) {
+		return nil // it was stopped meanwhile: nothing is left to fail
+	}
+	return err
+}
+
+func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed, error) {
+	var none api.Committed
+	disk, err := a.onlyDisk()
+	if err != nil {
+		return none, err
+	}
+	defer disk.Close()
+	if err := a.tell(ctx, api.Activity{Text: "looking at the disk"}); err != nil {
+		return none, err
+	}
+	survey, err := image.Look(disk, disk.Size(), disk.SectorSize())
+	if err != nil {
+		return none, err
+	}
+	for _, f := range survey.Findings {
+		a.show("%s: %s", f.Where, f.Text)
+	}
+
+	news := newNews(ctx, a)
+	man, slabs, err := image.Capture(ctx, disk, survey, &slabSink{a, e.ID}, image.Options{
+		Progress: func(done, total int64, newSlabs int) {
+			news.set(api.Activity{Text: "capturing " + e.Image, Done: done, Total: total, NewSlabs: newSlabs})
+		},
+	})
+	news.end()
+	if err != nil {
+		return none, err
+	}
+	text, err := man.Encode()
+	if err != nil {
+		return none, err
+	}
+	return patiently(ctx, a, func() (api.Committed, error) {
+		if err := a.client.PutMap(ctx, e.ID, slabs.Bytes()); err != nil {
+			return none, err
+		}
+		return a.client.Commit(ctx, e.ID, text)
+	})
+}
+
+// slabSink is image.Sink over HTTP.
+type slabSink struct {
+	agent  *Agent
+	errand int64
+}
+
+func (s *slabSink) Missing(ctx context.Context, digests []slabstore.Digest) ([]slabstore.Digest, error) {
+	ask := api.Digests{Digests: make([]string, len(digests))}
+	for i, d := range digests {
+		ask.Digests[i] = d.String()
+	}
+	answer, err := patiently(ctx, s.agent, func() (api.Digests, error) { return s.agent.client.MissingSlabs(ctx, s.errand, ask) })
+	if err != nil {
+		return nil, err
+	}
+	missing := make([]slabstore.Digest, len(answer.Digests))
+	for i, text := range answer.Digests {
+		if missing[i], err = slabstore.ParseDigest(text); err != nil {
+			return nil, fmt.Errorf("the service asks for a slab that is none: %w", err)
+		}
+	}
+	return missing, nil
+}
+
+func (s *slabSink) Put(ctx context.Context, d slabstore.Digest, frame []byte) error {
+	_, err := patiently(ctx, s.agent, func() (struct{}, error) { return struct{}{}, s.agent.client.PutSlab(ctx, s.errand, d, frame) })
+	return err
+}
+
+// tellEvery is how often a moving number is told.
+const tellEvery = time.Second
+
+// news tells the latest activity once a second, beside the work it is about.
+type news struct {
+	agent *Agent
+	stop  context.CancelFunc
+	ended sync.WaitGroup
+
+	mu     sync.Mutex
+	latest *api.Activity // nil when told already
+}
+
+func newNews(ctx context.Context, a *Agent) *news {
+	ctx, stop := context.WithCancel(ctx)
+	n := &news{agent: a, stop: stop}
+	n.ended.Go(func() {
+		tick := time.NewTicker(tellEvery)
+		defer tick.Stop()
+		for {
+			select {
+			case <-tick.C:
+			case <-ctx.Done():
+				return
+			}
+			n.mu.Lock()
+			latest := n.latest
+			n.latest = nil
+			n.mu.Unlock()
+			if latest != nil {
+				n.agent.tell(ctx, *latest) // an error here comes up in the work itself
+			}
+		}
+	})
+	return n
+}
+
+func (n *news) set(a api.Activity) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	n.latest = &a
+}
+
+func (n *news) end() {
+	n.stop()
+	n.ended.Wait()
+}

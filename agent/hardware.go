@@ -1,0 +1,117 @@
+package agent
+
+import (
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/jaypipes/ghw"
+	"github.com/jaypipes/ghw/pkg/block"
+
+	"jugate/api"
+	"jugate/core/hwaddr"
+)
+
+// Hardware is the machine the process runs on, as Linux describes it.
+type Hardware struct {
+	// Interface is the network interface for multicast; empty leaves the choice
+	// to the system's routes.
+	Interface string
+}
+
+// Inventory reads the machine's identity, memory, disks and network cards.
+// Parts that cannot be read stay empty, but for the network cards.
+func (h Hardware) Inventory() (api.Inventory, error) {
+	inv := api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}
+	if p, err := ghw.Product(ghw.WithDisableWarnings()); err == nil {
+		inv.Maker, inv.Model, inv.Serial = known(p.Vendor), known(p.Name), known(p.SerialNumber)
+	}
+	if m, err := ghw.Memory(ghw.WithDisableWarnings()); err == nil {
+		inv.Memory = m.TotalPhysicalBytes
+	}
+	disks, err := h.disks()
+	if err != nil {
+		return inv, err
+	}
+	for _, d := range disks {
+		inv.Disks = append(inv.Disks, api.Disk{Model: known(d.Model), Serial: known(d.SerialNumber), Size: int64(d.SizeBytes), SectorSize: sectorSize(d.Name)})
+	}
+	inv.Cards, err = cards()
+	return inv, err
+}
+
+// OpenDisk opens a disk by its place in the inventory.
+func (h Hardware) OpenDisk(i int) (Disk, error) {
+	disks, err := h.disks()
+	if err != nil {
+		return nil, err
+	}
+	if i < 0 || i >= len(disks) {
+		return nil, fmt.Errorf("there is no disk %d any more", i+1)
+	}
+	return OpenFileDisk(filepath.Join("/dev", disks[i].Name), sectorSize(disks[i].Name))
+}
+
+// Listen joins a group on the machine's interface.
+func (h Hardware) Listen(group netip.AddrPort) (PacketReader, error) {
+	return ListenMulticast(group, h.Interface)
+}
+
+// disks are the fixed disks, in the order of their names.
+func (Hardware) disks() ([]*block.Disk, error) {
+	info, err := ghw.Block(ghw.WithDisableWarnings())
+	if err != nil {
+		return nil, fmt.Errorf("list the disks: %w", err)
+	}
+	disks := slices.DeleteFunc(slices.Clone(info.Disks), func(d *block.Disk) bool {
+		return d.IsRemovable || d.SizeBytes == 0 || (d.DriveType != block.DriveTypeHDD && d.DriveType != block.DriveTypeSSD) ||
+			strings.HasPrefix(d.Name, "loop") || strings.HasPrefix(d.Name, "zram")
+	})
+	slices.SortFunc(disks, func(a, b *block.Disk) int { return strings.Compare(a.Name, b.Name) })
+	return disks, nil
+}
+
+// sectorSize is the logical sector size of a block device.
+func sectorSize(name string) int {
+	text, err := os.ReadFile(filepath.Join("/sys/block", name, "queue/logical_block_size"))
+	if n, err2 := strconv.Atoi(strings.TrimSpace(string(text))); err == nil && err2 == nil {
+		return n
+	}
+	return 512
+}
+
+// cards are the interfaces with a device behind them and a hardware address.
+func cards() ([]api.Card, error) {
+	interfaces, err := net.Interfaces()
+	if err != nil {
+		return nil, fmt.Errorf("list the network cards: %w", err)
+	}
+	all := []api.Card{}
+	for _, i := range interfaces {
+		device := filepath.Join("/sys/class/net", i.Name, "device")
+		if _, err := os.Stat(device); err != nil {
+			continue // a bridge, a tunnel, the loopback
+		}
+		a, err := hwaddr.Parse(i.HardwareAddr.String())
+		if err != nil {
+			continue
+		}
+		driver, _ := filepath.EvalSymlinks(filepath.Join(device, "driver"))
+		all = append(all, api.Card{Address: a.String(), Model: filepath.Base(driver)})
+	}
+	return all, nil
+}
+
+// known drops what firmware writes when it has nothing to say.
+func known(s string) string {
+	s = strings.TrimSpace(s)
+	if strings.EqualFold(s, "unknown") || strings.EqualFold(s, "none") || strings.HasPrefix(s, "To be filled") {
+		return ""
+	}
+	return s
+}

@@ -1,0 +1,59 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"syscall"
+	"time"
+
+	"golang.org/x/net/ipv4"
+	"golang.org/x/sys/unix"
+)
+
+// receiveBuffer is what the kernel may hold for us between two reads, in bytes.
+const receiveBuffer = 8 << 20
+
+// ListenMulticast joins a group on the named interface; without a name the
+// system's routes choose. Several agents on one machine can listen to one group.
+func ListenMulticast(group netip.AddrPort, interfaceName string) (PacketReader, error) {
+	var ifi *net.Interface
+	if interfaceName != "" {
+		var err error
+		if ifi, err = net.InterfaceByName(interfaceName); err != nil {
+			return nil, fmt.Errorf("multicast interface %q: %w", interfaceName, err)
+		}
+	}
+	config := net.ListenConfig{Control: func(_, _ string, c syscall.RawConn) error {
+		var err error
+		return errors.Join(c.Control(func(fd uintptr) {
+			err = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
+			// The larger buffer needs a privilege; without it, what the system grants.
+			if unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_RCVBUFFORCE, receiveBuffer) != nil {
+				unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_RCVBUF, receiveBuffer)
+			}
+		}), err)
+	}}
+	// Bound to the group's own address, the socket gets nothing else's packets.
+	conn, err := config.ListenPacket(context.Background(), "udp4", group.String())
+	if err != nil {
+		return nil, fmt.Errorf("listen to %s: %w", group, err)
+	}
+	p := ipv4.NewPacketConn(conn)
+	if err := p.JoinGroup(ifi, &net.UDPAddr{IP: group.Addr().AsSlice()}); err != nil {
+		conn.Close()
+		return nil, fmt.Errorf("join the multicast group %s: %w", group, err)
+	}
+	return multicastSocket{p, conn}, nil
+}
+
+type multicastSocket struct {
+	*ipv4.PacketConn
+	conn net.PacketConn
+}
+
+func (s multicastSocket) SetReadDeadline(t time.Time) error { return s.conn.SetReadDeadline(t) }
+
+func (s multicastSocket) Close() error { return s.conn.Close() }

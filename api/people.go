@@ -1,0 +1,203 @@
+package api
+
+import "time"
+
+// Workstation is a machine of the roster or a newcomer.
+type Workstation struct {
+	ID           int64     `json:"id"`
+	Name         string    `json:"name" doc:"Empty for a newcomer"`
+	State        string    `json:"state" enum:"newcomer,admitted,retired"`
+	Addresses    []string  `json:"hardware_addresses" nullable:"false"`
+	Maker        string    `json:"maker"`
+	Model        string    `json:"model"`
+	Serial       string    `json:"serial"`
+	Groups       []string  `json:"groups" nullable:"false"`
+	Inventory    Inventory `json:"inventory"`
+	AgentVersion string    `json:"agent_version"`
+	FirstSeen    time.Time `json:"first_seen"`
+	LastSeen     time.Time `json:"last_seen"`
+	Online       bool      `json:"online" doc:"Its agent has called in the last minute"`
+	Activity     string    `json:"activity" doc:"What its agent says it is doing"`
+}
+
+// Inventory is what an agent finds in its machine.
+type Inventory struct {
+	Maker  string `json:"maker"`
+	Model  string `json:"model"`
+	Serial string `json:"serial"`
+	Memory int64  `json:"memory" doc:"Bytes"`
+	Disks  []Disk `json:"disks" nullable:"false" maxItems:"256"`
+	Cards  []Card `json:"network_cards" nullable:"false" maxItems:"64"`
+}
+
+// Disk is a disk of a workstation.
+type Disk struct {
+	Model      string `json:"model"`
+	Serial     string `json:"serial"`
+	Size       int64  `json:"size" doc:"Bytes"`
+	SectorSize int    `json:"sector_size" doc:"Bytes"`
+}
+
+// Card is a network card of a workstation.
+type Card struct {
+	Address string `json:"hardware_address"`
+	Model   string `json:"model"`
+}
+
+// Admission takes a newcomer into the roster.
+type Admission struct {
+	Name   string   `json:"name" doc:"Letters, digits, '-', '_' and '.'" minLength:"1" maxLength:"63"`
+	Groups []string `json:"groups,omitempty" doc:"Groups to put it into"`
+}
+
+// Group is a named set of workstations.
+type Group struct {
+	Name    string `json:"name"`
+	Members int    `json:"members"`
+}
+
+// NewGroup asks for a group.
+type NewGroup struct {
+	Name string `json:"name" minLength:"1" maxLength:"63"`
+}
+
+// Version is one capture of an image.
+type Version struct {
+	Image       string    `json:"image"`
+	Version     int       `json:"version"`
+	Digest      string    `json:"digest" doc:"BLAKE3-256 of the manifest"`
+	Captured    time.Time `json:"captured"`
+	Workstation string    `json:"workstation" doc:"The workstation that it was captured from"`
+	Note        string    `json:"note"`
+	DiskBytes   int64     `json:"disk_bytes" doc:"Size of the disk it was captured from"`
+	NeedBytes   int64     `json:"need_bytes,omitempty" doc:"Size of the smallest disk it fits onto; told for a single version"`
+	UsedBytes   int64     `json:"used_bytes" doc:"Bytes in use on that disk"`
+	Slabs       int       `json:"slabs"`
+	NewSlabs    int       `json:"new_slabs" doc:"Slabs that the store did not have before"`
+	StoredBytes int64     `json:"stored_bytes" doc:"What those took in the store"`
+	Areas       []Area    `json:"areas,omitempty" doc:"What the disk holds; told for a single version"`
+}
+
+// Area is a stretch of an image's disk.
+type Area struct {
+	Partition int    `json:"partition" doc:"Its number in the table; 0 is the gap in front of the first"`
+	Name      string `json:"name"`
+	Kind      string `json:"kind"`
+	Label     string `json:"label"`
+	UUID      string `json:"uuid"`
+	Start     int64  `json:"start" doc:"Bytes from the start of the disk"`
+	Size      int64  `json:"size" doc:"Bytes"`
+	UsedBytes int64  `json:"used_bytes"`
+}
+
+// NewCapture asks a workstation to capture its disk.
+type NewCapture struct {
+	Workstation string `json:"workstation" doc:"Name or hardware address" minLength:"1"`
+	Image       string `json:"image" minLength:"1" maxLength:"63"`
+	Note        string `json:"note,omitempty" maxLength:"1000"`
+}
+
+// Errand is what a workstation was asked to do.
+type Errand struct {
+	ID          int64      `json:"id"`
+	Workstation string     `json:"workstation"`
+	Kind        string     `json:"kind" enum:"capture,receive"`
+	State       string     `json:"state" enum:"waiting,running,done,failed,stopped"`
+	Image       string     `json:"image"`
+	Version     int        `json:"version" doc:"What a capture became; 0 until then"`
+	Delivery    int64      `json:"delivery,omitempty"`
+	Error       string     `json:"error"`
+	Created     time.Time  `json:"created"`
+	Ended       *time.Time `json:"ended,omitempty"`
+	Done        int64      `json:"done" doc:"Bytes done so far"`
+	Total       int64      `json:"total" doc:"Bytes to do"`
+	NewSlabs    int        `json:"new_slabs"`
+}
+
+// NewDelivery orders a delivery.
+type NewDelivery struct {
+	Image string   `json:"image" doc:"NAME or NAME@VERSION; without a version the newest" minLength:"1"`
+	To    []string `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000"`
+	Start string   `json:"start,omitempty" doc:"Gather rule: first, all, or ready:N" default:"all"`
+	Rate  int64    `json:"rate,omitempty" doc:"Bits a second of the stream; 0 takes the service's setting" minimum:"0"`
+}
+
+// Delivery is an order and how far it is.
+type Delivery struct {
+	ID        int64      `json:"id"`
+	Image     string     `json:"image"`
+	Version   int        `json:"version"`
+	Digest    string     `json:"digest"`
+	Targets   []string   `json:"targets" nullable:"false"`
+	Start     string     `json:"start" doc:"Gather rule"`
+	Rate      int64      `json:"rate" doc:"Bits a second"`
+	Channel   string     `json:"channel" doc:"Multicast address and port"`
+	State     string     `json:"state" enum:"gathering,sending,mending,finished,stopped"`
+	Reason    string     `json:"reason"`
+	OrderedBy string     `json:"ordered_by"`
+	Created   time.Time  `json:"created"`
+	Started   *time.Time `json:"started,omitempty"`
+	Ended     *time.Time `json:"ended,omitempty"`
+	UsedBytes int64      `json:"used_bytes" doc:"Bytes in use in the image"`
+	WireBytes int64      `json:"wire_bytes" doc:"Sent so far: multicast packets with their headers, and the bodies of mending"`
+	SentSlabs int        `json:"sent_slabs" doc:"Slabs that went into the stream"`
+	Slabs     int        `json:"slabs" doc:"Slabs that the stream has in all"`
+	Members   []Member   `json:"members,omitempty" doc:"Told for a single delivery"`
+}
+
+// Member is one workstation of a delivery.
+type Member struct {
+	Workstation string `json:"workstation"`
+	Address     string `json:"hardware_address"`
+	Phase       string `json:"phase" enum:"awaited,ready,receiving,mending,checking,ended"`
+	Outcome     string `json:"outcome" doc:"Once ended: delivered, failed, stopped or absent"`
+	Reason      string `json:"reason"`
+	Done        int64  `json:"done" doc:"Bytes done in this phase"`
+	Total       int64  `json:"total"`
+	Multicast   int64  `json:"bytes_multicast"`
+	Unicast     int64  `json:"bytes_unicast"`
+}
+
+// Receipt is the lasting record that a workstation got a version, or did not.
+type Receipt struct {
+	ID          int64      `json:"id"`
+	Delivery    int64      `json:"delivery"`
+	Workstation string     `json:"workstation"`
+	Address     string     `json:"hardware_address"`
+	Image       string     `json:"image"`
+	Version     int        `json:"version"`
+	Digest      string     `json:"digest" doc:"BLAKE3-256 of the version's manifest"`
+	Started     *time.Time `json:"started,omitempty" doc:"When it joined the stream"`
+	Ended       time.Time  `json:"ended"`
+	Seconds     float64    `json:"seconds" doc:"From joining the stream to the end"`
+	Multicast   int64      `json:"bytes_multicast"`
+	Unicast     int64      `json:"bytes_unicast"`
+	Verified    bool       `json:"verified" doc:"The whole disk was read back and compared after the write"`
+	Outcome     string     `json:"outcome" enum:"delivered,failed,stopped,absent"`
+	Reason      string     `json:"reason"`
+	OrderedBy   string     `json:"ordered_by"`
+	Chain       string     `json:"chain" doc:"Digest over this receipt and the one before"`
+}
+
+// ReceiptCheck is the result of going through the chain of receipts.
+type ReceiptCheck struct {
+	Receipts int    `json:"receipts"`
+	Sound    bool   `json:"sound"`
+	Detail   string `json:"detail"`
+}
+
+// SignIn opens a session of the console.
+type SignIn struct {
+	Token string `json:"token"`
+}
+
+// Session tells who is signed in.
+type Session struct {
+	Name string `json:"name"`
+}
+
+// Health says that the service is up.
+type Health struct {
+	Status  string `json:"status"`
+	Version string `json:"version"`
+}

@@ -1,0 +1,163 @@
+// Package apiclient is the typed client of both HTTP interfaces, shared by the
+// command line, the agent and the tests.
+//
+//	c, err := apiclient.New("http://127.0.0.1:7100", token)
+//	page, err := c.Workstations(ctx, apiclient.List{Search: "herb"})
+//
+// Errors are *Error when the service answered with a problem, and wrap ErrAway
+// when nobody answered at all.
+package apiclient
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"jugate/api"
+)
+
+// ErrAway says that the service did not answer.
+var ErrAway = errors.New("the service does not answer")
+
+// Error is a problem that the service told.
+type Error struct {
+	Status int
+	Detail string
+}
+
+func (e *Error) Error() string { return e.Detail }
+
+func hasStatus(err error, status int) bool {
+	var e *Error
+	return errors.As(err, &e) && e.Status == status
+}
+
+// IsNotFound reports whether the service knows no such thing.
+func IsNotFound(err error) bool { return hasStatus(err, http.StatusNotFound) }
+
+// IsUnauthorized reports whether the token or pass is wrong or no longer good.
+func IsUnauthorized(err error) bool { return hasStatus(err, http.StatusUnauthorized) }
+
+// Client speaks to one service. It may be used from several goroutines.
+type Client struct {
+	base  string
+	token string
+	http  *http.Client
+}
+
+// New makes a client for the service at server, an http or https URL. The token
+// is the administrator's, or an agent's pass.
+func New(server, token string) (*Client, error) {
+	u, err := url.Parse(server)
+	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
+		return nil, fmt.Errorf("%q is no address of a service (write http://HOST:PORT)", server)
+	}
+	return &Client{base: strings.TrimSuffix(server, "/"), token: token, http: &http.Client{}}, nil
+}
+
+// WithToken is the same client with another token or pass.
+func (c *Client) WithToken(token string) *Client {
+	other := *c
+	other.token = token
+	return &other
+}
+
+// Server is the address the client speaks to.
+func (c *Client) Server() string { return c.base }
+
+// maxReply bounds a JSON reply.
+const maxReply = 64 << 20
+
+// do sends a request; body may be nil, []byte or something that becomes JSON.
+// reply may be nil, *[]byte or something that JSON goes into.
+func (c *Client) do(ctx context.Context, method, path string, body, reply any) error {
+	resp, err := c.send(ctx, method, path, body, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	content, err := io.ReadAll(io.LimitReader(resp.Body, maxReply))
+	if err != nil {
+		return fmt.Errorf("%w at %s: %w", ErrAway, c.base, err)
+	}
+	switch into := reply.(type) {
+	case nil:
+		return nil
+	case *[]byte:
+		*into = content
+		return nil
+	default:
+		if err := json.Unmarshal(content, into); err != nil {
+			return fmt.Errorf("%s %s: %w", method, path, err)
+		}
+		return nil
+	}
+}
+
+// send returns a reply whose status is a success; the caller closes its body.
+func (c *Client) send(ctx context.Context, method, path string, body any, header http.Header) (*http.Response, error) {
+	var content io.Reader
+	kind := "application/json"
+	switch b := body.(type) {
+	case nil:
+	case []byte:
+		content, kind = bytes.NewReader(b), "application/octet-stream"
+	default:
+		text, err := json.Marshal(b)
+		if err != nil {
+			return nil, err
+		}
+		content = bytes.NewReader(text)
+	}
+	req, err := http.NewRequestWithContext(ctx, method, c.base+path, content)
+	if err != nil {
+		return nil, err
+	}
+	if header != nil {
+		req.Header = header
+	}
+	if content != nil {
+		req.Header.Set("Content-Type", kind)
+	}
+	if c.token != "" {
+		req.Header.Set("Authorization", "Bearer "+c.token)
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		var inner *url.Error
+		if errors.As(err, &inner) {
+			err = inner.Err
+		}
+		return nil, fmt.Errorf("%w at %s: %w", ErrAway, c.base, err)
+	}
+	if resp.StatusCode < 300 {
+		return resp, nil
+	}
+	defer resp.Body.Close()
+	return nil, problem(resp)
+}
+
+func problem(resp *http.Response) error {
+	text, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
+	var p api.Problem
+	if json.Unmarshal(text, &p) != nil || p.Title == "" {
+		return &Error{resp.StatusCode, fmt.Sprintf("%s answered %s", resp.Request.URL.Path, resp.Status)}
+	}
+	detail := p.Detail
+	if detail == "" {
+		detail = p.Title
+	}
+	for _, d := range p.Errors {
+		detail += fmt.Sprintf("; %s %s", strings.TrimPrefix(d.Location, "body."), d.Message)
+	}
+	return &Error{resp.StatusCode, detail}
+}

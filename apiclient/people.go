@@ -1,0 +1,204 @@
+package apiclient
+
+import (
+	"bufio"
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strconv"
+	"strings"
+
+	"jugate/api"
+)
+
+// List narrows, sorts and pages a list. The zero value asks for everything up
+// to the service's limit.
+type List struct {
+	Search        string
+	Sort          string
+	Offset, Limit int
+	// Filter has the further parameters of the list, such as state or group.
+	Filter map[string]string
+}
+
+func (l List) query() string {
+	v := url.Values{}
+	for key, value := range l.Filter {
+		if value != "" {
+			v.Set(key, value)
+		}
+	}
+	if l.Search != "" {
+		v.Set("search", l.Search)
+	}
+	if l.Sort != "" {
+		v.Set("sort", l.Sort)
+	}
+	if l.Offset > 0 {
+		v.Set("offset", strconv.Itoa(l.Offset))
+	}
+	if l.Limit > 0 {
+		v.Set("limit", strconv.Itoa(l.Limit))
+	}
+	if len(v) == 0 {
+		return ""
+	}
+	return "?" + v.Encode()
+}
+
+func list[T any](ctx context.Context, c *Client, path string, l List) (api.Page[T], error) {
+	var page api.Page[T]
+	err := c.do(ctx, http.MethodGet, "/api/v1/"+path+l.query(), nil, &page)
+	return page, err
+}
+
+func one[T any](ctx context.Context, c *Client, method, path string, body any) (T, error) {
+	var reply T
+	err := c.do(ctx, method, "/api/v1/"+path, body, &reply)
+	return reply, err
+}
+
+// Health asks whether the service is up.
+func (c *Client) Health(ctx context.Context) (api.Health, error) {
+	var h api.Health
+	err := c.do(ctx, http.MethodGet, "/healthz", nil, &h)
+	return h, err
+}
+
+// Workstations lists; filters: state, group.
+func (c *Client) Workstations(ctx context.Context, l List) (api.Page[api.Workstation], error) {
+	return list[api.Workstation](ctx, c, "workstations", l)
+}
+
+// Workstation finds one by name or hardware address.
+func (c *Client) Workstation(ctx context.Context, ref string) (api.Workstation, error) {
+	return one[api.Workstation](ctx, c, http.MethodGet, "workstations/"+url.PathEscape(ref), nil)
+}
+
+// Admit takes a newcomer into the roster.
+func (c *Client) Admit(ctx context.Context, ref string, a api.Admission) (api.Workstation, error) {
+	return one[api.Workstation](ctx, c, http.MethodPost, "workstations/"+url.PathEscape(ref)+"/admit", a)
+}
+
+// Retire puts a workstation out of service.
+func (c *Client) Retire(ctx context.Context, ref string) (api.Workstation, error) {
+	return one[api.Workstation](ctx, c, http.MethodPost, "workstations/"+url.PathEscape(ref)+"/retire", nil)
+}
+
+// Groups lists.
+func (c *Client) Groups(ctx context.Context, l List) (api.Page[api.Group], error) {
+	return list[api.Group](ctx, c, "groups", l)
+}
+
+// AddGroup makes an empty group.
+func (c *Client) AddGroup(ctx context.Context, name string) (api.Group, error) {
+	return one[api.Group](ctx, c, http.MethodPost, "groups", api.NewGroup{Name: name})
+}
+
+// RemoveGroup removes a group; its workstations stay.
+func (c *Client) RemoveGroup(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/api/v1/groups/"+url.PathEscape(name), nil, nil)
+}
+
+// AddMember puts a workstation into a group.
+func (c *Client) AddMember(ctx context.Context, group, ref string) error {
+	return c.do(ctx, http.MethodPut, "/api/v1/groups/"+url.PathEscape(group)+"/members/"+url.PathEscape(ref), nil, nil)
+}
+
+// RemoveMember takes a workstation out of a group.
+func (c *Client) RemoveMember(ctx context.Context, group, ref string) error {
+	return c.do(ctx, http.MethodDelete, "/api/v1/groups/"+url.PathEscape(group)+"/members/"+url.PathEscape(ref), nil, nil)
+}
+
+// Images lists the newest version of each image.
+func (c *Client) Images(ctx context.Context, l List) (api.Page[api.Version], error) {
+	return list[api.Version](ctx, c, "images", l)
+}
+
+// Versions lists all versions of one image.
+func (c *Client) Versions(ctx context.Context, image string) (api.Page[api.Version], error) {
+	return list[api.Version](ctx, c, "images/"+url.PathEscape(image)+"/versions", List{})
+}
+
+// Version returns one version, NAME or NAME@NUMBER, with its areas.
+func (c *Client) Version(ctx context.Context, ref string) (api.Version, error) {
+	return one[api.Version](ctx, c, http.MethodGet, "versions/"+url.PathEscape(ref), nil)
+}
+
+// Capture asks a workstation to capture its disk.
+func (c *Client) Capture(ctx context.Context, n api.NewCapture) (api.Errand, error) {
+	return one[api.Errand](ctx, c, http.MethodPost, "captures", n)
+}
+
+// Errand tells how far an errand is.
+func (c *Client) Errand(ctx context.Context, id int64) (api.Errand, error) {
+	return one[api.Errand](ctx, c, http.MethodGet, fmt.Sprintf("errands/%d", id), nil)
+}
+
+// StopErrand takes an errand back.
+func (c *Client) StopErrand(ctx context.Context, id int64) (api.Errand, error) {
+	return one[api.Errand](ctx, c, http.MethodPost, fmt.Sprintf("errands/%d/stop", id), nil)
+}
+
+// Deliver orders a delivery.
+func (c *Client) Deliver(ctx context.Context, n api.NewDelivery) (api.Delivery, error) {
+	return one[api.Delivery](ctx, c, http.MethodPost, "deliveries", n)
+}
+
+// Deliveries lists, the newest first; filter: open.
+func (c *Client) Deliveries(ctx context.Context, l List) (api.Page[api.Delivery], error) {
+	return list[api.Delivery](ctx, c, "deliveries", l)
+}
+
+// Delivery tells how far a delivery is, with its workstations.
+func (c *Client) Delivery(ctx context.Context, id int64) (api.Delivery, error) {
+	return one[api.Delivery](ctx, c, http.MethodGet, fmt.Sprintf("deliveries/%d", id), nil)
+}
+
+// StopDelivery stops a delivery for everyone who is not through.
+func (c *Client) StopDelivery(ctx context.Context, id int64) (api.Delivery, error) {
+	return one[api.Delivery](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/stop", id), nil)
+}
+
+// Receipts lists, the newest first; filters: delivery, workstation, image, outcome.
+func (c *Client) Receipts(ctx context.Context, l List) (api.Page[api.Receipt], error) {
+	return list[api.Receipt](ctx, c, "receipts", l)
+}
+
+// CheckReceipts goes through the chain of receipts.
+func (c *Client) CheckReceipts(ctx context.Context) (api.ReceiptCheck, error) {
+	return one[api.ReceiptCheck](ctx, c, http.MethodGet, "receipt-chain", nil)
+}
+
+// Events calls event for each server-sent event until ctx ends, the service
+// ends the stream (nil is returned), or event returns an error.
+func (c *Client) Events(ctx context.Context, event func(kind string, data []byte) error) error {
+	resp, err := c.send(ctx, http.MethodGet, "/api/v1"+api.EventStream, nil, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	lines := bufio.NewScanner(resp.Body)
+	lines.Buffer(nil, 4<<20)
+	kind, data := "", ""
+	for lines.Scan() {
+		field, value, _ := strings.Cut(lines.Text(), ":")
+		value = strings.TrimPrefix(value, " ")
+		switch {
+		case lines.Text() == "" && data != "":
+			if err := event(kind, []byte(data)); err != nil {
+				return err
+			}
+			kind, data = "", ""
+		case field == "event":
+			kind = value
+		case field == "data":
+			data += value
+		}
+	}
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	return lines.Err()
+}

@@ -1,0 +1,49 @@
+// Package console is the web console: its built files, embedded, and the handler
+// that serves them. The sources beside it (src/) are TypeScript; `make console`
+// builds them into dist/.
+package console
+
+import (
+	"embed"
+	"io/fs"
+	"net/http"
+	"path"
+	"strings"
+)
+
+//go:embed all:dist
+var dist embed.FS
+
+// Handler serves the console. Paths that name no file are pages of the console
+// and get its one document.
+func Handler() http.Handler {
+	files, err := fs.Sub(dist, "dist")
+	if err != nil {
+		panic(err) // the folder is embedded above
+	}
+	return handler(files)
+}
+
+func handler(files fs.FS) http.Handler {
+	server := http.FileServerFS(files)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
+		w.Header().Set("X-Content-Type-Options", "nosniff")
+		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
+		if info, err := fs.Stat(files, name); err == nil && !info.IsDir() {
+			if strings.HasPrefix(name, "assets/") { // their names carry a digest of their content
+				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			server.ServeHTTP(w, r)
+			return
+		}
+		page, err := fs.ReadFile(files, "index.html")
+		if err != nil {
+			http.Error(w, "This service was built without its console; run `make build`.", http.StatusNotFound)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Cache-Control", "no-cache")
+		w.Write(page)
+	})
+}

@@ -1,0 +1,225 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"net/http"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+
+	"jugate/api"
+	"jugate/core/hwaddr"
+	"jugate/core/roster"
+	"jugate/records"
+)
+
+const (
+	// longPoll is how long a question for an errand stays open.
+	longPoll = 20 * time.Second
+	// onlineFor is how long after its last word an agent counts as there.
+	onlineFor = 60 * time.Second
+)
+
+// agents is what the service knows of the agents that have checked in since it
+// started: their passes, what they are doing, and how to wake them.
+type agents struct {
+	mu     sync.Mutex
+	byPass map[string]int64 // to the workstation's number
+	byID   map[int64]*presence
+}
+
+type presence struct {
+	pass     string
+	seen     time.Time
+	activity api.Activity
+	bell     chan struct{} // has room for one ring
+}
+
+// admit gives a workstation a new pass; the old one is no longer good.
+func (a *agents) admit(id int64, now time.Time) string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.byPass == nil {
+		a.byPass, a.byID = map[string]int64{}, map[int64]*presence{}
+	}
+	p := a.byID[id]
+	if p == nil {
+		p = &presence{bell: make(chan struct{}, 1)}
+		a.byID[id] = p
+	}
+	delete(a.byPass, p.pass)
+	p.pass, p.seen, p.activity = newSecret(), now, api.Activity{}
+	a.byPass[p.pass] = id
+	return p.pass
+}
+
+// enter finds the workstation of a pass and notes that it was heard.
+func (a *agents) enter(pass string, now time.Time) (int64, bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	id, known := a.byPass[pass]
+	if known {
+		a.byID[id].seen = now
+	}
+	return id, known
+}
+
+func (a *agents) presence(id int64) (presence, bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	p := a.byID[id]
+	if p == nil {
+		return presence{}, false
+	}
+	return *p, true
+}
+
+func (a *agents) tell(id int64, activity api.Activity) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if p := a.byID[id]; p != nil {
+		p.activity = activity
+	}
+}
+
+// wake answers the workstation's open question for an errand.
+func (a *agents) wake(id int64) {
+	p, known := a.presence(id)
+	if !known {
+		return
+	}
+	select {
+	case p.bell <- struct{}{}:
+	default:
+	}
+}
+
+// callerKey is where requirePass puts the number of the calling workstation.
+type callerKey struct{}
+
+func caller(ctx context.Context) int64 { return ctx.Value(callerKey{}).(int64) }
+
+func (s *Service) requirePass(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		id, known := s.agents.enter(bearer(r.Header.Get("Authorization")), s.config.Now())
+		if !known {
+			s.fail(w, r, huma.Error401Unauthorized("this pass is not good (any more); check in again"))
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, id)))
+	})
+}
+
+func (s *Service) agentAPI(r chi.Router) {
+	config := func() huma.Config {
+		c := huma.DefaultConfig("Jugate agents", Version)
+		c.OpenAPIPath, c.DocsPath, c.SchemasPath, c.CreateHooks = "", "", "", nil
+		return c
+	}
+	huma.Post(humachi.New(r, config()), "/check-in", s.checkIn)
+	r.Group(func(r chi.Router) {
+		r.Use(s.requirePass)
+		h := humachi.New(r, config())
+		huma.Get(h, "/standing", s.standing)
+		huma.Post(h, "/activity", s.activity)
+		huma.Post(h, "/errands/{id}/missing", s.missingSlabs)
+		huma.Post(h, "/errands/{id}/fail", s.failErrand)
+		huma.Post(h, "/deliveries/{id}/progress", s.progress)
+		r.Put("/errands/{id}/slabs/{digest}", s.putSlab)
+		r.Put("/errands/{id}/map", s.putMap)
+		r.Put("/errands/{id}/manifest", s.putManifest)
+		r.Get("/deliveries/{id}/manifest", s.getManifest)
+		r.Get("/deliveries/{id}/map", s.getMap)
+		r.Get("/deliveries/{id}/slabs/{digest}", s.getSlab)
+	})
+}
+
+func (s *Service) checkIn(ctx context.Context, in *struct{ Body api.CheckIn }) (*reply[api.CheckedIn], error) {
+	var addresses []hwaddr.Address
+	for _, text := range in.Body.Addresses {
+		a, err := hwaddr.Parse(text)
+		if err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		addresses = append(addresses, a)
+	}
+	inventory, err := json.Marshal(in.Body.Inventory)
+	if err != nil {
+		return nil, err
+	}
+	inv := in.Body.Inventory
+	w, err := s.records.CheckIn(ctx, s.config.Now(), addresses, records.Workstation{
+		Maker: inv.Maker, Model: inv.Model, Serial: inv.Serial, Memory: inv.Memory,
+		Inventory: string(inventory), AgentVersion: in.Body.AgentVersion,
+	})
+	if err != nil {
+		return nil, problem(err)
+	}
+	pass := s.agents.admit(w.ID, s.config.Now())
+	s.log.Info("agent checked in", "workstation", w.Label(), "state", w.State, "model", w.Model)
+	s.events.publish(s.workstation(*w))
+	return answer(api.CheckedIn{Pass: pass, Name: w.Name, State: string(w.State)}, nil)
+}
+
+// standing answers as soon as there is an errand or the workstation's state
+// changed, or after a while with neither.
+func (s *Service) standing(ctx context.Context, _ *struct{}) (*reply[api.Standing], error) {
+	id := caller(ctx)
+	p, _ := s.agents.presence(id)
+	timeout := time.NewTimer(longPoll)
+	defer timeout.Stop()
+	before := roster.State("")
+	for last := false; ; {
+		w, err := s.records.Workstation(ctx, id)
+		if err != nil {
+			return nil, problem(err)
+		}
+		now := api.Standing{Name: w.Name, State: string(w.State)}
+		if w.State == roster.Admitted {
+			e, err := s.records.StartErrand(ctx, id)
+			if err != nil {
+				return nil, problem(err)
+			}
+			if e != nil {
+				s.tellErrand(ctx, e.ID)
+				now.Errand, err = s.toErrand(ctx, e)
+				return answer(now, err)
+			}
+		}
+		if last || (before != "" && before != w.State) {
+			return answer(now, nil)
+		}
+		before = w.State
+		select {
+		case <-p.bell:
+		case <-timeout.C:
+			last = true
+		case <-s.ctx.Done():
+			last = true
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		}
+	}
+}
+
+func (s *Service) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand, error) {
+	out := &api.ToErrand{ID: e.ID, Kind: e.Kind, Image: e.Image}
+	if e.Kind == records.ErrandReceive {
+		d, err := s.records.Delivery(ctx, e.DeliveryID.Int64)
+		if err != nil {
+			return nil, err
+		}
+		out.Receive = &api.ToReceive{Delivery: d.ID, Version: d.Version, Digest: d.Digest, Channel: d.GroupAddr, Session: d.Session}
+	}
+	return out, nil
+}
+
+func (s *Service) activity(ctx context.Context, in *struct{ Body api.Activity }) (*struct{}, error) {
+	s.agents.tell(caller(ctx), in.Body)
+	s.tellWorkstation(ctx, caller(ctx))
+	return nil, nil
+}

@@ -1,0 +1,356 @@
+package service
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"net/netip"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"jugate/api"
+	"jugate/core/delivery"
+	"jugate/core/roster"
+	"jugate/core/slabstore"
+	"jugate/records"
+)
+
+// run starts a runner and keeps it reachable until it ends.
+func (s *Service) run(r *runner) {
+	s.mu.Lock()
+	s.runners[r.rec.ID] = r
+	s.mu.Unlock()
+	s.work.Go(func() {
+		r.run(s.ctx)
+		s.mu.Lock()
+		delete(s.runners, r.rec.ID)
+		s.mu.Unlock()
+	})
+}
+
+func (s *Service) runner(id int64) *runner {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.runners[id]
+}
+
+// resumeDeliveries takes up what was open when the service ended last: a
+// delivery that was gathering goes on, one that was under way is stopped, with
+// receipts that say so.
+func (s *Service) resumeDeliveries(ctx context.Context) error {
+	open, _, err := s.records.Deliveries(ctx, true, records.Page{})
+	if err != nil {
+		return err
+	}
+	for _, rec := range open {
+		members, _, err := s.records.DeliveryMembers(ctx, rec.ID)
+		if err != nil {
+			return err
+		}
+		done, _, err := s.records.Receipts(ctx, records.ReceiptFilter{DeliveryID: rec.ID}, records.Page{})
+		if err != nil {
+			return err
+		}
+		members = slices.DeleteFunc(members, func(w records.Workstation) bool {
+			return slices.ContainsFunc(done, func(r records.Receipt) bool { return r.WorkstationID == w.ID })
+		})
+		r, err := newRunner(s, rec, members)
+		if err != nil {
+			return err
+		}
+		if rec.State != delivery.Gathering {
+			r.stop(s.config.Now(), "the service was restarted during the delivery")
+		}
+		s.run(r)
+	}
+	return nil
+}
+
+func (s *Service) delivery(d records.Delivery) api.Delivery {
+	out := api.Delivery{
+		ID: d.ID, Image: d.Image, Version: d.Version, Digest: d.Digest, Targets: d.Targets(), Start: d.Rule, Rate: d.Rate, Channel: d.GroupAddr,
+		State: string(d.State), Reason: d.Reason, OrderedBy: d.OrderedBy, Created: d.Created, UsedBytes: d.UsedBytes, WireBytes: d.WireBytes,
+	}
+	if d.Started.Valid {
+		out.Started = &d.Started.Time
+	}
+	if d.Ended.Valid {
+		out.Ended = &d.Ended.Time
+	}
+	if r := s.runner(d.ID); r != nil {
+		r.mu.Lock()
+		defer r.mu.Unlock()
+		out.WireBytes, out.SentSlabs, out.Slabs = r.wireBytes(), r.sent, r.slabs
+	}
+	return out
+}
+
+// wholeDelivery is a delivery with its workstations: live as long as it runs,
+// from the receipts afterwards.
+func (s *Service) wholeDelivery(ctx context.Context, id int64) (api.Delivery, error) {
+	rec, err := s.records.Delivery(ctx, id)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	members, _, err := s.records.DeliveryMembers(ctx, id)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	receipts, _, err := s.records.Receipts(ctx, records.ReceiptFilter{DeliveryID: id}, records.Page{})
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	live := map[int64]delivery.Member{}
+	if r := s.runner(id); r != nil {
+		r.mu.Lock()
+		for _, m := range r.d.Members() {
+			live[m.ID] = m
+		}
+		r.mu.Unlock()
+	}
+	out := s.delivery(*rec)
+	for _, w := range members {
+		m := api.Member{Workstation: w.Name, Address: w.Addresses()[0].String(), Phase: string(delivery.Awaited)}
+		if now, ok := live[w.ID]; ok {
+			m.Phase, m.Outcome, m.Reason = string(now.Phase), string(now.Outcome), now.Reason
+			m.Done, m.Total, m.Multicast, m.Unicast = now.Last.Done, now.Last.Total, now.Last.Multicast, now.Last.Unicast
+		}
+		if i := slices.IndexFunc(receipts, func(r records.Receipt) bool { return r.WorkstationID == w.ID }); i >= 0 {
+			r := receipts[i]
+			m.Phase, m.Outcome, m.Reason, m.Multicast, m.Unicast = string(delivery.Ended), string(r.Outcome), r.Reason, r.BytesMulticast, r.BytesUnicast
+		}
+		out.Members = append(out.Members, m)
+	}
+	return out, nil
+}
+
+func (s *Service) tellDelivery(ctx context.Context, id int64) {
+	if d, err := s.wholeDelivery(ctx, id); err == nil {
+		s.events.publish(d)
+	}
+}
+
+func (s *Service) tellReceipt(ctx context.Context, id int64, workstation string) {
+	rows, _, err := s.records.Receipts(ctx, records.ReceiptFilter{DeliveryID: id, Workstation: workstation}, records.Page{Limit: 1})
+	if err == nil && len(rows) == 1 {
+		s.events.publish(receipt(rows[0]))
+	}
+}
+
+func (s *Service) deliveryRoutes(h huma.API) {
+	tags := []string{"deliveries"}
+	huma.Register(h, huma.Operation{
+		OperationID: "deliver", Method: http.MethodPost, Path: "/deliveries", Tags: tags, Summary: "Order an image version for groups and workstations",
+	}, func(ctx context.Context, in *struct{ Body api.NewDelivery }) (*reply[api.Delivery], error) {
+		d, err := s.order(ctx, in.Body)
+		return answer(d, err)
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "list-deliveries", Method: http.MethodGet, Path: "/deliveries", Tags: tags, Summary: "List deliveries, the newest first; sort by created, state or image",
+	}, func(ctx context.Context, in *struct {
+		Paging
+		Open bool `query:"open" doc:"Only those that are not over"`
+	}) (*reply[api.Page[api.Delivery]], error) {
+		rows, total, err := s.records.Deliveries(ctx, in.Open, in.page())
+		return items(rows, total, err, s.delivery)
+	})
+
+	type deliveryID struct {
+		ID int64 `path:"id"`
+	}
+	huma.Register(h, huma.Operation{
+		OperationID: "get-delivery", Method: http.MethodGet, Path: "/deliveries/{id}", Tags: tags, Summary: "Show a delivery with its workstations",
+	}, func(ctx context.Context, in *deliveryID) (*reply[api.Delivery], error) {
+		return answer(s.wholeDelivery(ctx, in.ID))
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "stop-delivery", Method: http.MethodPost, Path: "/deliveries/{id}/stop", Tags: tags, Summary: "Stop a delivery for everyone who is not through",
+	}, func(ctx context.Context, in *deliveryID) (*reply[api.Delivery], error) {
+		rec, err := s.records.Delivery(ctx, in.ID)
+		if err != nil {
+			return nil, problem(err)
+		}
+		r := s.runner(in.ID)
+		if r == nil {
+			return nil, huma.Error409Conflict(fmt.Sprintf("delivery %d is %s already", in.ID, rec.State))
+		}
+		r.stop(s.config.Now(), "stopped by the "+administrator)
+		return answer(s.wholeDelivery(ctx, in.ID))
+	})
+}
+
+// order checks an order, records it and starts its runner.
+func (s *Service) order(ctx context.Context, in api.NewDelivery) (api.Delivery, error) {
+	ref, err := roster.ParseRef(in.Image)
+	if err != nil {
+		return api.Delivery{}, huma.Error422UnprocessableEntity(err.Error())
+	}
+	rule, err := delivery.ParseRule(in.Start)
+	if err != nil {
+		return api.Delivery{}, huma.Error422UnprocessableEntity(err.Error())
+	}
+	v, err := s.records.Version(ctx, ref)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	if _, _, err := s.load(v); err != nil {
+		return api.Delivery{}, fmt.Errorf("%s cannot be delivered: %w", v.Ref(), err)
+	}
+	targets, err := s.records.Targets(ctx, in.To)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	if rule.Ready > len(targets) {
+		return api.Delivery{}, huma.Error422UnprocessableEntity(fmt.Sprintf("the stream is to start when %d workstations are ready, but the order names only %d", rule.Ready, len(targets)))
+	}
+	rec := records.Delivery{
+		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: rule.String(), Rate: in.Rate, State: delivery.Gathering,
+		Session: rand.Uint32(), OrderedBy: administrator, Created: s.config.Now(), UsedBytes: v.UsedBytes,
+	}
+	if rec.Rate == 0 {
+		rec.Rate = s.config.Multicast.Rate
+	}
+	ids := make([]int64, len(targets))
+	for i, w := range targets {
+		ids[i] = w.ID
+	}
+	rec.GroupAddr = s.freeChannel().String()
+	id, err := s.records.AddDelivery(ctx, rec, in.To, ids)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	stored, err := s.records.Delivery(ctx, id)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	r, err := newRunner(s, *stored, targets)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	s.log.Info("delivery ordered", "delivery", id, "image", v.Ref(), "to", in.To, "workstations", len(targets), "start", rec.Rule)
+	s.run(r)
+	for _, w := range ids {
+		s.agents.wake(w)
+	}
+	return s.wholeDelivery(ctx, id)
+}
+
+// freeChannel is an address that no running delivery uses, if there is one.
+func (s *Service) freeChannel() netip.AddrPort {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n := int64(0)
+	for ; n < 1<<16; n++ {
+		taken := false
+		for _, r := range s.runners {
+			taken = taken || r.rec.GroupAddr == s.config.Multicast.channel(n).String()
+		}
+		if !taken {
+			break
+		}
+	}
+	return s.config.Multicast.channel(n)
+}
+
+// progress takes a workstation's report on its delivery.
+func (s *Service) progress(ctx context.Context, in *struct {
+	ID   int64 `path:"id"`
+	Body api.Progress
+}) (*reply[api.Course], error) {
+	rec, err := s.records.Delivery(ctx, in.ID)
+	if err != nil {
+		return nil, problem(err)
+	}
+	b := in.Body
+	r := s.runner(in.ID)
+	if r == nil {
+		return answer(api.Course{State: string(rec.State), Over: true}, nil)
+	}
+	state, err := r.report(s.config.Now(), caller(ctx), delivery.Report{
+		Phase: delivery.Phase(b.Phase), Done: b.Done, Total: b.Total, Multicast: b.Multicast, Unicast: b.Unicast, Verified: b.Verified, Error: b.Error,
+	})
+	if errors.Is(err, delivery.ErrNotMember) {
+		return nil, huma.Error403Forbidden(err.Error())
+	}
+	return answer(api.Course{State: string(state), Over: err != nil || state.Over()}, nil)
+}
+
+// openDelivery finds the running delivery of a plain request and checks that the
+// caller takes part in it.
+func (s *Service) openDelivery(r *http.Request) (*runner, error) {
+	id, err := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
+	if err != nil {
+		return nil, huma.Error404NotFound("there is no such delivery")
+	}
+	run := s.runner(id)
+	if run == nil {
+		return nil, huma.Error409Conflict(fmt.Sprintf("delivery %d is not running", id))
+	}
+	if _, member := run.members[caller(r.Context())]; !member {
+		return nil, huma.Error403Forbidden(delivery.ErrNotMember.Error())
+	}
+	return run, nil
+}
+
+func (s *Service) getManifest(w http.ResponseWriter, r *http.Request) { s.serveVersionFile(w, r, true) }
+
+func (s *Service) getMap(w http.ResponseWriter, r *http.Request) { s.serveVersionFile(w, r, false) }
+
+func (s *Service) serveVersionFile(w http.ResponseWriter, r *http.Request, wantManifest bool) {
+	run, err := s.openDelivery(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	manifest, slabs := s.files.Paths(roster.Ref{Image: run.rec.Image, Version: run.rec.Version})
+	if wantManifest {
+		http.ServeFile(w, r, manifest)
+		return
+	}
+	w.Header().Set("Content-Type", "application/octet-stream")
+	http.ServeFile(w, r, slabs)
+}
+
+// getSlab mends: it serves a slab's frame, or ranges of it, to one workstation.
+func (s *Service) getSlab(w http.ResponseWriter, r *http.Request) {
+	run, err := s.openDelivery(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	d, err := slabstore.ParseDigest(chi.URLParam(r, "digest"))
+	if err != nil {
+		s.fail(w, r, huma.Error422UnprocessableEntity(err.Error()))
+		return
+	}
+	frame, err := s.slabs.Frame(d)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	counted := &countingWriter{ResponseWriter: w}
+	counted.Header().Set("Content-Type", "application/zstd")
+	http.ServeContent(counted, r, "", time.Time{}, bytes.NewReader(frame))
+	run.mended(caller(r.Context()), counted.n)
+}
+
+// countingWriter counts the bytes of a reply's body.
+type countingWriter struct {
+	http.ResponseWriter
+	n int64
+}
+
+func (c *countingWriter) Write(b []byte) (int, error) {
+	n, err := c.ResponseWriter.Write(b)
+	c.n += int64(n)
+	return n, err
+}

@@ -1,0 +1,127 @@
+package service
+
+import (
+	"context"
+	"net/http"
+	"sync"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"jugate/api"
+	"jugate/core/roster"
+	"jugate/records"
+)
+
+// captures counts what running captures have put into the store.
+type captures struct {
+	mu     sync.Mutex
+	counts map[int64]stored // by errand
+	commit sync.Mutex       // one version becomes visible at a time
+}
+
+type stored struct {
+	slabs int
+	bytes int64
+}
+
+func (c *captures) count(errand, bytes int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.counts == nil {
+		c.counts = map[int64]stored{}
+	}
+	n := c.counts[errand]
+	c.counts[errand] = stored{n.slabs + 1, n.bytes + bytes}
+}
+
+// take returns the counts of an errand that has ended.
+func (c *captures) take(errand int64) stored {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	n := c.counts[errand]
+	delete(c.counts, errand)
+	return n
+}
+
+func (s *Service) errand(e records.Errand) api.Errand {
+	out := api.Errand{
+		ID: e.ID, Workstation: e.Workstation, Kind: e.Kind, State: e.State, Image: e.Image, Version: e.Version,
+		Delivery: e.DeliveryID.Int64, Error: e.Error, Created: e.Created,
+	}
+	if e.Ended.Valid {
+		out.Ended = &e.Ended.Time
+	}
+	if p, known := s.agents.presence(e.WorkstationID); known && e.State == records.ErrandRunning {
+		out.Done, out.Total, out.NewSlabs = p.activity.Done, p.activity.Total, p.activity.NewSlabs
+	}
+	return out
+}
+
+// tellErrand publishes how an errand is now.
+func (s *Service) tellErrand(ctx context.Context, id int64) {
+	if e, err := s.records.Errand(ctx, id); err == nil {
+		s.events.publish(s.errand(*e))
+	}
+}
+
+func (s *Service) errandRoutes(h huma.API) {
+	tags := []string{"errands"}
+	huma.Register(h, huma.Operation{
+		OperationID: "capture", Method: http.MethodPost, Path: "/captures", Tags: tags,
+		Summary: "Ask a workstation to capture its disk as the next version of an image",
+	}, func(ctx context.Context, in *struct{ Body api.NewCapture }) (*reply[api.Errand], error) {
+		if err := roster.CheckName("an image", in.Body.Image); err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		w, err := s.records.FindWorkstation(ctx, in.Body.Workstation)
+		if err != nil {
+			return nil, problem(err)
+		}
+		if w.State != roster.Admitted {
+			return nil, huma.Error409Conflict(w.Label() + " is " + string(w.State) + "; only admitted workstations are captured")
+		}
+		e, err := s.records.AddCapture(ctx, s.config.Now(), w.ID, in.Body.Image, in.Body.Note)
+		if err != nil {
+			return nil, problem(err)
+		}
+		s.log.Info("capture ordered", "workstation", w.Name, "image", in.Body.Image, "errand", e.ID)
+		s.agents.wake(w.ID)
+		s.tellErrand(ctx, e.ID)
+		return answer(s.errand(*e), nil)
+	})
+
+	type errandID struct {
+		ID int64 `path:"id"`
+	}
+	huma.Register(h, huma.Operation{
+		OperationID: "get-errand", Method: http.MethodGet, Path: "/errands/{id}", Tags: tags, Summary: "Show how far an errand is",
+	}, func(ctx context.Context, in *errandID) (*reply[api.Errand], error) {
+		e, err := s.records.Errand(ctx, in.ID)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return answer(s.errand(*e), nil)
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "stop-errand", Method: http.MethodPost, Path: "/errands/{id}/stop", Tags: tags,
+		Summary: "Take a capture back; what was stored of it stays for the next try",
+	}, func(ctx context.Context, in *errandID) (*reply[api.Errand], error) {
+		e, err := s.records.Errand(ctx, in.ID)
+		if err != nil {
+			return nil, problem(err)
+		}
+		if e.Kind != records.ErrandCapture {
+			return nil, huma.Error409Conflict("this errand is part of a delivery; stop the delivery instead")
+		}
+		if err := s.records.EndErrand(ctx, s.config.Now(), e.ID, records.ErrandStopped, "stopped by the "+administrator); err != nil {
+			return nil, problem(err)
+		}
+		s.captures.take(e.ID)
+		if e, err = s.records.Errand(ctx, in.ID); err != nil {
+			return nil, problem(err)
+		}
+		s.events.publish(s.errand(*e))
+		return answer(s.errand(*e), nil)
+	})
+}

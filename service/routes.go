@@ -1,0 +1,146 @@
+package service
+
+import (
+	"encoding/json"
+	"errors"
+	"net/http"
+	"strings"
+	"syscall"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"jugate/api"
+	"jugate/console"
+	"jugate/core/image"
+	"jugate/core/slabstore"
+	"jugate/records"
+)
+
+// Handler has everything the service answers over HTTP.
+func (s *Service) Handler() http.Handler {
+	r := chi.NewRouter()
+	r.Use(middleware.Recoverer)
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
+		writeJSON(w, http.StatusOK, "application/json", api.Health{Status: "up", Version: Version})
+	})
+	r.Route("/api/v1", func(r chi.Router) {
+		r.Use(http.NewCrossOriginProtection().Handler) // the console signs in with a cookie
+		s.peopleAPI(r)
+		r.NotFound(notFound)
+	})
+	r.Route("/agent/v1", func(r chi.Router) {
+		s.agentAPI(r)
+		r.NotFound(notFound)
+	})
+	r.NotFound(console.Handler().ServeHTTP)
+	return r
+}
+
+// OpenAPI is the document that describes /api/v1, made from the Go types.
+func OpenAPI() ([]byte, error) {
+	s := &Service{}
+	return json.MarshalIndent(s.peopleAPI(chi.NewRouter()).OpenAPI(), "", "  ")
+}
+
+func (s *Service) peopleAPI(r chi.Router) huma.API {
+	c := huma.DefaultConfig("Jugate", Version)
+	c.Servers = []*huma.Server{{URL: "/api/v1"}}
+	c.OpenAPIPath, c.DocsPath, c.SchemasPath, c.CreateHooks = "/openapi", "", "", nil
+	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer", Description: "The administrator's token"},
+		"session": {Type: "apiKey", In: "cookie", Name: api.SessionCookie, Description: "What POST /session sets"},
+	}
+	c.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+	h := humachi.New(r, c)
+	h.UseMiddleware(s.requirePerson(h))
+	s.sessionRoutes(h)
+	s.workstationRoutes(h)
+	s.groupRoutes(h)
+	s.imageRoutes(h)
+	s.errandRoutes(h)
+	s.deliveryRoutes(h)
+	s.receiptRoutes(h)
+	s.eventRoutes(h)
+	return h
+}
+
+// problem turns an error of the lower rooms into the reply that fits it.
+func problem(err error) error {
+	switch {
+	case err == nil:
+		return nil
+	case errors.Is(err, records.ErrNotFound), errors.Is(err, slabstore.ErrNotFound):
+		return huma.Error404NotFound(detail(err, records.ErrNotFound))
+	case errors.Is(err, records.ErrConflict):
+		return huma.Error409Conflict(detail(err, records.ErrConflict))
+	case errors.Is(err, slabstore.ErrFull), errors.Is(err, syscall.ENOSPC):
+		return huma.NewError(http.StatusInsufficientStorage, "the service's store is full: free some room on its disk and try again")
+	case errors.Is(err, slabstore.ErrDigest), errors.Is(err, slabstore.ErrFrame), errors.Is(err, image.ErrManifest):
+		return huma.Error422UnprocessableEntity(err.Error())
+	}
+	return err // 500, logged by whoever answers
+}
+
+// detail drops the sentinel's own words, which the status says already.
+func detail(err, sentinel error) string {
+	return strings.TrimPrefix(err.Error(), sentinel.Error()+": ")
+}
+
+// fail answers a plain handler's request with a problem.
+func (s *Service) fail(w http.ResponseWriter, r *http.Request, err error) {
+	var known huma.StatusError
+	if !errors.As(problem(err), &known) {
+		s.log.Error("request failed", "method", r.Method, "path", r.URL.Path, "error", err)
+		known = huma.Error500InternalServerError("the service could not do this; its log says more")
+	}
+	writeJSON(w, known.GetStatus(), "application/problem+json", known)
+}
+
+func writeJSON(w http.ResponseWriter, status int, kind string, v any) {
+	w.Header().Set("Content-Type", kind)
+	w.WriteHeader(status)
+	json.NewEncoder(w).Encode(v)
+}
+
+func notFound(w http.ResponseWriter, r *http.Request) {
+	err := huma.Error404NotFound("there is nothing at " + r.URL.Path)
+	writeJSON(w, http.StatusNotFound, "application/problem+json", err)
+}
+
+// reply is the shape huma wants of an answer with a body.
+type reply[T any] struct{ Body T }
+
+func answer[T any](body T, err error) (*reply[T], error) {
+	if err != nil {
+		return nil, problem(err)
+	}
+	return &reply[T]{body}, nil
+}
+
+// Paging are the parameters that every list takes. (Its name is exported because
+// huma passes over embedded types whose name is not.)
+type Paging struct {
+	Search string `query:"search" doc:"Keep only what contains this text"`
+	Sort   string `query:"sort" doc:"Field to sort by, with a hyphen in front for descending"`
+	Offset int    `query:"offset" minimum:"0"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+func (p Paging) page() records.Page {
+	return records.Page{Offset: p.Offset, Limit: p.Limit, Sort: p.Sort, Search: p.Search}
+}
+
+// items turns rows of the records into a page of a list.
+func items[R, T any](rows []R, total int, err error, turn func(R) T) (*reply[api.Page[T]], error) {
+	if err != nil {
+		return nil, problem(err)
+	}
+	page := api.Page[T]{Items: make([]T, len(rows)), Total: total}
+	for i, row := range rows {
+		page.Items[i] = turn(row)
+	}
+	return &reply[api.Page[T]]{page}, nil
+}

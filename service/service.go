@@ -1,0 +1,202 @@
+// Package service is the long-running process: the HTTP interfaces for people
+// and for workstations, the console, the events, and the sockets that multicast.
+// It joins the computation in core with the records.
+//
+//	s, err := service.Open(ctx, service.Config{Data: dir})
+//	defer s.Close()
+//	err = s.Serve(ctx, listener)
+//
+// The data folder has:
+//
+//	admin.token     the administrator's token, mode 0600
+//	jugate.lock     held while a service runs on the folder
+//	jugate.db       the records
+//	slabs/          see core/slabstore
+//	images/         see core/image
+//	uploads/        slab maps of captures that are not committed yet
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"jugate/core/delivery"
+	"jugate/core/image"
+	"jugate/core/slabstore"
+	"jugate/records"
+)
+
+// Version is told by /healthz.
+const Version = "0.1.0"
+
+// ErrInUse says that another service runs on the data folder.
+var ErrInUse = errors.New("the data folder is in use")
+
+// Config says how a service runs. Only Data has no default.
+type Config struct {
+	Data      string
+	Multicast Multicast
+	Log       *slog.Logger     // discards by default
+	Now       func() time.Time // time.Now by default
+	// Sender brings the stream to a group; by default the plain paced stream
+	// over the sockets that Multicast describes.
+	Sender delivery.Sender
+}
+
+// Service is one running service.
+type Service struct {
+	config  Config
+	log     *slog.Logger
+	lock    *flock.Flock
+	records *records.DB
+	slabs   *slabstore.Store
+	files   image.Files
+	token   string
+	sender  delivery.Sender
+
+	events   broker
+	sessions sessions
+	agents   agents
+	captures captures
+
+	ctx    context.Context // ends when the service closes
+	cancel context.CancelFunc
+	work   sync.WaitGroup // runners of deliveries
+
+	mu      sync.Mutex
+	runners map[int64]*runner
+}
+
+// Open opens the data folder, making it on the first start, takes it for this
+// process alone, and goes on with what was open. Errors wrap ErrInUse or say
+// what could not be opened.
+func Open(ctx context.Context, c Config) (*Service, error) {
+	if c.Log == nil {
+		c.Log = slog.New(slog.DiscardHandler)
+	}
+	if c.Now == nil {
+		c.Now = time.Now
+	}
+	c.Multicast.setDefaults()
+	for _, dir := range []string{c.Data, filepath.Join(c.Data, "images"), filepath.Join(c.Data, "uploads")} {
+		if err := os.MkdirAll(dir, 0o750); err != nil {
+			return nil, fmt.Errorf("make the data folder: %w", err)
+		}
+	}
+	s := &Service{config: c, log: c.Log, files: image.Files{Dir: filepath.Join(c.Data, "images")}, sender: c.Sender, runners: map[int64]*runner{}}
+	s.ctx, s.cancel = context.WithCancel(context.Background())
+	if s.sender == nil {
+		s.sender = &multicaster{c.Multicast}
+	}
+	if err := s.open(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+func (s *Service) open(ctx context.Context) (err error) {
+	if s.lock, err = lock(filepath.Join(s.config.Data, "jugate.lock")); err != nil {
+		return err
+	}
+	if s.token, err = token(filepath.Join(s.config.Data, "admin.token")); err != nil {
+		return err
+	}
+	if s.slabs, err = slabstore.Open(filepath.Join(s.config.Data, "slabs")); err != nil {
+		return fmt.Errorf("open the slab store: %w", err)
+	}
+	if s.records, err = records.Open(ctx, filepath.Join(s.config.Data, "jugate.db")); err != nil {
+		return err
+	}
+	return s.resumeDeliveries(ctx)
+}
+
+// lock takes the data folder. The file names the process that holds it.
+func lock(path string) (*flock.Flock, error) {
+	l := flock.New(path)
+	switch held, err := l.TryLock(); {
+	case err != nil:
+		return nil, fmt.Errorf("lock the data folder: %w", err)
+	case !held:
+		holder, _ := os.ReadFile(path)
+		return nil, fmt.Errorf("%w: another jugate service (process %s) runs on %s; stop that one, or choose another folder with --data",
+			ErrInUse, strings.TrimSpace(string(holder)), filepath.Dir(path))
+	}
+	return l, os.WriteFile(path, fmt.Appendf(nil, "%d\n", os.Getpid()), 0o640)
+}
+
+// token reads the administrator's token, or makes one on the first start.
+func token(path string) (string, error) {
+	text, err := os.ReadFile(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		fresh := newSecret()
+		return fresh, os.WriteFile(path, []byte(fresh+"\n"), 0o600)
+	}
+	if err == nil && len(strings.TrimSpace(string(text))) < 32 {
+		err = fmt.Errorf("%s holds no token; remove it to have a new one made", path)
+	}
+	return strings.TrimSpace(string(text)), err
+}
+
+// newSecret makes 256 random bits in hexadecimal.
+func newSecret() string {
+	b := make([]byte, 32)
+	rand.Read(b)
+	return hex.EncodeToString(b)
+}
+
+// Token is the administrator's token.
+func (s *Service) Token() string { return s.token }
+
+// Serve answers requests from the listener until ctx ends, then lets running
+// requests finish for a few seconds.
+func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
+	server := &http.Server{
+		Handler:           s.Handler(),
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelWarn),
+	}
+	failed := make(chan error, 1)
+	go func() { failed <- server.Serve(listener) }()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	s.cancel() // ends what waits: long polls, event streams, streams to groups
+	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+	defer cancel()
+	if err := server.Shutdown(grace); err != nil {
+		return errors.Join(err, server.Close())
+	}
+	return nil
+}
+
+// Close ends what runs and gives the data folder back. Deliveries that were
+// still gathering go on at the next start.
+func (s *Service) Close() error {
+	s.cancel()
+	s.work.Wait()
+	var err error
+	if s.records != nil {
+		err = s.records.Close()
+	}
+	if s.lock != nil {
+		err = errors.Join(err, s.lock.Unlock())
+	}
+	return err
+}

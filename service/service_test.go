@@ -1,0 +1,182 @@
+package service_test
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"path/filepath"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/agent"
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/hwaddr"
+	"jugate/demo/golddisk"
+	"jugate/service"
+	"jugate/sim"
+)
+
+// house is a running service and its client.
+type house struct {
+	t      *testing.T
+	data   string
+	url    string
+	client *apiclient.Client
+	stop   func()
+}
+
+var loopback = service.Multicast{Interface: "lo", TTL: service.NoTTL, Groups: netip.MustParsePrefix("233.252.0.0/24"), Rate: 400_000_000}
+
+func open(t *testing.T, data, listen string) *house {
+	t.Helper()
+	s, err := service.Open(t.Context(), service.Config{Data: data, Multicast: loopback, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
+	require.NoError(t, err)
+	listener, err := net.Listen("tcp", listen)
+	require.NoError(t, err)
+	ctx, cancel := context.WithCancel(context.Background())
+	var done sync.WaitGroup
+	done.Go(func() { assert.NoError(t, s.Serve(ctx, listener)) })
+	h := &house{t: t, data: data, url: "http://" + listener.Addr().String()}
+	h.stop = sync.OnceFunc(func() {
+		cancel()
+		done.Wait()
+		assert.NoError(t, s.Close())
+	})
+	t.Cleanup(h.stop)
+	h.client, err = apiclient.New(h.url, s.Token())
+	require.NoError(t, err)
+	return h
+}
+
+func address(n int) hwaddr.Address {
+	return hwaddr.MustParse(fmt.Sprintf("00:00:5e:00:53:%02x", n))
+}
+
+// start runs an agent on a simulated workstation until the test ends, or until
+// the returned function is called.
+func (h *house) start(n int, disk string, loss float64, name string, groups ...string) (stop func()) {
+	h.t.Helper()
+	w := &sim.Workstation{Addresses: []hwaddr.Address{address(n)}, Maker: "Alder Works", Model: "A310", Serial: fmt.Sprintf("AW-%04d", n), Memory: 8 << 30, Interface: "lo", Loss: loss}
+	if disk != "" {
+		w.Disks = []string{disk}
+	}
+	return h.startMachine(w, name, groups...)
+}
+
+func (h *house) startMachine(w *sim.Workstation, name string, groups ...string) (stop func()) {
+	h.t.Helper()
+	nobody := h.client.WithToken("")
+	ctx, cancel := context.WithCancel(context.Background())
+	var done sync.WaitGroup
+	a := agent.New(nobody, w, agent.Options{Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)).With("agent", w.Addresses[0])})
+	done.Go(func() { a.Run(ctx) })
+	stop = sync.OnceFunc(func() { cancel(); done.Wait() })
+	h.t.Cleanup(stop)
+	ref := w.Addresses[0].String()
+	h.eventually(func() bool { _, err := h.client.Workstation(h.t.Context(), ref); return err == nil })
+	if name != "" {
+		_, err := h.client.Admit(h.t.Context(), ref, api.Admission{Name: name, Groups: groups})
+		require.NoError(h.t, err)
+	}
+	return stop
+}
+
+// eventually waits for something that other processes bring about.
+func (h *house) eventually(true func() bool) {
+	h.t.Helper()
+	require.Eventually(h.t, true, 60*time.Second, 20*time.Millisecond)
+}
+
+func (h *house) capture(workstation, image string) api.Errand {
+	h.t.Helper()
+	e, err := h.client.Capture(h.t.Context(), api.NewCapture{Workstation: workstation, Image: image})
+	require.NoError(h.t, err)
+	h.eventually(func() bool {
+		e, err = h.client.Errand(h.t.Context(), e.ID)
+		return err == nil && e.Ended != nil
+	})
+	return e
+}
+
+func (h *house) deliver(n api.NewDelivery) api.Delivery {
+	h.t.Helper()
+	d, err := h.client.Deliver(h.t.Context(), n)
+	require.NoError(h.t, err)
+	h.eventually(func() bool {
+		d, err = h.client.Delivery(h.t.Context(), d.ID)
+		return err == nil && d.Ended != nil
+	})
+	return d
+}
+
+func (h *house) receipts(delivery int64) map[string]api.Receipt {
+	h.t.Helper()
+	page, err := h.client.Receipts(h.t.Context(), apiclient.List{Filter: map[string]string{"delivery": fmt.Sprint(delivery)}})
+	require.NoError(h.t, err)
+	all := map[string]api.Receipt{}
+	for _, r := range page.Items {
+		all[r.Workstation] = r
+	}
+	return all
+}
+
+func gold(t *testing.T) *golddisk.Disk {
+	t.Helper()
+	d, err := golddisk.Build(t.Context(), golddisk.Spec{Path: filepath.Join(t.TempDir(), "gold"), Data: 12 * golddisk.MiB})
+	require.NoError(t, err)
+	return d
+}
+
+func blank(t *testing.T, size int64) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "blank")
+	require.NoError(t, golddisk.Blank(path, size))
+	return path
+}
+
+func TestCaptureAndDeliverWithLoss(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	disk := gold(t)
+	h.start(1, disk.Path, 0, "desk-gold")
+	e := h.capture("desk-gold", "garden-desk")
+	require.Equal(t, "done", e.State, e.Error)
+	assert.Equal(t, 1, e.Version)
+
+	_, err := h.client.AddGroup(t.Context(), "herbarium")
+	require.NoError(t, err)
+	disks := map[string]string{}
+	for n, loss := range []float64{0, 0.03, 0.03} {
+		name := fmt.Sprintf("herb-%02d", n+1)
+		disks[name] = blank(t, disk.Size+int64(n)*golddisk.MiB)
+		h.start(10+n, disks[name], loss, name, "herbarium")
+	}
+	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}, Start: "ready:3"})
+	assert.Equal(t, "finished", d.State)
+	receipts := h.receipts(d.ID)
+	require.Len(t, receipts, 3)
+	want, err := disk.Files(t.Context())
+	require.NoError(t, err)
+	for name, path := range disks {
+		r := receipts[name]
+		assert.Equal(t, "delivered", r.Outcome, "%s: %s", name, r.Reason)
+		assert.True(t, r.Verified)
+		assert.Greater(t, r.Multicast, r.Unicast)
+		got := disk.On(path)
+		assert.NoError(t, got.Check(t.Context()))
+		files, err := got.Files(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, want, files)
+	}
+	assert.Positive(t, receipts["herb-02"].Unicast, "what was lost was mended")
+	check, err := h.client.CheckReceipts(t.Context())
+	require.NoError(t, err)
+	assert.True(t, check.Sound)
+	assert.Equal(t, 3, check.Receipts)
+}

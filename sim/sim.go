@@ -1,0 +1,106 @@
+// Package sim is a simulated workstation: agent.Machine over disk files, a
+// made-up hardware address and inventory, and a network that can lose packets.
+// Around it runs the very same agent as on a real one.
+package sim
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"net/netip"
+	"os"
+	"sync"
+
+	"golang.org/x/net/ipv4"
+
+	"jugate/agent"
+	"jugate/api"
+	"jugate/core/hwaddr"
+)
+
+// Workstation is a simulated machine. Only Addresses has no default.
+type Workstation struct {
+	Addresses []hwaddr.Address
+	Maker     string
+	Model     string
+	Serial    string
+	Memory    int64    // bytes
+	Disks     []string // files
+	// SectorSize of the disks in bytes, 512 by default.
+	SectorSize int
+	// Interface carries the multicast.
+	Interface string
+	// Loss is the share of received multicast packets that are lost, 0 to 1.
+	Loss float64
+}
+
+func (w *Workstation) sectorSize() int {
+	if w.SectorSize == 0 {
+		return 512
+	}
+	return w.SectorSize
+}
+
+// Inventory is made up of the fields.
+func (w *Workstation) Inventory() (api.Inventory, error) {
+	inv := api.Inventory{Maker: w.Maker, Model: w.Model, Serial: w.Serial, Memory: w.Memory, Disks: []api.Disk{}, Cards: []api.Card{}}
+	for i, path := range w.Disks {
+		info, err := os.Stat(path)
+		if err != nil {
+			return inv, fmt.Errorf("the disk of the simulated workstation: %w", err)
+		}
+		inv.Disks = append(inv.Disks, api.Disk{
+			Model: "simulated disk", Serial: fmt.Sprintf("%s-D%d", w.Serial, i+1), Size: info.Size(), SectorSize: w.sectorSize()})
+	}
+	for _, a := range w.Addresses {
+		inv.Cards = append(inv.Cards, api.Card{Address: a.String(), Model: "simulated network card"})
+	}
+	return inv, nil
+}
+
+// OpenDisk opens the file.
+func (w *Workstation) OpenDisk(i int) (agent.Disk, error) {
+	if i < 0 || i >= len(w.Disks) {
+		return nil, fmt.Errorf("there is no disk %d", i+1)
+	}
+	return agent.OpenFileDisk(w.Disks[i], w.sectorSize())
+}
+
+// Listen joins a real multicast group and then loses what Loss says.
+func (w *Workstation) Listen(group netip.AddrPort) (agent.PacketReader, error) {
+	socket, err := agent.ListenMulticast(group, w.Interface)
+	if err != nil || w.Loss == 0 {
+		return socket, err
+	}
+	return &lossy{PacketReader: socket, share: w.Loss, dice: rand.New(rand.NewPCG(seed(w.Addresses[0]), 5740))}, nil
+}
+
+// seed makes the losses of different workstations independent, and those of one
+// the same in every run.
+func seed(a hwaddr.Address) uint64 {
+	n := uint64(0)
+	for _, b := range a {
+		n = n<<8 | uint64(b)
+	}
+	return n
+}
+
+// lossy drops packets at random.
+type lossy struct {
+	agent.PacketReader
+	share float64
+
+	mu   sync.Mutex
+	dice *rand.Rand
+}
+
+func (l *lossy) ReadBatch(ms []ipv4.Message, flags int) (int, error) {
+	n, err := l.PacketReader.ReadBatch(ms, flags)
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for i := range max(n, 0) {
+		if l.dice.Float64() < l.share {
+			ms[i].N = 0 // an empty packet is nobody's
+		}
+	}
+	return n, err
+}
