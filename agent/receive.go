@@ -24,7 +24,7 @@ var errOver = errors.New("the delivery is over for this workstation")
 func (a *Agent) receive(ctx context.Context, to *api.ToReceive) error {
 	working, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	r := &receiver{agent: a, to: to, cancel: cancel, changed: make(chan struct{}, 1)}
+	r := &receiver{agent: a, to: to, cancel: cancel, changed: make(chan struct{}, 1), hurry: make(chan struct{}, 1)}
 	var reporting sync.WaitGroup
 	reportCtx, stopReports := context.WithCancel(working)
 	defer stopReports()
@@ -80,6 +80,7 @@ type receiver struct {
 	progress api.Progress
 	state    delivery.State // of the delivery, as last heard
 	changed  chan struct{}  // rings when state changes; has room for one
+	hurry    chan struct{}  // rings when a report should not wait; has room for one
 }
 
 // prepare fetches the version, holds it against the disk and joins the group,
@@ -170,12 +171,25 @@ func (r *receiver) awaitMending(ctx context.Context) error {
 	}
 }
 
+// setPhase goes on to a phase and has that reported at once.
 func (r *receiver) setPhase(p delivery.Phase) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if r.progress.Phase == string(p) {
+		return
+	}
 	r.progress.Phase = string(p)
 	if p == delivery.Checking {
 		r.progress.Done = 0
+	}
+	ring(r.hurry)
+}
+
+// ring never waits: a bell that has rung and was not heard yet is enough.
+func ring(bell chan<- struct{}) {
+	select {
+	case bell <- struct{}{}:
+	default:
 	}
 }
 
@@ -194,10 +208,13 @@ func (r *receiver) snapshot() api.Progress {
 	return r.progress
 }
 
-// keepReporting tells the service every second how far this workstation is and
-// hears how far the delivery is.
+// reportEvery is how often a workstation of a delivery reports.
+const reportEvery = 500 * time.Millisecond
+
+// keepReporting tells the service how far this workstation is and hears how far
+// the delivery is.
 func (r *receiver) keepReporting(ctx context.Context) {
-	tick := time.NewTicker(tellEvery)
+	tick := time.NewTicker(reportEvery)
 	defer tick.Stop()
 	for {
 		now := r.snapshot()
@@ -216,6 +233,7 @@ func (r *receiver) keepReporting(ctx context.Context) {
 		r.agent.options.Show(Status{Name: r.agent.name, Text: fmt.Sprintf("delivery %d: %s", r.to.Delivery, now.Phase), Done: now.Done, Total: now.Total})
 		select {
 		case <-tick.C:
+		case <-r.hurry:
 		case <-ctx.Done():
 			return
 		}
@@ -225,15 +243,8 @@ func (r *receiver) keepReporting(ctx context.Context) {
 func (r *receiver) heard(s delivery.State) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.state == s {
-		return
-	}
-	r.state = s
-	if s == delivery.Sending && r.progress.Phase == string(delivery.Ready) {
-		r.progress.Phase = string(delivery.Receiving)
-	}
-	select {
-	case r.changed <- struct{}{}:
-	default:
+	if r.state != s {
+		r.state = s
+		ring(r.changed)
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"jugate/apiclient"
+	"jugate/core/delivery"
 	"jugate/core/slabstore"
 	"jugate/core/stream"
 )
@@ -96,7 +97,9 @@ func (r *receiver) listen(ctx context.Context, partials *stream.Assembly, frames
 			if err != nil || d.Session != r.to.Session {
 				continue // somebody else's packet
 			}
-			ours++
+			if ours++; ours == 1 {
+				r.setPhase(delivery.Receiving)
+			}
 			if frame := partials.Add(d); frame != nil {
 				select {
 				case frames <- arrived{int(d.Slab), frame}:

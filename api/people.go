@@ -75,7 +75,7 @@ type Version struct {
 	Slabs       int       `json:"slabs"`
 	NewSlabs    int       `json:"new_slabs" doc:"Slabs that the store did not have before"`
 	StoredBytes int64     `json:"stored_bytes" doc:"What those took in the store"`
-	Areas       []Area    `json:"areas,omitempty" doc:"What the disk holds; told for a single version"`
+	Areas       []Area    `json:"areas,omitempty" nullable:"false" doc:"What the disk holds; told for a single version"`
 }
 
 // Area is a stretch of an image's disk.
@@ -142,7 +142,7 @@ type Delivery struct {
 	WireBytes int64      `json:"wire_bytes" doc:"Sent so far: multicast packets with their headers, and the bodies of mending"`
 	SentSlabs int        `json:"sent_slabs" doc:"Slabs that went into the stream"`
 	Slabs     int        `json:"slabs" doc:"Slabs that the stream has in all"`
-	Members   []Member   `json:"members,omitempty" doc:"Told for a single delivery"`
+	Members   []Member   `json:"members,omitempty" nullable:"false" doc:"Told for a single delivery"`
 }
 
 // Member is one workstation of a delivery.

@@ -170,6 +170,10 @@ func (s *Service) checkIn(ctx context.Context, in *struct{ Body api.CheckIn }) (
 func (s *Service) standing(ctx context.Context, _ *struct{}) (*reply[api.Standing], error) {
 	id := caller(ctx)
 	p, _ := s.agents.presence(id)
+	if p.activity.Text != "" { // whatever it was doing, it is waiting now
+		s.agents.tell(id, api.Activity{})
+		s.tellWorkstation(ctx, id)
+	}
 	timeout := time.NewTimer(longPoll)
 	defer timeout.Stop()
 	before := roster.State("")

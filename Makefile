@@ -1,0 +1,67 @@
+# `make demo` and `make test` do all their set-up on a Debian machine with Go,
+# Node.js, npm and root.
+
+export CGO_ENABLED := 1
+GO := go
+
+# Debian's packages: disk tools for the demo and the tests, the browser for the
+# console's test.
+PACKAGES := fdisk dosfstools mtools e2fsprogs zstd chromium fonts-dejavu-core
+TOOLS := sfdisk mkfs.vfat mcopy mkfs.ext4 debugfs zstd chromium
+
+.PHONY: demo test build setup console check fuzz screenshots clean
+
+demo: build
+	./bin/jugate demo
+
+test: setup build check
+	$(GO) test -race -timeout 20m ./...
+
+build: setup console
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o bin/ ./cmd/jugate ./cmd/jugate-agent
+
+check:
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+	cd console && npm run --silent check
+
+# Installs what is missing, and nothing when nothing is.
+setup:
+	@missing=; for t in $(TOOLS); do PATH="$$PATH:/usr/sbin:/sbin" command -v $$t >/dev/null || missing="$$missing $$t"; done; \
+	if [ -n "$$missing" ]; then \
+		echo "installing Debian packages for:$$missing"; \
+		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -qq -y --no-install-recommends $(PACKAGES) >/dev/null; \
+	fi
+
+CONSOLE_SOURCES := $(shell find console/src console/public console/*.html console/*.json console/*.ts -type f ! -name '*.gen.ts' ! -name openapi.json 2>/dev/null)
+
+console: console/dist/index.html
+
+console/node_modules/.made: console/package-lock.json
+	cd console && npm install --silent # not `npm ci`: it wants download addresses in the lock file
+	touch $@
+
+# The types of the console come from the OpenAPI document, which comes from the
+# types in api/.
+console/src/api/schema.gen.ts: console/node_modules/.made $(wildcard api/*.go service/*.go)
+	$(GO) run ./cmd/jugate openapi > console/openapi.json
+	cd console && npm run --silent types
+
+console/dist/index.html: console/src/api/schema.gen.ts $(CONSOLE_SOURCES)
+	rm -rf console/dist/assets
+	cd console && npm run --silent build
+
+FUZZ_TIME := 10s
+fuzz:
+	@for f in $$(grep -rho --include='*_test.go' '^func Fuzz[A-Za-z]*' core | sed 's/func //' | sort -u); do \
+		for p in $$(grep -rl --include='*_test.go' "^func $$f(" core | xargs -n1 dirname | sort -u); do \
+			echo "$$p $$f"; $(GO) test ./$$p -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZ_TIME) | tail -1 || exit 1; \
+		done; \
+	done
+
+# Pictures of the console's pages, made from the demo's data.
+screenshots: build
+	JUGATE_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 ./console
+
+clean:
+	rm -rf bin console/dist/assets console/dist/index.html console/node_modules console/src/api/schema.gen.ts console/openapi.json

@@ -1,0 +1,234 @@
+// Package cli is the command line: jugate NOUN VERB. Results go to standard
+// output as a table, JSON or CSV; progress and remarks go to standard error.
+//
+// Exit codes: 0 done, 1 failed, 2 wrong use, 3 partly done.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"os/signal"
+	"slices"
+	"strings"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+	"github.com/spf13/viper"
+
+	"jugate/apiclient"
+	"jugate/service"
+)
+
+// The exit codes.
+const (
+	exitDone   = 0
+	exitFailed = 1
+	exitUsage  = 2
+	exitPartly = 3
+)
+
+// usageError is a call with wrong words.
+type usageError struct{ error }
+
+// errPartly says that the order was carried out for some workstations only.
+var errPartly = errors.New("not every workstation got the image")
+
+// Main runs one call and returns its exit code.
+func Main(args []string, stdout, stderr io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	return Run(ctx, args, stdout, stderr)
+}
+
+// Run is Main without the signals.
+func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
+	root := newRoot()
+	root.SetArgs(args)
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	err := root.ExecuteContext(ctx)
+	var usage usageError
+	switch {
+	case err == nil:
+		return exitDone
+	case errors.As(err, &usage):
+		fmt.Fprintf(stderr, "jugate: %v\n", err)
+		return exitUsage
+	case errors.Is(err, errPartly):
+		fmt.Fprintf(stderr, "jugate: %v\n", err)
+		return exitPartly
+	case errors.Is(err, apiclient.ErrAway):
+		fmt.Fprintf(stderr, "jugate: %v\nIs it running (jugate serve), and is the address right (--server or JUGATE_SERVER)?\n", err)
+	case apiclient.IsUnauthorized(err):
+		fmt.Fprintf(stderr, "jugate: %v\nGive it with --token or JUGATE_TOKEN.\n", err)
+	default:
+		fmt.Fprintf(stderr, "jugate: %v\n", err)
+	}
+	return exitFailed
+}
+
+// app is what the commands share: the global flags.
+type app struct {
+	server, token, output string
+}
+
+func newRoot() *cobra.Command {
+	a := &app{}
+	root := &cobra.Command{
+		Use:           "jugate",
+		Short:         "Bring one golden disk to a room of workstations, and keep the receipts",
+		Version:       service.Version,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		Args:          cobra.NoArgs,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			if err := configure(cmd); err != nil {
+				return usageError{err}
+			}
+			if !slices.Contains(outputs, a.output) {
+				return usageError{fmt.Errorf("--output is one of %s, not %q", strings.Join(outputs, ", "), a.output)}
+			}
+			return nil
+		},
+	}
+	flags := root.PersistentFlags()
+	flags.StringVar(&a.server, "server", "http://127.0.0.1:7460", "address of the service (JUGATE_SERVER)")
+	flags.StringVar(&a.token, "token", "", "the administrator's token (JUGATE_TOKEN)")
+	flags.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
+	flags.String("config", "", "configuration file (default jugate.yaml here or in /etc/jugate)")
+	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(toCompletions(outputs), cobra.ShellCompDirectiveNoFileComp))
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.AddCommand(
+		a.workstationCommand(), a.groupCommand(), a.imageCommand(), a.captureCommand(), a.deliverCommand(),
+		a.deliveryCommand(), a.receiptCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), openapiCommand(),
+	)
+	wrapArgs(root)
+	return root
+}
+
+// wrapArgs marks every complaint about arguments as wrong use.
+func wrapArgs(cmd *cobra.Command) {
+	check := cmd.Args
+	if check == nil {
+		check = cobra.NoArgs
+	}
+	cmd.Args = func(cmd *cobra.Command, args []string) error {
+		if err := check(cmd, args); err != nil {
+			return usageError{fmt.Errorf("%w\nUsage: %s", err, cmd.UseLine())}
+		}
+		return nil
+	}
+	for _, sub := range cmd.Commands() {
+		wrapArgs(sub)
+	}
+}
+
+// noun is a command that only has verbs.
+func noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
+	cmd := &cobra.Command{Use: use, Short: short, RunE: func(cmd *cobra.Command, args []string) error { return cmd.Help() }}
+	cmd.AddCommand(verbs...)
+	return cmd
+}
+
+// configure fills flags that were not given from JUGATE_* and jugate.yaml.
+func configure(cmd *cobra.Command) error {
+	v := viper.New()
+	v.SetEnvPrefix("JUGATE")
+	v.SetEnvKeyReplacer(strings.NewReplacer("-", "_"))
+	v.AutomaticEnv()
+	v.SetConfigName("jugate")
+	v.SetConfigType("yaml")
+	v.AddConfigPath(".")
+	v.AddConfigPath("/etc/jugate")
+	if name, _ := cmd.Flags().GetString("config"); name != "" {
+		v.SetConfigFile(name)
+	}
+	var none viper.ConfigFileNotFoundError
+	if err := v.ReadInConfig(); err != nil && !errors.As(err, &none) {
+		return fmt.Errorf("read the configuration: %w", err)
+	}
+	var problems []error
+	cmd.Flags().VisitAll(func(f *pflag.Flag) {
+		if !f.Changed && f.Name != "help" && f.Name != "version" && v.IsSet(f.Name) {
+			if err := cmd.Flags().Set(f.Name, v.GetString(f.Name)); err != nil {
+				problems = append(problems, fmt.Errorf("%s from the environment or the configuration: %w", f.Name, err))
+			}
+		}
+	})
+	return errors.Join(problems...)
+}
+
+func (a *app) client() (*apiclient.Client, error) {
+	c, err := apiclient.New(a.server, a.token)
+	if err != nil {
+		return nil, usageError{err}
+	}
+	return c, nil
+}
+
+// complete offers names from the service to the shell.
+func (a *app) complete(names func(ctx context.Context, c *apiclient.Client) ([]string, error)) cobra.CompletionFunc {
+	return func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
+		configure(cmd)
+		c, err := a.client()
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		found, err := names(cmd.Context(), c)
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
+		return found, cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
+func workstationNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Workstations(ctx, apiclient.List{Limit: 1000})
+	var names []string
+	for _, w := range page.Items {
+		if w.Name != "" {
+			names = append(names, w.Name)
+		} else {
+			names = append(names, w.Addresses...)
+		}
+	}
+	return names, err
+}
+
+func groupNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Groups(ctx, apiclient.List{Limit: 1000})
+	var names []string
+	for _, g := range page.Items {
+		names = append(names, g.Name)
+	}
+	return names, err
+}
+
+func imageNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Images(ctx, apiclient.List{Limit: 1000})
+	var names []string
+	for _, v := range page.Items {
+		names = append(names, v.Image)
+	}
+	return names, err
+}
+
+func toCompletions(words []string) []cobra.Completion { return words }
+
+func openapiCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "openapi", Short: "Print the OpenAPI document of the service", Hidden: true,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			text, err := service.OpenAPI()
+			if err == nil {
+				_, err = cmd.OutOrStdout().Write(append(text, '\n'))
+			}
+			return err
+		},
+	}
+}

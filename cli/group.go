@@ -1,0 +1,80 @@
+package cli
+
+import (
+	"context"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"jugate/api"
+	"jugate/apiclient"
+)
+
+func (a *app) groupCommand() *cobra.Command {
+	return noun("group", "Gather workstations into groups",
+		a.groupList(),
+		a.groupVerb("add NAME", "Make an empty group", cobra.ExactArgs(1), func(ctx context.Context, c *apiclient.Client, args []string) error {
+			_, err := c.AddGroup(ctx, args[0])
+			return err
+		}),
+		a.groupVerb("remove NAME", "Remove a group; its workstations stay", cobra.ExactArgs(1), func(ctx context.Context, c *apiclient.Client, args []string) error {
+			return c.RemoveGroup(ctx, args[0])
+		}),
+		a.groupVerb("put NAME WORKSTATION…", "Put workstations into a group", cobra.MinimumNArgs(2), members((*apiclient.Client).AddMember)),
+		a.groupVerb("take NAME WORKSTATION…", "Take workstations out of a group", cobra.MinimumNArgs(2), members((*apiclient.Client).RemoveMember)),
+	)
+}
+
+func members(change func(c *apiclient.Client, ctx context.Context, group, ref string) error) func(context.Context, *apiclient.Client, []string) error {
+	return func(ctx context.Context, c *apiclient.Client, args []string) error {
+		for _, w := range args[1:] {
+			if err := change(c, ctx, args[0], w); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+}
+
+// groupVerb is a command that changes groups and prints nothing.
+func (a *app) groupVerb(use, short string, args cobra.PositionalArgs, do func(context.Context, *apiclient.Client, []string) error) *cobra.Command {
+	return &cobra.Command{
+		Use: use, Short: short, Args: args,
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
+			if len(args) == 0 {
+				return a.complete(groupNames)(cmd, args, word)
+			}
+			return a.complete(workstationNames)(cmd, args, word)
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return do(cmd.Context(), c, args)
+		},
+	}
+}
+
+func (a *app) groupList() *cobra.Command {
+	var flags listFlags
+	cmd := &cobra.Command{
+		Use: "list", Short: "List groups", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			items, err := every(cmd.Context(), flags.list(nil), c.Groups)
+			if err != nil {
+				return err
+			}
+			return printList(cmd, a, items, []column[api.Group]{
+				{title: "name", value: func(g api.Group) string { return g.Name }},
+				{title: "workstations", value: func(g api.Group) string { return strconv.Itoa(g.Members) }, right: true},
+			})
+		},
+	}
+	flags.add(cmd)
+	return cmd
+}

@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jugate/api"
+)
+
+func (a *app) imageCommand() *cobra.Command {
+	return noun("image", "See golden images and their versions", a.imageList(), a.imageShow())
+}
+
+var versionColumns = []column[api.Version]{
+	{title: "image", value: func(v api.Version) string { return fmt.Sprintf("%s@%d", v.Image, v.Version) }},
+	{title: "captured", value: func(v api.Version) string { return when(v.Captured) }},
+	{title: "from", value: func(v api.Version) string { return v.Workstation }},
+	{title: "disk", value: func(v api.Version) string { return size(v.DiskBytes) }, right: true},
+	{title: "used", value: func(v api.Version) string { return size(v.UsedBytes) }, right: true},
+	{title: "new slabs", value: func(v api.Version) string { return fmt.Sprintf("%d of %d", v.NewSlabs, v.Slabs) }, right: true},
+	{title: "stored", value: func(v api.Version) string { return size(v.StoredBytes) }, right: true},
+	{title: "digest", value: func(v api.Version) string { return v.Digest[:min(12, len(v.Digest))] }},
+	{title: "note", value: func(v api.Version) string { return v.Note }},
+}
+
+func (a *app) imageList() *cobra.Command {
+	var flags listFlags
+	cmd := &cobra.Command{
+		Use: "list [IMAGE]", Short: "List images, the newest version of each, or all versions of one", Args: cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.complete(imageNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var items []api.Version
+			if len(args) == 1 {
+				page, err := c.Versions(cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				items = page.Items
+			} else if items, err = every(cmd.Context(), flags.list(nil), c.Images); err != nil {
+				return err
+			}
+			return printList(cmd, a, items, versionColumns)
+		},
+	}
+	flags.add(cmd)
+	return cmd
+}
+
+func (a *app) imageShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show IMAGE[@VERSION]", Short: "Show one version and what its disk holds", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.complete(imageNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			v, err := c.Version(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return printJSON(cmd.OutOrStdout(), v)
+			}
+			if a.output == "table" {
+				printFields(cmd.OutOrStdout(), []field{
+					{"image", fmt.Sprintf("%s@%d", v.Image, v.Version)}, {"digest", v.Digest}, {"captured", when(v.Captured)}, {"from", v.Workstation}, {"note", v.Note},
+					{"disk", fmt.Sprintf("%s (%d bytes)", size(v.DiskBytes), v.DiskBytes)},
+					{"fits onto", fmt.Sprintf("disks of at least %d bytes", v.NeedBytes)},
+					{"used", fmt.Sprintf("%s in %d slabs", size(v.UsedBytes), v.Slabs)},
+					{"stored for it", fmt.Sprintf("%s in %d new slabs", size(v.StoredBytes), v.NewSlabs)},
+				})
+				fmt.Fprintln(cmd.OutOrStdout())
+			}
+			return printList(cmd, a, v.Areas, []column[api.Area]{
+				{title: "partition", value: func(r api.Area) string {
+					if r.Partition == 0 {
+						return "gap"
+					}
+					return fmt.Sprint(r.Partition)
+				}},
+				{title: "name", value: func(r api.Area) string { return r.Name }},
+				{title: "holds", value: func(r api.Area) string { return r.Kind }},
+				{title: "label", value: func(r api.Area) string { return r.Label }},
+				{title: "start", value: func(r api.Area) string { return fmt.Sprint(r.Start) }, right: true},
+				{title: "size", value: func(r api.Area) string { return size(r.Size) }, right: true},
+				{title: "used", value: func(r api.Area) string { return size(r.UsedBytes) }, right: true},
+				{title: "", value: func(r api.Area) string { return bar(r.UsedBytes, r.Size, 20) }},
+			})
+		},
+	}
+}
+
+// bar draws how much of a whole is used.
+func bar(part, whole int64, width int) string {
+	if whole <= 0 {
+		return ""
+	}
+	n := int((part*int64(width) + whole - 1) / whole)
+	return strings.Repeat("█", n) + strings.Repeat("░", width-n)
+}

@@ -1,0 +1,160 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"jugate/api"
+	"jugate/apiclient"
+)
+
+// outputs are the values of --output.
+var outputs = []string{"table", "json", "csv"}
+
+// printJSON prints one document.
+func printJSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	return e.Encode(v)
+}
+
+// column is a column of a list.
+type column[T any] struct {
+	title string
+	value func(T) string
+	right bool // numbers stand on the right
+}
+
+// printList prints items in the chosen form.
+func printList[T any](cmd *cobra.Command, a *app, items []T, columns []column[T]) error {
+	if a.output == "json" {
+		if items == nil {
+			items = []T{}
+		}
+		return printJSON(cmd.OutOrStdout(), items)
+	}
+	t := table.NewWriter()
+	t.SetStyle(plain)
+	header := table.Row{}
+	var configs []table.ColumnConfig
+	for i, c := range columns {
+		header = append(header, c.title)
+		if c.right {
+			configs = append(configs, table.ColumnConfig{Number: i + 1, Align: text.AlignRight, AlignHeader: text.AlignRight})
+		}
+	}
+	t.AppendHeader(header)
+	t.SetColumnConfigs(configs)
+	for _, item := range items {
+		row := table.Row{}
+		for _, c := range columns {
+			row = append(row, c.value(item))
+		}
+		t.AppendRow(row)
+	}
+	if a.output == "csv" {
+		_, err := fmt.Fprintln(cmd.OutOrStdout(), t.RenderCSV())
+		return err
+	}
+	if len(items) == 0 {
+		_, err := fmt.Fprintln(cmd.ErrOrStderr(), "none")
+		return err
+	}
+	for line := range strings.Lines(t.Render() + "\n") {
+		fmt.Fprintln(cmd.OutOrStdout(), strings.TrimRight(line, " \n"))
+	}
+	return nil
+}
+
+// plain is a table without lines: easy on the eyes and on grep.
+var plain = table.Style{
+	Name:    "plain",
+	Box:     table.BoxStyle{PaddingRight: "   "},
+	Format:  table.FormatOptions{Header: text.FormatUpper},
+	Options: table.OptionsNoBordersAndSeparators,
+}
+
+// field is a line of a description.
+type field struct{ name, value string }
+
+// printFields prints what is known of one thing; empty values are left out.
+func printFields(w io.Writer, fields []field) {
+	width := 0
+	for _, f := range fields {
+		width = max(width, len(f.name))
+	}
+	for _, f := range fields {
+		if f.value != "" {
+			fmt.Fprintf(w, "%-*s  %s\n", width, f.name, f.value)
+		}
+	}
+}
+
+// every fetches all pages of a list.
+func every[T any](ctx context.Context, l apiclient.List, fetch func(context.Context, apiclient.List) (api.Page[T], error)) ([]T, error) {
+	var all []T
+	l.Limit = 1000
+	for {
+		l.Offset = len(all)
+		page, err := fetch(ctx, l)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, page.Items...)
+		if len(all) >= page.Total || len(page.Items) == 0 {
+			return all, nil
+		}
+	}
+}
+
+// listFlags are the flags of every list command.
+type listFlags struct{ search, sort string }
+
+func (l *listFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&l.search, "search", "", "only what contains this text")
+	cmd.Flags().StringVar(&l.sort, "sort", "", "field to sort by, with a hyphen in front for descending")
+}
+
+func (l *listFlags) list(filter map[string]string) apiclient.List {
+	return apiclient.List{Search: l.search, Sort: l.sort, Filter: filter}
+}
+
+func size(n int64) string {
+	if n == 0 {
+		return "0"
+	}
+	return humanize.IBytes(uint64(max(n, 0)))
+}
+
+func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
+
+func whenPtr(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return when(*t)
+}
+
+func yesNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+// isTerminal tells whether a stream is one that bars can be drawn on.
+func isTerminal(w io.Writer) bool {
+	f, ok := w.(*os.File)
+	return ok && term.IsTerminal(int(f.Fd()))
+}

@@ -1,0 +1,85 @@
+package cli
+
+import (
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"jugate/service"
+)
+
+func serveCommand() *cobra.Command {
+	var config service.Config
+	var listen, groups, rate string
+	var ttl int
+	cmd := &cobra.Command{
+		Use: "serve --data DIR", Short: "Run the service", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			var err error
+			if config.Multicast.Groups, err = netip.ParsePrefix(groups); err != nil || !config.Multicast.Groups.Addr().Is4() || !config.Multicast.Groups.Addr().IsMulticast() {
+				return usageError{fmt.Errorf("--multicast-groups: %q is no range of IPv4 multicast addresses", groups)}
+			}
+			if config.Multicast.Rate, err = parseRate(rate); err != nil {
+				return usageError{fmt.Errorf("--rate: %w", err)}
+			}
+			listener, err := net.Listen("tcp", listen)
+			if err != nil {
+				return fmt.Errorf("listen on %s: %w", listen, err)
+			}
+			defer listener.Close()
+			if config.Multicast.TTL = ttl; ttl == 0 {
+				config.Multicast.TTL = service.NoTTL
+			}
+			local := listener.Addr().(*net.TCPAddr).IP
+			if local.IsLoopback() {
+				config.Multicast.TTL = service.NoTTL // nothing of a service on loopback leaves the machine
+			}
+			if config.Multicast.Interface == "" {
+				config.Multicast.Interface = interfaceOf(local)
+			}
+			config.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
+			s, err := service.Open(cmd.Context(), config)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			fmt.Fprintf(cmd.OutOrStdout(), "console and interface: http://%s\nadministrator's token: in %s\n", listener.Addr(), filepath.Join(config.Data, "admin.token"))
+			return s.Serve(cmd.Context(), listener)
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&config.Data, "data", "", "folder for records, images and slabs")
+	flags.StringVar(&listen, "listen", "127.0.0.1:7460", "address to answer on")
+	flags.StringVar(&config.Multicast.Interface, "multicast-interface", "", "network interface for streams (default: the one with the --listen address)")
+	flags.StringVar(&groups, "multicast-groups", "239.255.0.0/24", "range of multicast addresses for streams")
+	flags.Uint16Var(&config.Multicast.Port, "multicast-port", 6003, "port of streams")
+	flags.IntVar(&ttl, "multicast-ttl", 1, "how many routers a stream may pass, plus one")
+	flags.StringVar(&rate, "rate", "100Mbit", "rate of one stream")
+	cmd.MarkFlagRequired("data")
+	return cmd
+}
+
+// interfaceOf is the name of the interface that has an address; empty for an
+// address that stands for all.
+func interfaceOf(ip net.IP) string {
+	interfaces, err := net.Interfaces()
+	if err != nil || ip.IsUnspecified() {
+		return ""
+	}
+	for _, i := range interfaces {
+		addresses, err := i.Addrs()
+		if err != nil {
+			continue
+		}
+		for _, a := range addresses {
+			if n, ok := a.(*net.IPNet); ok && (n.IP.Equal(ip) || ip.IsLoopback() && n.IP.IsLoopback()) {
+				return i.Name
+			}
+		}
+	}
+	return ""
+}

@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"jugate/agent"
+	"jugate/apiclient"
+	"jugate/core/hwaddr"
+	"jugate/sim"
+)
+
+func simulateCommand(a *app) *cobra.Command {
+	var w sim.Workstation
+	var addresses []string
+	var memory string
+	cmd := &cobra.Command{
+		Use: "simulate --address ADDRESS --disk FILE", Short: "Run a simulated workstation: the agent over a disk file and a made-up hardware address", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			for _, text := range addresses {
+				address, err := hwaddr.Parse(text)
+				if err != nil {
+					return usageError{err}
+				}
+				w.Addresses = append(w.Addresses, address)
+			}
+			bytes, err := humanize.ParseBytes(memory)
+			if err != nil {
+				return usageError{fmt.Errorf("--memory: %w", err)}
+			}
+			w.Memory = int64(bytes)
+			if w.Loss < 0 || w.Loss >= 1 {
+				return usageError{errors.New("--loss is a share from 0 up to, but not, 1")}
+			}
+			c, err := apiclient.New(a.server, "")
+			if err != nil {
+				return usageError{err}
+			}
+			err = agent.New(c, &w, agent.Options{Show: agent.Screen(cmd.OutOrStdout())}).Run(cmd.Context())
+			if errors.Is(err, context.Canceled) {
+				return nil // that is how it ends
+			}
+			return err
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringSliceVar(&addresses, "address", nil, "hardware address of each network card")
+	flags.StringSliceVar(&w.Disks, "disk", nil, "file of each disk")
+	flags.IntVar(&w.SectorSize, "sector-size", 512, "sector size of the disks in bytes")
+	flags.StringVar(&w.Maker, "maker", "Alder Works", "maker to report")
+	flags.StringVar(&w.Model, "model", "A310", "model to report")
+	flags.StringVar(&w.Serial, "serial", "", "serial number to report")
+	flags.StringVar(&memory, "memory", "8GiB", "memory to report")
+	flags.StringVar(&w.Interface, "interface", "lo", "network interface that carries the multicast")
+	flags.Float64Var(&w.Loss, "loss", 0, "share of received multicast packets to lose")
+	cmd.MarkFlagRequired("address")
+	return cmd
+}

@@ -1,0 +1,202 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"github.com/jedib0t/go-pretty/v6/progress"
+
+	"jugate/api"
+	"jugate/apiclient"
+)
+
+// errSeen ends an event stream that has shown what it was opened for.
+var errSeen = errors.New("seen")
+
+// watch follows one thing through the events until show says that it is over.
+// fetch asks for its present state; pick finds it in an event.
+func watch[T any](ctx context.Context, c *apiclient.Client, stderr io.Writer, fetch func() (T, error), pick func(kind string, data []byte) (T, bool), show func(T) (over bool)) (T, error) {
+	var latest T
+	for {
+		err := c.Events(ctx, func(kind string, data []byte) error {
+			now, ours := pick(kind, data)
+			if kind == "hello" || kind == "resync" {
+				var err error
+				if now, err = fetch(); err != nil {
+					return err
+				}
+				ours = true
+			}
+			if !ours {
+				return nil
+			}
+			if latest = now; show(now) {
+				return errSeen
+			}
+			return nil
+		})
+		switch {
+		case errors.Is(err, errSeen):
+			return latest, nil
+		case err != nil && !errors.Is(err, apiclient.ErrAway):
+			return latest, err
+		}
+		fmt.Fprintf(stderr, "the service at %s does not answer; trying again\n", c.Server())
+		select {
+		case <-time.After(2 * time.Second):
+		case <-ctx.Done():
+			return latest, ctx.Err()
+		}
+	}
+}
+
+// watchDelivery shows a delivery on stderr until it is over.
+func (a *app) watchDelivery(ctx context.Context, c *apiclient.Client, id int64, stderr io.Writer) (api.Delivery, error) {
+	var screen interface{ show(api.Delivery) }
+	if isTerminal(stderr) {
+		bars := newDeliveryBars(stderr)
+		defer bars.end()
+		screen = bars
+	} else {
+		screen = &deliveryLines{w: stderr, told: map[string]string{}}
+	}
+	return watch(ctx, c, stderr,
+		func() (api.Delivery, error) { return c.Delivery(ctx, id) },
+		func(kind string, data []byte) (d api.Delivery, ours bool) {
+			return d, kind == "delivery" && json.Unmarshal(data, &d) == nil && d.ID == id
+		},
+		func(d api.Delivery) bool {
+			screen.show(d)
+			return d.Ended != nil
+		})
+}
+
+// watchErrand shows a capture on stderr until it has ended.
+func (a *app) watchErrand(ctx context.Context, c *apiclient.Client, id int64, stderr io.Writer) (api.Errand, error) {
+	var bars *bars
+	if isTerminal(stderr) {
+		bars = newBars(stderr)
+		defer bars.end()
+	}
+	said := ""
+	tick := func(e api.Errand) bool {
+		text := fmt.Sprintf("%s: %s", e.Workstation, e.State)
+		switch {
+		case bars != nil:
+			bars.set("", text, e.Done, e.Total, e.Ended != nil, e.State == "failed")
+		case text != said:
+			fmt.Fprintln(stderr, text)
+		}
+		said = text
+		return e.Ended != nil
+	}
+	return watch(ctx, c, stderr,
+		func() (api.Errand, error) { return c.Errand(ctx, id) },
+		func(kind string, data []byte) (e api.Errand, ours bool) {
+			if kind == "workstation" { // its activity carries the numbers
+				e, err := c.Errand(ctx, id)
+				return e, err == nil
+			}
+			return e, kind == "errand" && json.Unmarshal(data, &e) == nil && e.ID == id
+		}, tick)
+}
+
+// bars are progress bars on a terminal, one for each thing with a key.
+type bars struct {
+	writer   progress.Writer
+	trackers map[string]*progress.Tracker
+	drawn    chan struct{}
+}
+
+func newBars(w io.Writer) *bars {
+	b := &bars{writer: progress.NewWriter(), trackers: map[string]*progress.Tracker{}, drawn: make(chan struct{})}
+	b.writer.SetOutputWriter(w)
+	b.writer.SetAutoStop(false)
+	b.writer.SetUpdateFrequency(200 * time.Millisecond)
+	b.writer.SetTrackerLength(30)
+	b.writer.SetMessageLength(34)
+	b.writer.SetStyle(progress.StyleBlocks)
+	b.writer.Style().Options.PercentFormat = "%4.0f%%"
+	b.writer.Style().Visibility.ETA = true
+	b.writer.Style().Visibility.Speed = true
+	go func() {
+		b.writer.Render()
+		close(b.drawn)
+	}()
+	return b
+}
+
+// set moves the bar of a thing; total 0 means that nothing can be counted yet.
+func (b *bars) set(key, text string, done, total int64, over, bad bool) {
+	t := b.trackers[key]
+	if t == nil {
+		t = &progress.Tracker{Units: progress.UnitsBytes}
+		b.trackers[key] = t
+		b.writer.AppendTracker(t)
+	}
+	if t.IsDone() {
+		return
+	}
+	t.UpdateMessage(text)
+	t.UpdateTotal(total)
+	t.SetValue(min(done, max(total-1, 0))) // a full bar would end itself
+	switch {
+	case bad:
+		t.MarkAsErrored()
+	case over:
+		t.MarkAsDone()
+	}
+}
+
+func (b *bars) end() {
+	b.writer.Stop()
+	<-b.drawn
+}
+
+// deliveryBars draws a delivery: the stream, and each workstation.
+type deliveryBars struct{ *bars }
+
+func newDeliveryBars(w io.Writer) deliveryBars { return deliveryBars{newBars(w)} }
+
+func (b deliveryBars) show(d api.Delivery) {
+	over := d.Ended != nil
+	b.set("", fmt.Sprintf("%s@%d: %s", d.Image, d.Version, d.State), int64(d.SentSlabs), int64(d.Slabs), over, d.State == "stopped")
+	for _, m := range d.Members {
+		text := m.Workstation + ": " + m.Phase
+		if m.Outcome != "" {
+			text = m.Workstation + ": " + m.Outcome
+		}
+		b.set(m.Workstation, text, m.Done, m.Total, m.Phase == "ended", m.Outcome != "" && m.Outcome != "delivered")
+	}
+}
+
+// deliveryLines prints a line for each change, where no bars can be drawn.
+type deliveryLines struct {
+	w    io.Writer
+	told map[string]string
+}
+
+func (l *deliveryLines) show(d api.Delivery) {
+	l.tell("", fmt.Sprintf("delivery %d of %s@%d: %s", d.ID, d.Image, d.Version, d.State))
+	for _, m := range d.Members {
+		text := m.Phase
+		if m.Outcome != "" {
+			text = m.Outcome
+		}
+		if m.Reason != "" {
+			text += ": " + m.Reason
+		}
+		l.tell(m.Workstation, fmt.Sprintf("  %s: %s", m.Workstation, text))
+	}
+}
+
+func (l *deliveryLines) tell(key, text string) {
+	if l.told[key] != text {
+		l.told[key] = text
+		fmt.Fprintln(l.w, text)
+	}
+}

@@ -1,0 +1,158 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jugate/api"
+)
+
+func (a *app) workstationCommand() *cobra.Command {
+	return noun("workstation", "See, admit and retire workstations",
+		a.workstationList(), a.workstationShow(), a.workstationAdmit(), a.workstationRetire())
+}
+
+func first(list []string) string {
+	if len(list) == 0 {
+		return ""
+	}
+	return list[0]
+}
+
+func (a *app) workstationList() *cobra.Command {
+	var flags listFlags
+	var state, group string
+	cmd := &cobra.Command{
+		Use: "list", Short: "List workstations and newcomers", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			items, err := every(cmd.Context(), flags.list(map[string]string{"state": state, "group": group}), c.Workstations)
+			if err != nil {
+				return err
+			}
+			return printList(cmd, a, items, []column[api.Workstation]{
+				{title: "name", value: func(w api.Workstation) string { return w.Name }},
+				{title: "state", value: func(w api.Workstation) string { return w.State }},
+				{title: "hardware address", value: func(w api.Workstation) string { return first(w.Addresses) }},
+				{title: "model", value: func(w api.Workstation) string { return w.Model }},
+				{title: "serial", value: func(w api.Workstation) string { return w.Serial }},
+				{title: "disk", value: disks, right: true},
+				{title: "groups", value: func(w api.Workstation) string { return strings.Join(w.Groups, " ") }},
+				{title: "doing", value: doing},
+			})
+		},
+	}
+	flags.add(cmd)
+	cmd.Flags().StringVar(&state, "state", "", "newcomer, admitted or retired")
+	cmd.Flags().StringVar(&group, "group", "", "only the workstations of a group")
+	cmd.RegisterFlagCompletionFunc("group", a.complete(groupNames))
+	return cmd
+}
+
+func disks(w api.Workstation) string {
+	var all []string
+	for _, d := range w.Inventory.Disks {
+		all = append(all, size(d.Size))
+	}
+	if all == nil {
+		return "none"
+	}
+	return strings.Join(all, " + ")
+}
+
+func doing(w api.Workstation) string {
+	switch {
+	case !w.Online:
+		return "away"
+	case w.Activity == "":
+		return "waiting"
+	}
+	return w.Activity
+}
+
+func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
+	if a.output == "json" {
+		return printJSON(cmd.OutOrStdout(), w)
+	}
+	fields := []field{
+		{"name", w.Name}, {"state", w.State}, {"hardware addresses", strings.Join(w.Addresses, " ")},
+		{"maker", w.Maker}, {"model", w.Model}, {"serial", w.Serial}, {"memory", size(w.Inventory.Memory)},
+	}
+	for i, d := range w.Inventory.Disks {
+		fields = append(fields, field{fmt.Sprintf("disk %d", i+1), fmt.Sprintf("%s (%d bytes), sectors of %d, %s, serial %s", size(d.Size), d.Size, d.SectorSize, d.Model, d.Serial)})
+	}
+	if len(w.Inventory.Disks) == 0 {
+		fields = append(fields, field{"disks", "none"})
+	}
+	for i, c := range w.Inventory.Cards {
+		fields = append(fields, field{fmt.Sprintf("network card %d", i+1), c.Address + ", " + c.Model})
+	}
+	printFields(cmd.OutOrStdout(), append(fields, []field{
+		{"groups", strings.Join(w.Groups, " ")}, {"doing", doing(w)}, {"agent", w.AgentVersion},
+		{"first seen", when(w.FirstSeen)}, {"last seen", when(w.LastSeen)},
+	}...))
+	return nil
+}
+
+func (a *app) workstationShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show WORKSTATION", Short: "Show one workstation, by name or hardware address", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.complete(workstationNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			w, err := c.Workstation(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.printWorkstation(cmd, w)
+		},
+	}
+}
+
+func (a *app) workstationAdmit() *cobra.Command {
+	var groups []string
+	cmd := &cobra.Command{
+		Use: "admit HARDWARE-ADDRESS NAME", Short: "Take a newcomer into the roster under a name", Args: cobra.ExactArgs(2),
+		ValidArgsFunction: a.complete(workstationNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			w, err := c.Admit(cmd.Context(), args[0], api.Admission{Name: args[1], Groups: groups})
+			if err != nil {
+				return err
+			}
+			return a.printWorkstation(cmd, w)
+		},
+	}
+	cmd.Flags().StringSliceVar(&groups, "group", nil, "groups to put it into")
+	cmd.RegisterFlagCompletionFunc("group", a.complete(groupNames))
+	return cmd
+}
+
+func (a *app) workstationRetire() *cobra.Command {
+	return &cobra.Command{
+		Use: "retire WORKSTATION", Short: "Put a workstation out of service; its receipts stay", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.complete(workstationNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			w, err := c.Retire(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.printWorkstation(cmd, w)
+		},
+	}
+}

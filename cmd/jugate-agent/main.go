@@ -1,0 +1,40 @@
+// Command jugate-agent runs on a workstation and works for one service.
+package main
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"jugate/agent"
+	"jugate/apiclient"
+)
+
+func main() {
+	server := flag.String("server", os.Getenv("JUGATE_SERVER"), "address of the service (JUGATE_SERVER)")
+	ifi := flag.String("interface", "", "network interface that carries the multicast")
+	version := flag.Bool("version", false, "print the version and end")
+	flag.Parse()
+	if *version {
+		fmt.Println("jugate-agent", agent.Version)
+		return
+	}
+	if err := run(*server, *ifi); err != nil && !errors.Is(err, context.Canceled) {
+		fmt.Fprintln(os.Stderr, "jugate-agent:", err)
+		os.Exit(1)
+	}
+}
+
+func run(server, ifi string) error {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	c, err := apiclient.New(server, "")
+	if err != nil {
+		return err
+	}
+	return agent.New(c, agent.Hardware{Interface: ifi}, agent.Options{Show: agent.Screen(os.Stdout)}).Run(ctx)
+}

@@ -1,0 +1,160 @@
+package console_test
+
+import (
+	"context"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/demo"
+)
+
+// The browser drives the console on the demo's stage as an engineer would. With
+// JUGATE_SCREENSHOTS=DIR the pages are also written there as pictures.
+func TestAnEngineersMorning(t *testing.T) {
+	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output()})
+	require.NoError(t, err)
+	defer stage.Close()
+	p, err := stage.Prepare(t.Context())
+	require.NoError(t, err)
+	b := open(t)
+
+	t.Log("# a wrong token is refused, with where to find the right one; the right one opens the house")
+	b.do(chromedp.Navigate(stage.URL))
+	b.signIn("not-the-token")
+	b.do(chromedp.WaitVisible(`//*[contains(text(), "the token is wrong")]`))
+	b.signIn(stage.Token)
+	b.do(chromedp.WaitVisible(`//*[contains(text(), "Newcomers (3)")]`))
+	b.shoot("console-workstations")
+
+	t.Log("# a newcomer is admitted in its row and moves to the roster")
+	name := `//input[@aria-label="Name for 00:00:5e:00:53:31"]`
+	b.do(
+		chromedp.SendKeys(name, "kiosk-01"),
+		chromedp.Click(name+`/ancestor::form//button[@type="submit"]`),
+		chromedp.WaitVisible(`//b[text()="kiosk-01"]`),
+		chromedp.WaitVisible(`//*[contains(text(), "Newcomers (2)")]`),
+	)
+	w, err := stage.Client.Workstation(t.Context(), "kiosk-01")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"00:00:5e:00:53:31"}, w.Addresses)
+
+	t.Log("# the image shows what its disk holds; a delivery is ordered from it")
+	b.do(
+		chromedp.Click(`//a[text()="Images"]`),
+		chromedp.WaitVisible(`//b[contains(., "desk root")]`),
+	)
+	b.shoot("console-images")
+	b.do(
+		chromedp.Click(`//tr[@data-row-key="garden-desk"]//button[contains(., "Deliver")]`),
+		chromedp.WaitVisible(`//*[contains(text(), "are overwritten")]`),
+		chromedp.SendKeys(`//div[contains(@class, "ant-modal")]//input[@role="combobox"]`, p.Group),
+		chromedp.Click(`//div[contains(@class, "ant-select-item-option") and contains(., "`+p.Group+`")]`),
+		chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`),
+	)
+
+	t.Log("# the delivery is watched to its end without touching anything")
+	b.do(chromedp.WaitVisible(`.delivery-sending`), chromedp.WaitVisible(`//td//*[text()="receiving"]`))
+	b.shoot("console-delivery")
+	b.do(chromedp.WaitVisible(`.delivery-finished`))
+	assert.Equal(t, len(p.Room), b.count(`.delivery-finished tr[data-row-key]`))
+	checked, err := chromedp.Run(b.ctx, chromedp.Text(`.delivery-finished .ant-table-tbody`))
+	require.NoError(t, err)
+	for _, name := range p.Room {
+		assert.Contains(t, checked, name)
+	}
+	assert.NotContains(t, checked, "failed")
+
+	t.Log("# its receipts are there, and the chain is sound")
+	b.do(
+		chromedp.Click(`//a[text()="show"]`),
+		chromedp.WaitVisible(`//b[text()="herb-08"]`),
+	)
+	b.shoot("console-receipts")
+	assert.Equal(t, len(p.Room), b.count(`tr[data-row-key]`))
+	b.do(chromedp.Click(`//button[contains(., "Check the chain")]`))
+	verdict, err := chromedp.Run(b.ctx, chromedp.Poll[string](`document.querySelector('[role=dialog]')?.innerText`, chromedp.WithPollingTimeout(time.Minute)))
+	require.NoError(t, err)
+	assert.Contains(t, verdict, "8 receipts, and the chain is sound")
+}
+
+// browser is one headless Chromium with a profile of its own.
+type browser struct {
+	t   *testing.T
+	ctx context.Context
+}
+
+func open(t *testing.T) browser {
+	t.Helper()
+	path, err := exec.LookPath("chromium")
+	require.NoError(t, err, "the browser test needs Debian's chromium (`make setup` installs it)")
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.UserDataDir(t.TempDir()), chromedp.WindowSize(1280, 800),
+		chromedp.Flag("disable-quic", true), chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	t.Cleanup(cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	t.Cleanup(cancel)
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)), "start the browser")
+	return browser{t, ctx}
+}
+
+// do runs actions, each of which waits for what it needs, for a minute at most.
+func (b browser) do(actions ...chromedp.Action[chromedp.Void]) {
+	b.t.Helper()
+	ctx, cancel := context.WithTimeout(b.ctx, time.Minute)
+	defer cancel()
+	for i, a := range actions {
+		if err := chromedp.Do(ctx, a); err != nil {
+			b.t.Logf("picture of the failure: %s", b.picture(filepath.Join(os.TempDir(), "jugate-browser-test.png")))
+			require.NoError(b.t, err, "step %d", i+1)
+		}
+	}
+}
+
+func (b browser) signIn(token string) {
+	b.t.Helper()
+	field := `#token`
+	b.do(
+		chromedp.WaitVisible(field),
+		chromedp.Evaluate[chromedp.Void](`document.querySelector('#token').focus(); document.querySelector('#token').select()`),
+		chromedp.SendKeys(field, token),
+		chromedp.Click(`button[type=submit]`),
+	)
+}
+
+func (b browser) count(selector string) int {
+	b.t.Helper()
+	n, err := chromedp.Run(b.ctx, chromedp.Evaluate[int]("document.querySelectorAll(`"+selector+"`).length"))
+	require.NoError(b.t, err)
+	return n
+}
+
+func (b browser) shoot(name string) {
+	b.t.Helper()
+	if dir := os.Getenv("JUGATE_SCREENSHOTS"); dir != "" {
+		settled := `document.getAnimations().every(a => a.effect.getComputedTiming().iterations === Infinity)`
+		_, err := chromedp.Run(b.ctx, chromedp.Poll[bool](settled, chromedp.WithPollingTimeout(5*time.Second)))
+		require.NoError(b.t, err)
+		b.picture(filepath.Join(dir, name+".png"))
+	}
+}
+
+func (b browser) picture(path string) string {
+	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	defer cancel()
+	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
+	if err != nil {
+		return err.Error()
+	}
+	if err := os.WriteFile(path, png, 0o644); err != nil {
+		return err.Error()
+	}
+	return path
+}

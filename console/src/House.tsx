@@ -1,0 +1,63 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { Alert, Button, Flex, Layout, Menu } from "antd";
+import { Link, Navigate, Route, Routes, useLocation } from "react-router";
+import { client } from "./api/client";
+import { useEvents } from "./api/events";
+import { Deliveries } from "./pages/deliveries/Deliveries";
+import { DeliveryPage } from "./pages/deliveries/DeliveryPage";
+import { Images } from "./pages/images/Images";
+import { Receipts } from "./pages/receipts/Receipts";
+import { Workstations } from "./pages/workstations/Workstations";
+
+const rooms = [
+  { path: "workstations", title: "Workstations" },
+  { path: "images", title: "Images" },
+  { path: "deliveries", title: "Deliveries" },
+  { path: "receipts", title: "Receipts" },
+];
+
+/** The frame around every page. */
+export function House({ name }: { name: string }) {
+  const queries = useQueryClient();
+  const here = useLocation().pathname.split("/")[1];
+  const live = useEvents();
+  const signOut = async () => {
+    await client.DELETE("/session");
+    queries.clear();
+    location.assign("/");
+  };
+  return (
+    <Layout style={{ minHeight: "100vh" }}>
+      <Layout.Header style={{ paddingInline: 24 }}>
+        <Flex align="center" gap={24}>
+          <Flex align="center" gap={8} style={{ color: "white", fontSize: 18, fontWeight: 600 }}>
+            <img src="/mark.svg" alt="" width={26} height={26} />
+            Jugate
+          </Flex>
+          <Menu
+            theme="dark"
+            mode="horizontal"
+            selectedKeys={[here]}
+            items={rooms.map((r) => ({ key: r.path, label: <Link to={`/${r.path}`}>{r.title}</Link> }))}
+            style={{ flex: 1, background: "transparent" }}
+          />
+          <span style={{ color: "#cfd8cf" }}>{name}</span>
+          <Button ghost size="small" onClick={() => void signOut()}>
+            Sign out
+          </Button>
+        </Flex>
+      </Layout.Header>
+      {!live && <Alert banner type="warning" title="The line to the service is lost; what you see may be old. Trying again…" />}
+      <Layout.Content style={{ padding: 24, maxWidth: 1500, width: "100%", marginInline: "auto" }}>
+        <Routes>
+          <Route path="/workstations" element={<Workstations />} />
+          <Route path="/images" element={<Images />} />
+          <Route path="/deliveries" element={<Deliveries />} />
+          <Route path="/deliveries/:id" element={<DeliveryPage />} />
+          <Route path="/receipts" element={<Receipts />} />
+          <Route path="*" element={<Navigate to="/workstations" replace />} />
+        </Routes>
+      </Layout.Content>
+    </Layout>
+  );
+}

@@ -1,0 +1,40 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type Workstation = Schemas["Workstation"];
+export type Version = Schemas["Version"];
+export type Area = Schemas["Area"];
+export type Delivery = Schemas["Delivery"];
+export type Member = Schemas["Member"];
+export type Receipt = Schemas["Receipt"];
+export type Errand = Schemas["Errand"];
+
+export const client = createClient<paths>({ baseUrl: "/api/v1" });
+
+/** What the service says is wrong, in its own words. */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    message: string,
+  ) {
+    super(message);
+  }
+}
+
+interface Answer<T> {
+  data?: T;
+  error?: Schemas["ErrorModel"];
+  response: Response;
+}
+
+/** Unwraps an answer; problems are thrown. */
+export async function ask<T>(answer: Promise<Answer<T>>): Promise<T> {
+  const { data, error, response } = await answer;
+  if (!response.ok) {
+    const more = error?.errors?.map((e) => e.message).join("; ");
+    const detail = error?.detail ?? error?.title ?? `the service answered ${response.status}`;
+    throw new Problem(response.status, more ? `${detail}: ${more}` : detail);
+  }
+  return data as T;
+}

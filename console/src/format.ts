@@ -1,0 +1,28 @@
+import dayjs from "dayjs";
+
+const units = ["B", "KiB", "MiB", "GiB", "TiB"];
+
+/** Bytes in the largest unit that leaves a digit before the point. */
+export function size(bytes: number): string {
+  let n = bytes;
+  let unit = 0;
+  while (n >= 1024 && unit < units.length - 1) {
+    n /= 1024;
+    unit++;
+  }
+  return `${n >= 100 || unit === 0 ? Math.round(n) : n.toFixed(1)} ${units[unit]}`;
+}
+
+export function rate(bitsPerSecond: number): string {
+  return bitsPerSecond >= 1e9 ? `${bitsPerSecond / 1e9} Gbit/s` : `${bitsPerSecond / 1e6} Mbit/s`;
+}
+
+export function when(time?: string): string {
+  return time ? dayjs(time).format("YYYY-MM-DD HH:mm:ss") : "";
+}
+
+export function seconds(s: number): string {
+  return s < 60 ? `${s.toFixed(1)} s` : `${Math.floor(s / 60)} min ${Math.round(s % 60)} s`;
+}
+
+export const percent = (done: number, total: number) => (total > 0 ? Math.floor((100 * done) / total) : 0);

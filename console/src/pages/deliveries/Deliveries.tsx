@@ -1,0 +1,45 @@
+import { useQuery } from "@tanstack/react-query";
+import { Card, Flex, Table } from "antd";
+import { Link } from "react-router";
+import { ask, client, type Delivery } from "../../api/client";
+import { useList } from "../../api/useList";
+import { size, when } from "../../format";
+import { Outcome } from "../../parts/Outcome";
+import { PageTitle } from "../../parts/PageTitle";
+import { DeliveryCard } from "./DeliveryCard";
+
+export function Deliveries() {
+  const open = useQuery({
+    queryKey: ["deliveries", "open"],
+    queryFn: () => ask(client.GET("/deliveries", { params: { query: { open: true } } })),
+  });
+  const running = open.data?.items.filter((d) => !d.ended) ?? [];
+  const list = useList<Delivery>(["deliveries", "all"], (query) => ask(client.GET("/deliveries", { params: { query } })));
+  return (
+    <>
+      <PageTitle title="Deliveries" />
+      <Flex vertical gap={16}>
+        {running.map((d) => (
+          <DeliveryCard key={d.id} id={d.id} />
+        ))}
+        <Card title="All deliveries" styles={{ body: { padding: 0 } }}>
+          <Table<Delivery>
+            {...list.table}
+            rowKey="id"
+            locale={{ emptyText: "No delivery yet. Order one from an image." }}
+            columns={[
+              { title: "Delivery", render: (_, d) => <Link to={`/deliveries/${d.id}`}>{`No. ${d.id}`}</Link> },
+              { title: "Image", key: "image", sorter: true, render: (_, d) => <b>{`${d.image}@${d.version}`}</b> },
+              { title: "To", render: (_, d) => d.targets.join(", ") },
+              { title: "State", key: "state", sorter: true, render: (_, d) => <Outcome is={d.state} /> },
+              { title: "Ordered", key: "created", sorter: true, render: (_, d) => when(d.created) },
+              { title: "Ended", render: (_, d) => when(d.ended) },
+              { title: "On the wire", align: "right", render: (_, d) => size(d.wire_bytes) },
+              { title: "Reason", dataIndex: "reason" },
+            ]}
+          />
+        </Card>
+      </Flex>
+    </>
+  );
+}

@@ -1,0 +1,58 @@
+import { Card, Flex, Input, Select, Table, Tag, Tooltip } from "antd";
+import { useState } from "react";
+import { Link, useSearchParams } from "react-router";
+import { ask, client, type Receipt } from "../../api/client";
+import { useList } from "../../api/useList";
+import { seconds, size, when } from "../../format";
+import { Address } from "../../parts/Address";
+import { Outcome } from "../../parts/Outcome";
+import { PageTitle } from "../../parts/PageTitle";
+import { ChainCheck } from "./ChainCheck";
+
+const outcomes = ["delivered", "failed", "stopped", "absent"] as const;
+
+export function Receipts() {
+  const [outcome, setOutcome] = useState<(typeof outcomes)[number]>();
+  const [params, setParams] = useSearchParams();
+  const delivery = Number(params.get("delivery")) || undefined;
+  const list = useList<Receipt>(["receipts", outcome, delivery], (query) =>
+    ask(client.GET("/receipts", { params: { query: { ...query, outcome, delivery } } })),
+  );
+  return (
+    <>
+      <PageTitle title="Receipts">
+        {delivery && (
+          <Tag closable onClose={() => setParams({})}>
+            delivery {delivery}
+          </Tag>
+        )}
+        <Flex gap={8}>
+          <ChainCheck />
+          <Select allowClear placeholder="All outcomes" value={outcome} onChange={setOutcome} options={outcomes.map((value) => ({ value, label: value }))} style={{ width: 150 }} />
+          <Input.Search allowClear placeholder="Workstation, address, image, reason" onSearch={list.search} style={{ width: 300 }} />
+        </Flex>
+      </PageTitle>
+      <Card styles={{ body: { padding: 0 } }}>
+        <Table<Receipt>
+          {...list.table}
+          rowKey="id"
+          locale={{ emptyText: "No receipt yet. Each delivery leaves one for every workstation." }}
+          columns={[
+            { title: "No.", render: (_, r) => <Tooltip title={`chain ${r.chain}`}>{r.id}</Tooltip> },
+            { title: "Ended", key: "ended", sorter: true, render: (_, r) => when(r.ended) },
+            { title: "Workstation", key: "workstation", sorter: true, render: (_, r) => <b>{r.workstation}</b> },
+            { title: "Hardware address", render: (_, r) => <Address of={r.hardware_address} /> },
+            { title: "Image", key: "image", sorter: true, render: (_, r) => <Tooltip title={`digest ${r.digest}`}>{`${r.image}@${r.version}`}</Tooltip> },
+            { title: "Outcome", key: "outcome", sorter: true, render: (_, r) => <Outcome is={r.outcome} /> },
+            { title: "Verified", render: (_, r) => (r.verified ? "yes" : "no") },
+            { title: "By multicast", align: "right", render: (_, r) => size(r.bytes_multicast) },
+            { title: "Mended", align: "right", render: (_, r) => size(r.bytes_unicast) },
+            { title: "Took", align: "right", render: (_, r) => (r.started ? seconds(r.seconds) : "") },
+            { title: "Delivery", render: (_, r) => <Link to={`/deliveries/${r.delivery}`}>{`No. ${r.delivery}`}</Link> },
+            { title: "Reason", dataIndex: "reason" },
+          ]}
+        />
+      </Card>
+    </>
+  );
+}

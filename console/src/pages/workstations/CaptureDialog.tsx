@@ -1,0 +1,58 @@
+import { useQuery } from "@tanstack/react-query";
+import { Alert, Form, Input, Modal, Progress } from "antd";
+import { useState } from "react";
+import { ask, client, type Workstation } from "../../api/client";
+import { useChange } from "../../api/useChange";
+import { percent, size } from "../../format";
+
+/** Orders a capture and shows how it goes. */
+export function CaptureDialog({ workstation, close }: { workstation: Workstation; close: () => void }) {
+  const [form] = Form.useForm<{ image: string; note?: string }>();
+  const [errand, setErrand] = useState<number>();
+  const order = useChange(
+    (v: { image: string; note?: string }) => ask(client.POST("/captures", { body: { ...v, workstation: workstation.name } })),
+    [],
+  );
+  const start = () => form.validateFields().then((v) => order.mutate(v, { onSuccess: (e) => setErrand(e.id) }));
+  return (
+    <Modal
+      open
+      title={`Capture ${workstation.name}`}
+      onCancel={close}
+      okText={errand ? "Close" : "Capture"}
+      cancelButtonProps={{ style: errand ? { display: "none" } : undefined }}
+      confirmLoading={order.isPending}
+      onOk={errand ? close : () => void start()}
+    >
+      {errand ? (
+        <Course errand={errand} />
+      ) : (
+        <Form form={form} layout="vertical">
+          <Form.Item name="image" label="As the next version of" rules={[{ required: true, message: "Which image?" }]} extra="A new name begins a new image.">
+            <Input placeholder="garden-desk" />
+          </Form.Item>
+          <Form.Item name="note" label="Note">
+            <Input placeholder="What is new in this version" />
+          </Form.Item>
+        </Form>
+      )}
+    </Modal>
+  );
+}
+
+function Course({ errand }: { errand: number }) {
+  const { data } = useQuery({
+    queryKey: ["errand", errand],
+    queryFn: () => ask(client.GET("/errands/{id}", { params: { path: { id: errand } } })),
+    refetchInterval: (query) => (query.state.data?.ended ? false : 1000),
+  });
+  if (!data) return null;
+  if (data.state === "done") return <Alert type="success" showIcon title={`Captured as ${data.image}@${data.version}`} />;
+  if (data.error) return <Alert type="error" showIcon title={`The capture ${data.state}`} description={data.error} />;
+  return (
+    <>
+      <p>{data.state === "waiting" ? "Waiting for the workstation to ask for its errand." : `${size(data.done)} of ${size(data.total)} read`}</p>
+      <Progress percent={percent(data.done, data.total)} status="active" />
+    </>
+  );
+}

@@ -1,0 +1,23 @@
+import { Tag } from "antd";
+
+const colours: Record<string, string> = {
+  delivered: "green",
+  finished: "green",
+  done: "green",
+  failed: "red",
+  stopped: "volcano",
+  absent: "default",
+  sending: "gold",
+  mending: "gold",
+  receiving: "gold",
+  checking: "cyan",
+  ready: "blue",
+  gathering: "blue",
+  newcomer: "gold",
+  admitted: "green",
+};
+
+/** A state, phase or outcome in its colour. */
+export function Outcome({ is }: { is: string }) {
+  return <Tag color={colours[is] ?? "default"}>{is}</Tag>;
+}

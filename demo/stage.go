@@ -1,0 +1,149 @@
+// Package demo shows the whole way on one machine: a service on loopback, one
+// golden disk made by the real tools, and simulated workstations around the real
+// agent. Everything lives in a temporary folder.
+//
+//	stage, err := demo.Open(ctx, demo.Options{Story: os.Stdout})
+//	defer stage.Close()
+//	report, err := stage.Play(ctx)
+package demo
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"jugate/agent"
+	"jugate/apiclient"
+	"jugate/core/hwaddr"
+	"jugate/demo/golddisk"
+	"jugate/service"
+	"jugate/sim"
+)
+
+// Options of the demo. The zero value tells no story.
+type Options struct {
+	Story  io.Writer // what happens, step by step
+	Listen string    // loopback address, a free port by default
+	Loss   float64   // share of multicast packets that every workstation loses
+}
+
+// Stage is the demo's service and its workstations.
+type Stage struct {
+	URL    string
+	Token  string
+	Client *apiclient.Client
+
+	options Options
+	dir     string
+	began   time.Time
+	service *service.Service
+	stop    context.CancelFunc
+	running sync.WaitGroup
+	disks   map[string]string // file of each workstation's disk, by name or address
+}
+
+// Open makes the temporary folder and starts the service.
+func Open(ctx context.Context, o Options) (_ *Stage, err error) {
+	if o.Story == nil {
+		o.Story = io.Discard
+	}
+	if o.Listen == "" {
+		o.Listen = "127.0.0.1:0"
+	}
+	if missing := golddisk.Tools(); missing != nil {
+		return nil, fmt.Errorf("the demo makes its disks with the system's own tools, and these are missing: %s (`make setup` installs them)", strings.Join(missing, ", "))
+	}
+	s := &Stage{options: o, began: time.Now(), disks: map[string]string{}}
+	running, stop := context.WithCancel(context.WithoutCancel(ctx))
+	s.stop = stop
+	defer func() {
+		if err != nil {
+			s.Close()
+		}
+	}()
+	if s.dir, err = os.MkdirTemp("", "jugate-demo-"); err != nil {
+		return nil, err
+	}
+	listener, err := net.Listen("tcp", o.Listen)
+	if err != nil {
+		return nil, err
+	}
+	if !listener.Addr().(*net.TCPAddr).IP.IsLoopback() {
+		return nil, errors.Join(fmt.Errorf("the demo answers on loopback only, not on %s", listener.Addr()), listener.Close())
+	}
+	s.service, err = service.Open(ctx, service.Config{
+		Data: filepath.Join(s.dir, "data"),
+		Multicast: service.Multicast{
+			Interface: "lo", TTL: service.NoTTL,
+			Groups: netip.MustParsePrefix("233.252.0.0/24"), // for documentation, RFC 6676
+			Rate:   200_000_000,
+		},
+		Log: slog.New(slog.NewTextHandler(s.logFile(), nil)),
+	})
+	if err != nil {
+		return nil, errors.Join(err, listener.Close())
+	}
+	s.URL, s.Token = "http://"+listener.Addr().String(), s.service.Token()
+	s.running.Go(func() { s.service.Serve(running, listener) })
+	if s.Client, err = apiclient.New(s.URL, s.Token); err != nil {
+		return nil, err
+	}
+	s.tell("service on %s, its data in a temporary folder", s.URL)
+	return s, nil
+}
+
+// logFile is where the service's log goes, beside its data.
+func (s *Stage) logFile() io.Writer {
+	f, err := os.Create(filepath.Join(s.dir, "service.log"))
+	if err != nil {
+		return io.Discard
+	}
+	return f
+}
+
+// Close ends everything and removes the folder.
+func (s *Stage) Close() error {
+	s.stop()
+	s.running.Wait()
+	var err error
+	if s.service != nil {
+		err = s.service.Close()
+	}
+	return errors.Join(err, os.RemoveAll(s.dir))
+}
+
+func (s *Stage) tell(format string, args ...any) {
+	fmt.Fprintf(s.options.Story, "%6.1f s  %s\n", time.Since(s.began).Seconds(), fmt.Sprintf(format, args...))
+}
+
+// switchOn runs an agent on a simulated workstation until the stage closes.
+func (s *Stage) switchOn(ctx context.Context, m machine, disk string) error {
+	nobody, err := apiclient.New(s.URL, "")
+	if err != nil {
+		return err
+	}
+	w := &sim.Workstation{
+		Addresses: []hwaddr.Address{m.address}, Maker: m.maker, Model: m.model, Serial: serial(m),
+		Memory: m.memory, Disks: []string{disk}, Interface: "lo", Loss: m.loss,
+	}
+	s.disks[m.name] = disk
+	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	stop := s.stop
+	s.stop = func() { cancel(); stop() }
+	s.running.Go(func() { agent.New(nobody, w, agent.Options{}).Run(ctx) })
+	return nil
+}
+
+func serial(m machine) string {
+	maker, _, _ := strings.Cut(m.maker, " ")
+	return fmt.Sprintf("%s-%04d", strings.ToUpper(maker[:2]), 2600+int(m.address[5]))
+}
