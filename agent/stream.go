@@ -180,19 +180,15 @@ func (r *receiver) mend(ctx context.Context, slab int, p *stream.Partial) error 
 
 // mendRest fetches everything that is still missing.
 func (r *receiver) mendRest(ctx context.Context, partials *stream.Assembly) error {
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(menders)
+	torn := map[int]*stream.Partial{}
 	for p, ok := partials.Oldest(0); ok; p, ok = partials.Oldest(0) {
 		partials.Take(p)
-		group.Go(func() error { return r.mend(ctx, p.Slab, p) })
+		torn[p.Slab] = p
 	}
-	if err := group.Wait(); err != nil {
-		return err
-	}
-	group, ctx = errgroup.WithContext(ctx)
+	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(menders)
 	for _, slab := range r.restore.Missing() {
-		group.Go(func() error { return r.mend(ctx, slab, nil) })
+		group.Go(func() error { return r.mend(ctx, slab, torn[slab]) })
 	}
 	return group.Wait()
 }

@@ -111,7 +111,7 @@ func newRoot() *cobra.Command {
 	return root
 }
 
-// wrapArgs marks every complaint about arguments as wrong use.
+// wrapArgs marks every complaint about arguments and missing flags as wrong use.
 func wrapArgs(cmd *cobra.Command) {
 	check := cmd.Args
 	if check == nil {
@@ -119,6 +119,12 @@ func wrapArgs(cmd *cobra.Command) {
 	}
 	cmd.Args = func(cmd *cobra.Command, args []string) error {
 		if err := check(cmd, args); err != nil {
+			return usageError{fmt.Errorf("%w\nUsage: %s", err, cmd.UseLine())}
+		}
+		return nil
+	}
+	cmd.PreRunE = func(cmd *cobra.Command, _ []string) error {
+		if err := cmd.ValidateRequiredFlags(); err != nil {
 			return usageError{fmt.Errorf("%w\nUsage: %s", err, cmd.UseLine())}
 		}
 		return nil

@@ -87,7 +87,7 @@ func (a *app) watchErrand(ctx context.Context, c *apiclient.Client, id int64, st
 		text := fmt.Sprintf("%s: %s", e.Workstation, e.State)
 		switch {
 		case bars != nil:
-			bars.set("", text, e.Done, e.Total, e.Ended != nil, e.State == "failed")
+			bars.set("", text, "", e.Done, e.Total, e.Ended != nil, e.State == "failed")
 		case text != said:
 			fmt.Fprintln(stderr, text)
 		}
@@ -105,6 +105,14 @@ func (a *app) watchErrand(ctx context.Context, c *apiclient.Client, id int64, st
 		}, tick)
 }
 
+// units are counted in the same words as everywhere else.
+func units(notation string) progress.Units {
+	if notation == "" {
+		return progress.Units{Formatter: size}
+	}
+	return progress.Units{Formatter: func(n int64) string { return fmt.Sprintf("%d %s", n, notation) }}
+}
+
 // bars are progress bars on a terminal, one for each thing with a key.
 type bars struct {
 	writer   progress.Writer
@@ -118,11 +126,19 @@ func newBars(w io.Writer) *bars {
 	b.writer.SetAutoStop(false)
 	b.writer.SetUpdateFrequency(200 * time.Millisecond)
 	b.writer.SetTrackerLength(30)
+	b.writer.SetTrackerPosition(progress.PositionRight)
 	b.writer.SetMessageLength(34)
 	b.writer.SetStyle(progress.StyleBlocks)
-	b.writer.Style().Options.PercentFormat = "%4.0f%%"
-	b.writer.Style().Visibility.ETA = true
-	b.writer.Style().Visibility.Speed = true
+	style := b.writer.Style()
+	style.Options.PercentFormat = "%3.0f %%"
+	style.Options.Separator = " "
+	style.Options.DoneString = "done"
+	style.Options.ErrorString = "not done"
+	style.Options.TimeInProgressPrecision = time.Second
+	style.Options.TimeDonePrecision = 100 * time.Millisecond
+	style.Options.SpeedPrecision = time.Second
+	style.Visibility.ETA = true
+	style.Visibility.Speed = true
 	go func() {
 		b.writer.Render()
 		close(b.drawn)
@@ -131,10 +147,11 @@ func newBars(w io.Writer) *bars {
 }
 
 // set moves the bar of a thing; total 0 means that nothing can be counted yet.
-func (b *bars) set(key, text string, done, total int64, over, bad bool) {
+// What is counted are bytes, or what notation names.
+func (b *bars) set(key, text, notation string, done, total int64, over, bad bool) {
 	t := b.trackers[key]
 	if t == nil {
-		t = &progress.Tracker{Units: progress.UnitsBytes}
+		t = &progress.Tracker{Units: units(notation)}
 		b.trackers[key] = t
 		b.writer.AppendTracker(t)
 	}
@@ -164,13 +181,13 @@ func newDeliveryBars(w io.Writer) deliveryBars { return deliveryBars{newBars(w)}
 
 func (b deliveryBars) show(d api.Delivery) {
 	over := d.Ended != nil
-	b.set("", fmt.Sprintf("%s@%d: %s", d.Image, d.Version, d.State), int64(d.SentSlabs), int64(d.Slabs), over, d.State == "stopped")
+	b.set("", fmt.Sprintf("%s@%d: %s", d.Image, d.Version, d.State), "slabs", int64(d.SentSlabs), int64(d.Slabs), over, d.State == "stopped")
 	for _, m := range d.Members {
 		text := m.Workstation + ": " + m.Phase
 		if m.Outcome != "" {
 			text = m.Workstation + ": " + m.Outcome
 		}
-		b.set(m.Workstation, text, m.Done, m.Total, m.Phase == "ended", m.Outcome != "" && m.Outcome != "delivered")
+		b.set(m.Workstation, text, "", m.Done, m.Total, m.Phase == "ended", m.Outcome != "" && m.Outcome != "delivered")
 	}
 }
 

@@ -234,8 +234,8 @@ func (db *DB) Targets(ctx context.Context, names []string) ([]Workstation, error
 			members = append(members, *w)
 		}
 		for _, w := range members {
-			if w.State != roster.Admitted {
-				return nil, fmt.Errorf("%w: %s is %s; only admitted workstations are sent images", ErrConflict, w.Label(), w.State)
+			if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
+				return nil, fmt.Errorf("%w: %w", ErrConflict, err)
 			}
 			if !slices.ContainsFunc(all, func(o Workstation) bool { return o.ID == w.ID }) {
 				all = append(all, w)

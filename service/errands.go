@@ -77,8 +77,8 @@ func (s *Service) errandRoutes(h huma.API) {
 		if err != nil {
 			return nil, problem(err)
 		}
-		if w.State != roster.Admitted {
-			return nil, huma.Error409Conflict(w.Label() + " is " + string(w.State) + "; only admitted workstations are captured")
+		if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
+			return nil, huma.Error409Conflict(err.Error())
 		}
 		e, err := s.records.AddCapture(ctx, s.config.Now(), w.ID, in.Body.Image, in.Body.Note)
 		if err != nil {

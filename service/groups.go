@@ -49,8 +49,8 @@ func (s *Service) groupRoutes(h huma.API) {
 			if err != nil {
 				return nil, problem(err)
 			}
-			if w.State != roster.Admitted {
-				return nil, huma.Error409Conflict(w.Label() + " is " + string(w.State) + "; only admitted workstations are in groups")
+			if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
+				return nil, huma.Error409Conflict(err.Error())
 			}
 			if err := change(ctx, in.Group, w.ID); err != nil {
 				return nil, problem(err)

@@ -28,6 +28,7 @@ type house struct {
 	t      *testing.T
 	data   string
 	url    string
+	token  string
 	client *apiclient.Client
 	stop   func()
 }
@@ -43,7 +44,7 @@ func open(t *testing.T, data, listen string) *house {
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
 	done.Go(func() { assert.NoError(t, s.Serve(ctx, listener)) })
-	h := &house{t: t, data: data, url: "http://" + listener.Addr().String()}
+	h := &house{t: t, data: data, token: s.Token(), url: "http://" + listener.Addr().String()}
 	h.stop = sync.OnceFunc(func() {
 		cancel()
 		done.Wait()
@@ -70,16 +71,18 @@ func (h *house) start(n int, disk string, loss float64, name string, groups ...s
 	return h.startMachine(w, name, groups...)
 }
 
-func (h *house) startMachine(w *sim.Workstation, name string, groups ...string) (stop func()) {
+func (h *house) startMachine(w agent.Machine, name string, groups ...string) (stop func()) {
 	h.t.Helper()
+	inventory, err := w.Inventory()
+	require.NoError(h.t, err)
+	ref := inventory.Cards[0].Address
 	nobody := h.client.WithToken("")
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
-	a := agent.New(nobody, w, agent.Options{Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)).With("agent", w.Addresses[0])})
+	a := agent.New(nobody, w, agent.Options{Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)).With("agent", ref)})
 	done.Go(func() { a.Run(ctx) })
 	stop = sync.OnceFunc(func() { cancel(); done.Wait() })
 	h.t.Cleanup(stop)
-	ref := w.Addresses[0].String()
 	h.eventually(func() bool { _, err := h.client.Workstation(h.t.Context(), ref); return err == nil })
 	if name != "" {
 		_, err := h.client.Admit(h.t.Context(), ref, api.Admission{Name: name, Groups: groups})

@@ -37,10 +37,10 @@ type Options struct {
 // exist at once (read, worked on, waiting), so capture holds about 100 MiB.
 const batchSlabs = 32
 
-// piece is a slab on its way to the sink.
+// piece is a slab on its way to the sink, in a buffer of the pool.
 type piece struct {
-	slab  Slab
-	plain []byte
+	slab   Slab
+	buffer *[]byte
 }
 
 // Capture reads what the survey calls used, cuts it into slabs, gives those to
@@ -60,7 +60,7 @@ func Capture(ctx context.Context, disk io.ReaderAt, s *Survey, sink Sink, o Opti
 	for _, a := range s.Areas {
 		c.total += a.UsedBytes
 	}
-	c.buffers.New = func() any { return make([]byte, 0, SlabSize) }
+	c.buffers.New = func() any { b := make([]byte, 0, SlabSize); return &b }
 
 	group, ctx := errgroup.WithContext(ctx)
 	batches := make(chan []piece)
@@ -118,7 +118,8 @@ func (c *capture) read(ctx context.Context, batches chan<- []piece) error {
 			if err != nil {
 				return fmt.Errorf("partition %d: %w", c.survey.Areas[i].Partition, err)
 			}
-			plain := c.buffers.Get().([]byte)[:0]
+			buffer := c.buffers.Get().(*[]byte)
+			plain := (*buffer)[:0]
 			for _, e := range s.Extents {
 				n := len(plain)
 				plain = plain[:n+int(e.Length)]
@@ -127,7 +128,8 @@ func (c *capture) read(ctx context.Context, batches chan<- []piece) error {
 					return fmt.Errorf("read %d bytes of the disk at byte %d: %w", e.Length, at, err)
 				}
 			}
-			if batch = append(batch, piece{s, plain}); len(batch) == batchSlabs {
+			*buffer = plain
+			if batch = append(batch, piece{s, buffer}); len(batch) == batchSlabs {
 				if err := flush(); err != nil {
 					return err
 				}
@@ -176,8 +178,8 @@ func (c *capture) store(ctx context.Context, batch []piece) error {
 	for i := range batch {
 		p := &batch[i]
 		hashing.Go(func() error {
-			if p.slab.Zero = allZero(p.plain); !p.slab.Zero {
-				p.slab.Digest = slabstore.Sum(p.plain)
+			if p.slab.Zero = allZero(*p.buffer); !p.slab.Zero {
+				p.slab.Digest = slabstore.Sum(*p.buffer)
 			}
 			return nil
 		})
@@ -191,7 +193,7 @@ func (c *capture) store(ctx context.Context, batch []piece) error {
 		if p.slab.Zero {
 			c.zeros++
 		} else if _, twice := plains[p.slab.Digest]; !twice {
-			plains[p.slab.Digest] = p.plain
+			plains[p.slab.Digest] = *p.buffer
 			ask = append(ask, p.slab.Digest)
 		}
 	}
@@ -208,9 +210,10 @@ func (c *capture) store(ctx context.Context, batch []piece) error {
 				return fmt.Errorf("the store asks for slab %s, which it was not told of", d.Short())
 			}
 			sending.Go(func() error {
-				frame := slabstore.Compress(c.buffers.Get().([]byte)[:0], plain)
-				defer c.buffers.Put(frame[:0]) //nolint:staticcheck // slices of one size; the header is small
-				return c.sink.Put(ctx, d, frame)
+				frame := c.buffers.Get().(*[]byte)
+				defer c.buffers.Put(frame)
+				*frame = slabstore.Compress((*frame)[:0], plain)
+				return c.sink.Put(ctx, d, *frame)
 			})
 		}
 		if err := sending.Wait(); err != nil {
@@ -219,8 +222,8 @@ func (c *capture) store(ctx context.Context, batch []piece) error {
 		c.newSlabs += len(missing)
 	}
 	for _, p := range batch {
-		c.done += int64(len(p.plain))
-		c.buffers.Put(p.plain[:0]) //nolint:staticcheck // as above
+		c.done += int64(len(*p.buffer))
+		c.buffers.Put(p.buffer)
 	}
 	if c.options.Progress != nil {
 		c.options.Progress(c.done, c.total, c.newSlabs)

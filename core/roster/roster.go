@@ -19,6 +19,18 @@ const (
 	Retired  State = "retired"
 )
 
+// MustBeAdmitted returns an error for a workstation that is not, saying what the
+// engineer can do; label is what the workstation is called.
+func MustBeAdmitted(label string, s State) error {
+	switch s {
+	case Admitted:
+		return nil
+	case Newcomer:
+		return fmt.Errorf("%s is a newcomer; admit it first", label)
+	}
+	return fmt.Errorf("%s is %s; admit it again first", label, s)
+}
+
 // MaxName is the longest name in bytes.
 const MaxName = 63
 

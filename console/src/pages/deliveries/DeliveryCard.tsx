@@ -41,7 +41,7 @@ export function DeliveryCard({ id }: { id: number }) {
           <Link to={`/receipts?delivery=${d.id}`}>show</Link>
         </Descriptions.Item>
       </Descriptions>
-      {d.state === "sending" && <Progress percent={percent(d.sent_slabs, d.slabs)} strokeColor={ochre} status="active" format={(p) => `stream ${p} %`} />}
+      {d.state === "sending" && <Progress percent={percent(d.sent_slabs, d.slabs)} strokeColor={ochre} status="active" format={(p) => `stream ${p} %`} style={{ marginBottom: 8 }} />}
       <Table<Member>
         size="small"
         pagination={false}

@@ -1,0 +1,108 @@
+package jugate_test
+
+import (
+	"encoding/json"
+	"errors"
+	"io"
+	"os/exec"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// rooms says what each room of the house may import of the others. A room that
+// is not listed may be imported by nobody but commands; core rooms see only
+// core rooms.
+var rooms = map[string][]string{
+	"core":          {"core"},
+	"api":           {"core"},
+	"apiclient":     {"api", "core"},
+	"agent":         {"apiclient", "api", "core"},
+	"records":       {"core"},
+	"console":       {},
+	"service":       {"records", "api", "core", "console"},
+	"sim":           {"agent", "apiclient", "api", "core"},
+	"demo":          {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
+	"demo/golddisk": {},
+	"cli":           {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
+	"cmd":           {"cli", "agent", "apiclient"},
+}
+
+// forbidden says what of the world a room must not reach, not even through
+// others.
+var forbidden = map[string][]string{
+	"core":             {"net/http", "database/sql", "github.com/spf13/cobra"},
+	"api":              {"net/http", "database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2"},
+	"agent":            {"database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2", "jugate/service", "jugate/records"},
+	"cmd/jugate-agent": {"database/sql", "github.com/spf13/cobra", "jugate/service", "jugate/records", "jugate/console"},
+}
+
+type pkg struct {
+	ImportPath string
+	Imports    []string
+	Deps       []string
+}
+
+func packages(t *testing.T) []pkg {
+	t.Helper()
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports,Deps", "./...").Output()
+	require.NoError(t, err)
+	var all []pkg
+	for d := json.NewDecoder(strings.NewReader(string(out))); ; {
+		var p pkg
+		if err := d.Decode(&p); errors.Is(err, io.EOF) {
+			return all
+		} else {
+			require.NoError(t, err)
+		}
+		all = append(all, p)
+	}
+}
+
+// room finds the longest listed room that a package lies in.
+func room[V any](list map[string]V, importPath string) string {
+	for name := strings.TrimPrefix(importPath, "jugate/"); name != ""; {
+		if _, listed := list[name]; listed {
+			return name
+		}
+		cut := strings.LastIndex(name, "/")
+		if cut < 0 {
+			break
+		}
+		name = name[:cut]
+	}
+	return ""
+}
+
+func TestImportsRunDownward(t *testing.T) {
+	all := packages(t)
+	require.Greater(t, len(all), 15)
+	seen := map[string]bool{}
+	for _, p := range all {
+		if p.ImportPath == "jugate" {
+			continue
+		}
+		here := room(rooms, p.ImportPath)
+		if !assert.NotEmpty(t, here, "%s lies in no room of the house", p.ImportPath) {
+			continue
+		}
+		seen[here] = true
+		for _, i := range p.Imports {
+			if strings.HasPrefix(i, "jugate/") {
+				top := room(rooms, i)
+				if top == "demo/golddisk" {
+					top = "demo"
+				}
+				assert.Contains(t, rooms[here], top, "%s imports %s", p.ImportPath, i)
+			}
+		}
+		for _, f := range forbidden[room(forbidden, p.ImportPath)] {
+			assert.NotContains(t, p.Deps, f, "%s reaches %s", p.ImportPath, f)
+		}
+	}
+	for name := range rooms {
+		assert.True(t, seen[name], "the rule speaks of %s, which is not there", name)
+	}
+}
