@@ -29,8 +29,10 @@ func (d *Disk) Dump(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
+	// A partition is named by the file's path, a "p" if that ends in a digit, and its number.
+	node := regexp.MustCompile(`(?m)^` + regexp.QuoteMeta(d.Path) + `p?(\d+ :)`)
 	var kept []string
-	for line := range strings.Lines(strings.ReplaceAll(string(out), d.Path, "disk")) {
+	for line := range strings.Lines(node.ReplaceAllString(string(out), "partition $1")) {
 		if !strings.HasPrefix(line, "device:") && !strings.HasPrefix(line, "last-lba:") {
 			kept = append(kept, line)
 		}

@@ -1,0 +1,245 @@
+package cli_test
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+	"jugate/cli"
+	"jugate/demo/golddisk"
+)
+
+// desk is where the engineer sits: commands run in it with the environment set.
+type desk struct {
+	t      *testing.T
+	url    string
+	stderr io.Writer
+}
+
+// run calls jugate and returns what it prints and its exit code.
+func (d desk) run(args ...string) (string, int) {
+	d.t.Helper()
+	var out, errs bytes.Buffer
+	code := cli.Run(d.t.Context(), args, &out, &errs)
+	d.t.Logf("$ jugate %s\n%s%s[exit %d]", strings.Join(args, " "), out.String(), errs.String(), code)
+	return out.String() + errs.String(), code
+}
+
+// must is run for calls that succeed.
+func (d desk) must(args ...string) string {
+	d.t.Helper()
+	text, code := d.run(args...)
+	require.Zero(d.t, code, text)
+	return text
+}
+
+// read is must with --output json, decoded.
+func read[T any](d desk, args ...string) T {
+	d.t.Helper()
+	var out, errs bytes.Buffer
+	code := cli.Run(d.t.Context(), append(args, "--output", "json"), &out, &errs)
+	require.Zero(d.t, code, "%v: %s", args, errs.String())
+	var v T
+	require.NoError(d.t, json.Unmarshal(out.Bytes(), &v), out.String())
+	return v
+}
+
+// start runs a command that stays, until the test ends, and returns its lines.
+func start(t *testing.T, args ...string) *bufio.Scanner {
+	t.Helper()
+	ctx, cancel := context.WithCancel(context.Background())
+	r, w := io.Pipe()
+	var done sync.WaitGroup
+	done.Go(func() {
+		assert.Zero(t, cli.Run(ctx, args, w, io.Discard), "%v", args)
+		w.Close()
+	})
+	t.Cleanup(func() { cancel(); io.Copy(io.Discard, r); done.Wait() })
+	return bufio.NewScanner(r)
+}
+
+// until reads lines until one contains text, and goes on reading behind it.
+func until(t *testing.T, lines *bufio.Scanner, text string) string {
+	t.Helper()
+	for lines.Scan() {
+		if line := lines.Text(); strings.Contains(line, text) {
+			go func() {
+				for lines.Scan() {
+				}
+			}()
+			return line
+		}
+	}
+	t.Fatalf("it never said %q", text)
+	return ""
+}
+
+func openDesk(t *testing.T) desk {
+	t.Helper()
+	data := filepath.Join(t.TempDir(), "data")
+	line := until(t, start(t, "serve", "--data", data, "--listen", "127.0.0.1:0", "--multicast-groups", "233.252.0.0/24", "--rate", "400Mbit"), "http://")
+	_, address, _ := strings.Cut(line, "http://")
+	token, err := os.ReadFile(filepath.Join(data, "admin.token"))
+	require.NoError(t, err)
+	d := desk{t: t, url: "http://" + address}
+	t.Setenv("JUGATE_SERVER", d.url)
+	t.Setenv("JUGATE_TOKEN", strings.TrimSpace(string(token)))
+	return d
+}
+
+// The whole path, as an engineer walks it: service, simulated workstations and
+// command line over loopback, with 3 % loss, judged by the system's own tools.
+func TestTheWholePath(t *testing.T) {
+	d := openDesk(t)
+	gold, err := golddisk.Build(t.Context(), golddisk.Spec{Path: filepath.Join(t.TempDir(), "gold"), Data: 16 * golddisk.MiB})
+	require.NoError(t, err)
+	targets := map[string]string{}
+
+	t.Log("# unknown workstations appear as newcomers with their inventory")
+	until(t, start(t, "simulate", "--address", "0000.5e00.5301", "--disk", gold.Path, "--serial", "AW-0001"), "waiting to be admitted")
+	for n := 1; n <= 4; n++ {
+		name := fmt.Sprintf("herb-%02d", n)
+		targets[name] = filepath.Join(t.TempDir(), name)
+		require.NoError(t, golddisk.Blank(targets[name], gold.Size+int64(n%2)*5*golddisk.MiB))
+		until(t, start(t, "simulate", "--address", fmt.Sprintf("00-00-5E-00-53-1%d", n), "--disk", targets[name], "--memory", "16GiB", "--loss", "0.03"), "waiting to be admitted")
+	}
+	newcomers := read[[]api.Workstation](d, "workstation", "list", "--state", "newcomer")
+	require.Len(t, newcomers, 5)
+	assert.Equal(t, gold.Size, newcomers[0].Inventory.Disks[0].Size)
+
+	t.Log("# they are admitted under names, with addresses in whatever spelling")
+	d.must("group", "add", "herbarium")
+	d.must("workstation", "admit", "00:00:5E:00:53:01", "desk-gold")
+	d.must("workstation", "admit", "00005e005311", "herb-01", "--group", "herbarium")
+	for n := 2; n <= 4; n++ {
+		d.must("workstation", "admit", fmt.Sprintf("0:0:5e:0:53:1%d", n), fmt.Sprintf("herb-%02d", n))
+		d.must("group", "put", "herbarium", fmt.Sprintf("herb-%02d", n))
+	}
+	shown := read[api.Workstation](d, "workstation", "show", "herb-02")
+	assert.Equal(t, []string{"00:00:5e:00:53:12"}, shown.Addresses)
+	assert.EqualValues(t, 16<<30, shown.Inventory.Memory)
+
+	t.Log("# the golden disk is captured; captured again after a small change, just that is stored")
+	assert.Contains(t, d.must("capture", "desk-gold", "--as", "garden-desk"), "garden-desk@1")
+	require.NoError(t, gold.AddFile(t.Context(), "added-later", []byte("one more label")))
+	assert.Contains(t, d.must("capture", "desk-gold", "--as", "garden-desk", "--note", "one label more"), "garden-desk@2")
+	versions := read[[]api.Version](d, "image", "list", "garden-desk")
+	require.Len(t, versions, 2)
+	assert.LessOrEqual(t, versions[0].NewSlabs, 6)
+	assert.Less(t, versions[0].StoredBytes, versions[1].StoredBytes/4)
+	areas := read[api.Version](d, "image", "show", "garden-desk@2").Areas
+	assert.Equal(t, "fat32", areas[1].Kind)
+	assert.Equal(t, "ext4", areas[2].Kind)
+
+	t.Log("# delivered to the group as soon as four are ready")
+	done := read[api.Delivery](d, "deliver", "garden-desk", "--to", "herbarium", "--start", "ready:4")
+	assert.Equal(t, "finished", done.State)
+	assert.Equal(t, 2, done.Version)
+	assert.Less(t, done.WireBytes, 2*done.UsedBytes)
+
+	t.Log("# every disk is the golden one")
+	wantDump, err := gold.Dump(t.Context())
+	require.NoError(t, err)
+	wantFiles, err := gold.Files(t.Context())
+	require.NoError(t, err)
+	assert.Contains(t, wantFiles, "root/added-later")
+	for name, path := range targets {
+		got := gold.On(path)
+		dump, err := got.Dump(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, wantDump, dump, name)
+		assert.NoError(t, got.VerifyTable(t.Context()), name)
+		assert.NoError(t, got.Check(t.Context()), name)
+		files, err := got.Files(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, wantFiles, files, name)
+	}
+
+	t.Log("# and every workstation has its receipt")
+	receipts := read[[]api.Receipt](d, "receipt", "list", "--delivery", fmt.Sprint(done.ID))
+	require.Len(t, receipts, 4)
+	for _, r := range receipts {
+		assert.Equal(t, "delivered", r.Outcome)
+		assert.True(t, r.Verified)
+		assert.Equal(t, versions[0].Digest, r.Digest)
+		assert.Positive(t, r.Unicast, "3 % were lost, and mended")
+		assert.Greater(t, r.Multicast, 5*r.Unicast)
+		assert.NotNil(t, r.Started)
+	}
+	assert.Contains(t, d.must("receipt", "check"), "4 receipts, and the chain is sound")
+	for _, list := range []string{"workstation", "group", "image", "delivery", "receipt"} {
+		text := d.must(list, "list")
+		assert.Greater(t, strings.Count(text, "\n"), 1)
+		assert.NotContains(t, text, "\x1b", "no colour when not a terminal")
+		assert.Contains(t, d.must(list, "list", "-o", "csv"), ",")
+	}
+	d.must("delivery", "show", "1")
+
+	t.Log("# one that is retired is out of the game, and its receipts stay")
+	d.must("workstation", "retire", "herb-04")
+	text, code := d.run("deliver", "garden-desk", "--to", "herb-04")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, text, "herb-04 is retired")
+	assert.Len(t, read[[]api.Receipt](d, "receipt", "list", "--workstation", "herb-04"), 1)
+
+	t.Log("# where only some got it, the exit code says partly done")
+	small := filepath.Join(t.TempDir(), "small")
+	require.NoError(t, golddisk.Blank(small, golddisk.MiB))
+	until(t, start(t, "simulate", "--address", "00:00:5e:00:53:21", "--disk", small), "waiting to be admitted")
+	d.must("workstation", "admit", "00:00:5e:00:53:21", "kiosk-01")
+	text, code = d.run("deliver", "garden-desk@1", "--to", "kiosk-01,herb-01")
+	assert.Equal(t, 3, code)
+	assert.Contains(t, text, "the disk is too small")
+	_, code = d.run("delivery", "watch", "2")
+	assert.Equal(t, 3, code, "watching one that is over tells the same")
+}
+
+func TestExitCodesAndComplaints(t *testing.T) {
+	d := openDesk(t)
+	for call, want := range map[string]struct {
+		code int
+		text string
+	}{
+		"workstation list":                              {0, "none"},
+		"workstation show nobody":                       {1, "there is no workstation nobody"},
+		"workstation show":                              {2, "Usage"},
+		"workstation admit zz x":                        {1, "there is no workstation zz"},
+		"image show nothing":                            {1, "there is no image nothing"},
+		"image show a/b":                                {1, "cannot be the name of an image"},
+		"deliver nothing --to herb-01":                  {1, "there is no image nothing"},
+		"deliver nothing":                               {2, `required flag(s) "to"`},
+		"deliver x --to y --rate fast":                  {2, "no rate"},
+		"deliver x --to y --start late":                 {1, "no gather rule"},
+		"delivery show 7":                               {1, "there is no delivery 7"},
+		"delivery stop x":                               {2, "no delivery's number"},
+		"group remove nothing":                          {1, "there is no group nothing"},
+		"group lst":                                     {2, "unknown command"},
+		"receipt list --output xml":                     {2, "--output is one of"},
+		"receipt list --nonsense":                       {2, "unknown flag"},
+		"image list --token wrong":                      {1, "the token is wrong"},
+		"image list --server http://127.0.0.1:1":        {1, "does not answer"},
+		"image list --server nonsense":                  {2, "no address of a service"},
+		"simulate --address zz":                         {2, "not a hardware address"},
+		"simulate --address 00:00:5e:00:53:01 --loss 1": {2, "--loss"},
+		"serve --data /dev/null/x":                      {1, "make the data folder"},
+		"serve --data x --multicast-groups 10.0.0.0/8":  {2, "no range of IPv4 multicast"},
+		"demo --json":                                   {2, "--once"},
+		"demo --listen 0.0.0.0:0":                       {1, "loopback only"},
+	} {
+		text, code := d.run(strings.Fields(call)...)
+		assert.Equal(t, want.code, code, call)
+		assert.Contains(t, text, want.text, call)
+	}
+}
