@@ -23,9 +23,8 @@ import (
 
 // desk is where the engineer sits: commands run in it with the environment set.
 type desk struct {
-	t      *testing.T
-	url    string
-	stderr io.Writer
+	t   *testing.T
+	url string
 }
 
 // run calls jugate and returns what it prints and its exit code.
@@ -103,7 +102,7 @@ func openDesk(t *testing.T) desk {
 // command line over loopback, with 3 % loss, judged by the system's own tools.
 func TestTheWholePath(t *testing.T) {
 	d := openDesk(t)
-	gold, err := golddisk.Build(t.Context(), golddisk.Spec{Path: filepath.Join(t.TempDir(), "gold"), Data: 16 * golddisk.MiB})
+	gold, err := golddisk.Build(t.Context(), golddisk.Spec{Path: filepath.Join(t.TempDir(), "gold"), Data: 12 * golddisk.MiB})
 	require.NoError(t, err)
 	targets := map[string]string{}
 

@@ -2,6 +2,7 @@ package console_test
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -18,7 +19,7 @@ import (
 // The browser drives the console on the demo's stage as an engineer would. With
 // JUGATE_SCREENSHOTS=DIR the pages are also written there as pictures.
 func TestAnEngineersMorning(t *testing.T) {
-	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output()})
+	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Rate: 25_000_000})
 	require.NoError(t, err)
 	defer stage.Close()
 	p, err := stage.Prepare(t.Context())
@@ -56,8 +57,10 @@ func TestAnEngineersMorning(t *testing.T) {
 		chromedp.WaitVisible(`//*[contains(text(), "are overwritten")]`),
 		chromedp.SendKeys(`//div[contains(@class, "ant-modal")]//input[@role="combobox"]`, p.Group),
 		chromedp.Click(`//div[contains(@class, "ant-select-item-option") and contains(., "`+p.Group+`")]`),
-		chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`),
+		chromedp.Click(`//p[contains(., "are overwritten")]`), // closes the list, which lies over the button
 	)
+	b.until(`!document.querySelector('.ant-select-dropdown:not(.ant-select-dropdown-hidden)')`)
+	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`))
 
 	t.Log("# the delivery is watched to its end without touching anything")
 	b.do(chromedp.WaitVisible(`.delivery-sending`), chromedp.WaitVisible(`//td//*[text()="receiving"]`))
@@ -72,12 +75,10 @@ func TestAnEngineersMorning(t *testing.T) {
 	assert.NotContains(t, checked, "failed")
 
 	t.Log("# its receipts are there, and the chain is sound")
-	b.do(
-		chromedp.Click(`//a[text()="show"]`),
-		chromedp.WaitVisible(`//b[text()="herb-08"]`),
-	)
+	b.do(chromedp.Click(`//a[text()="show"]`))
+	b.until(fmt.Sprintf(`location.pathname === "/receipts" && document.querySelectorAll("tr[data-row-key]").length === %d`, len(p.Room)))
 	b.shoot("console-receipts")
-	assert.Equal(t, len(p.Room), b.count(`tr[data-row-key]`))
+	assert.Equal(t, len(p.Room), b.count(`tr[data-row-key] .ant-tag-green`), "each of them delivered")
 	b.do(chromedp.Click(`//button[contains(., "Check the chain")]`))
 	verdict, err := chromedp.Run(b.ctx, chromedp.Poll[string](`document.querySelector('[role=dialog]')?.innerText`, chromedp.WithPollingTimeout(time.Minute)))
 	require.NoError(t, err)
@@ -118,6 +119,13 @@ func (b browser) do(actions ...chromedp.Action[chromedp.Void]) {
 	}
 }
 
+// until waits for a condition in the page.
+func (b browser) until(condition string) {
+	b.t.Helper()
+	_, err := chromedp.Run(b.ctx, chromedp.Poll[bool](condition, chromedp.WithPollingTimeout(time.Minute)))
+	require.NoError(b.t, err, condition)
+}
+
 func (b browser) signIn(token string) {
 	b.t.Helper()
 	field := `#token`
@@ -139,9 +147,7 @@ func (b browser) count(selector string) int {
 func (b browser) shoot(name string) {
 	b.t.Helper()
 	if dir := os.Getenv("JUGATE_SCREENSHOTS"); dir != "" {
-		settled := `document.getAnimations().every(a => a.effect.getComputedTiming().iterations === Infinity)`
-		_, err := chromedp.Run(b.ctx, chromedp.Poll[bool](settled, chromedp.WithPollingTimeout(5*time.Second)))
-		require.NoError(b.t, err)
+		b.until(`document.getAnimations().every(a => a.effect.getComputedTiming().iterations === Infinity)`)
 		b.picture(filepath.Join(dir, name+".png"))
 	}
 }

@@ -65,7 +65,7 @@ func (s *Stage) Play(ctx context.Context) (*Report, error) {
 // Prepare is the first half of Play: the golden disk is made and captured, and
 // the workstations are on, admitted and blank.
 func (s *Stage) Prepare(ctx context.Context) (*Prepared, error) {
-	gold, err := golddisk.Build(ctx, golddisk.Spec{Path: filepath.Join(s.dir, "gold.disk"), Size: goldSize, Data: 72 * golddisk.MiB, Seed: 1})
+	gold, err := golddisk.Build(ctx, golddisk.Spec{Path: filepath.Join(s.dir, "gold.disk"), Size: goldSize, Data: 48 * golddisk.MiB, Seed: 1})
 	if err != nil {
 		return nil, err
 	}

@@ -34,6 +34,7 @@ type Options struct {
 	Story  io.Writer // what happens, step by step
 	Listen string    // loopback address, a free port by default
 	Loss   float64   // share of multicast packets that every workstation loses
+	Rate   int64     // bits a second of the stream, 100 Mbit/s by default
 }
 
 // Stage is the demo's service and its workstations.

@@ -132,7 +132,7 @@ func (h *house) receipts(delivery int64) map[string]api.Receipt {
 
 func gold(t *testing.T) *golddisk.Disk {
 	t.Helper()
-	d, err := golddisk.Build(t.Context(), golddisk.Spec{Path: filepath.Join(t.TempDir(), "gold"), Data: 12 * golddisk.MiB})
+	d, err := golddisk.Build(t.Context(), golddisk.Spec{Path: filepath.Join(t.TempDir(), "gold"), Data: 8 * golddisk.MiB})
 	require.NoError(t, err)
 	return d
 }

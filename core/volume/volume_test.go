@@ -61,11 +61,11 @@ func TestUsedIsEnoughForTheFilesAndNoMore(t *testing.T) {
 		"sparse_super2":    {Ext4: []string{"-b", "1024", "-O", "sparse_super2"}},
 		"checksum seed":    {Ext4: []string{"-O", "metadata_csum_seed"}},
 		"nearly empty":     {Data: 1, Size: 200 * golddisk.MiB, Ext4: []string{"-b", "1024"}},
-		"nearly full":      {Data: 50 * golddisk.MiB, Ext4: []string{"-m", "0"}},
-		"FAT12 and odd":    {FATBits: 12, ESP: 3 * golddisk.MiB, Size: 77*golddisk.MiB + 512},
+		"nearly full":      {Data: 27 * golddisk.MiB, Ext4: []string{"-m", "0"}},
+		"FAT12 and odd":    {FATBits: 12, ESP: 3 * golddisk.MiB, Size: 57*golddisk.MiB + 512},
 		"FAT16":            {FATBits: 16, ESP: 20 * golddisk.MiB},
-		"large FAT32":      {FATBits: 32, ESP: 70 * golddisk.MiB, Size: 160 * golddisk.MiB},
-		"large ext groups": {Data: 30 * golddisk.MiB, Size: 600 * golddisk.MiB},
+		"large FAT32":      {FATBits: 32, ESP: 70 * golddisk.MiB, Size: 110 * golddisk.MiB},
+		"large ext groups": {Size: 600 * golddisk.MiB},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -6,7 +6,6 @@
 package golddisk
 
 import (
-	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -16,6 +15,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 )
 
@@ -26,7 +26,7 @@ const MiB = 1 << 20
 // of Build.
 type Spec struct {
 	Path string
-	// Size is the whole disk's, 96 MiB by default.
+	// Size is the whole disk's, 72 MiB by default.
 	Size int64
 	// ESP is the EFI partition's size, 33 MiB by default (mkfs.vfat makes
 	// FAT12, 16 or 32 of it as FATBits says; FAT32 needs 33 MiB).
@@ -34,7 +34,7 @@ type Spec struct {
 	FATBits int // 32 by default
 	// Ext4 are further arguments for mkfs.ext4, such as "-O", "bigalloc".
 	Ext4 []string
-	// Data is how many bytes of files to put onto the root volume, 24 MiB by default.
+	// Data is how many bytes of files to put onto the root volume, 10 MiB by default.
 	Data int64
 	// Seed makes the files' content; the same seed makes the same files.
 	Seed uint64
@@ -54,7 +54,7 @@ type Disk struct {
 // Build makes the disk.
 func Build(ctx context.Context, s Spec) (*Disk, error) {
 	if s.Size == 0 {
-		s.Size = 96 * MiB
+		s.Size = 72 * MiB
 	}
 	if s.ESP == 0 {
 		s.ESP = 33 * MiB
@@ -63,7 +63,7 @@ func Build(ctx context.Context, s Spec) (*Disk, error) {
 		s.FATBits = 32
 	}
 	if s.Data == 0 {
-		s.Data = 24 * MiB
+		s.Data = 10 * MiB
 	}
 	other := (int64(len(s.Other)) + MiB - 1) / MiB * MiB
 	d := &Disk{Path: s.Path, Size: s.Size, ESPStart: MiB, ESPSize: s.ESP, RootStart: MiB + s.ESP}
@@ -150,7 +150,9 @@ func (d *Disk) root() string { return fmt.Sprintf("%s?offset=%d", d.Path, d.Root
 
 // writeFiles makes a small made-up system: part text, part noise.
 func writeFiles(dir string, s Spec) error {
-	r := rand.New(rand.NewPCG(s.Seed, 7))
+	var seed [32]byte
+	binary.LittleEndian.PutUint64(seed[:], s.Seed)
+	r := rand.NewChaCha8(seed)
 	files := map[string][]byte{
 		"esp/EFI/BOOT/BOOTX64.EFI":  noise(r, 700_000),
 		"esp/EFI/fennholt/boot.cfg": []byte("start desk-root\n"),
@@ -159,7 +161,7 @@ func writeFiles(dir string, s Spec) error {
 		"root/etc/empty":            nil,
 	}
 	for i, left := 0, s.Data; left > 0; i++ {
-		n := min(left, 64<<10+r.Int64N(2*MiB))
+		n := min(left, 64<<10+int64(r.Uint64()%(2*MiB)))
 		content := noise(r, int(n))
 		if i%2 == 0 {
 			content = labels(r, int(n))
@@ -179,22 +181,29 @@ func writeFiles(dir string, s Spec) error {
 	return nil
 }
 
-func noise(r *rand.Rand, n int) []byte {
-	b := make([]byte, 0, n+8)
-	for len(b) < n {
-		b = binary.LittleEndian.AppendUint64(b, r.Uint64())
-	}
-	return b[:n]
+// noise does not compress.
+func noise(r *rand.ChaCha8, n int) []byte {
+	b := make([]byte, n)
+	r.Read(b)
+	return b
 }
 
-// labels is text that compresses about as well as a system's files do.
-func labels(r *rand.Rand, n int) []byte {
-	words := strings.Fields("fern moss sedge alder birch hazel willow sorrel clover vetch thrift campion pressed leaf stem root north slope damp shade collected")
-	var b bytes.Buffer
-	for b.Len() < n {
-		fmt.Fprintf(&b, "%s %s %d\n", words[r.IntN(len(words))], words[r.IntN(len(words))], r.IntN(100000))
+var words = strings.Fields("fern moss sedge alder birch hazel willow sorrel clover vetch thrift campion pressed leaf stem root north slope damp shade collected")
+
+// labels is text that compresses about as well as a system's files do: lines of
+// two words and a number.
+func labels(r *rand.ChaCha8, n int) []byte {
+	b := make([]byte, 0, n+64)
+	for len(b) < n {
+		dice := r.Uint64()
+		b = append(b, words[dice%uint64(len(words))]...)
+		b = append(b, ' ')
+		b = append(b, words[dice>>8%uint64(len(words))]...)
+		b = append(b, ' ')
+		b = strconv.AppendUint(b, dice>>40, 10)
+		b = append(b, '\n')
 	}
-	return b.Bytes()[:n]
+	return b[:n]
 }
 
 func run(ctx context.Context, stdin string, argv ...string) ([]byte, error) {
