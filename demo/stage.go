@@ -86,7 +86,7 @@ func Open(ctx context.Context, o Options) (_ *Stage, err error) {
 		Multicast: service.Multicast{
 			Interface: "lo", TTL: service.NoTTL,
 			Groups: netip.MustParsePrefix("233.252.0.0/24"), // for documentation, RFC 6676
-			Rate:   200_000_000,
+			Rate:   o.Rate,
 		},
 		Log: slog.New(slog.NewTextHandler(s.logFile(), nil)),
 	})
