@@ -178,13 +178,17 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 	case <-ctx.Done():
 	}
 	s.cancel() // ends what waits: long polls, event streams, streams to groups
-	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), shutdownGrace)
 	defer cancel()
-	if err := server.Shutdown(grace); err != nil {
-		return errors.Join(err, server.Close())
+	if err := server.Shutdown(grace); !errors.Is(err, context.DeadlineExceeded) {
+		return err
 	}
-	return nil
+	// What is left are connections on which nothing was asked yet, or that do not end.
+	return server.Close()
 }
+
+// shutdownGrace is how long running requests may take to finish.
+const shutdownGrace = 2 * time.Second
 
 // Close ends what runs and gives the data folder back. Deliveries that were
 // still gathering go on at the next start.
