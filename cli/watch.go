@@ -169,9 +169,19 @@ func (b *bars) set(key, text, notation string, done, total int64, over, bad bool
 	}
 }
 
+// end draws the bars a last time. Stopping is said again until it was heard: a
+// writer that has not begun to draw yet does not remember it.
 func (b *bars) end() {
-	b.writer.Stop()
-	<-b.drawn
+	again := time.NewTicker(10 * time.Millisecond)
+	defer again.Stop()
+	for {
+		b.writer.Stop()
+		select {
+		case <-b.drawn:
+			return
+		case <-again.C:
+		}
+	}
 }
 
 // deliveryBars draws a delivery: the stream, and each workstation.

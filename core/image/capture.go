@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"iter"
 	"runtime"
 	"sync"
 	"time"
@@ -114,7 +115,7 @@ func (c *capture) read(ctx context.Context, batches chan<- []piece) error {
 		}
 	}
 	for i, v := range c.survey.volumes {
-		for s, err := range stretches(i, v) {
+		for s, err := range stretches(i, v.Used()) {
 			if err != nil {
 				return fmt.Errorf("partition %d: %w", c.survey.Areas[i].Partition, err)
 			}
@@ -144,10 +145,10 @@ func (c *capture) read(ctx context.Context, batches chan<- []piece) error {
 
 // stretches cuts the used extents of area i at multiples of SlabSize and
 // gathers them stretch by stretch.
-func stretches(i int, v *volume.Volume) func(yield func(Slab, error) bool) {
+func stretches(i int, used iter.Seq2[volume.Extent, error]) iter.Seq2[Slab, error] {
 	return func(yield func(Slab, error) bool) {
 		open := Slab{Area: i, Start: -1}
-		for e, err := range v.Used() {
+		for e, err := range used {
 			if err != nil {
 				yield(Slab{}, err)
 				return

@@ -167,3 +167,61 @@ func FuzzRead(f *testing.F) {
 type memory struct{ b []byte }
 
 func (m *memory) WriteAt(p []byte, off int64) (int, error) { return copy(m.b[off:], p), nil }
+
+func TestSectorsOf4096Bytes(t *testing.T) {
+	const size = 64 << 20
+	table := partition.Table{Scheme: partition.GPT, SectorSize: 4096, Sectors: size / 4096, DiskID: uuid.New(), FirstUsable: 6, LastUsable: size/4096 - 6, Slots: 128,
+		Partitions: []partition.Partition{{Number: 3, Type: partition.EFISystem, ID: uuid.New(), First: 256, Last: 511, Name: "EFI system", Attributes: 1 << 63}}}
+	disk := &memory{b: make([]byte, size)}
+	require.NoError(t, table.Write(disk))
+	got, err := partition.Read(bytes.NewReader(disk.b), size, 4096)
+	require.NoError(t, err)
+	assert.Equal(t, &table, got)
+	assert.EqualValues(t, 1<<20, got.Start(got.Partitions[0]))
+	assert.EqualValues(t, 6*4096, got.GapStart())
+	assert.EqualValues(t, 1<<20, got.GapEnd())
+	_, err = partition.Read(bytes.NewReader(disk.b), size, 512)
+	assert.ErrorIs(t, err, partition.ErrDamaged, "read with the wrong sector size, it is announced and not there")
+	_, err = partition.Read(bytes.NewReader(disk.b), size, 520)
+	assert.ErrorContains(t, err, "520")
+}
+
+// The EFI System partition's type as the UEFI specification prints it and as it
+// must lie on the disk, its first three fields turned round.
+func TestIdentitiesAreMixedEndian(t *testing.T) {
+	table := partition.Table{Scheme: partition.GPT, SectorSize: 512, Sectors: 128, FirstUsable: 34, LastUsable: 94, Slots: 128,
+		Partitions: []partition.Partition{{Number: 1, Type: uuid.MustParse("C12A7328-F81F-11D2-BA4B-00A0C93EC93B"), First: 40, Last: 50, Name: "Fröhlich 🌿"}}}
+	disk := &memory{b: make([]byte, 128*512)}
+	require.NoError(t, table.Write(disk))
+	assert.Equal(t, []byte{0x28, 0x73, 0x2A, 0xC1, 0x1F, 0xF8, 0xD2, 0x11, 0xBA, 0x4B, 0x00, 0xA0, 0xC9, 0x3E, 0xC9, 0x3B}, disk.b[1024:1040])
+	got, err := partition.Read(bytes.NewReader(disk.b), 128*512, 512)
+	require.NoError(t, err)
+	assert.Equal(t, "Fröhlich 🌿", got.Partitions[0].Name, "names are UTF-16")
+}
+
+func TestCheckRefusesWhatCannotBe(t *testing.T) {
+	for name, lie := range map[string]func(t *partition.Table){
+		"scheme":           func(t *partition.Table) { t.Scheme = "other" },
+		"sector size":      func(t *partition.Table) { t.SectorSize = 1 },
+		"no slots":         func(t *partition.Table) { t.Slots = 0 },
+		"too many slots":   func(t *partition.Table) { t.Slots = 1 << 30 },
+		"overflow":         func(t *partition.Table) { t.Sectors, t.LastUsable = 1<<63, 1<<62 },
+		"usable backwards": func(t *partition.Table) { t.FirstUsable = t.LastUsable + 1 },
+		"usable too early": func(t *partition.Table) { t.FirstUsable = 2 },
+		"slot zero":        func(t *partition.Table) { t.Partitions[0].Number = 0 },
+		"slot behind":      func(t *partition.Table) { t.Partitions[0].Number = 129 },
+		"slot twice":       func(t *partition.Table) { t.Partitions[0].Number = 2 },
+		"backwards":        func(t *partition.Table) { t.Partitions[0].First = 51 },
+		"overlap":          func(t *partition.Table) { t.Partitions[0].Last = 60 },
+		"before":           func(t *partition.Table) { t.Partitions[0].First = 33 },
+		"behind":           func(t *partition.Table) { t.Partitions[1].Last = 95 },
+		"long boot code":   func(t *partition.Table) { t.BootCode = make([]byte, 441) },
+	} {
+		table := &partition.Table{Scheme: partition.GPT, SectorSize: 512, Sectors: 128, FirstUsable: 34, LastUsable: 94, Slots: 128,
+			Partitions: []partition.Partition{{Number: 1, First: 40, Last: 50}, {Number: 2, First: 60, Last: 70}}}
+		require.NoError(t, table.Check())
+		lie(table)
+		assert.ErrorIs(t, table.Check(), partition.ErrDamaged, name)
+		assert.Error(t, table.Write(&memory{b: make([]byte, 128*512)}), name)
+	}
+}
