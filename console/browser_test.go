@@ -106,10 +106,11 @@ func open(t *testing.T) browser {
 	return browser{t, ctx}
 }
 
-// do runs actions, each of which waits for what it needs, for a minute at most.
+// do runs actions, each of which waits for what it needs, for some minutes at most:
+// a busy machine is slow to write eight disks.
 func (b browser) do(actions ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, time.Minute)
+	ctx, cancel := context.WithTimeout(b.ctx, 3*time.Minute)
 	defer cancel()
 	for i, a := range actions {
 		if err := chromedp.Do(ctx, a); err != nil {
