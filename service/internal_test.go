@@ -183,4 +183,3 @@ func TestTheStreamEndsWithItsFramesAndItsContext(t *testing.T) {
 	m.config.Interface = "nowhere0"
 	assert.ErrorContains(t, m.Send(t.Context(), to, endless, nil), `"nowhere0"`)
 }
-

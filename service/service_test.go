@@ -132,7 +132,7 @@ func (h *house) receipts(delivery int64) map[string]api.Receipt {
 
 func gold(t *testing.T) *golddisk.Disk {
 	t.Helper()
-	d, err := golddisk.Build(t.Context(), golddisk.Spec{Path: filepath.Join(t.TempDir(), "gold"), Data: 8 * golddisk.MiB})
+	d, err := golddisk.Build(t.Context(), golddisk.Spec{Path: filepath.Join(t.TempDir(), "gold"), Size: 36 * golddisk.MiB, ESP: 3 * golddisk.MiB, FATBits: 12, Data: 6 * golddisk.MiB})
 	require.NoError(t, err)
 	return d
 }

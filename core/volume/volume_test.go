@@ -60,12 +60,12 @@ func TestUsedIsEnoughForTheFilesAndNoMore(t *testing.T) {
 		"bigalloc":         {Ext4: []string{"-O", "bigalloc", "-C", "65536"}},
 		"sparse_super2":    {Ext4: []string{"-b", "1024", "-O", "sparse_super2"}},
 		"checksum seed":    {Ext4: []string{"-O", "metadata_csum_seed"}},
-		"nearly empty":     {Data: 1, Size: 200 * golddisk.MiB, Ext4: []string{"-b", "1024"}},
+		"nearly empty":     {Data: 1, Size: 100 * golddisk.MiB, Ext4: []string{"-b", "1024"}},
 		"nearly full":      {Data: 27 * golddisk.MiB, Ext4: []string{"-m", "0"}},
 		"FAT12 and odd":    {FATBits: 12, ESP: 3 * golddisk.MiB, Size: 57*golddisk.MiB + 512},
 		"FAT16":            {FATBits: 16, ESP: 20 * golddisk.MiB},
 		"large FAT32":      {FATBits: 32, ESP: 70 * golddisk.MiB, Size: 110 * golddisk.MiB},
-		"large ext groups": {Size: 600 * golddisk.MiB},
+		"large ext groups": {Size: 300 * golddisk.MiB, Ext4: []string{"-b", "4096"}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
