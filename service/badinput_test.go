@@ -338,7 +338,7 @@ func TestAnAgentDoesOnlyWhatItWasAsked(t *testing.T) {
 	assert.True(t, apiclient.IsUnauthorized(err))
 }
 
-func TestEventsBringEveryChange(t *testing.T) {
+func TestEventsTellOfANewcomer(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()

@@ -18,7 +18,6 @@ import (
 	"jugate/api"
 	"jugate/core/delivery"
 	"jugate/core/roster"
-	"jugate/core/slabstore"
 	"jugate/records"
 )
 
@@ -327,9 +326,9 @@ func (s *Service) getSlab(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	d, err := slabstore.ParseDigest(chi.URLParam(r, "digest"))
+	d, err := slabInPath(r)
 	if err != nil {
-		s.fail(w, r, huma.Error422UnprocessableEntity(err.Error()))
+		s.fail(w, r, err)
 		return
 	}
 	frame, err := s.slabs.Frame(d)

@@ -95,15 +95,24 @@ func (s *Service) upload(w http.ResponseWriter, r *http.Request, limit int64) (*
 	return e, body, err
 }
 
+// slabInPath is the slab that a plain request is about.
+func slabInPath(r *http.Request) (slabstore.Digest, error) {
+	d, err := slabstore.ParseDigest(chi.URLParam(r, "digest"))
+	if err != nil {
+		err = huma.Error422UnprocessableEntity(err.Error())
+	}
+	return d, err
+}
+
 func (s *Service) putSlab(w http.ResponseWriter, r *http.Request) {
 	e, frame, err := s.upload(w, r, 2*slabstore.MaxSlab)
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
-	d, err := slabstore.ParseDigest(chi.URLParam(r, "digest"))
+	d, err := slabInPath(r)
 	if err != nil {
-		s.fail(w, r, huma.Error422UnprocessableEntity(err.Error()))
+		s.fail(w, r, err)
 		return
 	}
 	added, err := s.slabs.Put(d, frame)
