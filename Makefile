@@ -6,8 +6,10 @@ GO := go
 
 # Debian's packages: disk tools for the demo and the tests, the browser for the
 # console's test.
-PACKAGES := fdisk dosfstools mtools e2fsprogs zstd chromium fonts-dejavu-core
-TOOLS := sfdisk mkfs.vfat mcopy mkfs.ext4 debugfs zstd chromium
+PACKAGES := fdisk mount dosfstools mtools e2fsprogs ntfs-3g exfatprogs exfat-fuse xfsprogs btrfs-progs \
+	lvm2 cryptsetup-bin qemu-utils xorriso p7zip-full zstd chromium fonts-dejavu-core
+TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs.exfat mount.exfat-fuse mkfs.xfs mkfs.btrfs \
+	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium
 
 .PHONY: demo test build setup console check fuzz screenshots clean
 
@@ -55,7 +57,7 @@ console/dist/index.html: console/src/api/schema.gen.ts $(CONSOLE_SOURCES)
 	rm -rf console/dist/assets
 	cd console && npm run --silent build
 
-FUZZ_TIME := 10s
+FUZZ_TIME := 30s
 fuzz:
 	@for f in $$(grep -rho --include='*_test.go' '^func Fuzz[A-Za-z]*' core | sed 's/func //' | sort -u); do \
 		for p in $$(grep -rl --include='*_test.go' "^func $$f(" core | xargs -n1 dirname | sort -u); do \

@@ -10,7 +10,6 @@ import (
 	"net/http/httptest"
 	"net/netip"
 	"os"
-	"path/filepath"
 	"sync"
 	"testing"
 	"time"
@@ -192,27 +191,6 @@ func waitFor(t *testing.T, said <-chan string, text string) {
 			t.Fatalf("it never showed %q", text)
 		}
 	}
-}
-
-func TestAFileDiskDoesNotGrow(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "disk")
-	require.NoError(t, os.WriteFile(path, make([]byte, 1000), 0o644))
-	d, err := agent.OpenFileDisk(path, 512)
-	require.NoError(t, err)
-	defer d.Close()
-	assert.EqualValues(t, 1000, d.Size())
-	_, err = d.WriteAt(make([]byte, 10), 990)
-	assert.NoError(t, err)
-	_, err = d.WriteAt(make([]byte, 11), 990)
-	assert.ErrorContains(t, err, "of a disk of 1000")
-	_, err = d.WriteAt(make([]byte, 1), -1)
-	assert.Error(t, err)
-	assert.NoError(t, d.Sync())
-	info, err := os.Stat(path)
-	require.NoError(t, err)
-	assert.EqualValues(t, 1000, info.Size())
-	_, err = agent.OpenFileDisk(path+"-gone", 512)
-	assert.ErrorIs(t, err, os.ErrNotExist)
 }
 
 // Several agents on one machine hear one stream, each as a whole.

@@ -49,12 +49,12 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 	if err := a.tell(ctx, api.Activity{Text: "looking at the disk"}); err != nil {
 		return none, err
 	}
-	survey, err := image.Look(disk, disk.Size(), disk.SectorSize())
+	survey, err := image.Look(disk, disk.Size(), disk.SectorSize(), image.LookOptions{})
 	if err != nil {
 		return none, err
 	}
 	for _, f := range survey.Findings {
-		a.show("%s: %s", f.Where, f.Text)
+		a.show("%s: %s", f.Severity, f)
 	}
 
 	news := newNews(ctx, a)

@@ -14,6 +14,7 @@ import (
 	"github.com/jaypipes/ghw/pkg/block"
 
 	"jugate/api"
+	"jugate/core/disk"
 	"jugate/core/hwaddr"
 )
 
@@ -54,7 +55,7 @@ func (h Hardware) OpenDisk(i int) (Disk, error) {
 	if i < 0 || i >= len(disks) {
 		return nil, fmt.Errorf("there is no disk %d any more", i+1)
 	}
-	return OpenFileDisk(filepath.Join("/dev", disks[i].Name), sectorSize(disks[i].Name))
+	return disk.Open(filepath.Join("/dev", disks[i].Name), disk.Options{Write: true})
 }
 
 // Listen joins a group on the machine's interface.

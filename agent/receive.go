@@ -12,6 +12,7 @@ import (
 	"jugate/apiclient"
 	"jugate/core/delivery"
 	"jugate/core/image"
+	"jugate/core/partition"
 	"jugate/core/slabstore"
 )
 
@@ -109,7 +110,7 @@ func (r *receiver) prepare(ctx context.Context) error {
 	if r.disk, err = a.onlyDisk(); err != nil {
 		return err
 	}
-	r.restore, err = image.NewRestore(man, r.slabs, r.disk, r.disk.Size(), r.disk.SectorSize())
+	r.restore, err = image.NewRestore(man, r.slabs, r.disk, r.disk.Size(), r.disk.SectorSize(), image.RestoreOptions{Grow: partition.GrowLast})
 	if err == nil {
 		var group netip.AddrPort
 		if group, err = netip.ParseAddrPort(r.to.Channel); err == nil {
@@ -120,7 +121,10 @@ func (r *receiver) prepare(ctx context.Context) error {
 		r.disk.Close()
 		return err
 	}
-	r.begin = sync.OnceValue(r.restore.Begin)
+	r.begin = sync.OnceValue(func() error {
+		_, err := r.restore.Begin(ctx, nil)
+		return err
+	})
 	r.progress = api.Progress{Phase: string(delivery.Ready)}
 	for i := range r.slabs.Distinct() {
 		r.progress.Total += r.slabs.Slab(i).Length()

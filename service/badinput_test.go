@@ -20,7 +20,7 @@ import (
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/hwaddr"
-	"jugate/core/partition"
+	"jugate/core/image"
 	"jugate/core/slabstore"
 	"jugate/demo/golddisk"
 	"jugate/service"
@@ -99,8 +99,8 @@ func TestACaptureThatCannotBeDoneSaysWhy(t *testing.T) {
 	}{
 		"no disk":       {nil, "has no disk"},
 		"two disks":     {[]string{file(nil), file(nil)}, "has 2 disks"},
-		"empty disk":    {[]string{file(nil)}, "no partition table: it has only 0 bytes"},
-		"blank disk":    {[]string{file(make([]byte, 1<<20))}, "no partition table"},
+		"empty disk":    {[]string{file(nil)}, "the disk has only 0 bytes"},
+		"blank disk":    {[]string{file(make([]byte, 1<<20))}, "there is nothing on it"},
 		"truncated":     {[]string{file(sound[:len(sound)/2])}, "partition table is damaged"},
 		"broken table":  {[]string{file(broken)}, "partition table is damaged"},
 		"unclean":       {[]string{file(unclean)}, "shut down cleanly"},
@@ -268,8 +268,9 @@ func TestAStoppedDeliveryLeavesNoBootableDiskAndTrueReceipts(t *testing.T) {
 	f, err := os.Open(target)
 	require.NoError(t, err)
 	defer f.Close()
-	_, err = partition.Read(f, disk.Size, 512)
-	assert.ErrorIs(t, err, partition.ErrNoTable)
+	mark, err := image.ReadMark(f)
+	require.NoError(t, err)
+	assert.NotNil(t, mark, "the disk says that it is unfinished, and has no table")
 
 	t.Log("# and the workstation is there for the next one")
 	assert.Equal(t, "delivered", h.receipts(h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}}).ID)["herb-01"].Outcome)

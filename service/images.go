@@ -65,7 +65,7 @@ func (s *Service) imageRoutes(h huma.API) {
 			return nil, problem(err)
 		}
 		v := version(*row)
-		v.NeedBytes, v.Areas = man.Table.MinSize(), areas(man)
+		v.NeedBytes, v.Areas = man.LeastDisk(), areas(man)
 		return answer(v, nil)
 	})
 }

@@ -14,6 +14,7 @@ import (
 
 	"jugate/agent"
 	"jugate/api"
+	"jugate/core/disk"
 	"jugate/core/hwaddr"
 )
 
@@ -62,7 +63,7 @@ func (w *Workstation) OpenDisk(i int) (agent.Disk, error) {
 	if i < 0 || i >= len(w.Disks) {
 		return nil, fmt.Errorf("there is no disk %d", i+1)
 	}
-	return agent.OpenFileDisk(w.Disks[i], w.sectorSize())
+	return disk.Open(w.Disks[i], disk.Options{Write: true, SectorSize: w.sectorSize()})
 }
 
 // Listen joins a real multicast group and then loses what Loss says.

@@ -3,10 +3,12 @@ package image
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"iter"
 	"runtime"
+	"slices"
 	"sync"
 	"time"
 
@@ -29,30 +31,45 @@ type Sink interface {
 type Options struct {
 	Source Source
 	Now    func() time.Time // time.Now by default
+	// Despite gives the reason to capture a disk with blocking findings.
+	Despite *Override
+	// PastBadSectors goes on where the disk cannot be read, and names the places
+	// in the manifest.
+	PastBadSectors bool
 	// Progress, if set, is told after each batch how many used bytes are done,
 	// of how many, and how many slabs were new.
 	Progress func(done, total int64, newSlabs int)
 }
 
-// batchSlabs is how many slabs go through the pipeline together. Three batches
-// exist at once (read, worked on, waiting), so capture holds about 100 MiB.
+// batchSlabs is how many slabs go through the pipeline together. Four batches
+// exist at once (read, hashed, sent, waiting), so capture holds about 130 MiB.
 const batchSlabs = 32
 
-// piece is a slab on its way to the sink, in a buffer of the pool.
+// maxUnreadable is how many stretches a disk may fail to read. One that has more
+// is no golden disk.
+const maxUnreadable = 10_000
+
+// piece is a slab on its way to the sink, in a buffer of the pool; there is none
+// for a slab of zeros that was not read.
 type piece struct {
 	slab   Slab
 	buffer *[]byte
 }
 
 // Capture reads what the survey calls used, cuts it into slabs, gives those to
-// the sink that it lacks, and returns the manifest and the map. One goroutine
-// reads while the others hash, compress and send. Blocking findings are
+// the sink that it lacks, and returns the manifest and the map. Reading, hashing
+// and sending go on side by side. Blocking findings without a reason to go on are
 // returned as *NotFitError before anything is read. Other errors are the
 // disk's, with the position, or the sink's; what the sink has by then it keeps,
 // and the next capture does not send it again.
 func Capture(ctx context.Context, disk io.ReaderAt, s *Survey, sink Sink, o Options) (*Manifest, *Map, error) {
 	if err := s.Blocking(); err != nil {
-		return nil, nil, err
+		if o.Despite == nil || o.Despite.Reason == "" {
+			return nil, nil, err
+		}
+		s.distrust()
+	} else {
+		o.Despite = nil
 	}
 	if o.Now == nil {
 		o.Now = time.Now
@@ -64,14 +81,26 @@ func Capture(ctx context.Context, disk io.ReaderAt, s *Survey, sink Sink, o Opti
 	c.buffers.New = func() any { b := make([]byte, 0, SlabSize); return &b }
 
 	group, ctx := errgroup.WithContext(ctx)
-	batches := make(chan []piece)
+	read, hashed := make(chan []piece), make(chan []piece)
 	group.Go(func() error {
-		defer close(batches)
-		return c.read(ctx, batches)
+		defer close(read)
+		return c.read(ctx, read)
 	})
 	group.Go(func() error {
-		for batch := range batches {
-			if err := c.store(ctx, batch); err != nil {
+		defer close(hashed)
+		for batch := range read {
+			c.hash(batch)
+			select {
+			case hashed <- batch:
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+		return nil
+	})
+	group.Go(func() error {
+		for batch := range hashed {
+			if err := c.send(ctx, batch); err != nil {
 				return err
 			}
 		}
@@ -85,6 +114,7 @@ func Capture(ctx context.Context, disk io.ReaderAt, s *Survey, sink Sink, o Opti
 		Table: s.Table, Areas: s.Areas, SlabSize: SlabSize,
 		Slabs: c.slabs.Len(), ZeroSlabs: c.zeros, UsedBytes: c.done,
 		MapSize: int64(len(c.slabs.raw)), MapDigest: slabstore.Sum(c.slabs.raw),
+		Findings: s.Findings, Despite: o.Despite, Unreadable: c.unreadable,
 	}
 	return m, c.slabs, nil
 }
@@ -96,9 +126,12 @@ type capture struct {
 	options Options
 	buffers sync.Pool
 
-	slabs       *Map
-	zeros       int
-	done, total int64
+	unreadable []Unreadable // written by read alone
+	slabs      *Map         // written by hash alone
+	last       Slab         // the last one in it
+	zeros      int
+
+	done, total int64 // written by send alone
 	newSlabs    int
 }
 
@@ -115,22 +148,18 @@ func (c *capture) read(ctx context.Context, batches chan<- []piece) error {
 		}
 	}
 	for i, v := range c.survey.volumes {
-		for s, err := range stretches(i, v.Used()) {
+		for s, err := range stretches(i, v.Parts()) {
 			if err != nil {
 				return fmt.Errorf("partition %d: %w", c.survey.Areas[i].Partition, err)
 			}
-			buffer := c.buffers.Get().(*[]byte)
-			plain := (*buffer)[:0]
-			for _, e := range s.Extents {
-				n := len(plain)
-				plain = plain[:n+int(e.Length)]
-				at := c.survey.starts[i] + e.Start
-				if got, err := c.disk.ReadAt(plain[n:], at); got < int(e.Length) {
-					return fmt.Errorf("read %d bytes of the disk at byte %d: %w", e.Length, at, err)
+			p := piece{slab: s}
+			if !s.Zero {
+				p.buffer = c.buffers.Get().(*[]byte)
+				if err := c.readSlab(s, p.buffer); err != nil {
+					return err
 				}
 			}
-			*buffer = plain
-			if batch = append(batch, piece{s, buffer}); len(batch) == batchSlabs {
+			if batch = append(batch, p); len(batch) == batchSlabs {
 				if err := flush(); err != nil {
 					return err
 				}
@@ -143,41 +172,95 @@ func (c *capture) read(ctx context.Context, batches chan<- []piece) error {
 	return nil
 }
 
-// stretches cuts the used extents of area i at multiples of SlabSize and
-// gathers them stretch by stretch.
-func stretches(i int, used iter.Seq2[volume.Extent, error]) iter.Seq2[Slab, error] {
+func (c *capture) readSlab(s Slab, buffer *[]byte) error {
+	plain := (*buffer)[:0]
+	for _, e := range s.Extents {
+		n := len(plain)
+		plain = plain[:n+int(e.Length)]
+		at := c.survey.starts[s.Area] + e.Start
+		got, err := c.disk.ReadAt(plain[n:], at)
+		if got == int(e.Length) {
+			continue
+		}
+		if !c.options.PastBadSectors {
+			return fmt.Errorf("read %d bytes of the disk at byte %d: %w", e.Length, at, err)
+		}
+		if err := c.readPast(s.Area, e, plain[n:]); err != nil {
+			return err
+		}
+	}
+	*buffer = plain
+	return nil
+}
+
+// readPast reads an extent sector by sector, with zeros for those that fail.
+func (c *capture) readPast(area int, e volume.Extent, b []byte) error {
+	sector := int64(c.survey.Table.SectorSize)
+	number := c.survey.Areas[area].Partition
+	for off := int64(0); off < e.Length; off += sector {
+		part := b[off:min(off+sector, e.Length)]
+		if n, err := c.disk.ReadAt(part, c.survey.starts[area]+e.Start+off); n == len(part) {
+			continue
+		} else if errors.Is(err, io.EOF) {
+			return fmt.Errorf("the disk ends at byte %d, before partition %d does", c.survey.starts[area]+e.Start+off+int64(n), number)
+		}
+		clear(part)
+		start := e.Start + off
+		if last := len(c.unreadable) - 1; last >= 0 && c.unreadable[last].Partition == number && c.unreadable[last].Start+c.unreadable[last].Length == start {
+			c.unreadable[last].Length += int64(len(part))
+			continue
+		}
+		c.unreadable = append(c.unreadable, Unreadable{number, start, int64(len(part))})
+		if len(c.unreadable) > maxUnreadable {
+			return fmt.Errorf("more than %d places of the disk cannot be read, the first at byte %d of partition %d; replace the disk", maxUnreadable, c.unreadable[0].Start, c.unreadable[0].Partition)
+		}
+	}
+	return nil
+}
+
+// stretches cuts the used parts of area i at multiples of SlabSize and gathers
+// them stretch by stretch: what is to be read, and behind it what is zeros.
+func stretches(i int, parts iter.Seq2[volume.Part, error]) iter.Seq2[Slab, error] {
 	return func(yield func(Slab, error) bool) {
-		open := Slab{Area: i, Start: -1}
-		for e, err := range used {
+		content, zeros := Slab{Area: i, Start: -1}, Slab{Area: i, Start: -1, Zero: true}
+		end := func() bool {
+			return (len(content.Extents) == 0 || yield(content, nil)) && (len(zeros.Extents) == 0 || yield(zeros, nil))
+		}
+		for p, err := range parts {
 			if err != nil {
 				yield(Slab{}, err)
 				return
 			}
-			for e.Length > 0 {
-				start := e.Start / SlabSize * SlabSize
-				part := volume.Extent{Start: e.Start, Length: min(e.Length, start+SlabSize-e.Start)}
-				e = volume.Extent{Start: part.End(), Length: e.Length - part.Length}
-				if start != open.Start {
-					if len(open.Extents) > 0 && !yield(open, nil) {
+			for p.Length > 0 {
+				start := p.Start / SlabSize * SlabSize
+				cut := volume.Extent{Start: p.Start, Length: min(p.Length, start+SlabSize-p.Start)}
+				p.Extent = volume.Extent{Start: cut.End(), Length: p.Length - cut.Length}
+				if start != content.Start {
+					if !end() {
 						return
 					}
-					open = Slab{Area: i, Start: start}
+					content, zeros = Slab{Area: i, Start: start}, Slab{Area: i, Start: start, Zero: true}
 				}
-				open.Extents = append(open.Extents, part)
+				to := &content
+				if p.Fleeting {
+					to = &zeros
+				}
+				to.Extents = append(to.Extents, cut)
 			}
 		}
-		if len(open.Extents) > 0 {
-			yield(open, nil)
-		}
+		end()
 	}
 }
 
-// store hashes a batch, asks what of it is new, and sends that.
-func (c *capture) store(ctx context.Context, batch []piece) error {
+// hash names the slabs of a batch and enters them into the map.
+func (c *capture) hash(batch []piece) {
 	var hashing errgroup.Group
 	hashing.SetLimit(runtime.GOMAXPROCS(0))
 	for i := range batch {
 		p := &batch[i]
+		if p.slab.Zero {
+			continue
+		}
 		hashing.Go(func() error {
 			if p.slab.Zero = allZero(*p.buffer); !p.slab.Zero {
 				p.slab.Digest = slabstore.Sum(*p.buffer)
@@ -186,14 +269,46 @@ func (c *capture) store(ctx context.Context, batch []piece) error {
 		})
 	}
 	hashing.Wait()
+	for _, p := range batch {
+		s := p.slab
+		// Where content turned out to be zeros, those of page files join it.
+		if last := c.last; s.Zero && last.Zero && last.Area == s.Area && last.Start == s.Start && len(last.Extents) > 0 {
+			c.slabs.dropLast()
+			c.zeros--
+			s.Extents = merged(last.Extents, s.Extents)
+		}
+		c.slabs.add(s)
+		c.last = s
+		if s.Zero {
+			c.zeros++
+		}
+	}
+}
 
+// merged puts two lists of extents that stand apart into one, ascending.
+func merged(a, b []volume.Extent) []volume.Extent {
+	all := append(slices.Clone(a), b...)
+	slices.SortFunc(all, func(x, y volume.Extent) int { return int(x.Start - y.Start) })
+	joined := all[:1]
+	for _, e := range all[1:] {
+		if last := &joined[len(joined)-1]; last.End() == e.Start {
+			last.Length += e.Length
+		} else {
+			joined = append(joined, e)
+		}
+	}
+	return joined
+}
+
+// send asks what of a batch is new, and sends that.
+func (c *capture) send(ctx context.Context, batch []piece) error {
 	plains := map[slabstore.Digest][]byte{}
 	var ask []slabstore.Digest
 	for _, p := range batch {
-		c.slabs.add(p.slab)
 		if p.slab.Zero {
-			c.zeros++
-		} else if _, twice := plains[p.slab.Digest]; !twice {
+			continue
+		}
+		if _, twice := plains[p.slab.Digest]; !twice {
 			plains[p.slab.Digest] = *p.buffer
 			ask = append(ask, p.slab.Digest)
 		}
@@ -223,8 +338,12 @@ func (c *capture) store(ctx context.Context, batch []piece) error {
 		c.newSlabs += len(missing)
 	}
 	for _, p := range batch {
-		c.done += int64(len(*p.buffer))
-		c.buffers.Put(p.buffer)
+		if p.buffer != nil {
+			c.done += int64(len(*p.buffer))
+			c.buffers.Put(p.buffer)
+		} else {
+			c.done += p.slab.Length()
+		}
 	}
 	if c.options.Progress != nil {
 		c.options.Progress(c.done, c.total, c.newSlabs)

@@ -24,7 +24,8 @@ func made(t *testing.T, n int, seed uint64) (*Manifest, *Map) {
 	table := &partition.Table{Scheme: partition.GPT, SectorSize: 512, Sectors: 1 << 30, FirstUsable: 34, LastUsable: 1<<30 - 34, Slots: 128, DiskID: uuid.New(),
 		Partitions: []partition.Partition{{Number: 1, Type: partition.EFISystem, ID: uuid.New(), First: 2048, Last: 1<<29 - 1, Name: "EFI system"}}}
 	man := &Manifest{Format: Format, Captured: time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC), Table: table, SlabSize: SlabSize,
-		Areas: []Area{{Partition: 0, Size: table.GapEnd() - table.GapStart(), Kind: volume.Unknown}, {Partition: 1, Size: table.Size(table.Partitions[0]), Kind: volume.Ext}}}
+		Areas: []Area{{Partition: 0, Size: table.GapEnd() - table.GapStart(), Kind: volume.Unknown},
+			{Partition: 1, Size: table.Size(table.Partitions[0]), Needs: table.Size(table.Partitions[0]), Kind: volume.Ext}}}
 	slabs := newMap(SlabSize)
 	at := int64(0)
 	for range n {
@@ -149,9 +150,9 @@ func TestStretchesAreCutAtTheirBoundaries(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			var got []Slab
-			for s, err := range stretches(3, func(yield func(volume.Extent, error) bool) {
+			for s, err := range stretches(3, func(yield func(volume.Part, error) bool) {
 				for _, e := range c.used {
-					if !yield(e, nil) {
+					if !yield(volume.Part{Extent: e}, nil) {
 						return
 					}
 				}

@@ -73,7 +73,7 @@ func capture(t *testing.T, d *golddisk.Disk, sink image.Sink) (*image.Manifest, 
 	f, err := os.Open(d.Path)
 	require.NoError(t, err)
 	defer f.Close()
-	survey, err := image.Look(f, d.Size, 512)
+	survey, err := image.Look(f, d.Size, 512, image.LookOptions{})
 	require.NoError(t, err)
 	return image.Capture(t.Context(), f, survey, sink, image.Options{})
 }
@@ -97,11 +97,12 @@ func open(t *testing.T, size int64) *os.File {
 
 func restore(t *testing.T, man *image.Manifest, slabs *image.Map, store *slabstore.Store, target *os.File, size int64) error {
 	t.Helper()
-	r, err := image.NewRestore(man, slabs, target, size, 512)
+	r, err := image.NewRestore(man, slabs, target, size, 512, image.RestoreOptions{})
 	if err != nil {
 		return err
 	}
-	require.NoError(t, r.Begin())
+	_, err = r.Begin(t.Context(), nil)
+	require.NoError(t, err)
 	missing := r.Missing()
 	rand.Shuffle(len(missing), func(i, j int) { missing[i], missing[j] = missing[j], missing[i] })
 	for _, i := range missing {
@@ -111,6 +112,10 @@ func restore(t *testing.T, man *image.Manifest, slabs *image.Map, store *slabsto
 	}
 	return r.Finish(t.Context(), nil)
 }
+
+// least is the smallest disk that holds all partitions where they are: behind the
+// last one 32 sectors of entries and a header.
+func least(d *golddisk.Disk) int64 { return d.RootStart + d.RootSize + d.OtherSize + 33*512 }
 
 func TestARestoredDiskIsTheGoldenOne(t *testing.T) {
 	gold := build(t, golddisk.Spec{ESP: 33 * golddisk.MiB, Other: bytes.Repeat([]byte("no file system! "), 3*golddisk.MiB/16)})
@@ -133,7 +138,7 @@ func TestARestoredDiskIsTheGoldenOne(t *testing.T) {
 	require.NoError(t, err)
 	wantFiles, err := gold.Files(t.Context())
 	require.NoError(t, err)
-	for name, size := range map[string]int64{"same size": gold.Size, "larger": gold.Size + 30*golddisk.MiB, "just fits": man.Table.MinSize()} {
+	for name, size := range map[string]int64{"same size": gold.Size, "larger": gold.Size + 30*golddisk.MiB, "just fits": least(gold)} {
 		t.Run(name, func(t *testing.T) {
 			target := open(t, size)
 			require.NoError(t, restore(t, man, slabs, sink.Store, target, size))
@@ -149,10 +154,10 @@ func TestARestoredDiskIsTheGoldenOne(t *testing.T) {
 		})
 	}
 
-	small := man.Table.MinSize() - 1
+	small := least(gold) - 1
 	var tooSmall *partition.TooSmallError
 	require.ErrorAs(t, restore(t, man, slabs, sink.Store, open(t, small), small), &tooSmall)
-	assert.Equal(t, man.Table.MinSize(), tooSmall.Need)
+	assert.Equal(t, least(gold), tooSmall.Need)
 }
 
 func TestCapturingAgainStoresJustTheChange(t *testing.T) {
@@ -219,15 +224,21 @@ func TestAnUnfinishedRestoreIsNotBootable(t *testing.T) {
 	target := open(t, gold.Size)
 	require.NoError(t, restore(t, man, slabs, sink.Store, target, gold.Size)) // an older delivery
 
-	r, err := image.NewRestore(man, slabs, target, gold.Size, 512)
+	r, err := image.NewRestore(man, slabs, target, gold.Size, 512, image.RestoreOptions{})
 	require.NoError(t, err)
-	require.NoError(t, r.Begin())
+	_, err = r.Begin(t.Context(), nil)
+	require.NoError(t, err)
 	frame, err := sink.Frame(slabs.Slab(firstStored(slabs)).Digest)
 	require.NoError(t, err)
 	require.NoError(t, r.WriteFrame(firstStored(slabs), frame))
 	assert.ErrorIs(t, r.Finish(t.Context(), nil), image.ErrIncomplete)
-	_, err = partition.Read(target, gold.Size, 512)
-	assert.ErrorIs(t, err, partition.ErrNoTable)
+	table, err := partition.Read(target, gold.Size, 512)
+	require.NoError(t, err)
+	assert.Equal(t, partition.None, table.Scheme)
+	survey, err := image.Look(target, gold.Size, 512, image.LookOptions{})
+	require.NoError(t, err)
+	assert.NotNil(t, survey.Unfinished)
+	assert.ErrorContains(t, survey.Blocking(), "a restore onto it was cut off")
 }
 
 func firstStored(slabs *image.Map) int {
@@ -247,7 +258,7 @@ func TestAWrongFrameIsNotWritten(t *testing.T) {
 	target := open(t, gold.Size)
 	before, err := os.ReadFile(target.Name())
 	require.NoError(t, err)
-	r, err := image.NewRestore(man, slabs, target, gold.Size, 512)
+	r, err := image.NewRestore(man, slabs, target, gold.Size, 512, image.RestoreOptions{})
 	require.NoError(t, err)
 	other := slabstore.Compress(nil, []byte("from somewhere else"))
 	assert.ErrorIs(t, r.WriteFrame(firstStored(slabs), other), slabstore.ErrDigest)
@@ -277,7 +288,7 @@ func TestADiskThatForgetsIsFoundOut(t *testing.T) {
 	man, slabs, err := capture(t, gold, sink)
 	require.NoError(t, err)
 	target := forgetful{open(t, gold.Size), gold.RootStart + 4*golddisk.MiB}
-	r, err := image.NewRestore(man, slabs, target, gold.Size, 512)
+	r, err := image.NewRestore(man, slabs, target, gold.Size, 512, image.RestoreOptions{})
 	require.NoError(t, err)
 	for _, i := range r.Missing() {
 		frame, err := sink.Frame(slabs.Slab(i).Digest)
@@ -321,7 +332,7 @@ func TestManifestsThatLieAreRefused(t *testing.T) {
 }
 
 func FuzzParseMap(f *testing.F) {
-	man := image.Manifest{SlabSize: image.SlabSize, Areas: []image.Area{{Size: 4 << 20}, {Partition: 1, Size: 64 << 20}}}
+	man := image.Manifest{SlabSize: image.SlabSize, Areas: []image.Area{{Size: 4 << 20, Needs: 4 << 20}, {Partition: 1, Size: 64 << 20, Needs: 60 << 20}}}
 	f.Add([]byte("JUGMAP1\n\x00\x00\x03\x00\x80\x20"), 1, 1, int64(4096))
 	f.Fuzz(func(t *testing.T, raw []byte, slabs, zeros int, used int64) {
 		m := man
@@ -334,7 +345,7 @@ func FuzzParseMap(f *testing.F) {
 		for i := range parsed.Len() {
 			s := parsed.Slab(i)
 			for _, e := range s.Extents {
-				if e.Start < s.Start || e.End() > m.Areas[s.Area].Size || e.End() > s.Start+m.SlabSize {
+				if e.Start < s.Start || e.End() > m.Areas[s.Area].Needs || e.End() > s.Start+m.SlabSize {
 					t.Fatalf("slab %d: %+v", i, s)
 				}
 			}

@@ -6,11 +6,12 @@
 // bytes themselves are slabs, kept by package slabstore or wherever a Sink puts
 // them. docs/image-format.md has the formats byte by byte.
 //
-//	survey, err := image.Look(disk, size, 512)
+//	survey, err := image.Look(disk, size, 512, image.LookOptions{})
 //	manifest, slabs, err := image.Capture(ctx, disk, survey, sink, image.Options{})
 //
-//	restore, err := image.NewRestore(manifest, slabs, target, size, 512)
-//	err = restore.Begin()
+//	restore, err := image.NewRestore(manifest, slabs, target, size, 512, image.RestoreOptions{Grow: partition.GrowLast})
+//	… show restore.Plan(); nothing is written yet …
+//	there, err := restore.Begin(ctx, nil) // goes on with what an earlier try has left
 //	err = restore.WriteFrame(i, frame) // for every slab, in any order
 //	err = restore.Finish(ctx, nil)     // checks the whole disk, then makes it bootable
 package image
@@ -23,6 +24,7 @@ import (
 
 	"jugate/core/hwaddr"
 	"jugate/core/partition"
+	"jugate/core/readiness"
 	"jugate/core/slabstore"
 	"jugate/core/volume"
 )
@@ -58,6 +60,26 @@ type Manifest struct {
 	UsedBytes int64            `json:"used_bytes"`
 	MapSize   int64            `json:"map_size"` // bytes
 	MapDigest slabstore.Digest `json:"map_digest"`
+	// Findings are what the survey reported, and Despite the reason to capture all
+	// the same if one of them was blocking.
+	Findings []readiness.Finding `json:"findings,omitempty"`
+	Despite  *Override           `json:"despite,omitempty"`
+	// Unreadable are the stretches that the golden disk could not read; copies
+	// have zeros there.
+	Unreadable []Unreadable `json:"unreadable,omitempty"`
+}
+
+// Override is why an image was captured although something spoke against it.
+type Override struct {
+	Reason string `json:"reason"`
+	By     string `json:"by,omitempty"`
+}
+
+// Unreadable is a stretch of the golden disk that could not be read.
+type Unreadable struct {
+	Partition int   `json:"partition"` // slot in the table; 0 is the gap
+	Start     int64 `json:"start"`     // bytes from the start of the area
+	Length    int64 `json:"length"`    // bytes
 }
 
 // Source is the workstation that a version was captured from.
@@ -67,8 +89,17 @@ type Source struct {
 	Model       string         `json:"model,omitempty"`
 }
 
+// UnreadableBytes is how much of the golden disk could not be read.
+func (m *Manifest) UnreadableBytes() int64 {
+	var n int64
+	for _, u := range m.Unreadable {
+		n += u.Length
+	}
+	return n
+}
+
 // Area is a stretch of the disk that the image keeps: a partition, or the gap
-// between the table and the first partition.
+// between the table and the first partition; on a disk without a table all of it.
 type Area struct {
 	Partition   int         `json:"partition"` // slot in the table; 0 is the gap
 	Size        int64       `json:"size"`      // bytes
@@ -77,6 +108,13 @@ type Area struct {
 	UUID        string      `json:"uuid,omitempty"`
 	ClusterSize int64       `json:"cluster_size"` // bytes
 	UsedBytes   int64       `json:"used_bytes"`
+	// LeftOut is how much of that are page and hibernation files, which copies get
+	// as zeros.
+	LeftOut int64 `json:"left_out,omitempty"`
+	// Needs is how many bytes from its start the partition must keep on another disk.
+	Needs int64 `json:"needs"`
+	// Whole says that every byte was taken, as nobody could tell what is in use.
+	Whole bool `json:"whole,omitempty"`
 }
 
 // Encode gives the bytes that are stored and whose digest names the version.
@@ -117,12 +155,35 @@ func (m *Manifest) check() error {
 	seen := map[int]bool{}
 	for _, a := range m.Areas {
 		start, size, ok := placed(m.Table, a.Partition)
-		if !ok || seen[a.Partition] || a.Size != size || start < 0 {
+		if !ok || seen[a.Partition] || a.Size != size || start < 0 || a.Needs < 0 || a.Needs > size {
 			return fmt.Errorf("an area of %d bytes for partition %d, which the table does not have so", a.Size, a.Partition)
 		}
 		seen[a.Partition] = true
 	}
+	for _, u := range m.Unreadable {
+		if !seen[u.Partition] || u.Start < 0 || u.Length <= 0 {
+			return fmt.Errorf("an unreadable stretch of %d bytes in partition %d", u.Length, u.Partition)
+		}
+	}
+	if m.Despite != nil && m.Despite.Reason == "" {
+		return errors.New("it was captured despite findings, and gives no reason")
+	}
 	return nil
+}
+
+// LeastDisk is the size of the smallest disk, in bytes, that the image fits onto.
+func (m *Manifest) LeastDisk() int64 {
+	return m.Table.Least(partition.Fit{Needs: m.needs})
+}
+
+// needs is partition.Fit.Needs for this image.
+func (m *Manifest) needs(number int) int64 {
+	for _, a := range m.Areas {
+		if a.Partition == number {
+			return a.Needs
+		}
+	}
+	return 0
 }
 
 // placed tells where the area of a partition (0: the gap) lies on a disk with

@@ -2,16 +2,12 @@ package image
 
 import (
 	"context"
-	"errors"
+	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
-	"runtime"
 	"slices"
-	"strings"
 	"sync"
-
-	"golang.org/x/sync/errgroup"
 
 	"jugate/core/partition"
 	"jugate/core/slabstore"
@@ -26,9 +22,30 @@ type Target interface {
 	Sync() error
 }
 
-// Restore brings one version onto one disk. The old partition table goes first
-// and the new one comes last, after every byte was checked: a disk whose restore
-// was cut off has no table, and nothing boots from it by mistake.
+// Zeroer is a Target that can make n bytes from off zero without writing them all.
+type Zeroer interface {
+	Zero(off, n int64) error
+}
+
+// Trimmer is a Target that can be told what nobody needs any more.
+type Trimmer interface {
+	Trim(off, n int64) error
+}
+
+// RestoreOptions say how an image is to lie on a disk. The zero value leaves all
+// partitions as they were.
+type RestoreOptions struct {
+	Grow partition.Grow
+	// Trim tells the medium first that nothing on it is needed any more.
+	Trim bool
+	// Label names the image in the mark that an unfinished restore leaves.
+	Label string
+}
+
+// Restore brings one version onto one disk. The old partition table goes first,
+// a Mark takes its place, and the new table comes last, after every byte was
+// checked: nothing boots by mistake from a disk whose restore was cut off. A
+// restore of the same version finds the mark and goes on with what is there.
 //
 // WriteFrame may be called from several goroutines and in any order of slabs.
 type Restore struct {
@@ -38,7 +55,13 @@ type Restore struct {
 	starts   []int64          // of each area on this disk
 	disk     Target
 	size     int64
+	options  RestoreOptions
+	mark     Mark
 	buffers  sync.Pool
+
+	// head is the beginning of a disk without a partition table. It is held back
+	// until the end, so that its file system is not found before.
+	head []byte
 
 	// twins are the further places of a slab whose bytes occur more than once,
 	// under the number that Map.Distinct gives.
@@ -48,21 +71,36 @@ type Restore struct {
 	left map[int]struct{} // numbers of the slabs that need their frame
 }
 
+// headLen is how many bytes are held back at most; file systems name themselves
+// in the first 68 KiB.
+const headLen = 128 << 10
+
 // NewRestore checks that the version fits onto a disk of size bytes and plans
-// it; nothing is written. Errors are *partition.TooSmallError or wrap
-// partition.ErrSectorSize.
-func NewRestore(man *Manifest, slabs *Map, disk Target, size int64, sectorSize int) (*Restore, error) {
-	table, err := man.Table.Onto(size, sectorSize)
+// it; nothing is written. Errors are *partition.TooSmallError, name a partition
+// to grow that is not there, or wrap partition.ErrSectorSize.
+func NewRestore(man *Manifest, slabs *Map, disk Target, size int64, sectorSize int, o RestoreOptions) (*Restore, error) {
+	table, err := man.Table.Onto(size, sectorSize, partition.Fit{Grow: o.Grow, Needs: man.needs})
 	if err != nil {
 		return nil, err
 	}
-	r := &Restore{manifest: man, slabs: slabs, table: table, disk: disk, size: size,
+	r := &Restore{manifest: man, slabs: slabs, table: table, disk: disk, size: size, options: o,
 		twins: map[int][]int{}, left: map[int]struct{}{}}
 	r.buffers.New = func() any { b := make([]byte, 0, man.SlabSize); return &b }
 	for _, a := range man.Areas {
 		start, _, _ := placed(table, a.Partition)
 		r.starts = append(r.starts, start)
 	}
+	if table.Scheme == partition.None {
+		r.head = make([]byte, min(headLen, size))
+	}
+	plan, err := json.Marshal(struct {
+		Manifest *Manifest
+		Table    *partition.Table
+	}{man, table})
+	if err != nil {
+		return nil, err
+	}
+	r.mark = Mark{Label: o.Label, Plan: slabstore.Sum(plan)}
 	first := map[slabstore.Digest]int{}
 	for i, d := range slabs.Distinct() {
 		first[d] = i
@@ -76,13 +114,38 @@ func NewRestore(man *Manifest, slabs *Map, disk Target, size int64, sectorSize i
 	return r, nil
 }
 
-// Begin takes the old partition table off the disk: from here on it is not
-// bootable until Finish has succeeded.
-func (r *Restore) Begin() error {
-	if err := partition.Wipe(r.disk, r.size, r.table.SectorSize); err != nil {
-		return err
+// Plan is the partition table as it will be on this disk.
+func (r *Restore) Plan() *partition.Table { return r.table }
+
+// Begin takes the old partition table off the disk and puts the mark in its
+// place; from here on the disk is not bootable until Finish has succeeded. If the
+// mark of the same plan is there already, what an earlier restore has written is
+// read, and what is right need not come again; found tells how many bytes that
+// is. progress, if set, is told the bytes looked at and in all.
+func (r *Restore) Begin(ctx context.Context, progress func(done, total int64)) (found int64, err error) {
+	before, err := ReadMark(r.disk)
+	if err != nil {
+		return 0, err
 	}
-	return r.disk.Sync()
+	if before != nil && before.Plan == r.mark.Plan {
+		return r.takeStock(ctx, progress)
+	}
+	if err := partition.Wipe(r.disk, r.size, r.table.SectorSize); err != nil {
+		return 0, err
+	}
+	sector := make([]byte, r.table.SectorSize)
+	copy(sector, r.mark.encode())
+	if _, err := r.disk.WriteAt(sector, 0); err != nil {
+		return 0, fmt.Errorf("mark the disk as unfinished: %w", err)
+	}
+	if err := r.disk.Sync(); err != nil {
+		return 0, err
+	}
+	if t, ok := r.disk.(Trimmer); ok && r.options.Trim && r.size > headLen {
+		// A medium that cannot, or will not, is written to all the same.
+		_ = t.Trim(headLen, (r.size-headLen)/headLen*headLen)
+	}
+	return 0, nil
 }
 
 // Needs reports whether slab i still needs its frame. Numbers are those of
@@ -142,135 +205,37 @@ func (r *Restore) write(s Slab, plain []byte) error {
 		return fmt.Errorf("%w: a slab of %d bytes for extents of %d", ErrManifest, len(plain), n)
 	}
 	for _, e := range s.Extents {
-		at := r.starts[s.Area] + e.Start
-		if _, err := r.disk.WriteAt(plain[:e.Length], at); err != nil {
-			return fmt.Errorf("write %d bytes of the disk at byte %d: %w", e.Length, at, err)
+		if err := r.writeAt(plain[:e.Length], r.starts[s.Area]+e.Start); err != nil {
+			return err
 		}
 		plain = plain[e.Length:]
 	}
 	return nil
 }
 
-// MismatchError names the slabs that read back differently from what was written.
-type MismatchError struct {
-	Slabs []int
-	First int64 // the first differing slab's place on the disk, in bytes
-}
-
-func (e *MismatchError) Error() string {
-	return fmt.Sprintf("the disk returns other bytes than were written: %d slabs differ, the first at byte %d; the disk is failing", len(e.Slabs), e.First)
-}
-
-// ErrIncomplete says that Finish was called before every slab was written.
-var ErrIncomplete = errors.New("slabs are missing")
-
-// Finish writes the stretches that must be zero, reads the whole image back,
-// compares every digest, and only then writes the partition table and reads
-// that back too. progress, if set, is told the bytes checked so far and in all.
-// When it returns nil the disk is right. Errors wrap ErrIncomplete, are
-// *MismatchError, or are the disk's.
-func (r *Restore) Finish(ctx context.Context, progress func(done, total int64)) error {
-	if left := r.Left(); left > 0 {
-		return fmt.Errorf("%w: %d of %d", ErrIncomplete, left, r.manifest.Slabs)
+// writeAt writes to the disk, but for what is held back.
+func (r *Restore) writeAt(b []byte, at int64) error {
+	if at < int64(len(r.head)) {
+		n := copy(r.head[at:], b)
+		b, at = b[n:], at+int64(n)
 	}
-	zero := make([]byte, r.manifest.SlabSize)
-	for i := range r.slabs.Len() {
-		if s := r.slabs.Slab(i); s.Zero {
-			if err := r.write(s, zero[:s.Length()]); err != nil {
-				return err
-			}
-		}
+	if len(b) == 0 {
+		return nil
 	}
-	if err := r.disk.Sync(); err != nil {
-		return err
-	}
-	if err := r.check(ctx, progress); err != nil {
-		return err
-	}
-	if err := r.table.Write(r.disk); err != nil {
-		return err
-	}
-	if err := r.disk.Sync(); err != nil {
-		return err
-	}
-	return r.checkTable()
-}
-
-// check reads every slab back, several at a time.
-func (r *Restore) check(parent context.Context, progress func(done, total int64)) error {
-	var (
-		mu   sync.Mutex
-		bad  MismatchError
-		done int64
-	)
-	group, ctx := errgroup.WithContext(parent)
-	group.SetLimit(runtime.GOMAXPROCS(0))
-	for i := range r.slabs.Len() {
-		if ctx.Err() != nil {
-			break
-		}
-		group.Go(func() error {
-			s := r.slabs.Slab(i)
-			same, err := r.readsBack(s)
-			if err != nil {
-				return err
-			}
-			mu.Lock()
-			defer mu.Unlock()
-			done += s.Length()
-			if !same {
-				at := r.starts[s.Area] + s.Extents[0].Start
-				if bad.Slabs == nil || at < bad.First {
-					bad.First = at
-				}
-				bad.Slabs = append(bad.Slabs, i)
-			}
-			if progress != nil {
-				progress(done, r.manifest.UsedBytes)
-			}
-			return nil
-		})
-	}
-	if err := group.Wait(); err != nil {
-		return err
-	}
-	if err := parent.Err(); err != nil {
-		return err
-	}
-	if bad.Slabs != nil {
-		return &bad
+	if _, err := r.disk.WriteAt(b, at); err != nil {
+		return fmt.Errorf("write %d bytes of the disk at byte %d: %w", len(b), at, err)
 	}
 	return nil
 }
 
-func (r *Restore) readsBack(s Slab) (bool, error) {
-	buffer := r.buffers.Get().(*[]byte)
-	defer r.buffers.Put(buffer)
-	plain := (*buffer)[:0]
-	for _, e := range s.Extents {
-		n := len(plain)
-		plain = plain[:n+int(e.Length)]
-		at := r.starts[s.Area] + e.Start
-		if got, err := r.disk.ReadAt(plain[n:], at); got < int(e.Length) {
-			return false, fmt.Errorf("read %d bytes of the disk at byte %d back: %w", e.Length, at, err)
-		}
+// readAt reads what writeAt wrote.
+func (r *Restore) readAt(b []byte, at int64) error {
+	if at < int64(len(r.head)) {
+		n := copy(b, r.head[at:])
+		b, at = b[n:], at+int64(n)
 	}
-	if s.Zero {
-		return allZero(plain), nil
-	}
-	return slabstore.Sum(plain) == s.Digest, nil
-}
-
-func (r *Restore) checkTable() error {
-	got, err := partition.Read(r.disk, r.size, r.table.SectorSize)
-	if err != nil {
-		return fmt.Errorf("read the new partition table back: %w", err)
-	}
-	if len(got.Findings) > 0 {
-		return fmt.Errorf("read the new partition table back: %s", strings.Join(got.Findings, "; "))
-	}
-	if got.DiskID != r.table.DiskID || !slices.Equal(got.Partitions, r.table.Partitions) {
-		return errors.New("the new partition table reads back differently from what was written; the disk is failing")
+	if got, err := r.disk.ReadAt(b, at); got < len(b) {
+		return fmt.Errorf("read %d bytes of the disk at byte %d back: %w", len(b), at, err)
 	}
 	return nil
 }

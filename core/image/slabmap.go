@@ -101,6 +101,12 @@ func (m *Map) add(s Slab) {
 	m.raw = b
 }
 
+// dropLast takes the last record away again.
+func (m *Map) dropLast() {
+	last := len(m.offsets) - 1
+	m.raw, m.offsets = m.raw[:m.offsets[last]], m.offsets[:last]
+}
+
 // ParseMap reads the map that belongs to a manifest and checks every record:
 // the digest of the map, the order of the slabs, that all extents lie in their
 // stretch and area, and the totals. Errors wrap ErrManifest.
@@ -114,19 +120,19 @@ func ParseMap(raw []byte, man *Manifest) (*Map, error) {
 	m := &Map{slabSize: man.SlabSize, raw: raw}
 	var used int64
 	var zeros int
-	lastArea, lastStart := 0, int64(-1)
+	var last Slab
 	for at := len(mapMagic); at < len(raw); {
 		s, n, err := decodeSlab(raw[at:], man.SlabSize)
 		if err != nil {
 			return nil, fmt.Errorf("%w: slab %d: %w", ErrManifest, m.Len(), err)
 		}
-		if s.Area >= len(man.Areas) || s.Area < lastArea || (s.Area == lastArea && s.Start <= lastStart) {
+		if s.Area >= len(man.Areas) || m.Len() > 0 && !follows(last, s) {
 			return nil, fmt.Errorf("%w: slab %d is out of order", ErrManifest, m.Len())
 		}
-		if last := s.Extents[len(s.Extents)-1]; last.End() > man.Areas[s.Area].Size {
-			return nil, fmt.Errorf("%w: slab %d reaches over the end of its partition", ErrManifest, m.Len())
+		if end := s.Extents[len(s.Extents)-1].End(); end > man.Areas[s.Area].Needs {
+			return nil, fmt.Errorf("%w: slab %d reaches over what its partition keeps", ErrManifest, m.Len())
 		}
-		lastArea, lastStart = s.Area, s.Start
+		last = s
 		used += s.Length()
 		if s.Zero {
 			zeros++
@@ -139,6 +145,34 @@ func ParseMap(raw []byte, man *Manifest) (*Map, error) {
 			ErrManifest, m.Len(), used, man.Slabs, man.UsedBytes)
 	}
 	return m, nil
+}
+
+// follows tells whether b may come right after a. A stretch has one slab, and
+// behind it, if page or hibernation files lie there too, one of zeros for other
+// bytes of the same stretch.
+func follows(a, b Slab) bool {
+	if a.Area != b.Area {
+		return a.Area < b.Area
+	}
+	if a.Start != b.Start {
+		return a.Start < b.Start
+	}
+	if a.Zero || !b.Zero {
+		return false
+	}
+	i, j := 0, 0
+	for i < len(a.Extents) && j < len(b.Extents) {
+		x, y := a.Extents[i], b.Extents[j]
+		if x.Start < y.End() && y.Start < x.End() {
+			return false
+		}
+		if x.Start < y.Start {
+			i++
+		} else {
+			j++
+		}
+	}
+	return true
 }
 
 // decodeSlab reads one record and tells its length.

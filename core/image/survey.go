@@ -1,102 +1,172 @@
 package image
 
 import (
+	"bytes"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 
+	"jugate/core/fileview"
 	"jugate/core/partition"
+	"jugate/core/readiness"
 	"jugate/core/volume"
 )
 
 // Survey is what was read off a disk before anything of it was copied.
 type Survey struct {
-	Table    *partition.Table
-	Areas    []Area
-	Findings []Finding
+	Table    *partition.Table    `json:"table"`
+	Areas    []Area              `json:"areas"`
+	Findings []readiness.Finding `json:"findings"`
+	// Unfinished says that an earlier restore onto this disk was cut off.
+	Unfinished *Mark `json:"unfinished,omitempty"`
 
 	volumes []*volume.Volume // beside Areas
 	starts  []int64          // beside Areas: bytes on the disk
 }
 
-// Finding is one thing that speaks against taking the disk as a golden image,
-// or that the engineer should know.
-type Finding struct {
-	Blocking bool   `json:"blocking"`
-	Where    string `json:"where"` // "the disk", or a partition in words
-	Text     string `json:"text"`  // what it is, and what to do
+// LookOptions say what to make of a disk. The zero value refuses all doubts.
+type LookOptions struct {
+	Rules readiness.Rules
+	// Files shows the files of a volume that begins at byte start of the disk, or
+	// says why it cannot. By default package fileview does.
+	Files func(start int64, v *volume.Volume) (fs.FS, error)
+	// KeepFleeting takes page and hibernation files along.
+	KeepFleeting bool
+	// PastBadSectors copies volumes whole whose records cannot be read.
+	PastBadSectors bool
 }
 
 // NotFitError says that a survey has blocking findings.
 type NotFitError struct {
-	Findings []Finding
+	Findings []readiness.Finding
 }
 
 func (e *NotFitError) Error() string {
 	f := e.Findings[0]
-	text := fmt.Sprintf("the disk cannot be captured: %s: %s", f.Where, f.Text)
+	text := fmt.Sprintf("the disk is not fit to be captured: %s: %s; %s", f.Where, f.What, f.Do)
 	if n := len(e.Findings) - 1; n > 0 {
 		text += fmt.Sprintf(" (and %d more)", n)
 	}
 	return text
 }
 
-// Look reads the table and the allocation maps of a disk of size bytes. Errors
-// are those of packages partition and volume, with the place in words.
-func Look(disk io.ReaderAt, size int64, sectorSize int) (*Survey, error) {
+// Look reads the table, the allocation maps, and what speaks for and against the
+// disk of size bytes as a golden one. Errors are those of package partition, or
+// the disk's, with the place in words; a volume that cannot be understood is a
+// finding.
+func Look(disk io.ReaderAt, size int64, sectorSize int, o LookOptions) (*Survey, error) {
 	table, err := partition.Read(disk, size, sectorSize)
 	if err != nil {
 		return nil, err
 	}
-	s := &Survey{Table: table}
-	for _, text := range table.Findings {
-		s.Findings = append(s.Findings, Finding{Where: "the disk", Text: text})
+	if o.Files == nil {
+		o.Files = func(start int64, v *volume.Volume) (fs.FS, error) {
+			return fileview.Open(io.NewSectionReader(disk, start, v.Size), v.Size, v.Kind)
+		}
+	}
+	s := &Survey{Table: table, Findings: []readiness.Finding{}}
+	if s.Unfinished, err = ReadMark(disk); err != nil {
+		return nil, err
+	}
+	var volumes []readiness.Volume
+	look := func(number int, where string) error {
+		v, err := s.look(disk, number, where, o)
+		volumes = append(volumes, v)
+		return err
 	}
 	if _, length, _ := placed(table, 0); length > 0 {
-		if err := s.look(disk, 0, "the gap before the first partition"); err != nil {
+		where := "the gap before the first partition"
+		if table.Scheme == partition.None {
+			where = "the disk, which has no partitions"
+		}
+		if err := look(0, where); err != nil {
 			return nil, err
 		}
 	}
 	for _, p := range table.Partitions {
-		if err := s.look(disk, p.Number, describe(p)); err != nil {
+		if p.Extended() {
+			continue
+		}
+		if err := look(p.Number, describe(p)); err != nil {
 			return nil, err
 		}
 	}
+	if s.Unfinished != nil {
+		s.Findings = append(s.Findings, s.Unfinished.finding())
+	}
+	s.Findings = append(s.Findings, readiness.Check(table, volumes, o.Rules)...)
 	return s, nil
 }
 
-func (s *Survey) look(disk io.ReaderAt, number int, where string) error {
+func (s *Survey) look(disk io.ReaderAt, number int, where string, o LookOptions) (readiness.Volume, error) {
 	start, size, _ := placed(s.Table, number)
 	r := io.NewSectionReader(disk, start, size)
+	told := readiness.Volume{Where: where}
+	fail := func(err error) error {
+		if !errors.Is(err, volume.ErrDamaged) && !o.PastBadSectors {
+			return fmt.Errorf("%s: %w", where, err)
+		}
+		told.Damaged = err
+		return nil
+	}
 	v, err := volume.Open(r, size)
 	if err != nil {
-		return fmt.Errorf("%s: %w", where, err)
+		if err := fail(err); err != nil {
+			return told, err
+		}
+		v = volume.Opaque(size)
 	}
 	used, err := v.UsedBytes()
 	if err != nil {
-		return fmt.Errorf("%s: %w", where, err)
+		if err := fail(err); err != nil {
+			return told, err
+		}
+		v.Whole()
+		used = size
 	}
-	switch {
-	case v.MapsStale:
-		s.Findings = append(s.Findings, Finding{Blocking: true, Where: where,
-			Text: "its file system was not shut down cleanly, so its record of used blocks cannot be trusted; start the workstation, shut it down properly, and capture again"})
-	case !v.Clean:
-		s.Findings = append(s.Findings, Finding{Where: where,
-			Text: "its file system is marked as not shut down cleanly"})
+	if o.KeepFleeting {
+		v.Fleeting = nil
 	}
-	s.volumes = append(s.volumes, v)
-	s.starts = append(s.starts, start)
-	s.Areas = append(s.Areas, Area{
+	area := Area{
 		Partition: number, Size: size, Kind: v.Kind, Label: v.Label, UUID: v.UUID,
-		ClusterSize: v.ClusterSize, UsedBytes: used,
-	})
-	return nil
+		ClusterSize: v.ClusterSize, UsedBytes: used, Needs: v.Needs, Whole: used == size && v.Kind != volume.Unknown,
+	}
+	for _, e := range v.Fleeting {
+		area.LeftOut += e.Length
+	}
+	told.Volume, told.UsedBytes = v, used
+	if s.Table.Scheme == partition.None && v.Kind == volume.Unknown {
+		if told.Blank, err = looksBlank(disk, size); err != nil {
+			return told, err
+		}
+	}
+	if number > 0 && told.Damaged == nil && v.Kind != volume.Swap && !v.Encrypted && v.Kind != volume.Unknown {
+		told.Files, told.Hidden = o.Files(start, v)
+	}
+	s.volumes, s.starts, s.Areas = append(s.volumes, v), append(s.starts, start), append(s.Areas, area)
+	return told, nil
+}
+
+// looksBlank tells whether both ends of a disk are zeros, as those of a new one.
+func looksBlank(disk io.ReaderAt, size int64) (bool, error) {
+	b := make([]byte, min(1<<20, size))
+	for _, at := range []int64{0, size - int64(len(b))} {
+		if n, err := disk.ReadAt(b, at); n < len(b) {
+			return false, fmt.Errorf("read %d bytes of the disk at byte %d: %w", len(b), at, err)
+		}
+		if !bytes.Equal(b, make([]byte, len(b))) {
+			return false, nil
+		}
+	}
+	return true, nil
 }
 
 // Blocking returns a *NotFitError if there are findings that forbid a capture.
 func (s *Survey) Blocking() error {
-	var blocking []Finding
+	var blocking []readiness.Finding
 	for _, f := range s.Findings {
-		if f.Blocking {
+		if f.Severity == readiness.Blocking {
 			blocking = append(blocking, f)
 		}
 	}
@@ -104,6 +174,18 @@ func (s *Survey) Blocking() error {
 		return nil
 	}
 	return &NotFitError{blocking}
+}
+
+// distrust takes volumes whole whose maps may be behind the truth; a capture in
+// spite of that must not miss anything.
+func (s *Survey) distrust() {
+	for i, v := range s.volumes {
+		if v.MapsStale {
+			v.Whole()
+			a := &s.Areas[i]
+			a.UsedBytes, a.Needs, a.LeftOut, a.Whole = a.Size, a.Size, 0, true
+		}
+	}
 }
 
 func describe(p partition.Partition) string {

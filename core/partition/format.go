@@ -23,10 +23,6 @@ const (
 	entrySize   = 128
 	bootCodeLen = 440
 
-	mbrRecord     = 446 // offset of the first of four partition records
-	mbrSignature  = 510
-	protectiveMBR = 0xEE
-
 	maxSlots     = 1024 // room for eight times the usual number; more is taken for damage
 	maxEntrySize = 4096
 )

@@ -1,13 +1,15 @@
-// Package partition reads, checks, moves and writes the partition table of a
-// disk: the GUID Partition Table of the UEFI specification, chapter 5.
+// Package partition reads, checks, plans and writes the partition table of a
+// disk: the GUID Partition Table of the UEFI specification, chapter 5, the master
+// boot record with extended and logical partitions, or none at all.
 //
 // The way through it, from the golden disk to a blank one of another size:
 //
 //	table, err := partition.Read(golden, size, 512)
-//	moved, err := table.Onto(otherSize, 512) // nothing is written yet
+//	fitted, err := table.Onto(otherSize, 512, partition.Fit{Grow: partition.GrowLast})
+//	for _, m := range partition.Changes(table, fitted) { … show them; nothing is written yet … }
 //	err = partition.Wipe(target, otherSize, 512)
 //	… write what the partitions hold …
-//	err = moved.Write(target)
+//	err = fitted.Write(target)
 //
 // It never looks inside a partition; that is package volume.
 package partition
@@ -16,6 +18,8 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"reflect"
+	"slices"
 
 	"github.com/google/uuid"
 )
@@ -23,13 +27,15 @@ import (
 // Scheme names the kind of table.
 type Scheme string
 
-// GPT is the only scheme so far.
-const GPT Scheme = "gpt"
+// The schemes. None is a disk that is one volume from its first byte on.
+const (
+	GPT  Scheme = "gpt"
+	MBR  Scheme = "mbr"
+	None Scheme = "none"
+)
 
 var (
-	// ErrNoTable says that the disk begins with no partition table.
-	ErrNoTable = errors.New("the disk has no partition table")
-	// ErrDamaged says that there is a table, but neither copy of it can be trusted.
+	// ErrDamaged says that there is a table, but no copy of it can be trusted.
 	ErrDamaged = errors.New("the partition table is damaged")
 	// ErrSectorSize says that a table made for one sector size was to go onto another.
 	ErrSectorSize = errors.New("the sector sizes differ")
@@ -41,14 +47,18 @@ type Table struct {
 	Scheme     Scheme    `json:"scheme"`
 	SectorSize int       `json:"sector_size"`
 	Sectors    uint64    `json:"sectors"` // the whole disk
-	DiskID     uuid.UUID `json:"disk_id"`
+	DiskID     uuid.UUID `json:"disk_id,omitzero"`
+	// Signature is the MBR's disk signature; a GPT disk has it too, mostly zero.
+	Signature uint32 `json:"signature,omitempty"`
 	// FirstUsable and LastUsable bound what partitions may occupy, both inclusive.
 	FirstUsable uint64 `json:"first_usable"`
 	LastUsable  uint64 `json:"last_usable"`
-	// Slots is how many entries the table has room for, usually 128.
+	// Slots is how many entries the table has room for: usually 128, in an MBR 4.
 	Slots int `json:"slots"`
 	// BootCode is the first 440 bytes of sector 0, empty when they are all zero.
-	BootCode   []byte      `json:"boot_code,omitempty"`
+	BootCode []byte `json:"boot_code,omitempty"`
+	// Partitions are in the order of their numbers. An extended partition is one
+	// of them; the logical ones inside follow with numbers from 5.
 	Partitions []Partition `json:"partitions"`
 	// Findings are faults that Read could work around, in words.
 	Findings []string `json:"-"`
@@ -57,16 +67,43 @@ type Table struct {
 // Partition is one entry in use.
 type Partition struct {
 	Number     int       `json:"number"` // its slot, counted from 1
-	Type       uuid.UUID `json:"type"`
-	ID         uuid.UUID `json:"id"`
+	Type       uuid.UUID `json:"type,omitzero"`
+	ID         uuid.UUID `json:"id,omitzero"`
 	First      uint64    `json:"first"` // first sector
 	Last       uint64    `json:"last"`  // last sector, inclusive
 	Attributes uint64    `json:"attributes,omitempty"`
 	Name       string    `json:"name,omitempty"`
+
+	// Code and Active are an MBR's: the type, and whether it is the one to start.
+	Code   byte `json:"code,omitempty"`
+	Active bool `json:"active,omitempty"`
+	// Record is the sector of a logical partition's extended boot record, and
+	// BootCode what that holds in front of its table.
+	Record   uint64 `json:"record,omitempty"`
+	BootCode []byte `json:"boot_code,omitempty"`
 }
 
-// EFISystem is the type of the partition that firmware loads from.
-var EFISystem = uuid.MustParse("c12a7328-f81f-11d2-ba4b-00a0c93ec93b")
+// Types of partitions that matter to whoever starts or mends a workstation.
+var (
+	// EFISystem is the type of the partition that firmware loads from.
+	EFISystem = uuid.MustParse("c12a7328-f81f-11d2-ba4b-00a0c93ec93b")
+	// WindowsRecovery is the type of Windows' recovery environment.
+	WindowsRecovery = uuid.MustParse("de94bba4-06d1-4d40-a16a-bfd50179d6ac")
+)
+
+// Extended tells whether this is the partition of an MBR that only holds others.
+func (p Partition) Extended() bool { return p.Number <= 4 && extended(p.Code) }
+
+// Logical tells whether the partition lies in an extended one.
+func (p Partition) Logical() bool { return p.Record != 0 }
+
+// begin is the first sector that belongs to a partition, its record included.
+func (p Partition) begin() uint64 {
+	if p.Logical() {
+		return p.Record
+	}
+	return p.First
+}
 
 // Start is the partition's first byte on a disk of this table.
 func (t *Table) Start(p Partition) int64 { return int64(p.First) * int64(t.SectorSize) }
@@ -75,6 +112,9 @@ func (t *Table) Start(p Partition) int64 { return int64(p.First) * int64(t.Secto
 func (t *Table) Size(p Partition) int64 {
 	return int64(p.Last-p.First+1) * int64(t.SectorSize)
 }
+
+// DiskSize is the whole disk's length in bytes.
+func (t *Table) DiskSize() int64 { return int64(t.Sectors) * int64(t.SectorSize) }
 
 // Partition returns the partition in slot number.
 func (t *Table) Partition(number int) (Partition, bool) {
@@ -87,14 +127,23 @@ func (t *Table) Partition(number int) (Partition, bool) {
 }
 
 // GapStart and GapEnd bound the bytes between the primary table and the first
-// sector that partitions may begin at or do begin at; boot code can lie there.
-// They are equal when there is no gap.
+// partition; boot code can lie there. They are equal when there is no gap. On a
+// disk without a table the gap is the whole disk.
 func (t *Table) GapStart() int64 {
+	switch t.Scheme {
+	case None:
+		return 0
+	case MBR:
+		return int64(t.SectorSize)
+	}
 	return (2 + int64(t.entrySectors())) * int64(t.SectorSize)
 }
 
 // GapEnd is the byte behind that gap.
 func (t *Table) GapEnd() int64 {
+	if t.Scheme == None {
+		return t.DiskSize()
+	}
 	end := t.FirstUsable
 	for i, p := range t.Partitions {
 		if i == 0 || p.First < end {
@@ -104,34 +153,102 @@ func (t *Table) GapEnd() int64 {
 	return max(int64(end)*int64(t.SectorSize), t.GapStart())
 }
 
-// entrySectors is how many sectors the array of entries takes.
+// entrySectors is how many sectors a GPT's array of entries takes.
 func (t *Table) entrySectors() uint64 {
 	return (uint64(t.Slots)*entrySize + uint64(t.SectorSize) - 1) / uint64(t.SectorSize)
+}
+
+// inOrder lists what holds bytes, in the order of the disk: every partition but
+// an extended one that has logical ones.
+func (t *Table) inOrder() []Partition {
+	var items []Partition
+	for _, p := range t.Partitions {
+		if p.Extended() && len(t.logical()) > 0 {
+			continue
+		}
+		items = append(items, p)
+	}
+	slices.SortFunc(items, func(a, b Partition) int {
+		if a.begin() < b.begin() {
+			return -1
+		}
+		return 1
+	})
+	return items
+}
+
+func (t *Table) logical() []Partition {
+	var in []Partition
+	for _, p := range t.Partitions {
+		if p.Logical() {
+			in = append(in, p)
+		}
+	}
+	return in
+}
+
+// Equal tells whether two tables say the same, findings aside.
+func (t *Table) Equal(o *Table) bool {
+	a, b := *t, *o
+	a.Findings, b.Findings = nil, nil
+	if len(a.Partitions)+len(b.Partitions) == 0 {
+		a.Partitions, b.Partitions = nil, nil
+	}
+	return reflect.DeepEqual(a, b)
 }
 
 // Check refuses tables whose parts contradict each other; what passes can be
 // computed with and written without overflow. Errors wrap ErrDamaged.
 func (t *Table) Check() error {
-	if t.Scheme != GPT || (t.SectorSize != 512 && t.SectorSize != 4096) || t.Slots < 1 || t.Slots > maxSlots {
-		return fmt.Errorf("%w: scheme %q with sectors of %d bytes and %d slots", ErrDamaged, t.Scheme, t.SectorSize, t.Slots)
+	if (t.SectorSize != 512 && t.SectorSize != 4096) || t.Slots < 0 || t.Slots > maxSlots {
+		return fmt.Errorf("%w: sectors of %d bytes and %d slots", ErrDamaged, t.SectorSize, t.Slots)
 	}
-	if t.Sectors > math.MaxInt64/uint64(t.SectorSize) || t.LastUsable >= t.Sectors || t.FirstUsable > t.LastUsable ||
-		t.FirstUsable < 2+t.entrySectors() || len(t.BootCode) > bootCodeLen {
+	if t.Sectors < 8 || t.Sectors > math.MaxInt64/uint64(t.SectorSize) || t.LastUsable >= t.Sectors || t.FirstUsable > t.LastUsable ||
+		len(t.BootCode) > bootCodeLen {
 		return fmt.Errorf("%w: sectors %d to %d cannot be the usable ones of a disk of %d", ErrDamaged, t.FirstUsable, t.LastUsable, t.Sectors)
 	}
-	if len(t.Partitions) > t.Slots {
+	if err := t.checkPlaces(); err != nil {
+		return err
+	}
+	switch t.Scheme {
+	case GPT:
+		if t.Slots < 1 || t.FirstUsable < 2+t.entrySectors() {
+			return fmt.Errorf("%w: %d slots do not fit before sector %d", ErrDamaged, t.Slots, t.FirstUsable)
+		}
+		for _, p := range t.Partitions {
+			if p.Number > t.Slots || p.Record != 0 || p.Code != 0 {
+				return fmt.Errorf("%w: there is no slot for partition %d", ErrDamaged, p.Number)
+			}
+		}
+		return nil
+	case MBR:
+		return t.checkMBR()
+	case None:
+		if len(t.Partitions) > 0 || t.FirstUsable != 0 {
+			return fmt.Errorf("%w: %d partitions on a disk without a table", ErrDamaged, len(t.Partitions))
+		}
+		return nil
+	}
+	return fmt.Errorf("%w: scheme %q", ErrDamaged, t.Scheme)
+}
+
+// checkPlaces checks that partitions have numbers of their own, lie on the disk
+// and overlap with none; an extended one may, with what lies in it.
+func (t *Table) checkPlaces() error {
+	if len(t.Partitions) > max(t.Slots, 4+maxLogical) {
 		return fmt.Errorf("%w: %d partitions in %d slots", ErrDamaged, len(t.Partitions), t.Slots)
 	}
 	for i, p := range t.Partitions {
-		if p.Number < 1 || p.Number > t.Slots {
+		if p.Number < 1 || p.Number > t.Slots && !p.Logical() || p.Number <= 4 && p.Logical() || p.Number > max(t.Slots, 4+maxLogical) {
 			return fmt.Errorf("%w: there is no slot %d for a partition", ErrDamaged, p.Number)
 		}
-		if p.First > p.Last || p.First < t.FirstUsable || p.Last > t.LastUsable {
+		if p.First > p.Last || p.begin() > p.First || p.begin() < t.FirstUsable || p.Last > t.LastUsable {
 			return fmt.Errorf("%w: partition %d (sectors %d to %d) lies outside the usable sectors %d to %d",
 				ErrDamaged, p.Number, p.First, p.Last, t.FirstUsable, t.LastUsable)
 		}
 		for _, q := range t.Partitions[:i] {
-			if p.Number == q.Number || p.First <= q.Last && q.First <= p.Last {
+			inside := q.Extended() && p.Logical() || p.Extended() && q.Logical()
+			if p.Number == q.Number || !inside && p.begin() <= q.Last && q.begin() <= p.Last {
 				return fmt.Errorf("%w: partitions %d and %d overlap", ErrDamaged, q.Number, p.Number)
 			}
 		}

@@ -57,11 +57,11 @@ func TestWriteIsReadBySfdisk(t *testing.T) {
 	for name, size := range map[string]int64{
 		"same size":     d.Size,
 		"larger":        d.Size + 17*golddisk.MiB,
-		"just fits":     table.MinSize(),
+		"just fits":     d.RootStart + d.RootSize + 33*512,
 		"odd last byte": d.Size + 100,
 	} {
 		t.Run(name, func(t *testing.T) {
-			moved, err := table.Onto(size, 512)
+			moved, err := table.Onto(size, 512, partition.Fit{})
 			require.NoError(t, err)
 			path := filepath.Join(t.TempDir(), "target")
 			require.NoError(t, golddisk.Blank(path, size))
@@ -82,21 +82,6 @@ func TestWriteIsReadBySfdisk(t *testing.T) {
 	}
 }
 
-func TestOntoRefusesWithTheBytesItNeeds(t *testing.T) {
-	d, f := build(t)
-	table, err := partition.Read(f, d.Size, 512)
-	require.NoError(t, err)
-
-	_, err = table.Onto(table.MinSize()-1, 512)
-	var small *partition.TooSmallError
-	require.ErrorAs(t, err, &small)
-	assert.Equal(t, table.MinSize(), small.Need)
-	assert.Equal(t, d.RootStart+d.RootSize+33*512, small.Need, "the root volume, 32 sectors of entries and a header")
-
-	_, err = table.Onto(d.Size, 4096)
-	assert.ErrorIs(t, err, partition.ErrSectorSize)
-}
-
 func TestReadTellsWhatIsWrong(t *testing.T) {
 	d, _ := build(t)
 	sound, err := os.ReadFile(d.Path)
@@ -106,8 +91,7 @@ func TestReadTellsWhatIsWrong(t *testing.T) {
 		want    error
 		finding string
 	}{
-		"empty file":             {func(b []byte) []byte { return nil }, partition.ErrNoTable, ""},
-		"blank disk":             {func(b []byte) []byte { return make([]byte, len(b)) }, partition.ErrNoTable, ""},
+		"empty file":             {func(b []byte) []byte { return nil }, partition.ErrDamaged, ""},
 		"cut behind the header":  {func(b []byte) []byte { return b[:40*512] }, partition.ErrDamaged, ""},
 		"cut at half":            {func(b []byte) []byte { return b[:len(b)/2] }, partition.ErrDamaged, ""},
 		"both headers":           {func(b []byte) []byte { b[512+40] ^= 1; b[len(b)-512+40] ^= 1; return b }, partition.ErrDamaged, ""},
@@ -115,6 +99,8 @@ func TestReadTellsWhatIsWrong(t *testing.T) {
 		"primary header":         {func(b []byte) []byte { b[512+40] ^= 1; return b }, nil, "primary"},
 		"primary entries":        {func(b []byte) []byte { b[1024+40] ^= 1; return b }, nil, "primary"},
 		"backup header":          {func(b []byte) []byte { b[len(b)-512+40] ^= 1; return b }, nil, "backup"},
+		"disk enlarged":          {func(b []byte) []byte { return append(b, make([]byte, 1<<20)...) }, nil, "enlarged"},
+		"records beside the GPT": {func(b []byte) []byte { b[446+16+4], b[446+16+8], b[446+16+12] = 0x83, 1, 1; return b }, nil, "of its own"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := c.harm(bytes.Clone(sound))
@@ -133,8 +119,10 @@ func TestReadTellsWhatIsWrong(t *testing.T) {
 func TestWipeLeavesNoTable(t *testing.T) {
 	d, f := build(t)
 	require.NoError(t, partition.Wipe(f, d.Size, 512))
-	_, err := partition.Read(f, d.Size, 512)
-	assert.ErrorIs(t, err, partition.ErrNoTable)
+	table, err := partition.Read(f, d.Size, 512)
+	require.NoError(t, err)
+	assert.Equal(t, partition.None, table.Scheme)
+	assert.Equal(t, d.Size, table.GapEnd()-table.GapStart(), "the whole disk is one volume")
 }
 
 func FuzzRead(f *testing.F) {
@@ -146,11 +134,23 @@ func FuzzRead(f *testing.F) {
 	}
 	f.Add(disk.b)
 	f.Add([]byte("EFI PART"))
+	mbr := &memory{b: make([]byte, 128*512)}
+	if err := mbrTable(128).Write(mbr); err != nil {
+		f.Fatal(err)
+	}
+	f.Add(mbr.b)
 	f.Fuzz(func(t *testing.T, b []byte) {
 		for _, sector := range []int{512, 4096} {
 			table, err := partition.Read(bytes.NewReader(b), int64(len(b)), sector)
 			if err != nil {
 				continue
+			}
+			disk := &memory{b: make([]byte, len(b))}
+			if err := table.Write(disk); err != nil {
+				t.Fatal(err)
+			}
+			if again, err := partition.Read(bytes.NewReader(disk.b), int64(len(b)), sector); err != nil || again.Scheme != table.Scheme || len(again.Partitions) != len(table.Partitions) {
+				t.Fatalf("%+v was written and reads back as %+v, %v", table, again, err)
 			}
 			for _, p := range table.Partitions {
 				if end := table.Start(p) + table.Size(p); end > int64(len(b)) || table.Start(p) < 0 {

@@ -12,43 +12,33 @@ import (
 )
 
 // Read reads the table of a disk of size bytes whose logical sectors have
-// sectorSize bytes, and checks both copies. When just one copy is sound it is
-// used and the fault is put into Findings. Errors wrap ErrNoTable or ErrDamaged,
-// or are those of disk.
+// sectorSize bytes. Of a GPT both copies are checked; when just one is sound it
+// is used and the fault is put into Findings. A disk on which no table is found
+// has the scheme None. Errors wrap ErrDamaged or are those of disk.
 func Read(disk io.ReaderAt, size int64, sectorSize int) (*Table, error) {
 	if sectorSize != 512 && sectorSize != 4096 {
 		return nil, fmt.Errorf("sectors of %d bytes are not supported (512 or 4096 are)", sectorSize)
 	}
 	sectors := uint64(max(size, 0)) / uint64(sectorSize)
 	if sectors < 8 {
-		return nil, fmt.Errorf("%w: it has only %d bytes", ErrNoTable, size)
+		return nil, fmt.Errorf("%w: the disk has only %d bytes", ErrDamaged, size)
 	}
 	first := make([]byte, sectorSize)
 	if err := readFull(disk, first, 0); err != nil {
 		return nil, fmt.Errorf("read sector 0: %w", err)
 	}
 	d := gptReader{disk: disk, sectors: sectors, sectorSize: sectorSize}
-	table, err := d.copyAt(1)
+	table, err := d.read(first)
+	if table == nil && err == nil {
+		table, err = readMBR(disk, first, sectors, sectorSize)
+	}
+	if table == nil && err == nil {
+		table = &Table{Scheme: None, SectorSize: sectorSize, Sectors: sectors, LastUsable: sectors - 1}
+	}
 	if err != nil {
-		if !errors.Is(err, ErrDamaged) && !errors.Is(err, ErrNoTable) {
-			return nil, err
-		}
-		backup, backupErr := d.copyAt(sectors - 1)
-		if backupErr != nil {
-			return nil, d.verdict(first, err)
-		}
-		table = backup
-		table.Findings = append(table.Findings, fmt.Sprintf("the primary partition table is unusable (%v); the backup at the end of the disk was read instead", err))
-	} else if _, backupErr := d.copyAt(sectors - 1); backupErr != nil {
-		table.Findings = append(table.Findings, fmt.Sprintf("the backup partition table at the end of the disk is unusable (%v)", backupErr))
-	}
-	if code := first[:bootCodeLen]; !allZero(code) {
-		table.BootCode = bytes.Clone(code)
-	}
-	if err := table.Check(); err != nil {
 		return nil, err
 	}
-	return table, nil
+	return table, table.Check()
 }
 
 type gptReader struct {
@@ -57,19 +47,62 @@ type gptReader struct {
 	sectorSize int
 }
 
-// verdict tells a disk without a table from one whose table broke: a
-// protective MBR or a signature is left of the latter.
-func (d gptReader) verdict(first []byte, primary error) error {
-	if errors.Is(primary, ErrDamaged) {
-		return fmt.Errorf("%w, and there is no sound backup at the end of the disk", primary)
-	}
-	if le.Uint16(first[mbrSignature:]) == 0xAA55 {
-		if first[mbrRecord+4] == protectiveMBR {
-			return fmt.Errorf("%w: sector 0 announces a GPT, but neither copy of it is there", ErrDamaged)
+// errNoHeader says that a sector holds no GPT header at all.
+var errNoHeader = errors.New("there is no header")
+
+// read returns nil, nil for a disk that has no GPT. One is there if either
+// header is, or if sector 0 announces it.
+func (d gptReader) read(first []byte) (*Table, error) {
+	announced := le.Uint16(first[mbrSignature:]) == mbrMagic && readRecord(first, 0).code == protectiveMBR
+	table, err := d.copyAt(1)
+	switch {
+	case err == nil:
+		if finding := d.backupFault(); finding != "" {
+			table.Findings = append(table.Findings, finding)
 		}
-		return fmt.Errorf("%w of the GPT kind (sector 0 holds an MBR, which this version does not read)", ErrNoTable)
+	case !errors.Is(err, ErrDamaged) && !errors.Is(err, errNoHeader):
+		return nil, err
+	default:
+		// An old GPT's backup can be left at the end of a disk that was made anew
+		// with an MBR; only a broken or announced primary is looked for there.
+		if errors.Is(err, errNoHeader) && !announced && !allZero(first[mbrRecord:]) {
+			return nil, nil
+		}
+		backup, backupErr := d.copyAt(d.sectors - 1)
+		if backupErr != nil {
+			if errors.Is(err, errNoHeader) && !announced {
+				return nil, nil
+			}
+			return nil, fmt.Errorf("%w: the primary copy is unusable (%v), and there is no sound backup at the end of the disk", ErrDamaged, err)
+		}
+		table = backup
+		table.Findings = append(table.Findings, fmt.Sprintf("the primary partition table is unusable (%v); the backup at the end of the disk was read instead", err))
 	}
-	return ErrNoTable
+	if code := first[:bootCodeLen]; !allZero(code) {
+		table.BootCode = bytes.Clone(bytes.TrimRight(code, "\x00"))
+	}
+	table.Signature = le.Uint32(first[mbrDiskSignature:])
+	if announced && !allZero(first[mbrRecord+mbrRecordSize:mbrSignature]) {
+		table.Findings = append(table.Findings, "sector 0 lists partitions of its own beside the GPT; only the GPT's are kept")
+	}
+	return table, nil
+}
+
+// backupFault tells what is wrong with the copy at the end of the disk while
+// the primary is sound.
+func (d gptReader) backupFault() string {
+	_, err := d.copyAt(d.sectors - 1)
+	if err == nil {
+		return ""
+	}
+	h := make([]byte, d.sectorSize)
+	if readFull(d.disk, h, int64(d.sectorSize)) == nil {
+		other := le.Uint64(h[hdrOther:])
+		if _, err := d.copyAt(other); other > 1 && other < d.sectors && err == nil {
+			return fmt.Sprintf("the backup partition table lies in sector %d, not at the end of the disk: the disk was enlarged", other)
+		}
+	}
+	return fmt.Sprintf("the backup partition table at the end of the disk is unusable (%v)", err)
 }
 
 // copyAt reads the header at sector lba and the entries it points to.
@@ -79,7 +112,7 @@ func (d gptReader) copyAt(lba uint64) (*Table, error) {
 		return nil, fmt.Errorf("read sector %d: %w", lba, err)
 	}
 	if string(h[:8]) != signature {
-		return nil, fmt.Errorf("%w: no header in sector %d", ErrNoTable, lba)
+		return nil, fmt.Errorf("%w in sector %d", errNoHeader, lba)
 	}
 	// UEFI 5.3.2: the header's CRC covers HeaderSize bytes with the CRC field zero.
 	n := le.Uint32(h[hdrSize:])

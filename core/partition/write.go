@@ -6,47 +6,18 @@ import (
 	"io"
 )
 
-// TooSmallError says how many bytes a disk lacks for a table.
-type TooSmallError struct {
-	Need, Have int64 // bytes
-}
-
-func (e *TooSmallError) Error() string {
-	return fmt.Sprintf("the disk is too small: it has %d bytes and needs %d", e.Have, e.Need)
-}
-
-// MinSize is the smallest disk, in bytes, that takes the table with every
-// partition where it is.
-func (t *Table) MinSize() int64 {
-	end := t.FirstUsable
-	for _, p := range t.Partitions {
-		end = max(end, p.Last+1)
-	}
-	return int64(end+t.entrySectors()+1) * int64(t.SectorSize)
-}
-
-// Onto plans the same table for a disk of size bytes: partitions stay where
-// they are, the backup copy moves to the new end. Errors are *TooSmallError or
-// wrap ErrSectorSize.
-func (t *Table) Onto(size int64, sectorSize int) (*Table, error) {
-	if sectorSize != t.SectorSize {
-		return nil, fmt.Errorf("%w: the image has sectors of %d bytes, the disk of %d", ErrSectorSize, t.SectorSize, sectorSize)
-	}
-	if need := t.MinSize(); size < need {
-		return nil, &TooSmallError{Need: need, Have: size}
-	}
-	moved := *t
-	moved.Sectors = uint64(size) / uint64(sectorSize)
-	moved.LastUsable = moved.Sectors - moved.entrySectors() - 2
-	moved.Findings = nil
-	return &moved, nil
-}
-
-// Write writes the protective MBR and both copies of the table, the backup
-// first, so that a cut leaves no primary that points to a missing backup.
+// Write writes the table, the sector that makes it a table last: of a GPT the
+// backup, the primary copy, the protective MBR; of an MBR the extended boot
+// records, then sector 0. A disk without a table gets none.
 func (t *Table) Write(disk io.WriterAt) error {
 	if err := t.Check(); err != nil {
 		return err
+	}
+	switch t.Scheme {
+	case None:
+		return nil
+	case MBR:
+		return t.writeMBR(disk)
 	}
 	last := t.Sectors - 1
 	if t.LastUsable > last-t.entrySectors()-1 {
@@ -121,12 +92,13 @@ func (t *Table) header(this, other, entriesAt uint64, entries []byte) []byte {
 func (t *Table) mbr() []byte {
 	b := make([]byte, t.SectorSize)
 	copy(b, t.BootCode)
+	le.PutUint32(b[mbrDiskSignature:], t.Signature)
 	r := b[mbrRecord:]
 	copy(r[1:], []byte{0x00, 0x02, 0x00}) // sector 1 in cylinder, head, sector terms
 	r[4] = protectiveMBR
 	copy(r[5:], []byte{0xFF, 0xFF, 0xFF})
 	le.PutUint32(r[8:], 1)
 	le.PutUint32(r[12:], uint32(min(t.Sectors-1, 0xFFFFFFFF)))
-	le.PutUint16(b[mbrSignature:], 0xAA55)
+	le.PutUint16(b[mbrSignature:], mbrMagic)
 	return b
 }

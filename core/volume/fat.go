@@ -88,7 +88,7 @@ func probeFAT(r io.ReaderAt, size int64) (*Volume, error) {
 		return nil, fmt.Errorf("FAT: %w: a table of %d entries for %d clusters", ErrDamaged, have, f.clusters)
 	}
 	v := &Volume{
-		Kind: f.kind, ClusterSize: f.cluster, Size: size, Clean: true,
+		Kind: f.kind, ClusterSize: f.cluster, Needs: total * sector, Clean: true,
 		used: func(yield func(Extent, error) bool) { f.used(r, yield) },
 	}
 	if b[idAt-1] == 0x29 { // identity and label are present
@@ -152,5 +152,3 @@ func (f fat) used(r io.ReaderAt, yield func(Extent, error) bool) {
 		}
 	}
 }
-
-func powerOfTwo(n int64) bool { return n > 0 && n&(n-1) == 0 }

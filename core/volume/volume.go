@@ -15,21 +15,29 @@ package volume
 
 import (
 	"errors"
-	"fmt"
 	"io"
 	"iter"
 )
 
-// Kind names a file system.
+// Kind names what a volume is.
 type Kind string
 
 // The kinds that Open tells apart.
 const (
-	FAT12   Kind = "fat12"
-	FAT16   Kind = "fat16"
-	FAT32   Kind = "fat32"
-	Ext     Kind = "ext4" // ext2 and ext3 are the same format with less in it
-	Unknown Kind = "unknown"
+	FAT12     Kind = "fat12"
+	FAT16     Kind = "fat16"
+	FAT32     Kind = "fat32"
+	ExFAT     Kind = "exfat"
+	NTFS      Kind = "ntfs"
+	Ext       Kind = "ext4" // ext2 and ext3 are the same format with less in it
+	XFS       Kind = "xfs"
+	Btrfs     Kind = "btrfs"
+	HFSPlus   Kind = "hfsplus"
+	Swap      Kind = "swap"
+	LVM       Kind = "lvm2"
+	BitLocker Kind = "bitlocker"
+	LUKS      Kind = "luks"
+	Unknown   Kind = "unknown"
 )
 
 // ErrDamaged says that a volume's own records contradict each other, so that
@@ -38,7 +46,8 @@ var ErrDamaged = errors.New("the file system is damaged")
 
 // Extent is a run of bytes, relative to the start of the volume.
 type Extent struct {
-	Start, Length int64
+	Start  int64 `json:"start"`
+	Length int64 `json:"length"`
 }
 
 // End is the first byte behind the extent.
@@ -51,6 +60,9 @@ type Volume struct {
 	UUID        string // as the file system's own tools print it
 	ClusterSize int64  // bytes; the unit of allocation
 	Size        int64  // bytes of the partition
+	// Needs is how many bytes from its start the volume must keep: what the file
+	// system says is its own. The rest of the partition is no part of it.
+	Needs int64
 	// Clean is false when the file system was not unmounted properly. What that
 	// means for its allocation maps is told by MapsStale.
 	Clean bool
@@ -58,6 +70,16 @@ type Volume struct {
 	// was not played back, or the file system itself noted errors), so that Used
 	// may miss data.
 	MapsStale bool
+	// Encrypted volumes are in use as a whole: nobody can tell what is free.
+	Encrypted bool
+	// Hibernated says that the volume holds the memory of a sleeping system, which
+	// will go on where it was and know nothing of what was done to the disk since.
+	Hibernated bool
+	// Fleeting are the extents of page and hibernation files, ascending: in use,
+	// but their content is worthless on any other machine.
+	Fleeting []Extent
+	// Notes are further facts for people, such as why a volume is taken whole.
+	Notes []string
 
 	used iter.Seq2[Extent, error]
 }
@@ -66,10 +88,19 @@ type Volume struct {
 // It stops at the first error, which wraps ErrDamaged or is the reader's.
 func (v *Volume) Used() iter.Seq2[Extent, error] { return v.used }
 
+// Whole makes every byte of the volume count as used, for when its maps are not
+// to be believed.
+func (v *Volume) Whole() { v.used, v.Fleeting, v.Needs = whole(v.Size), nil, v.Size }
+
 // prober recognises one kind: it returns nil, nil for what is not of its kind.
 type prober func(r io.ReaderAt, size int64) (*Volume, error)
 
-var probers = []prober{probeExt, probeFAT}
+// probers in the order in which they are asked. FAT comes last: it has no
+// signature of its own, and leftovers of it survive in other boot sectors.
+var probers = []prober{
+	probeEncrypted, probeBtrfs, probeXFS, probeNTFS, probeExFAT, probeHFSPlus,
+	probeSwap, probeLVM, probeExt, probeFAT,
+}
 
 // Open looks at a volume of size bytes. Errors wrap ErrDamaged, when a file
 // system was recognised and its main record makes no sense, or are r's.
@@ -79,12 +110,25 @@ func Open(r io.ReaderAt, size int64) (*Volume, error) {
 		if err != nil {
 			return nil, err
 		}
-		if v != nil {
-			v.used = joined(v.used)
-			return v, nil
+		if v == nil {
+			continue
 		}
+		v.Size = size
+		if v.Needs == 0 || v.Needs > size {
+			v.Needs = size
+		}
+		if v.used == nil {
+			v.used = whole(size)
+		}
+		v.used = joined(v.used, size)
+		return v, nil
 	}
-	return &Volume{Kind: Unknown, ClusterSize: 1, Size: size, Clean: true, used: whole(size)}, nil
+	return Opaque(size), nil
+}
+
+// Opaque is a volume of size bytes of which nothing is known.
+func Opaque(size int64) *Volume {
+	return &Volume{Kind: Unknown, ClusterSize: 1, Size: size, Needs: size, Clean: true, used: whole(size)}
 }
 
 // UsedBytes goes through the extents in use and adds up their lengths.
@@ -97,48 +141,4 @@ func (v *Volume) UsedBytes() (int64, error) {
 		sum += e.Length
 	}
 	return sum, nil
-}
-
-func whole(size int64) iter.Seq2[Extent, error] {
-	return func(yield func(Extent, error) bool) {
-		if size > 0 {
-			yield(Extent{0, size}, nil)
-		}
-	}
-}
-
-// joined merges extents that touch.
-func joined(extents iter.Seq2[Extent, error]) iter.Seq2[Extent, error] {
-	return func(yield func(Extent, error) bool) {
-		var open Extent
-		for e, err := range extents {
-			switch {
-			case err != nil:
-				yield(Extent{}, err)
-				return
-			case e.Start == open.End():
-				open.Length += e.Length
-			default:
-				if open.Length > 0 && !yield(open, nil) {
-					return
-				}
-				open = e
-			}
-		}
-		if open.Length > 0 {
-			yield(open, nil)
-		}
-	}
-}
-
-// readAt reads n bytes at off; running into the end of the volume is damage.
-func readAt(r io.ReaderAt, b []byte, off int64) error {
-	n, err := r.ReadAt(b, off)
-	if n == len(b) {
-		return nil
-	}
-	if err == nil || errors.Is(err, io.EOF) {
-		return fmt.Errorf("%w: it refers to byte %d, behind its end", ErrDamaged, off+int64(len(b)))
-	}
-	return err
 }

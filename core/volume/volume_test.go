@@ -32,7 +32,7 @@ func build(t *testing.T, spec golddisk.Spec) (*golddisk.Disk, *os.File) {
 // check or a digest of the files shows whatever Used left out.
 func keepUsed(t *testing.T, v *volume.Volume, in io.ReaderAt, out *os.File, start int64) {
 	t.Helper()
-	noise := bytes.Repeat([]byte("unused! "), 8192)
+	noise := bytes.Repeat([]byte("unused! "), 1<<17)
 	for off := start; off < start+v.Size; off += int64(len(noise)) {
 		_, err := out.WriteAt(noise[:min(int64(len(noise)), start+v.Size-off)], off)
 		require.NoError(t, err)

@@ -49,6 +49,7 @@ type Disk struct {
 	Size                int64
 	ESPStart, ESPSize   int64
 	RootStart, RootSize int64
+	OtherSize           int64 // right behind the root volume
 }
 
 // Build makes the disk.
@@ -66,7 +67,7 @@ func Build(ctx context.Context, s Spec) (*Disk, error) {
 		s.Data = 10 * MiB
 	}
 	other := (int64(len(s.Other)) + MiB - 1) / MiB * MiB
-	d := &Disk{Path: s.Path, Size: s.Size, ESPStart: MiB, ESPSize: s.ESP, RootStart: MiB + s.ESP}
+	d := &Disk{Path: s.Path, Size: s.Size, ESPStart: MiB, ESPSize: s.ESP, RootStart: MiB + s.ESP, OtherSize: other}
 	d.RootSize = (s.Size - d.RootStart - other - MiB) / MiB * MiB
 	if d.RootSize < 8*MiB {
 		return nil, fmt.Errorf("a disk of %d bytes leaves no room for the root volume", s.Size)

@@ -40,6 +40,22 @@ func (d *Disk) Dump(ctx context.Context) (string, error) {
 	return strings.Join(kept, ""), nil
 }
 
+var lastPartition = regexp.MustCompile(`(?s)(.*partition \d+ : start=\s*)(\d+)(, size=\s*)(\d+)(.*)`)
+
+// Grown is the dump of a GPT as it must be on a disk of size bytes, the same as
+// that of the disk it was read from or larger: the last partition has grown by
+// all whole MiB in front of the backup table.
+func Grown(dump string, size int64) string {
+	m := lastPartition.FindStringSubmatch(dump)
+	if m == nil {
+		return dump
+	}
+	start, _ := strconv.ParseInt(m[2], 10, 64)
+	sectors, _ := strconv.ParseInt(m[4], 10, 64)
+	sectors += (size/512 - 33 - start - sectors) / 2048 * 2048
+	return m[1] + m[2] + m[3] + fmt.Sprintf("%*d", len(m[4]), sectors) + m[5]
+}
+
 // VerifyTable lets sfdisk check both copies of the table.
 func (d *Disk) VerifyTable(ctx context.Context) error {
 	out, err := run(ctx, "", "sfdisk", "--verify", d.Path)

@@ -1,0 +1,76 @@
+package fileview_test
+
+import (
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/core/fileview"
+	"jugate/core/volume"
+	"jugate/demo/golddisk"
+)
+
+func TestFilesAreSeenWithoutMounting(t *testing.T) {
+	label := strings.Repeat("pressed leaf\n", 20_000)
+	for _, mkfs := range []string{"mkfs.ext4 -q -F", "mkfs.ext4 -q -F -O bigalloc -C 65536", "mkfs.ntfs -q -F -f", "mkfs.ntfs -q -F -f -c 65536"} {
+		t.Run(mkfs, func(t *testing.T) {
+			path := filepath.Join(t.TempDir(), "volume")
+			require.NoError(t, golddisk.BuildVolume(t.Context(), golddisk.VolumeSpec{Path: path, Size: 64 << 20, Mkfs: strings.Fields(mkfs),
+				Fill: func(dir string) error {
+					if err := os.MkdirAll(filepath.Join(dir, "etc", "ssh"), 0o755); err != nil {
+						return err
+					}
+					for i := range 80 {
+						if err := os.WriteFile(filepath.Join(dir, "etc", "ssh", "key-"+strings.Repeat("x", i)), []byte("short"), 0o644); err != nil {
+							return err
+						}
+					}
+					return os.WriteFile(filepath.Join(dir, "etc", "label"), []byte(label), 0o644)
+				}}))
+			files := view(t, path)
+			got, err := fs.ReadFile(files, "etc/label")
+			require.NoError(t, err)
+			assert.Equal(t, label, string(got))
+			names, err := fs.Glob(files, "etc/ssh/key-*")
+			require.NoError(t, err)
+			assert.Len(t, names, 80)
+			_, err = fs.Stat(files, "etc/none")
+			assert.Error(t, err)
+			info, err := fs.Stat(files, "etc")
+			require.NoError(t, err)
+			assert.True(t, info.IsDir())
+		})
+	}
+}
+
+func view(t *testing.T, path string) fs.FS {
+	t.Helper()
+	f, err := os.Open(path)
+	require.NoError(t, err)
+	t.Cleanup(func() { f.Close() })
+	info, err := f.Stat()
+	require.NoError(t, err)
+	v, err := volume.Open(f, info.Size())
+	require.NoError(t, err)
+	files, err := fileview.Open(f, info.Size(), v.Kind)
+	require.NoError(t, err)
+	return files
+}
+
+func TestKindsWithoutAReaderSaySo(t *testing.T) {
+	_, err := fileview.Open(strings.NewReader(""), 0, volume.XFS)
+	assert.ErrorIs(t, err, fileview.ErrNoView)
+}
+
+func TestABrokenVolumeIsAnErrorAndNoPanic(t *testing.T) {
+	noise := strings.Repeat("no file system here ", 10_000)
+	for _, kind := range []volume.Kind{volume.Ext, volume.NTFS, volume.FAT12, volume.FAT16, volume.FAT32} {
+		_, err := fileview.Open(strings.NewReader(noise), int64(len(noise)), kind)
+		assert.Error(t, err, kind)
+	}
+}

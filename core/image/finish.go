@@ -1,0 +1,241 @@
+package image
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"runtime"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"jugate/core/partition"
+	"jugate/core/slabstore"
+	"jugate/core/volume"
+)
+
+// MismatchError names the slabs that read back differently from what was written.
+type MismatchError struct {
+	Slabs []int
+	First int64 // the first differing slab's place on the disk, in bytes
+}
+
+func (e *MismatchError) Error() string {
+	return fmt.Sprintf("the disk returns other bytes than were written: %d slabs differ, the first at byte %d; the disk is failing", len(e.Slabs), e.First)
+}
+
+// ErrIncomplete says that Finish was called before every slab was written.
+var ErrIncomplete = errors.New("slabs are missing")
+
+// Finish writes the stretches that must be zero, reads the whole image back,
+// compares every digest, and only then writes the partition table and reads
+// that back too. progress, if set, is told the bytes checked so far and in all.
+// When it returns nil the disk is right. Errors wrap ErrIncomplete, are
+// *MismatchError, or are the disk's.
+func (r *Restore) Finish(ctx context.Context, progress func(done, total int64)) error {
+	if left := r.Left(); left > 0 {
+		return fmt.Errorf("%w: %d of %d", ErrIncomplete, left, r.manifest.Slabs)
+	}
+	if err := r.writeZeros(); err != nil {
+		return err
+	}
+	if err := r.disk.Sync(); err != nil {
+		return err
+	}
+	if err := r.check(ctx, progress); err != nil {
+		return err
+	}
+	if err := r.relocate(); err != nil {
+		return err
+	}
+	if err := r.table.Write(r.disk); err != nil {
+		return err
+	}
+	if len(r.head) > 0 {
+		if _, err := r.disk.WriteAt(r.head, 0); err != nil {
+			return fmt.Errorf("write the beginning of the disk: %w", err)
+		}
+	}
+	if err := r.disk.Sync(); err != nil {
+		return err
+	}
+	return r.checkTable()
+}
+
+// writeZeros makes zero what the golden disk had as zeros, and nothing else.
+func (r *Restore) writeZeros() error {
+	zeroer, can := r.disk.(Zeroer)
+	zero := make([]byte, r.manifest.SlabSize)
+	for i := range r.slabs.Len() {
+		s := r.slabs.Slab(i)
+		if !s.Zero {
+			continue
+		}
+		for _, e := range s.Extents {
+			at := r.starts[s.Area] + e.Start
+			var err error
+			if can && at >= int64(len(r.head)) {
+				if err = zeroer.Zero(at, e.Length); err != nil {
+					err = fmt.Errorf("make %d bytes of the disk at byte %d zero: %w", e.Length, at, err)
+				}
+			} else {
+				err = r.writeAt(zero[:e.Length], at)
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// relocate tells volumes that moved where their partition begins now.
+func (r *Restore) relocate() error {
+	for _, c := range partition.Changes(r.manifest.Table, r.table) {
+		if !c.Moved() {
+			continue
+		}
+		p, _ := r.table.Partition(c.Number)
+		if p.Extended() {
+			continue
+		}
+		start := r.table.Start(p)
+		v := struct {
+			io.ReaderAt
+			io.WriterAt
+		}{io.NewSectionReader(r.disk, start, r.table.Size(p)), io.NewOffsetWriter(r.disk, start)}
+		if err := volume.Relocate(v, r.table.Size(p), c.FromFirst, c.ToFirst); err != nil {
+			return fmt.Errorf("partition %d: %w", c.Number, err)
+		}
+	}
+	return nil
+}
+
+// takeStock reads what an earlier restore has written. What is right is not
+// needed any more; found is how many bytes that saves.
+func (r *Restore) takeStock(parent context.Context, progress func(done, total int64)) (found int64, err error) {
+	var mu sync.Mutex
+	var done int64
+	group, ctx := errgroup.WithContext(parent)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for _, i := range r.Missing() {
+		if ctx.Err() != nil {
+			break
+		}
+		group.Go(func() error {
+			same := true
+			for _, place := range append([]int{i}, r.twins[i]...) {
+				s := r.slabs.Slab(place)
+				if r.starts[s.Area]+s.Extents[0].Start < int64(len(r.head)) {
+					same = false // what was held back is lost
+				}
+				if !same {
+					break
+				}
+				var err error
+				if same, err = r.readsBack(s); err != nil {
+					return err
+				}
+			}
+			length := r.slabs.Slab(i).Length()
+			if same {
+				r.mu.Lock()
+				delete(r.left, i)
+				r.mu.Unlock()
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			if done += length; same {
+				found += length
+			}
+			if progress != nil {
+				progress(done, r.manifest.UsedBytes)
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return 0, err
+	}
+	return found, parent.Err()
+}
+
+// check reads every slab back, several at a time.
+func (r *Restore) check(parent context.Context, progress func(done, total int64)) error {
+	var (
+		mu   sync.Mutex
+		bad  MismatchError
+		done int64
+	)
+	group, ctx := errgroup.WithContext(parent)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i := range r.slabs.Len() {
+		if ctx.Err() != nil {
+			break
+		}
+		group.Go(func() error {
+			s := r.slabs.Slab(i)
+			same, err := r.readsBack(s)
+			if err != nil {
+				return err
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			done += s.Length()
+			if !same {
+				at := r.starts[s.Area] + s.Extents[0].Start
+				if bad.Slabs == nil || at < bad.First {
+					bad.First = at
+				}
+				bad.Slabs = append(bad.Slabs, i)
+			}
+			if progress != nil {
+				progress(done, r.manifest.UsedBytes)
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	if err := parent.Err(); err != nil {
+		return err
+	}
+	if bad.Slabs != nil {
+		return &bad
+	}
+	return nil
+}
+
+func (r *Restore) readsBack(s Slab) (bool, error) {
+	buffer := r.buffers.Get().(*[]byte)
+	defer r.buffers.Put(buffer)
+	plain := (*buffer)[:0]
+	for _, e := range s.Extents {
+		n := len(plain)
+		plain = plain[:n+int(e.Length)]
+		if err := r.readAt(plain[n:], r.starts[s.Area]+e.Start); err != nil {
+			return false, err
+		}
+	}
+	if s.Zero {
+		return allZero(plain), nil
+	}
+	return slabstore.Sum(plain) == s.Digest, nil
+}
+
+func (r *Restore) checkTable() error {
+	got, err := partition.Read(r.disk, r.size, r.table.SectorSize)
+	if err != nil {
+		return fmt.Errorf("read the new partition table back: %w", err)
+	}
+	if len(got.Findings) > 0 {
+		return fmt.Errorf("read the new partition table back: %s", strings.Join(got.Findings, "; "))
+	}
+	if !got.Equal(r.table) {
+		return errors.New("the new partition table reads back differently from what was written; the disk is failing")
+	}
+	return nil
+}

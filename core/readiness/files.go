@@ -1,0 +1,167 @@
+package readiness
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+
+	"github.com/bmatcuk/doublestar/v4"
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+	"gopkg.in/ini.v1"
+)
+
+// files looks at what operating systems and agents leave in files.
+func (c *check) files(v Volume) {
+	if v.Files == nil {
+		if v.Hidden != nil {
+			c.add("not-looked-into", Note, "its files could not be read: "+v.Hidden.Error(), "left-over identities and unfinished preparation are not noticed", "check them by hand")
+		}
+		return
+	}
+	// The views are made by libraries, of disks that can hold anything.
+	defer func() {
+		if r := recover(); r != nil {
+			c.add("not-looked-into", Note, fmt.Sprintf("its files could not be read: %v", r), "left-over identities and unfinished preparation are not noticed", "check them by hand")
+		}
+	}()
+	if exists(v.Files, "Windows/System32") {
+		c.windows = true
+		c.preparation(v.Files)
+		c.pendingOnWindows(v.Files)
+	}
+	if exists(v.Files, "etc/os-release") || exists(v.Files, "usr/lib/os-release") || exists(v.Files, "etc/machine-id") {
+		c.linuxIdentity(v.Files)
+		c.pendingOnLinux(v.Files)
+	}
+	c.agentIdentity(v.Files)
+}
+
+// Where Windows' setup notes how far an image is, and the states of it that are
+// fit for copies: system preparation with generalising has ended, and the next
+// start is a first start.
+const stateFile = "Windows/Setup/State/State.ini"
+
+var preparedStates = []string{"IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE", "IMAGE_STATE_GENERALIZE_RESEAL_TO_AUDIT"}
+
+func (c *check) preparation(files fs.FS) {
+	const means = "every copy would have the same identity, and may not start on other hardware"
+	const do = "run the system preparation with generalising and shut down, and do not start the disk again before the capture"
+	text, err := fs.ReadFile(files, stateFile)
+	if errors.Is(err, fs.ErrNotExist) {
+		c.add("not-prepared", Blocking, "system preparation left no state ("+stateFile+" is missing)", means, do)
+		return
+	}
+	state := ""
+	if err == nil {
+		state, err = imageState(text)
+	}
+	switch {
+	case err != nil:
+		c.add("not-prepared", Blocking, "the state of system preparation cannot be read: "+err.Error(), means, do)
+	case state == "IMAGE_STATE_COMPLETE":
+		c.add("not-prepared", Blocking, "system preparation was not run (the state is "+state+")", means, do)
+	default:
+		for _, s := range preparedStates {
+			if state == s {
+				return
+			}
+		}
+		c.add("preparation-unfinished", Blocking, fmt.Sprintf("system preparation did not finish (the state is %q)", state), means, do)
+	}
+}
+
+func imageState(raw []byte) (string, error) {
+	text, _, err := transform.Bytes(unicode.BOMOverride(unicode.UTF8.NewDecoder()), raw)
+	if err != nil {
+		return "", err
+	}
+	file, err := ini.LoadSources(ini.LoadOptions{Insensitive: true, SkipUnrecognizableLines: true}, text)
+	if err != nil {
+		return "", err
+	}
+	return strings.ToUpper(file.Section("state").Key("imagestate").String()), nil
+}
+
+const pendingMeans = "every copy will do that work at its first start, or fail at it"
+
+func (c *check) pendingOnWindows(files fs.FS) {
+	if exists(files, "Windows/WinSxS/pending.xml") {
+		c.add("updates-pending", Warning, "updates wait for a restart (Windows/WinSxS/pending.xml)", pendingMeans, "restart, let the updates finish, prepare the system again")
+	}
+}
+
+func (c *check) pendingOnLinux(files fs.FS) {
+	for _, name := range []string{"system-update", "etc/system-update", "var/run/reboot-required", "run/reboot-required"} {
+		if exists(files, name) {
+			c.add("updates-pending", Warning, "updates wait for a restart ("+name+")", pendingMeans, "restart, and let the updates finish")
+		}
+	}
+	if names, _ := fs.Glob(files, "var/lib/dpkg/updates/*"); len(names) > 0 {
+		c.add("updates-pending", Warning, "the installation of packages was cut off (var/lib/dpkg/updates)", pendingMeans, "run dpkg --configure -a")
+	}
+}
+
+const sameMachine = "every copy claims to be the same machine"
+
+func (c *check) linuxIdentity(files fs.FS) {
+	for _, name := range []string{"etc/machine-id", "var/lib/dbus/machine-id"} {
+		text, err := fs.ReadFile(files, name)
+		id := string(bytes.TrimSpace(text))
+		// An empty file, or this word, makes the system choose anew (machine-id(5)).
+		if err == nil && id != "" && id != "uninitialized" {
+			c.add("machine-id", Blocking, name+" holds an identity", sameMachine+" to the network and to management", "empty the file (truncate -s 0 /"+name+")")
+			break // the second is usually a link to the first
+		}
+	}
+	for _, look := range []struct {
+		code     string
+		severity Severity
+		pattern  string
+		what     string
+		means    string
+		do       string
+	}{
+		{"ssh-host-keys", Blocking, "etc/ssh/ssh_host_*_key", "it has SSH host keys", "whoever holds one copy can pass for all of them", "remove them and have them made at first start"},
+		{"dhcp-leases", Warning, "var/lib/dhcp/*.lease*", "it remembers addresses from DHCP", "copies may ask for the same address at once", "remove them"},
+		{"dhcp-leases", Warning, "var/lib/NetworkManager/*.lease", "it remembers addresses from DHCP", "copies may ask for the same address at once", "remove them"},
+		{"dhcp-leases", Warning, "var/lib/systemd/network/*", "it remembers addresses from DHCP", "copies may ask for the same address at once", "remove them"},
+		{"network-names", Warning, "etc/udev/rules.d/*persistent-net*", "it ties the names of network cards to hardware addresses", "the cards of copies get other names, and their settings do not apply", "remove the file"},
+	} {
+		names, _ := fs.Glob(files, look.pattern)
+		for i := range names {
+			if content, err := fs.ReadFile(files, names[i]); err == nil && len(bytes.TrimSpace(content)) > 0 {
+				c.add(look.code, look.severity, look.what+" ("+names[i]+more(len(names)-1)+")", look.means, look.do)
+				break
+			}
+		}
+	}
+}
+
+func (c *check) agentIdentity(files fs.FS) {
+	for _, pattern := range c.rules.IdentityFiles {
+		pattern = strings.TrimLeft(strings.ReplaceAll(pattern, `\`, "/"), "/")
+		names, err := doublestar.Glob(files, pattern, doublestar.WithFilesOnly())
+		switch {
+		case err != nil:
+			c.add("bad-pattern", Warning, fmt.Sprintf("%q is no pattern of identity files: %v", pattern, err), "such files are not noticed", "mend the setting")
+		case len(names) > 0:
+			c.add("agent-identity", Blocking, "an agent's identity is on it ("+names[0]+more(len(names)-1)+")", sameMachine+" to that agent's server",
+				"remove it, or have the agent prepare itself for cloning")
+		}
+	}
+}
+
+func more(n int) string {
+	if n <= 0 {
+		return ""
+	}
+	return fmt.Sprintf(" and %d more", n)
+}
+
+func exists(files fs.FS, name string) bool {
+	_, err := fs.Stat(files, name)
+	return err == nil
+}
