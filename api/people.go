@@ -88,6 +88,10 @@ type Area struct {
 	Start     int64  `json:"start" doc:"Bytes from the start of the disk"`
 	Size      int64  `json:"size" doc:"Bytes"`
 	UsedBytes int64  `json:"used_bytes"`
+	// ClusterSize is the unit of allocation.
+	ClusterSize int64 `json:"cluster_size" doc:"Bytes"`
+	LeftOut     int64 `json:"left_out,omitempty" doc:"Bytes of page and hibernation files among those used, restored as zeros"`
+	Whole       bool  `json:"whole,omitempty" doc:"Every byte is taken, as nobody can tell what is in use"`
 }
 
 // NewCapture asks a workstation to capture its disk.

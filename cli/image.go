@@ -77,24 +77,29 @@ func (a *app) imageShow() *cobra.Command {
 					{"stored for it", fmt.Sprintf("%s in %d new slabs", size(v.StoredBytes), v.NewSlabs)},
 				})
 				fmt.Fprintln(cmd.OutOrStdout())
+				printLayout(cmd.OutOrStdout(), v.DiskBytes, v.Areas)
+				fmt.Fprintln(cmd.OutOrStdout())
 			}
-			return printList(cmd, a, v.Areas, []column[api.Area]{
-				{title: "partition", value: func(r api.Area) string {
-					if r.Partition == 0 {
-						return "gap"
-					}
-					return fmt.Sprint(r.Partition)
-				}},
-				{title: "name", value: func(r api.Area) string { return r.Name }},
-				{title: "holds", value: func(r api.Area) string { return r.Kind }},
-				{title: "label", value: func(r api.Area) string { return r.Label }},
-				{title: "start", value: func(r api.Area) string { return fmt.Sprint(r.Start) }, right: true},
-				{title: "size", value: func(r api.Area) string { return size(r.Size) }, right: true},
-				{title: "used", value: func(r api.Area) string { return size(r.UsedBytes) }, right: true},
-				{title: "", value: func(r api.Area) string { return bar(r.UsedBytes, r.Size, 20) }},
-			})
+			return printList(cmd, a, v.Areas, areaColumns)
 		},
 	}
+}
+
+// areaColumns describe what a disk holds.
+var areaColumns = []column[api.Area]{
+	{title: "partition", value: func(r api.Area) string { return areaName(r.Partition) }},
+	{title: "name", value: func(r api.Area) string { return r.Name }},
+	{title: "holds", value: func(r api.Area) string { return r.Kind }},
+	{title: "label", value: func(r api.Area) string { return r.Label }},
+	{title: "start", value: func(r api.Area) string { return fmt.Sprint(r.Start) }, right: true},
+	{title: "size", value: func(r api.Area) string { return size(r.Size) }, right: true},
+	{title: "used", value: func(r api.Area) string {
+		if r.Whole {
+			return "whole"
+		}
+		return size(r.UsedBytes)
+	}, right: true},
+	{title: "", value: func(r api.Area) string { return bar(r.UsedBytes, r.Size, 20) }},
 }
 
 // bar draws how much of a whole is used.

@@ -65,19 +65,7 @@ func (s *Service) imageRoutes(h huma.API) {
 			return nil, problem(err)
 		}
 		v := version(*row)
-		v.NeedBytes, v.Areas = man.LeastDisk(), areas(man)
+		v.NeedBytes, v.Areas = man.LeastDisk(), api.Areas(man.Table, man.Areas)
 		return answer(v, nil)
 	})
-}
-
-func areas(man *image.Manifest) []api.Area {
-	var all []api.Area
-	for _, a := range man.Areas {
-		out := api.Area{Partition: a.Partition, Kind: string(a.Kind), Label: a.Label, UUID: a.UUID, Size: a.Size, UsedBytes: a.UsedBytes, Start: man.Table.GapStart()}
-		if p, ok := man.Table.Partition(a.Partition); ok {
-			out.Name, out.Start = p.Name, man.Table.Start(p)
-		}
-		all = append(all, out)
-	}
-	return all
 }

@@ -88,29 +88,44 @@ func areaOf(m *Manifest, slabs *Map, number int) (*Area, []Slab) {
 	return &m.Areas[i], in
 }
 
-// merge goes through the slabs of both, which are in the order of the disk.
+// merge goes through the slabs of both, which are in the order of the disk,
+// stretch by stretch.
 func (d *Difference) merge(a, b []Slab) {
-	key := func(s Slab) int64 {
-		if s.Zero {
-			return s.Start + 1
-		}
-		return s.Start
-	}
 	for len(a) > 0 || len(b) > 0 {
+		var x, y []Slab
+		if len(b) == 0 || len(a) > 0 && a[0].Start <= b[0].Start {
+			x = stretch(a)
+		}
+		if len(a) == 0 || len(b) > 0 && b[0].Start <= a[0].Start {
+			y = stretch(b)
+		}
+		a, b = a[len(x):], b[len(y):]
 		switch {
-		case len(b) == 0 || len(a) > 0 && key(a[0]) < key(b[0]):
-			d.OnlyA += a[0].Length()
-			a = a[1:]
-		case len(a) == 0 || key(b[0]) < key(a[0]):
-			d.OnlyB += b[0].Length()
-			b = b[1:]
+		case len(y) == 0:
+			d.OnlyA += lengths(x)
+		case len(x) == 0:
+			d.OnlyB += lengths(y)
+		case slices.EqualFunc(x, y, func(s, t Slab) bool { return s.Digest == t.Digest && slices.Equal(s.Extents, t.Extents) }):
+			d.Same += lengths(x)
 		default:
-			if a[0].Digest == b[0].Digest && slices.Equal(a[0].Extents, b[0].Extents) {
-				d.Same += a[0].Length()
-			} else {
-				d.Changed += max(a[0].Length(), b[0].Length())
-			}
-			a, b = a[1:], b[1:]
+			d.Changed += max(lengths(x), lengths(y))
 		}
 	}
+}
+
+// stretch is the slabs at the front that are of one stretch.
+func stretch(slabs []Slab) []Slab {
+	n := 1
+	for n < len(slabs) && slabs[n].Start == slabs[0].Start {
+		n++
+	}
+	return slabs[:n]
+}
+
+func lengths(slabs []Slab) int64 {
+	var n int64
+	for _, s := range slabs {
+		n += s.Length()
+	}
+	return n
 }

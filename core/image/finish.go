@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"runtime"
 	"strings"
 	"sync"
@@ -47,7 +46,7 @@ func (r *Restore) Finish(ctx context.Context, progress func(done, total int64)) 
 	if err := r.check(ctx, progress); err != nil {
 		return err
 	}
-	if err := r.relocate(); err != nil {
+	if err := r.settle(); err != nil {
 		return err
 	}
 	if err := r.table.Write(r.disk); err != nil {
@@ -91,26 +90,52 @@ func (r *Restore) writeZeros() error {
 	return nil
 }
 
-// relocate tells volumes that moved where their partition begins now.
-func (r *Restore) relocate() error {
-	for _, c := range partition.Changes(r.manifest.Table, r.table) {
-		if !c.Moved() {
+// settle tells volumes that moved where their partition begins now, and makes
+// those file systems fit that can be resized.
+func (r *Restore) settle() error {
+	for _, a := range r.manifest.Areas {
+		was, ok := r.manifest.Table.Partition(a.Partition)
+		is, planned := r.table.Partition(a.Partition)
+		from, to, start := a.Size, r.size, int64(0) // on a disk without a table
+		if ok && planned {
+			from, to, start = r.manifest.Table.Size(was), r.table.Size(is), r.table.Start(is)
+		} else if r.table.Scheme != partition.None {
 			continue
 		}
-		p, _ := r.table.Partition(c.Number)
-		if p.Extended() {
+		v := settling{r, start}
+		if was.First != is.First {
+			if err := volume.Relocate(v, to, was.First, is.First); err != nil {
+				return fmt.Errorf("partition %d: %w", a.Partition, err)
+			}
+		}
+		if a.Kind == volume.Unknown || a.Whole && from == to {
 			continue
 		}
-		start := r.table.Start(p)
-		v := struct {
-			io.ReaderAt
-			io.WriterAt
-		}{io.NewSectionReader(r.disk, start, r.table.Size(p)), io.NewOffsetWriter(r.disk, start)}
-		if err := volume.Relocate(v, r.table.Size(p), c.FromFirst, c.ToFirst); err != nil {
-			return fmt.Errorf("partition %d: %w", c.Number, err)
+		if _, err := volume.Resize(v, from, to/int64(r.table.SectorSize)*int64(r.table.SectorSize)); err != nil {
+			return fmt.Errorf("partition %d: make the file system fit: %w", a.Partition, err)
 		}
 	}
 	return nil
+}
+
+// settling is a partition on the target.
+type settling struct {
+	r     *Restore
+	start int64
+}
+
+func (s settling) ReadAt(b []byte, off int64) (int, error) {
+	if err := s.r.readAt(b, s.start+off); err != nil {
+		return 0, err
+	}
+	return len(b), nil
+}
+
+func (s settling) WriteAt(b []byte, off int64) (int, error) {
+	if err := s.r.writeAt(b, s.start+off); err != nil {
+		return 0, err
+	}
+	return len(b), nil
 }
 
 // takeStock reads what an earlier restore has written. What is right is not

@@ -38,12 +38,27 @@ type patched struct {
 
 func (p patched) ReadAt(b []byte, off int64) (int, error) {
 	n, err := p.r.ReadAt(b, off)
-	for at, value := range p.bytes {
-		if at >= off && at < off+int64(n) {
-			b[at-off] = value
+	if len(p.bytes) < len(b) {
+		for at, value := range p.bytes {
+			if at >= off && at < off+int64(n) {
+				b[at-off] = value
+			}
+		}
+		return n, err
+	}
+	for i := range b[:n] {
+		if value, ok := p.bytes[off+int64(i)]; ok {
+			b[i] = value
 		}
 	}
 	return n, err
+}
+
+func (p patched) WriteAt(b []byte, off int64) (int, error) {
+	for i, c := range b {
+		p.bytes[off+int64(i)] = c
+	}
+	return len(b), nil
 }
 
 func fuzzVolume(f *testing.F, path string) {
@@ -113,6 +128,11 @@ func fuzzVolume(f *testing.F, path string) {
 			}
 			require.True(t, e.Start > end && e.Length > 0 && e.End() <= size, "%+v behind %d of %d", e, end, size)
 			end = e.End()
+		}
+		// Whatever the volume, making it fit neither panics nor writes behind its end.
+		for _, to := range []int64{size + size/7, v.Needs} {
+			volume.Resize(p, size, to)
+			volume.Relocate(p, size, 0, 63)
 		}
 	})
 }

@@ -10,7 +10,8 @@ import (
 
 // NTFS, after its public documentation. The boot sector says where the master
 // file table lies; file 6 of it, $Bitmap, has one bit a cluster. The backup of
-// the boot sector is the one sector behind the last cluster.
+// the boot sector is the one sector behind the last cluster; Used leaves it out,
+// as Resize makes it anew where it belongs.
 type ntfs struct {
 	r        io.ReaderAt
 	sector   int64 // bytes
@@ -40,14 +41,13 @@ func probeNTFS(r io.ReaderAt, size int64) (*Volume, error) {
 	if b == nil || err != nil || string(b[3:11]) != "NTFS    " || binary.LittleEndian.Uint16(b[510:]) != 0xAA55 {
 		return nil, err
 	}
-	n, total, err := ntfsGeometry(r, b, size)
+	n, _, err := ntfsGeometry(r, b, size)
 	if err != nil {
 		return nil, fmt.Errorf("NTFS: %w", err)
 	}
 	v := &Volume{
 		Kind: NTFS, UUID: fmt.Sprintf("%016X", binary.LittleEndian.Uint64(b[0x48:])),
 		ClusterSize: n.cluster, Clean: true,
-		Needs: min(total+n.sector, size), // with the backup boot sector
 	}
 	if err := n.describe(v); err != nil {
 		return nil, fmt.Errorf("NTFS: %w", err)
@@ -59,9 +59,13 @@ func probeNTFS(r io.ReaderAt, size int64) (*Volume, error) {
 	if allocated.size < (n.clusters+7)/8 {
 		return nil, fmt.Errorf("NTFS: %w: a $Bitmap of %d bytes for %d clusters", ErrDamaged, allocated.size, n.clusters)
 	}
+	last, err := n.lastUsed(allocated)
+	if err != nil {
+		return nil, fmt.Errorf("NTFS: $Bitmap: %w", err)
+	}
+	v.Needs = (last+1)*n.cluster + n.sector // Resize can make it so short
 	m := bitmap{bits: n.clusters, read: func(b []byte, off int64) error { return n.readAttribute(allocated, b, off) }}
-	behind := n.clusters * n.cluster // what clusters do not reach: sectors of a last, incomplete one, and the backup
-	v.used = withFixed([]Extent{{behind, v.Needs - behind}}, m.extents(0, n.cluster))
+	v.used = m.extents(0, n.cluster)
 	return v, nil
 }
 

@@ -46,7 +46,19 @@ func keepUsed(t *testing.T, v *volume.Volume, in io.ReaderAt, out *os.File, star
 		_, err := io.Copy(io.NewOffsetWriter(out, start+e.Start), io.NewSectionReader(in, e.Start, e.Length))
 		require.NoError(t, err)
 	}
+	resized, err := volume.Resize(&stretch{out, start}, v.Size, v.Size)
+	require.NoError(t, err)
+	assert.False(t, resized)
 }
+
+// stretch is a part of a file from a byte on.
+type stretch struct {
+	file *os.File
+	at   int64
+}
+
+func (s *stretch) ReadAt(b []byte, off int64) (int, error)  { return s.file.ReadAt(b, s.at+off) }
+func (s *stretch) WriteAt(b []byte, off int64) (int, error) { return s.file.WriteAt(b, s.at+off) }
 
 func TestUsedIsEnoughForTheFilesAndNoMore(t *testing.T) {
 	for name, spec := range map[string]golddisk.Spec{

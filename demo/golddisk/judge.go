@@ -65,6 +65,37 @@ func (d *Disk) VerifyTable(ctx context.Context) error {
 	return err
 }
 
+// Partition lets sfdisk write a table. For sectors of other than 512 bytes it
+// needs a loop device, and root.
+func Partition(ctx context.Context, path string, sectorSize int, script string) error {
+	return onSectors(ctx, path, sectorSize, func(path string) error {
+		_, err := run(ctx, script, "sfdisk", "--quiet", path)
+		return err
+	})
+}
+
+// VerifyPartitions lets sfdisk check the table of a disk.
+func VerifyPartitions(ctx context.Context, path string, sectorSize int) error {
+	return onSectors(ctx, path, sectorSize, func(path string) error {
+		return (&Disk{Path: path}).VerifyTable(ctx)
+	})
+}
+
+// onSectors calls f with the path, or for other sectors with a device of them.
+func onSectors(ctx context.Context, path string, sectorSize int, f func(path string) error) error {
+	if sectorSize == 512 {
+		return f(path)
+	}
+	out, err := run(ctx, "", "losetup", "--sector-size", strconv.Itoa(sectorSize), "--find", "--show", path)
+	if err != nil {
+		return err
+	}
+	device := strings.TrimSpace(string(out))
+	err = f(device)
+	_, detached := run(ctx, "", "losetup", "-d", device)
+	return errors.Join(err, detached)
+}
+
 // Check lets e2fsck and fsck.vfat check both file systems, changing nothing.
 func (d *Disk) Check(ctx context.Context) error {
 	if _, err := run(ctx, "", "e2fsck", "-f", "-n", d.root()); err != nil {

@@ -1,0 +1,36 @@
+package api
+
+import (
+	"jugate/core/image"
+	"jugate/core/partition"
+)
+
+// Areas describes what a disk of a table holds.
+func Areas(t *partition.Table, areas []image.Area) []Area {
+	all := make([]Area, 0, len(areas))
+	for _, a := range areas {
+		out := Area{
+			Partition: a.Partition, Kind: string(a.Kind), Label: a.Label, UUID: a.UUID, ClusterSize: a.ClusterSize,
+			Size: a.Size, UsedBytes: a.UsedBytes, LeftOut: a.LeftOut, Whole: a.Whole, Start: t.GapStart(),
+		}
+		if p, ok := t.Partition(a.Partition); ok {
+			out.Name, out.Start, out.Size = p.Name, t.Start(p), t.Size(p)
+			if t.Scheme == partition.MBR {
+				out.Name = mbrName(p)
+			}
+		}
+		all = append(all, out)
+	}
+	return all
+}
+
+// mbrName says what an MBR says of a partition; it has no names.
+func mbrName(p partition.Partition) string {
+	switch {
+	case p.Active:
+		return "active"
+	case p.Logical():
+		return "logical"
+	}
+	return ""
+}

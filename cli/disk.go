@@ -1,0 +1,470 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"jugate/api"
+	"jugate/core/disk"
+	"jugate/core/image"
+	"jugate/core/partition"
+	"jugate/core/readiness"
+	"jugate/core/volume"
+)
+
+// The verbs of disk need no service: they read and write disks and files on the
+// machine they run on.
+func (a *app) diskCommand() *cobra.Command {
+	return noun("disk", "Survey, pack, unpack and compare disks without a service",
+		a.diskSurvey(), a.diskPack(), a.diskUnpack(), a.diskCompare())
+}
+
+func sectorFlag(cmd *cobra.Command) *int {
+	return cmd.Flags().Int("sector-size", 512, "bytes a sector of a disk file; a device knows its own")
+}
+
+func (a *app) diskSurvey() *cobra.Command {
+	var flags captureFlags
+	cmd := &cobra.Command{
+		Use: "survey DISK", Short: "Tell what a disk holds and whether it is fit to be a golden image", Args: cobra.ExactArgs(1),
+	}
+	sector := sectorFlag(cmd)
+	flags.addIdentity(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		s, err := openSource(args[0], *sector)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		survey, err := s.survey(flags.look())
+		if err != nil {
+			return err
+		}
+		if a.output == "json" {
+			return printJSON(cmd.OutOrStdout(), survey)
+		}
+		if err := a.printSurvey(cmd, survey); err != nil || a.output == "csv" {
+			return err
+		}
+		printFindings(cmd.OutOrStdout(), survey.Findings)
+		return nil
+	}
+	return cmd
+}
+
+func (a *app) printSurvey(cmd *cobra.Command, s *image.Survey) error {
+	t := s.Table
+	areas := api.Areas(t, s.Areas)
+	if a.output == "table" {
+		id := t.DiskID.String()
+		if t.Scheme != partition.GPT {
+			id = fmt.Sprintf("%08x", t.Signature)
+		}
+		fields := []field{
+			{"disk", fmt.Sprintf("%s (%d bytes), sectors of %d", size(t.DiskSize()), t.DiskSize(), t.SectorSize)},
+			{"table", string(t.Scheme)}, {"disk id", id},
+			{"fits onto", fmt.Sprintf("disks of at least %d bytes", (&image.Manifest{Table: t, Areas: s.Areas}).LeastDisk())},
+		}
+		if t.Scheme == partition.None {
+			fields = append(fields[:2], fields[3:]...)
+		}
+		printFields(cmd.OutOrStdout(), fields)
+		fmt.Fprintln(cmd.OutOrStdout())
+		printLayout(cmd.OutOrStdout(), t.DiskSize(), areas)
+		fmt.Fprintln(cmd.OutOrStdout())
+	}
+	return printList(cmd, a, areas, areaColumns)
+}
+
+// printFindings tells what speaks for and against a disk.
+func printFindings(w io.Writer, findings []readiness.Finding) {
+	fmt.Fprintln(w)
+	if len(findings) == 0 {
+		fmt.Fprintln(w, "fit to be a golden image: nothing speaks against it")
+		return
+	}
+	blocking := 0
+	for _, f := range findings {
+		if f.Severity == readiness.Blocking {
+			blocking++
+		}
+		fmt.Fprintf(w, "%s (%s): %s: %s\n", f.Severity, f.Code, f.Where, f.What)
+		if f.Means != "" {
+			fmt.Fprintf(w, "    means: %s\n", f.Means)
+		}
+		if f.Do != "" {
+			fmt.Fprintf(w, "    do:    %s\n", f.Do)
+		}
+	}
+	switch blocking {
+	case 0:
+		fmt.Fprintln(w, "fit to be a golden image")
+	case 1:
+		fmt.Fprintln(w, "not fit to be a golden image: 1 finding stands against it")
+	default:
+		fmt.Fprintf(w, "not fit to be a golden image: %d findings stand against it\n", blocking)
+	}
+}
+
+// packed is what disk pack and image import tell.
+type packed struct {
+	File      string             `json:"file,omitempty"`
+	FileBytes int64              `json:"file_bytes,omitempty"`
+	UsedBytes int64              `json:"used_bytes"`
+	Slabs     int                `json:"slabs"`
+	ZeroSlabs int                `json:"zero_slabs"`
+	LeftOut   int64              `json:"left_out"`
+	Bad       []image.Unreadable `json:"unreadable,omitempty"`
+}
+
+func packedOf(man *image.Manifest) packed {
+	p := packed{UsedBytes: man.UsedBytes, Slabs: man.Slabs, ZeroSlabs: man.ZeroSlabs, Bad: man.Unreadable}
+	for _, a := range man.Areas {
+		p.LeftOut += a.LeftOut
+	}
+	return p
+}
+
+func (a *app) diskPack() *cobra.Command {
+	var into, name string
+	var flags captureFlags
+	cmd := &cobra.Command{
+		Use: "pack DISK --into FILE", Short: "Capture a disk into one file that any Jugate, or an OCI registry, can take", Args: cobra.ExactArgs(1),
+	}
+	sector := sectorFlag(cmd)
+	flags.add(cmd)
+	cmd.Flags().StringVar(&into, "into", "", "the file to write")
+	cmd.Flags().StringVar(&name, "name", "", "name that the file gives the image, such as garden-desk@3")
+	cmd.MarkFlagRequired("into")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		s, err := openSource(args[0], *sector)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		survey, err := s.survey(flags.look())
+		if err != nil {
+			return err
+		}
+		tellFindings(cmd.ErrOrStderr(), survey.Findings)
+		if err := survey.Blocking(); err != nil && flags.despite == "" {
+			return fmt.Errorf("%w; to go on all the same, give the reason with --despite", err)
+		}
+		p, err := packInto(cmd, s, survey, into, name, flags.options())
+		if err != nil {
+			return err
+		}
+		if a.output == "json" {
+			return printJSON(cmd.OutOrStdout(), p)
+		}
+		printFields(cmd.OutOrStdout(), []field{
+			{"file", fmt.Sprintf("%s (%s)", p.File, size(p.FileBytes))},
+			{"used", fmt.Sprintf("%s in %d slabs, %d of them zeros", size(p.UsedBytes), p.Slabs, p.ZeroSlabs)},
+			{"left out", leftOut(p.LeftOut)}, {"unreadable", unreadable(p.Bad)},
+		})
+		return nil
+	}
+	return cmd
+}
+
+func leftOut(n int64) string {
+	if n == 0 {
+		return ""
+	}
+	return size(n) + " of page and hibernation files"
+}
+
+func unreadable(bad []image.Unreadable) string {
+	if len(bad) == 0 {
+		return ""
+	}
+	var n int64
+	for _, b := range bad {
+		n += b.Length
+	}
+	return fmt.Sprintf("%d bytes in %d places, the first at byte %d of partition %d", n, len(bad), bad[0].Start, bad[0].Partition)
+}
+
+// tellFindings prints what matters of a survey in a line each.
+func tellFindings(w io.Writer, findings []readiness.Finding) {
+	for _, f := range findings {
+		if f.Severity != readiness.Note {
+			fmt.Fprintf(w, "%s: %s\n", f.Severity, f)
+		}
+	}
+}
+
+// packInto captures a disk into a file, which appears when it is whole.
+func packInto(cmd *cobra.Command, s *source, survey *image.Survey, into, name string, o image.Options) (p packed, err error) {
+	f, err := os.CreateTemp(filepath.Dir(into), ".packing-*")
+	if err != nil {
+		return p, err
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	packer := image.NewPacker(f)
+	bar := newMeter(cmd.ErrOrStderr(), "packing")
+	defer bar.end()
+	o.Progress = func(done, total int64, _ int) { bar.set("packing", done, total) }
+	man, slabs, err := image.Capture(cmd.Context(), s.disk, survey, packer, o)
+	if err != nil {
+		return p, err
+	}
+	p = packedOf(man)
+	return writeOut(f, into, p, func() error { return packer.Finish(man, slabs, name) })
+}
+
+// writeOut ends a file, brings it onto the disk and gives it its name.
+func writeOut(f *os.File, into string, p packed, finish func() error) (packed, error) {
+	if err := errors.Join(finish(), f.Chmod(0o644), f.Sync()); err != nil {
+		return p, err
+	}
+	info, err := f.Stat()
+	if err != nil {
+		return p, err
+	}
+	p.File, p.FileBytes = into, info.Size()
+	return p, os.Rename(f.Name(), into)
+}
+
+// unpacked is what disk unpack tells.
+type unpacked struct {
+	Disk     string           `json:"disk"`
+	Plan     *partition.Table `json:"plan"`
+	Changes  []string         `json:"changes"`
+	Found    int64            `json:"found_bytes"` // left by an earlier try
+	Written  bool             `json:"written"`
+	Verified bool             `json:"verified"`
+}
+
+func (a *app) diskUnpack() *cobra.Command {
+	var onto, grow string
+	var trim, planOnly, yes bool
+	cmd := &cobra.Command{
+		Use: "unpack FILE --onto DISK", Short: "Restore a packed image onto a disk, and check every byte of it", Args: cobra.ExactArgs(1),
+		Long: "Restore a packed image onto a disk, and check every byte of it.\n\n" +
+			"The plan is shown before anything is written. A disk that holds something is\n" +
+			"overwritten after a question, or with --yes. A disk file that is not there is\n" +
+			"made as large as the golden disk was.",
+	}
+	sector := sectorFlag(cmd)
+	cmd.Flags().StringVar(&onto, "onto", "", "the disk, or disk file, to write")
+	cmd.Flags().StringVar(&grow, "grow", "last", "partition that takes the room of a larger disk: a number, last, or none")
+	cmd.Flags().BoolVar(&trim, "trim", false, "tell the disk first that nothing on it is needed")
+	cmd.Flags().BoolVar(&planOnly, "plan", false, "show the plan and write nothing")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask before a device is overwritten")
+	cmd.MarkFlagRequired("onto")
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		g, err := partition.ParseGrow(grow)
+		if err != nil {
+			return usageError{err}
+		}
+		s, err := openSource(args[0], 512)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		if s.packed == nil {
+			return fmt.Errorf("%s is not a packed image (jugate disk pack makes one)", args[0])
+		}
+		target, err := openTarget(onto, *sector, s.packed.Manifest, planOnly)
+		if err != nil {
+			return err
+		}
+		defer target.Close()
+		restore, err := image.NewRestore(s.packed.Manifest, s.packed.Slabs, target, target.Size(), target.SectorSize(),
+			image.RestoreOptions{Grow: g, Trim: trim, Label: s.packed.Name})
+		if err != nil {
+			return fmt.Errorf("%s: %w", onto, err)
+		}
+		u := unpacked{Disk: onto, Plan: restore.Plan(), Changes: describePlan(s.packed.Manifest.Table, restore.Plan())}
+		if a.output != "json" {
+			a.printPlan(cmd, s.packed.Manifest, restore.Plan(), u.Changes)
+		}
+		if !planOnly {
+			if err := mayOverwrite(cmd, onto, target, yes); err != nil {
+				return err
+			}
+			if u.Found, err = unpack(cmd.Context(), cmd.ErrOrStderr(), restore, s.packed); err != nil {
+				return err
+			}
+			u.Written, u.Verified = true, true
+		}
+		if a.output == "json" {
+			return printJSON(cmd.OutOrStdout(), u)
+		}
+		if u.Verified {
+			fmt.Fprintf(cmd.OutOrStdout(), "%s is written, and every byte of it was read back and compared\n", onto)
+		}
+		return nil
+	}
+	return cmd
+}
+
+// openTarget opens the disk to write to; a file that is not there is made.
+func openTarget(path string, sector int, man *image.Manifest, planOnly bool) (*disk.Disk, error) {
+	if _, err := os.Stat(path); missing(err) && !planOnly {
+		f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+		if err != nil {
+			return nil, err
+		}
+		if err := errors.Join(f.Truncate(man.Table.DiskSize()), f.Close()); err != nil {
+			return nil, err
+		}
+		sector = man.Table.SectorSize
+	}
+	return disk.Open(path, disk.Options{Write: !planOnly, SectorSize: sector})
+}
+
+func (a *app) printPlan(cmd *cobra.Command, man *image.Manifest, to *partition.Table, changes []string) {
+	w := cmd.OutOrStdout()
+	fmt.Fprintf(w, "plan for a disk of %s (%d bytes):\n", size(to.DiskSize()), to.DiskSize())
+	printLayout(w, to.DiskSize(), api.Areas(to, man.Areas))
+	for _, c := range changes {
+		fmt.Fprintln(w, "  "+c)
+	}
+	for _, c := range partition.Changes(man.Table, to) {
+		switch kindIn(man, c.Number) {
+		case volume.Unknown, volume.Swap, "":
+		case volume.NTFS:
+			if c.Grown() == 0 {
+				continue
+			}
+			fmt.Fprintf(w, "  the ntfs in partition %d is resized with it\n", c.Number)
+		default:
+			if c.Grown() <= 0 {
+				continue
+			}
+			fmt.Fprintf(w, "  the %s in partition %d keeps its size until the system it belongs to grows it (see docs/golden-disk.md)\n", kindIn(man, c.Number), c.Number)
+		}
+	}
+}
+
+// kindIn is what a partition of an image holds.
+func kindIn(man *image.Manifest, number int) volume.Kind {
+	for _, area := range man.Areas {
+		if area.Partition == number {
+			return area.Kind
+		}
+	}
+	return ""
+}
+
+// mayOverwrite asks before a block device that holds something is lost.
+func mayOverwrite(cmd *cobra.Command, path string, target *disk.Disk, yes bool) error {
+	info, err := os.Stat(path)
+	if err != nil || yes || info.Mode()&os.ModeDevice == 0 {
+		return err
+	}
+	if mark, err := image.ReadMark(target); err == nil && mark != nil {
+		return nil
+	}
+	if !isTerminal(os.Stdin) {
+		return fmt.Errorf("%s is a device, and what is on it would be lost; say --yes if that is meant", path)
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "Everything on %s will be lost. Write it? (yes/no) ", path)
+	var answer string
+	fmt.Fscanln(cmd.InOrStdin(), &answer)
+	if answer != "yes" {
+		return errors.New("nothing was written")
+	}
+	return nil
+}
+
+// unpack restores from a packed image.
+func unpack(ctx context.Context, stderr io.Writer, restore *image.Restore, from *image.Packed) (found int64, err error) {
+	bar := newMeter(stderr, "writing")
+	defer bar.end()
+	found, err = restore.Begin(ctx, func(done, total int64) { bar.set("looking at what is there", done, total) })
+	if err != nil {
+		return 0, err
+	}
+	if found > 0 {
+		fmt.Fprintf(stderr, "an earlier try has left %s that is right; going on from there\n", size(found))
+	}
+	if err := restore.Fill(ctx, from, func(done, total int64) { bar.set("writing", done, total) }); err != nil {
+		return found, err
+	}
+	return found, restore.Finish(ctx, func(done, total int64) { bar.set("checking", done, total) })
+}
+
+func (a *app) diskCompare() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "compare A B", Short: "Tell what differs between two disks or packed images", Args: cobra.ExactArgs(2),
+	}
+	sector := sectorFlag(cmd)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		var mans [2]*image.Manifest
+		var maps [2]*image.Map
+		for i, path := range args {
+			s, err := openSource(path, *sector)
+			if err != nil {
+				return err
+			}
+			defer s.Close()
+			bar := newMeter(cmd.ErrOrStderr(), "reading "+filepath.Base(path))
+			mans[i], maps[i], err = s.version(cmd.Context(), func(done, total int64) { bar.set("reading "+filepath.Base(path), done, total) })
+			bar.end()
+			if err != nil {
+				return fmt.Errorf("%s: %w", path, err)
+			}
+		}
+		return a.printComparison(cmd, image.Compare(mans[0], maps[0], mans[1], maps[1]))
+	}
+	return cmd
+}
+
+var differenceColumns = []column[image.Difference]{
+	{title: "partition", value: func(d image.Difference) string { return areaName(d.Partition) }},
+	{title: "holds", value: func(d image.Difference) string {
+		switch {
+		case d.A == nil:
+			return string(d.B.Kind) + ", in B only"
+		case d.B == nil:
+			return string(d.A.Kind) + ", in A only"
+		case d.A.Kind != d.B.Kind:
+			return fmt.Sprintf("%s, in B %s", d.A.Kind, d.B.Kind)
+		}
+		return string(d.A.Kind)
+	}},
+	{title: "same", value: func(d image.Difference) string { return size(d.Same) }, right: true},
+	{title: "changed", value: func(d image.Difference) string { return size(d.Changed) }, right: true},
+	{title: "only in A", value: func(d image.Difference) string { return size(d.OnlyA) }, right: true},
+	{title: "only in B", value: func(d image.Difference) string { return size(d.OnlyB) }, right: true},
+}
+
+func areaName(partition int) string {
+	if partition == 0 {
+		return "gap"
+	}
+	return fmt.Sprint(partition)
+}
+
+// printComparison shows how two versions differ; places are compared by slabs.
+func (a *app) printComparison(cmd *cobra.Command, c *image.Comparison) error {
+	if a.output == "json" {
+		return printJSON(cmd.OutOrStdout(), struct {
+			Different bool `json:"different"`
+			*image.Comparison
+		}{c.Different(), c})
+	}
+	if err := printList(cmd, a, c.Areas, differenceColumns); err != nil || a.output == "csv" {
+		return err
+	}
+	fmt.Fprintln(cmd.OutOrStdout())
+	switch {
+	case !c.Different():
+		fmt.Fprintln(cmd.OutOrStdout(), "the two hold the same")
+	case c.SameTable:
+		fmt.Fprintf(cmd.OutOrStdout(), "the same partitions, other content; where A is stored, B adds %s\n", size(c.New))
+	default:
+		fmt.Fprintf(cmd.OutOrStdout(), "the partition tables differ; where A is stored, B adds %s\n", size(c.New))
+	}
+	return nil
+}

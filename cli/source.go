@@ -1,0 +1,139 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+
+	"github.com/spf13/cobra"
+
+	"jugate/core/disk"
+	"jugate/core/image"
+	"jugate/core/partition"
+	"jugate/core/readiness"
+	"jugate/core/vmdisk"
+)
+
+// source is something that a golden disk can be read from: a block device, a raw
+// disk file, a virtual machine's, or a packed image.
+type source struct {
+	file   *disk.Disk
+	disk   vmdisk.Disk
+	packed *image.Packed // nil for a disk
+
+	sectorSize int
+}
+
+func openSource(path string, sectorSize int) (*source, error) {
+	f, err := disk.Open(path, disk.Options{SectorSize: sectorSize})
+	if err != nil {
+		return nil, err
+	}
+	s := &source{file: f, sectorSize: f.SectorSize()}
+	s.packed, err = image.OpenPacked(f, f.Size())
+	if errors.Is(err, image.ErrNotPacked) {
+		s.disk, err = vmdisk.Open(f, f.Size())
+		if err == nil && s.disk.Format() == vmdisk.VHDX {
+			s.sectorSize = s.disk.SectorSize()
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), f.Close())
+	}
+	return s, nil
+}
+
+func (s *source) Close() error { return s.file.Close() }
+
+// captureFlags are what an engineer says to a capture's doubts.
+type captureFlags struct {
+	despite        string
+	pastBadSectors bool
+	keepFleeting   bool
+	encrypted      bool
+	identityFiles  []string
+}
+
+func (f *captureFlags) add(cmd *cobra.Command) {
+	cmd.Flags().StringVar(&f.despite, "despite", "", "reason to go on in spite of blocking findings; the version keeps it for ever")
+	cmd.Flags().BoolVar(&f.pastBadSectors, "past-bad-sectors", false, "go on where the disk cannot be read, and name the places in the version")
+	cmd.Flags().BoolVar(&f.keepFleeting, "keep-page-files", false, "take page and hibernation files along instead of leaving them out")
+	cmd.Flags().BoolVar(&f.encrypted, "copy-encrypted", false, "copy encrypted volumes whole")
+	f.addIdentity(cmd)
+}
+
+func (f *captureFlags) addIdentity(cmd *cobra.Command) {
+	cmd.Flags().StringSliceVar(&f.identityFiles, "identity-files", nil, "patterns of files that tell one machine from another (default: usual names of agents' identities)")
+}
+
+func (f *captureFlags) look() image.LookOptions {
+	return image.LookOptions{
+		Rules:        readiness.Rules{IdentityFiles: f.identityFiles, AllowEncrypted: f.encrypted},
+		KeepFleeting: f.keepFleeting, PastBadSectors: f.pastBadSectors,
+	}
+}
+
+func (f *captureFlags) options() image.Options {
+	o := image.Options{PastBadSectors: f.pastBadSectors}
+	if f.despite != "" {
+		o.Despite = &image.Override{Reason: f.despite}
+	}
+	return o
+}
+
+// survey looks at the disk of a source.
+func (s *source) survey(o image.LookOptions) (*image.Survey, error) {
+	if s.packed != nil {
+		return nil, errors.New("that is a packed image, not a disk")
+	}
+	return image.Look(s.disk, s.disk.Size(), s.sectorSize, o)
+}
+
+// version gives manifest and map of what a source holds, reading it if it is a
+// disk. Nothing stands in the way of reading.
+func (s *source) version(ctx context.Context, progress func(done, total int64)) (*image.Manifest, *image.Map, error) {
+	if s.packed != nil {
+		return s.packed.Manifest, s.packed.Slabs, nil
+	}
+	survey, err := s.survey(image.LookOptions{KeepFleeting: true, Rules: readiness.Rules{AllowEncrypted: true}})
+	if err != nil {
+		return nil, nil, err
+	}
+	return image.Capture(ctx, s.disk, survey, image.Nowhere{}, image.Options{
+		Despite:  &image.Override{Reason: "it is only compared"},
+		Progress: func(done, total int64, _ int) { progress(done, total) },
+	})
+}
+
+// describePlan tells in words what a restore will do to a disk.
+func describePlan(from, to *partition.Table) []string {
+	var lines []string
+	changes := partition.Changes(from, to)
+	for _, c := range changes {
+		p, _ := to.Partition(c.Number)
+		if p.Extended() {
+			continue
+		}
+		text := fmt.Sprintf("partition %d", c.Number)
+		if grown := c.Grown() * int64(to.SectorSize); grown > 0 {
+			text += fmt.Sprintf(" grows by %s to %s", size(grown), size(to.Size(p)))
+		} else if grown < 0 {
+			text += fmt.Sprintf(" shrinks by %s to %s", size(-grown), size(to.Size(p)))
+		}
+		if c.Moved() {
+			if c.Grown() != 0 {
+				text += " and"
+			}
+			text += fmt.Sprintf(" moves from sector %d to %d", c.FromFirst, c.ToFirst)
+		}
+		lines = append(lines, text)
+	}
+	if len(lines) == 0 {
+		lines = append(lines, "all partitions stay where they are")
+	}
+	return lines
+}
+
+// exists tells whether there is a file of that name.
+func missing(err error) bool { return errors.Is(err, fs.ErrNotExist) }

@@ -1,0 +1,68 @@
+package image
+
+import (
+	"context"
+	"runtime"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"jugate/core/slabstore"
+)
+
+// Frames is where the frames of slabs come from: a store, or a packed image.
+type Frames interface {
+	Frame(d slabstore.Digest) ([]byte, error)
+}
+
+// Fill writes all slabs that are still missing, several at a time, in the order
+// of the disk. progress, if set, is told the bytes written so far and in all.
+// Errors are those of from, or of WriteFrame.
+func (r *Restore) Fill(parent context.Context, from Frames, progress func(done, total int64)) error {
+	missing := r.Missing()
+	var total int64
+	for _, i := range missing {
+		total += r.slabs.Slab(i).Length()
+	}
+	var mu sync.Mutex
+	var done int64
+	group, ctx := errgroup.WithContext(parent)
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for _, i := range missing {
+		if ctx.Err() != nil {
+			break
+		}
+		group.Go(func() error {
+			s := r.slabs.Slab(i)
+			frame, err := from.Frame(s.Digest)
+			if err != nil {
+				return err
+			}
+			if err := r.WriteFrame(i, frame); err != nil {
+				return err
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			done += s.Length()
+			if progress != nil {
+				progress(done, total)
+			}
+			return nil
+		})
+	}
+	if err := group.Wait(); err != nil {
+		return err
+	}
+	return parent.Err()
+}
+
+// Nowhere is a Sink that wants no slab: a capture into it makes the map alone.
+type Nowhere struct{}
+
+// Missing is Sink's.
+func (Nowhere) Missing(context.Context, []slabstore.Digest) ([]slabstore.Digest, error) {
+	return nil, nil
+}
+
+// Put is Sink's.
+func (Nowhere) Put(context.Context, slabstore.Digest, []byte) error { return nil }
