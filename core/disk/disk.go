@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"sync/atomic"
 	"unsafe"
 
 	"golang.org/x/sys/unix"
@@ -31,7 +32,12 @@ type Disk struct {
 	size       int64
 	sectorSize int
 	device     bool
+	written    atomic.Int64
 }
+
+// writeBehind is after how many bytes written the system is asked to begin bringing
+// them onto the medium, so that Sync at the end does not wait for all of them.
+const writeBehind = 64 << 20
 
 // Open opens a disk. A block device that is in use, by a mount for example, is
 // not opened for writing.
@@ -88,7 +94,12 @@ func (d *Disk) WriteAt(b []byte, off int64) (int, error) {
 	if err := d.within(off, int64(len(b))); err != nil {
 		return 0, err
 	}
-	return d.File.WriteAt(b, off)
+	n, err := d.File.WriteAt(b, off)
+	if total := d.written.Add(int64(n)); total/writeBehind != (total-int64(n))/writeBehind {
+		// Advice only: Sync tells whether it came to pass.
+		_ = unix.SyncFileRange(int(d.Fd()), 0, 0, unix.SYNC_FILE_RANGE_WRITE)
+	}
+	return n, err
 }
 
 func (d *Disk) within(off, n int64) error {

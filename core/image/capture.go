@@ -42,8 +42,8 @@ type Options struct {
 }
 
 // batchSlabs is how many slabs go through the pipeline together. Four batches
-// exist at once (read, hashed, sent, waiting), so capture holds about 130 MiB.
-const batchSlabs = 32
+// exist at once (read, hashed, sent, waiting), so capture holds about 70 MiB.
+const batchSlabs = 16
 
 // maxUnreadable is how many stretches a disk may fail to read. One that has more
 // is no golden disk.

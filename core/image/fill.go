@@ -27,7 +27,7 @@ func (r *Restore) Fill(parent context.Context, from Frames, progress func(done, 
 	var mu sync.Mutex
 	var done int64
 	group, ctx := errgroup.WithContext(parent)
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	group.SetLimit(2 * runtime.GOMAXPROCS(0)) // half of them wait for a disk
 	for _, i := range missing {
 		if ctx.Err() != nil {
 			break

@@ -144,7 +144,7 @@ func (r *Restore) takeStock(parent context.Context, progress func(done, total in
 	var mu sync.Mutex
 	var done int64
 	group, ctx := errgroup.WithContext(parent)
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	group.SetLimit(2 * runtime.GOMAXPROCS(0)) // half of them wait for the disk
 	for _, i := range r.Missing() {
 		if ctx.Err() != nil {
 			break
@@ -195,7 +195,7 @@ func (r *Restore) check(parent context.Context, progress func(done, total int64)
 		done int64
 	)
 	group, ctx := errgroup.WithContext(parent)
-	group.SetLimit(runtime.GOMAXPROCS(0))
+	group.SetLimit(2 * runtime.GOMAXPROCS(0)) // half of them wait for the disk
 	for i := range r.slabs.Len() {
 		if ctx.Err() != nil {
 			break

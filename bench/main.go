@@ -1,0 +1,107 @@
+// Command bench measures capture and restore on a disk like those that people
+// have, against ordinary tools in the same run, and prints the tables of
+// docs/performance.md. It needs root, to fill the disk's volumes.
+//
+//	go run ./bench [-dir FOLDER] [-size GIB] disk|slabs
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"log"
+	"os"
+	"os/exec"
+	"os/signal"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"syscall"
+)
+
+func main() {
+	log.SetFlags(0)
+	dir := flag.String("dir", os.TempDir(), "where to put the disks; needs room for about five times their size")
+	size := flag.Float64("size", 4, "GiB of the disk; five eighths of it get filled")
+	flag.Parse()
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	if err := run(ctx, *dir, *size, flag.Args()); err != nil {
+		log.Fatal("bench: ", err)
+	}
+}
+
+func run(ctx context.Context, dir string, gib float64, args []string) error {
+	if len(args) == 0 {
+		return fmt.Errorf("say what to measure: disk or slabs")
+	}
+	switch args[0] {
+	case "capture": // in a process of its own, for its memory
+		return captureOnce(ctx, args[1], args[2], args[3])
+	case "restore":
+		return restoreOnce(ctx, args[1], args[2], args[3])
+	}
+	work, err := os.MkdirTemp(dir, "jugate-bench-*")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(work)
+	b := &bench{dir: work, size: int64(gib*1024) << 20}
+	if err := b.build(ctx); err != nil {
+		return err
+	}
+	describeMachine()
+	switch args[0] {
+	case "disk":
+		return b.disk(ctx)
+	case "slabs":
+		return b.slabs(ctx)
+	}
+	return fmt.Errorf("there is no benchmark %q", args[0])
+}
+
+func describeMachine() {
+	model := "unknown processor"
+	if f, err := os.Open("/proc/cpuinfo"); err == nil {
+		defer f.Close()
+		for s := bufio.NewScanner(f); s.Scan(); {
+			if name, value, _ := strings.Cut(s.Text(), ":"); strings.TrimSpace(name) == "model name" {
+				model = strings.TrimSpace(value)
+				break
+			}
+		}
+	}
+	kernel, _ := exec.Command("uname", "-sr").Output()
+	fmt.Printf("machine: %d of %s, %s, %s\n", runtime.NumCPU(), model, strings.TrimSpace(string(kernel)), runtime.Version())
+}
+
+// self runs this program again for one step, and tells what that took.
+func self(ctx context.Context, args ...string) (seconds float64, r result, err error) {
+	exe, err := os.Executable()
+	if err != nil {
+		return 0, r, err
+	}
+	cmd := exec.CommandContext(ctx, exe, args...)
+	cmd.Stderr = os.Stderr
+	out, seconds, err := timed(cmd)
+	if err != nil {
+		return seconds, r, fmt.Errorf("%s: %w", args[0], err)
+	}
+	err = json.Unmarshal(out, &r)
+	return seconds, r, err
+}
+
+// result is what a step reports of itself.
+type result struct {
+	Slabs    int   `json:"slabs"`
+	Used     int64 `json:"used"`
+	NewSlabs int   `json:"new_slabs"`
+	NewBytes int64 `json:"new_bytes"`
+	Peak     int64 `json:"peak"` // bytes of memory
+	// Written is after how many seconds everything was handed to the system.
+	Written float64 `json:"written"`
+}
+
+func path(parts ...string) string { return filepath.Join(parts...) }
