@@ -22,6 +22,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/disk"
 	"jugate/core/image"
 )
 
@@ -202,18 +203,23 @@ func patiently[T any](ctx context.Context, a *Agent, f func() (T, error)) (T, er
 	return v, err
 }
 
-// onlyDisk chooses the disk an errand is about: so far, the only one there is.
-func (a *Agent) onlyDisk() (Disk, error) {
+// openDisk opens the disk that an errand is about.
+func (a *Agent) openDisk(rule string) (Disk, error) {
+	r, err := disk.ParseRule(rule)
+	if err != nil {
+		return nil, err
+	}
 	inventory, err := a.machine.Inventory()
 	if err != nil {
 		return nil, err
 	}
-	switch n := len(inventory.Disks); n {
-	case 0:
-		return nil, errors.New("this workstation has no disk (or its disk controller has no driver here)")
-	case 1:
-		return a.machine.OpenDisk(0)
-	default:
-		return nil, fmt.Errorf("this workstation has %d disks, and nothing says which one is meant", n)
+	var candidates []disk.Candidate
+	for _, d := range inventory.Disks {
+		candidates = append(candidates, disk.Candidate{Serial: d.Serial, Size: d.Size})
 	}
+	i, err := r.Choose(candidates)
+	if err != nil {
+		return nil, err
+	}
+	return a.machine.OpenDisk(i)
 }

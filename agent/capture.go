@@ -4,13 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"sync"
 	"time"
 
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/image"
+	"jugate/core/readiness"
 	"jugate/core/slabstore"
+	"jugate/core/volume"
 )
 
 // capture reads the disk and sends its slabs. A failure that lies with the disk
@@ -41,7 +44,11 @@ func (a *Agent) capture(ctx context.Context, e *api.ToErrand) error {
 
 func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed, error) {
 	var none api.Committed
-	disk, err := a.onlyDisk()
+	how := e.Capture
+	if how == nil {
+		how = &api.ToCapture{}
+	}
+	disk, err := a.openDisk(how.Disk)
 	if err != nil {
 		return none, err
 	}
@@ -49,7 +56,11 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 	if err := a.tell(ctx, api.Activity{Text: "looking at the disk"}); err != nil {
 		return none, err
 	}
-	survey, err := image.Look(disk, disk.Size(), disk.SectorSize(), image.LookOptions{})
+	survey, err := image.Look(disk, disk.Size(), disk.SectorSize(), image.LookOptions{
+		Rules:        readiness.Rules{IdentityFiles: how.IdentityFiles, AllowEncrypted: how.CopyEncrypted},
+		KeepFleeting: how.KeepPageFiles, PastBadSectors: how.PastBadSectors,
+		Files: a.filesOf(disk),
+	})
 	if err != nil {
 		return none, err
 	}
@@ -59,6 +70,8 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 
 	news := newNews(ctx, a)
 	man, slabs, err := image.Capture(ctx, disk, survey, &slabSink{a, e.ID}, image.Options{
+		PastBadSectors: how.PastBadSectors,
+		Despite:        override(how.Despite),
 		Progress: func(done, total int64, newSlabs int) {
 			news.set(api.Activity{Text: "capturing " + e.Image, Done: done, Total: total, NewSlabs: newSlabs})
 		},
@@ -77,6 +90,27 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 		}
 		return a.client.Commit(ctx, e.ID, text)
 	})
+}
+
+// override is nil without a reason.
+func override(reason string) *image.Override {
+	if reason == "" {
+		return nil
+	}
+	return &image.Override{Reason: reason}
+}
+
+// FileViewer is a Disk that shows the files of a volume, by the kernel's own
+// reading of it. Without one the agent's own readers do what they can.
+type FileViewer interface {
+	Files(start int64, v *volume.Volume) (fs.FS, error)
+}
+
+func (a *Agent) filesOf(d Disk) func(start int64, v *volume.Volume) (fs.FS, error) {
+	if viewer, ok := d.(FileViewer); ok {
+		return viewer.Files
+	}
+	return nil
 }
 
 // slabSink is image.Sink over HTTP.

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -107,10 +108,14 @@ func (r *receiver) prepare(ctx context.Context) error {
 	if r.slabs, err = image.ParseMap(raw, man); err != nil {
 		return err
 	}
-	if r.disk, err = a.onlyDisk(); err != nil {
+	if r.disk, err = a.openDisk(r.to.Disk); err != nil {
 		return err
 	}
-	r.restore, err = image.NewRestore(man, r.slabs, r.disk, r.disk.Size(), r.disk.SectorSize(), image.RestoreOptions{Grow: partition.GrowLast})
+	grow, err := partition.ParseGrow(cmp.Or(r.to.Grow, "last"))
+	if err == nil {
+		r.restore, err = image.NewRestore(man, r.slabs, r.disk, r.disk.Size(), r.disk.SectorSize(),
+			image.RestoreOptions{Grow: grow, Trim: r.to.Trim, Label: r.to.Label})
+	}
 	if err == nil {
 		var group netip.AddrPort
 		if group, err = netip.ParseAddrPort(r.to.Channel); err == nil {
@@ -122,7 +127,13 @@ func (r *receiver) prepare(ctx context.Context) error {
 		return err
 	}
 	r.begin = sync.OnceValue(func() error {
-		_, err := r.restore.Begin(ctx, nil)
+		found, err := r.restore.Begin(ctx, nil)
+		if found > 0 {
+			a.show("an earlier try has left %d bytes that are right; going on from there", found)
+			r.mu.Lock()
+			r.progress.Done += found
+			r.mu.Unlock()
+		}
 		return err
 	})
 	r.progress = api.Progress{Phase: string(delivery.Ready)}

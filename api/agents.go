@@ -28,7 +28,14 @@ type ToErrand struct {
 	ID      int64      `json:"id"`
 	Kind    string     `json:"kind" enum:"capture,receive"`
 	Image   string     `json:"image"`
+	Capture *ToCapture `json:"capture,omitempty"`
 	Receive *ToReceive `json:"receive,omitempty"`
+}
+
+// ToCapture is how an agent captures.
+type ToCapture struct {
+	CaptureOptions
+	IdentityFiles []string `json:"identity_files,omitempty" doc:"Patterns of files that tell one machine from another; none takes the usual ones"`
 }
 
 // ToReceive is what an agent needs to take part in a delivery.
@@ -38,6 +45,8 @@ type ToReceive struct {
 	Digest   string `json:"digest" doc:"BLAKE3-256 of the manifest"`
 	Channel  string `json:"channel" doc:"Multicast address and port"`
 	Session  uint32 `json:"session"`
+	Label    string `json:"label" doc:"Names the image to whoever looks at an unfinished disk"`
+	RestoreOptions
 }
 
 // Activity tells what the agent is doing, in words, and how far it is.

@@ -76,6 +76,20 @@ type Version struct {
 	NewSlabs    int       `json:"new_slabs" doc:"Slabs that the store did not have before"`
 	StoredBytes int64     `json:"stored_bytes" doc:"What those took in the store"`
 	Areas       []Area    `json:"areas,omitempty" nullable:"false" doc:"What the disk holds; told for a single version"`
+	Findings    []Finding `json:"findings,omitempty" nullable:"false" doc:"What spoke against the disk; told for a single version"`
+	Despite     string    `json:"despite,omitempty" doc:"The reason to capture it all the same"`
+	Unreadable  int64     `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on copies"`
+	State       string    `json:"state" enum:"in use,retired,swept" doc:"Retired versions are not delivered; of swept ones only the record is left"`
+}
+
+// Finding is one thing that an engineer should know before a disk is captured.
+type Finding struct {
+	Code     string `json:"code"`
+	Severity string `json:"severity" enum:"blocking,warning,note"`
+	Where    string `json:"where" doc:"The disk, or a partition in words"`
+	What     string `json:"what" doc:"What was found"`
+	Means    string `json:"means" doc:"What that leads to"`
+	Do       string `json:"do" doc:"What to do about it"`
 }
 
 // Area is a stretch of an image's disk.
@@ -99,6 +113,16 @@ type NewCapture struct {
 	Workstation string `json:"workstation" doc:"Name or hardware address" minLength:"1"`
 	Image       string `json:"image" minLength:"1" maxLength:"63"`
 	Note        string `json:"note,omitempty" maxLength:"1000"`
+	CaptureOptions
+}
+
+// CaptureOptions say what to make of a disk.
+type CaptureOptions struct {
+	Disk           string `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only"`
+	Despite        string `json:"despite,omitempty" maxLength:"1000" doc:"Reason to go on in spite of blocking findings; the version keeps it for ever"`
+	PastBadSectors bool   `json:"past_bad_sectors,omitempty" doc:"Go on where the disk cannot be read, and name the places"`
+	KeepPageFiles  bool   `json:"keep_page_files,omitempty" doc:"Take page and hibernation files along"`
+	CopyEncrypted  bool   `json:"copy_encrypted,omitempty" doc:"Copy encrypted volumes whole"`
 }
 
 // Errand is what a workstation was asked to do.
@@ -124,6 +148,14 @@ type NewDelivery struct {
 	To    []string `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000"`
 	Start string   `json:"start,omitempty" doc:"Gather rule: first, all, or ready:N" default:"all"`
 	Rate  int64    `json:"rate,omitempty" doc:"Bits a second of the stream; 0 takes the service's setting" minimum:"0"`
+	RestoreOptions
+}
+
+// RestoreOptions say how an image is to lie on a disk.
+type RestoreOptions struct {
+	Disk string `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only"`
+	Grow string `json:"grow,omitempty" doc:"Partition that takes the room of a larger disk: a number, last, or none" default:"last"`
+	Trim bool   `json:"trim,omitempty" doc:"Tell the disk first that nothing on it is needed"`
 }
 
 // Delivery is an order and how far it is.
@@ -180,6 +212,7 @@ type Receipt struct {
 	Outcome     string     `json:"outcome" enum:"delivered,failed,stopped,absent"`
 	Reason      string     `json:"reason"`
 	OrderedBy   string     `json:"ordered_by"`
+	Unreadable  int64      `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on this disk"`
 	Chain       string     `json:"chain" doc:"Digest over this receipt and the one before"`
 }
 

@@ -71,8 +71,8 @@ func (c *Client) WithToken(token string) *Client {
 // Server is the address the client speaks to.
 func (c *Client) Server() string { return c.base }
 
-// maxReply bounds a JSON reply.
-const maxReply = 64 << 20
+// maxReply bounds a reply that is read as a whole; a slab map can have as much.
+const maxReply = 256 << 20
 
 // do sends a request; body may be nil, []byte or something that becomes JSON.
 // reply may be nil, *[]byte or something that JSON goes into.

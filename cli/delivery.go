@@ -17,6 +17,7 @@ import (
 func (a *app) captureCommand() *cobra.Command {
 	var image, note string
 	var noWait bool
+	var how api.CaptureOptions
 	cmd := &cobra.Command{
 		Use: "capture WORKSTATION --as IMAGE", Short: "Capture a workstation's disk as the next version of an image", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.complete(workstationNames),
@@ -25,7 +26,7 @@ func (a *app) captureCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, err := c.Capture(cmd.Context(), api.NewCapture{Workstation: args[0], Image: image, Note: note})
+			e, err := c.Capture(cmd.Context(), api.NewCapture{Workstation: args[0], Image: image, Note: note, CaptureOptions: how})
 			if err != nil {
 				return err
 			}
@@ -39,6 +40,11 @@ func (a *app) captureCommand() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&image, "as", "", "name of the image")
 	cmd.Flags().StringVar(&note, "note", "", "what is new in this version")
+	cmd.Flags().StringVar(&how.Disk, "disk", "only", diskRuleHelp)
+	cmd.Flags().StringVar(&how.Despite, "despite", "", "reason to go on in spite of blocking findings; the version keeps it for ever")
+	cmd.Flags().BoolVar(&how.PastBadSectors, "past-bad-sectors", false, "go on where the disk cannot be read, and name the places in the version")
+	cmd.Flags().BoolVar(&how.KeepPageFiles, "keep-page-files", false, "take page and hibernation files along instead of leaving them out")
+	cmd.Flags().BoolVar(&how.CopyEncrypted, "copy-encrypted", false, "copy encrypted volumes whole")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "order it and return at once")
 	cmd.MarkFlagRequired("as")
 	cmd.RegisterFlagCompletionFunc("as", a.complete(imageNames))
@@ -67,6 +73,9 @@ func (a *app) printCapture(cmd *cobra.Command, c *apiclient.Client, e api.Errand
 	return printList(cmd, a, []api.Version{v}, versionColumns)
 }
 
+// diskRuleHelp says how a disk is chosen on workstations that may have several.
+const diskRuleHelp = "which disk: only, serial:NUMBER or size:200GB-600GB"
+
 // leaving says, when the waiting was interrupted, that the work goes on.
 func leaving(err error, what string) error {
 	if errors.Is(err, context.Canceled) {
@@ -79,6 +88,7 @@ func (a *app) deliverCommand() *cobra.Command {
 	var to []string
 	var start, rate string
 	var noWait bool
+	var how api.RestoreOptions
 	cmd := &cobra.Command{
 		Use: "deliver IMAGE[@VERSION] --to GROUP|WORKSTATION…", Short: "Bring an image version to groups and workstations", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.complete(imageNames),
@@ -91,7 +101,7 @@ func (a *app) deliverCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			d, err := c.Deliver(cmd.Context(), api.NewDelivery{Image: args[0], To: to, Start: start, Rate: bits})
+			d, err := c.Deliver(cmd.Context(), api.NewDelivery{Image: args[0], To: to, Start: start, Rate: bits, RestoreOptions: how})
 			if err != nil {
 				return err
 			}
@@ -104,6 +114,9 @@ func (a *app) deliverCommand() *cobra.Command {
 	}
 	cmd.Flags().StringSliceVar(&to, "to", nil, "groups and workstations")
 	cmd.Flags().StringVar(&start, "start", "all", "when the stream starts: first, all, or ready:N")
+	cmd.Flags().StringVar(&how.Disk, "disk", "only", diskRuleHelp)
+	cmd.Flags().StringVar(&how.Grow, "grow", "last", "partition that takes the room of a larger disk: a number, last, or none")
+	cmd.Flags().BoolVar(&how.Trim, "trim", false, "tell the disks first that nothing on them is needed")
 	cmd.Flags().StringVar(&rate, "rate", "", "rate of the stream, such as 200Mbit (default: the service's)")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "order it and return at once")
 	cmd.MarkFlagRequired("to")

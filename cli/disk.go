@@ -415,28 +415,28 @@ func (a *app) diskCompare() *cobra.Command {
 				return fmt.Errorf("%s: %w", path, err)
 			}
 		}
-		return a.printComparison(cmd, image.Compare(mans[0], maps[0], mans[1], maps[1]))
+		return a.printComparison(cmd, api.Compared(image.Compare(mans[0], maps[0], mans[1], maps[1])))
 	}
 	return cmd
 }
 
-var differenceColumns = []column[image.Difference]{
-	{title: "partition", value: func(d image.Difference) string { return areaName(d.Partition) }},
-	{title: "holds", value: func(d image.Difference) string {
+var differenceColumns = []column[api.AreaDifference]{
+	{title: "partition", value: func(d api.AreaDifference) string { return areaName(d.Partition) }},
+	{title: "holds", value: func(d api.AreaDifference) string {
 		switch {
-		case d.A == nil:
-			return string(d.B.Kind) + ", in B only"
-		case d.B == nil:
-			return string(d.A.Kind) + ", in A only"
-		case d.A.Kind != d.B.Kind:
-			return fmt.Sprintf("%s, in B %s", d.A.Kind, d.B.Kind)
+		case d.KindA == "":
+			return d.KindB + ", in B only"
+		case d.KindB == "":
+			return d.KindA + ", in A only"
+		case d.KindA != d.KindB:
+			return fmt.Sprintf("%s, in B %s", d.KindA, d.KindB)
 		}
-		return string(d.A.Kind)
+		return d.KindA
 	}},
-	{title: "same", value: func(d image.Difference) string { return size(d.Same) }, right: true},
-	{title: "changed", value: func(d image.Difference) string { return size(d.Changed) }, right: true},
-	{title: "only in A", value: func(d image.Difference) string { return size(d.OnlyA) }, right: true},
-	{title: "only in B", value: func(d image.Difference) string { return size(d.OnlyB) }, right: true},
+	{title: "same", value: func(d api.AreaDifference) string { return size(d.Same) }, right: true},
+	{title: "changed", value: func(d api.AreaDifference) string { return size(d.Changed) }, right: true},
+	{title: "only in A", value: func(d api.AreaDifference) string { return size(d.OnlyA) }, right: true},
+	{title: "only in B", value: func(d api.AreaDifference) string { return size(d.OnlyB) }, right: true},
 }
 
 func areaName(partition int) string {
@@ -447,19 +447,16 @@ func areaName(partition int) string {
 }
 
 // printComparison shows how two versions differ; places are compared by slabs.
-func (a *app) printComparison(cmd *cobra.Command, c *image.Comparison) error {
+func (a *app) printComparison(cmd *cobra.Command, c api.Comparison) error {
 	if a.output == "json" {
-		return printJSON(cmd.OutOrStdout(), struct {
-			Different bool `json:"different"`
-			*image.Comparison
-		}{c.Different(), c})
+		return printJSON(cmd.OutOrStdout(), c)
 	}
 	if err := printList(cmd, a, c.Areas, differenceColumns); err != nil || a.output == "csv" {
 		return err
 	}
 	fmt.Fprintln(cmd.OutOrStdout())
 	switch {
-	case !c.Different():
+	case !c.Different:
 		fmt.Fprintln(cmd.OutOrStdout(), "the two hold the same")
 	case c.SameTable:
 		fmt.Fprintf(cmd.OutOrStdout(), "the same partitions, other content; where A is stored, B adds %s\n", size(c.New))

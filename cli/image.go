@@ -10,7 +10,9 @@ import (
 )
 
 func (a *app) imageCommand() *cobra.Command {
-	return noun("image", "See golden images and their versions", a.imageList(), a.imageShow())
+	return noun("image", "See and keep golden images and their versions",
+		a.imageList(), a.imageShow(), a.imageDiff(), a.imageVerify(), a.imageNote(), a.imageRename(), a.imageRetire(),
+		a.imagePrune(), a.imageRescan(), a.imageImport(), a.imageExport())
 }
 
 var versionColumns = []column[api.Version]{
@@ -22,6 +24,7 @@ var versionColumns = []column[api.Version]{
 	{title: "new slabs", value: func(v api.Version) string { return fmt.Sprintf("%d of %d", v.NewSlabs, v.Slabs) }, right: true},
 	{title: "stored", value: func(v api.Version) string { return size(v.StoredBytes) }, right: true},
 	{title: "digest", value: func(v api.Version) string { return v.Digest[:min(12, len(v.Digest))] }},
+	{title: "state", value: func(v api.Version) string { return v.State }},
 	{title: "note", value: func(v api.Version) string { return v.Note }},
 }
 
@@ -71,6 +74,7 @@ func (a *app) imageShow() *cobra.Command {
 			if a.output == "table" {
 				printFields(cmd.OutOrStdout(), []field{
 					{"image", fmt.Sprintf("%s@%d", v.Image, v.Version)}, {"digest", v.Digest}, {"captured", when(v.Captured)}, {"from", v.Workstation}, {"note", v.Note},
+					{"state", v.State}, {"captured despite", v.Despite}, {"unreadable", unreadableBytes(v.Unreadable)},
 					{"disk", fmt.Sprintf("%s (%d bytes)", size(v.DiskBytes), v.DiskBytes)},
 					{"fits onto", fmt.Sprintf("disks of at least %d bytes", v.NeedBytes)},
 					{"used", fmt.Sprintf("%s in %d slabs", size(v.UsedBytes), v.Slabs)},
@@ -80,9 +84,22 @@ func (a *app) imageShow() *cobra.Command {
 				printLayout(cmd.OutOrStdout(), v.DiskBytes, v.Areas)
 				fmt.Fprintln(cmd.OutOrStdout())
 			}
-			return printList(cmd, a, v.Areas, areaColumns)
+			if err := printList(cmd, a, v.Areas, areaColumns); err != nil || a.output == "csv" {
+				return err
+			}
+			for _, f := range v.Findings {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s (%s): %s: %s\n", f.Severity, f.Code, f.Where, f.What)
+			}
+			return nil
 		},
 	}
+}
+
+func unreadableBytes(n int64) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d bytes of the golden disk; zeros on copies", n)
 }
 
 // areaColumns describe what a disk holds.

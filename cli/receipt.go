@@ -42,7 +42,7 @@ func (a *app) receiptList() *cobra.Command {
 				{title: "multicast", value: func(r api.Receipt) string { return size(r.Multicast) }, right: true},
 				{title: "unicast", value: func(r api.Receipt) string { return size(r.Unicast) }, right: true},
 				{title: "seconds", value: func(r api.Receipt) string { return fmt.Sprintf("%.1f", r.Seconds) }, right: true},
-				{title: "reason", value: func(r api.Receipt) string { return r.Reason }},
+				{title: "reason", value: remark},
 			})
 		},
 	}
@@ -54,6 +54,14 @@ func (a *app) receiptList() *cobra.Command {
 	cmd.RegisterFlagCompletionFunc("workstation", a.complete(workstationNames))
 	cmd.RegisterFlagCompletionFunc("image", a.complete(imageNames))
 	return cmd
+}
+
+// remark is why it came out so, or what the image lacks.
+func remark(r api.Receipt) string {
+	if r.Reason == "" && r.Unreadable > 0 {
+		return fmt.Sprintf("%d bytes of the golden disk could not be read", r.Unreadable)
+	}
+	return r.Reason
 }
 
 func (a *app) receiptCheck() *cobra.Command {

@@ -59,6 +59,7 @@ func serveCommand() *cobra.Command {
 	flags.Uint16Var(&config.Multicast.Port, "multicast-port", 6003, "port of streams")
 	flags.IntVar(&ttl, "multicast-ttl", 1, "how many routers a stream may pass, plus one")
 	flags.StringVar(&rate, "rate", "100Mbit", "rate of one stream")
+	flags.StringSliceVar(&config.IdentityFiles, "identity-files", nil, "patterns of files that tell one machine from another, which no golden disk may have (default: usual names of agents' identities)")
 	cmd.MarkFlagRequired("data")
 	return cmd
 }

@@ -30,6 +30,7 @@ type Delivery struct {
 	Ended     sql.NullTime   `db:"ended"`
 	UsedBytes int64          `db:"used_bytes"`
 	WireBytes int64          `db:"wire_bytes"`
+	Options   string         `db:"options"` // JSON: how the image is to lie on disks
 }
 
 // Targets are the names that were ordered, of groups and workstations.
@@ -40,7 +41,7 @@ func (d *Delivery) Targets() (names []string) {
 	return names
 }
 
-const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes`
+const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes, d.options`
 
 // AddDelivery records an order and an errand for each workstation, and returns
 // the delivery's number.
@@ -52,8 +53,8 @@ func (db *DB) AddDelivery(ctx context.Context, d Delivery, targets []string, wor
 	d.TargetsJS, d.Created = string(names), d.Created.UTC()
 	var id int64
 	err = db.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes)
-			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes)`, d)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes, options)
+			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes, :options)`, d)
 		if err != nil {
 			return err
 		}

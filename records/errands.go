@@ -35,15 +35,17 @@ type Errand struct {
 	Error         string        `db:"error"`
 	Created       time.Time     `db:"created"`
 	Ended         sql.NullTime  `db:"ended"`
+	Options       string        `db:"options"` // JSON: how to capture
 }
 
-const errandSelect = `SELECT e.id, e.workstation_id, coalesce(w.name, '') AS workstation, e.kind, e.state, e.image, e.version, e.note, e.delivery_id, e.error, e.created, e.ended
+const errandSelect = `SELECT e.id, e.workstation_id, coalesce(w.name, '') AS workstation, e.kind, e.state, e.image, e.version, e.note, e.delivery_id, e.error, e.created, e.ended, e.options
 	FROM errands e JOIN workstations w ON w.id = e.workstation_id `
 
-// AddCapture asks a workstation to capture its disk as the next version of an image.
-func (db *DB) AddCapture(ctx context.Context, now time.Time, workstation int64, image, note string) (*Errand, error) {
-	result, err := db.write.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created) VALUES (?, 'capture', 'waiting', ?, 0, ?, ?)`,
-		workstation, image, note, now.UTC())
+// AddCapture asks a workstation to capture its disk as the next version of an
+// image; options are JSON for the agent.
+func (db *DB) AddCapture(ctx context.Context, now time.Time, workstation int64, image, note, options string) (*Errand, error) {
+	result, err := db.write.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options) VALUES (?, 'capture', 'waiting', ?, 0, ?, ?, ?)`,
+		workstation, image, note, now.UTC(), options)
 	if err != nil {
 		return nil, err
 	}

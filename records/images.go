@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"time"
 
@@ -23,13 +24,19 @@ type Version struct {
 	Slabs       int       `db:"slabs"`
 	NewSlabs    int       `db:"new_slabs"`
 	StoredBytes int64     `db:"stored_bytes"`
+	// Despite is the reason to capture in spite of findings; Unreadable how many
+	// bytes of the golden disk could not be read.
+	Despite    string       `db:"despite"`
+	Unreadable int64        `db:"unreadable_bytes"`
+	Retired    sql.NullTime `db:"retired"`
+	Swept      sql.NullTime `db:"swept"` // its slabs were given up
 }
 
 // Ref names the version.
 func (v Version) Ref() roster.Ref { return roster.Ref{Image: v.Image, Version: v.Number} }
 
 const (
-	versionColumns = `i.name AS image, v.number, v.digest, v.captured, v.workstation, v.note, v.disk_bytes, v.used_bytes, v.slabs, v.new_slabs, v.stored_bytes`
+	versionColumns = `i.name AS image, v.number, v.digest, v.captured, v.workstation, v.note, v.disk_bytes, v.used_bytes, v.slabs, v.new_slabs, v.stored_bytes, v.despite, v.unreadable_bytes, v.retired, v.swept`
 	versionFrom    = `versions v JOIN images i ON i.id = v.image_id`
 )
 
@@ -70,18 +77,99 @@ func (db *DB) NextVersion(ctx context.Context, image string) (int, error) {
 }
 
 // AddVersion makes a version visible and ends the errand that captured it, both
-// or neither. The number must be the next one of its image.
+// or neither; a version without an errand (0) was brought in another way. The
+// number must not be taken.
 func (db *DB) AddVersion(ctx context.Context, now time.Time, errand int64, v Version) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO images (name) VALUES (?) ON CONFLICT DO NOTHING`, v.Image); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO versions (image_id, number, digest, captured, workstation, note, disk_bytes, used_bytes, slabs, new_slabs, stored_bytes)
-			VALUES ((SELECT id FROM images WHERE name = :image), :number, :digest, :captured, :workstation, :note, :disk_bytes, :used_bytes, :slabs, :new_slabs, :stored_bytes)`, v)
-		if err != nil {
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO versions (image_id, number, digest, captured, workstation, note, disk_bytes, used_bytes, slabs, new_slabs, stored_bytes, despite, unreadable_bytes)
+			VALUES ((SELECT id FROM images WHERE name = :image), :number, :digest, :captured, :workstation, :note, :disk_bytes, :used_bytes, :slabs, :new_slabs, :stored_bytes, :despite, :unreadable_bytes)`, v)
+		if err != nil || errand == 0 {
 			return err
 		}
 		result, err := tx.ExecContext(ctx, `UPDATE errands SET state = 'done', version = ?, ended = ? WHERE id = ? AND state IN ('waiting', 'running')`, v.Number, now.UTC(), errand)
 		return changed(result, err, "open errand", errand)
 	})
+}
+
+// AllVersions lists every version of every image.
+func (db *DB) AllVersions(ctx context.Context) ([]Version, error) {
+	var rows []Version
+	err := db.read.SelectContext(ctx, &rows, "SELECT "+versionColumns+" FROM "+versionFrom+" ORDER BY i.name, v.number")
+	return rows, err
+}
+
+const versionIs = `image_id = (SELECT id FROM images WHERE name = ?) AND number = ?`
+
+// SetNote replaces a version's note.
+func (db *DB) SetNote(ctx context.Context, ref roster.Ref, note string) error {
+	result, err := db.write.ExecContext(ctx, `UPDATE versions SET note = ? WHERE `+versionIs, note, ref.Image, ref.Version)
+	return changed(result, err, "version", ref)
+}
+
+// RetireVersion takes a version out of use.
+func (db *DB) RetireVersion(ctx context.Context, now time.Time, ref roster.Ref) error {
+	result, err := db.write.ExecContext(ctx, `UPDATE versions SET retired = coalesce(retired, ?) WHERE `+versionIs, now.UTC(), ref.Image, ref.Version)
+	return changed(result, err, "version", ref)
+}
+
+// ReadmitVersion takes a retired version back into use. One whose slabs were
+// swept is an ErrConflict.
+func (db *DB) ReadmitVersion(ctx context.Context, ref roster.Ref) error {
+	result, err := db.write.ExecContext(ctx, `UPDATE versions SET retired = NULL WHERE swept IS NULL AND `+versionIs, ref.Image, ref.Version)
+	if err == nil {
+		if n, err := result.RowsAffected(); err == nil && n == 0 {
+			return fmt.Errorf("%w: the slabs of %s were swept; it cannot come back", ErrConflict, ref)
+		}
+	}
+	return err
+}
+
+// SweepVersion records that the slabs of a retired version are given up. A version
+// that is in use again, or that an open delivery brings, is an ErrConflict.
+func (db *DB) SweepVersion(ctx context.Context, now time.Time, ref roster.Ref) error {
+	result, err := db.write.ExecContext(ctx, `UPDATE versions SET swept = coalesce(swept, ?) WHERE retired IS NOT NULL AND `+versionIs+`
+		AND NOT EXISTS (SELECT 1 FROM deliveries WHERE image = ? AND version = ? AND ended IS NULL)`, now.UTC(), ref.Image, ref.Version, ref.Image, ref.Version)
+	if err == nil {
+		if n, err := result.RowsAffected(); err == nil && n == 0 {
+			return fmt.Errorf("%w: %s is in use", ErrConflict, ref)
+		}
+	}
+	return err
+}
+
+// RenameImage gives an image another name; receipts and past deliveries keep the
+// one they had. A name that is taken, and an image that is being captured or
+// delivered, is an ErrConflict. before is called when nothing stands in the way,
+// and its error stops the renaming.
+func (db *DB) RenameImage(ctx context.Context, from, to string, before func() error) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		var taken, busy int
+		if err := tx.GetContext(ctx, &taken, `SELECT count(*) FROM images WHERE name = ?`, to); err != nil {
+			return err
+		}
+		if taken > 0 {
+			return fmt.Errorf("%w: there is an image %s already", ErrConflict, to)
+		}
+		if err := tx.GetContext(ctx, &busy, `SELECT count(*) FROM errands WHERE image = ? AND state IN ('waiting', 'running')`, from); err != nil {
+			return err
+		}
+		if busy > 0 {
+			return fmt.Errorf("%w: %s is being captured or delivered; wait until that is over", ErrConflict, from)
+		}
+		result, err := tx.ExecContext(ctx, `UPDATE images SET name = ? WHERE name = ?`, to, from)
+		if err := changed(result, err, "image", from); err != nil {
+			return err
+		}
+		return before()
+	})
+}
+
+// RunningCaptures are the errands that capture now.
+func (db *DB) RunningCaptures(ctx context.Context) ([]Errand, error) {
+	var rows []Errand
+	err := db.read.SelectContext(ctx, &rows, errandSelect+"WHERE e.kind = 'capture' AND e.state = 'running'")
+	return rows, err
 }

@@ -131,7 +131,7 @@ func TestAVersionAndItsErrandEndTogether(t *testing.T) {
 	db, _ := open(t)
 	w := newcomer(t, db, 1)
 	require.NoError(t, db.Admit(t.Context(), w.ID, "desk-gold", nil))
-	e, err := db.AddCapture(t.Context(), noon, w.ID, "garden-desk", "first try")
+	e, err := db.AddCapture(t.Context(), noon, w.ID, "garden-desk", "first try", "{}")
 	require.NoError(t, err)
 	assert.ErrorIs(t, db.Retire(t.Context(), w.ID), records.ErrConflict)
 

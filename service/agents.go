@@ -212,12 +212,22 @@ func (s *Service) standing(ctx context.Context, _ *struct{}) (*reply[api.Standin
 
 func (s *Service) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand, error) {
 	out := &api.ToErrand{ID: e.ID, Kind: e.Kind, Image: e.Image}
+	if e.Kind == records.ErrandCapture {
+		out.Capture = &api.ToCapture{IdentityFiles: s.config.IdentityFiles}
+		if err := json.Unmarshal([]byte(e.Options), &out.Capture.CaptureOptions); err != nil {
+			return nil, err
+		}
+	}
 	if e.Kind == records.ErrandReceive {
 		d, err := s.records.Delivery(ctx, e.DeliveryID.Int64)
 		if err != nil {
 			return nil, err
 		}
-		out.Receive = &api.ToReceive{Delivery: d.ID, Version: d.Version, Digest: d.Digest, Channel: d.GroupAddr, Session: d.Session}
+		out.Receive = &api.ToReceive{Delivery: d.ID, Version: d.Version, Digest: d.Digest, Channel: d.GroupAddr, Session: d.Session,
+			Label: roster.Ref{Image: d.Image, Version: d.Version}.String()}
+		if err := json.Unmarshal([]byte(d.Options), &out.Receive.RestoreOptions); err != nil {
+			return nil, err
+		}
 	}
 	return out, nil
 }

@@ -2,7 +2,9 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -17,6 +19,9 @@ import (
 
 	"jugate/api"
 	"jugate/core/delivery"
+	"jugate/core/disk"
+	"jugate/core/image"
+	"jugate/core/partition"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -201,8 +206,16 @@ func (s *Service) order(ctx context.Context, in api.NewDelivery) (api.Delivery, 
 	if err != nil {
 		return api.Delivery{}, err
 	}
-	if _, _, err := s.load(v); err != nil {
+	if v.Retired.Valid {
+		return api.Delivery{}, huma.Error409Conflict(fmt.Sprintf("%s is retired; take it back into use first", v.Ref()))
+	}
+	man, _, err := s.load(v)
+	if err != nil {
 		return api.Delivery{}, fmt.Errorf("%s cannot be delivered: %w", v.Ref(), err)
+	}
+	options, err := restoreOptions(man, in.RestoreOptions)
+	if err != nil {
+		return api.Delivery{}, huma.Error422UnprocessableEntity(err.Error())
 	}
 	targets, err := s.records.Targets(ctx, in.To)
 	if err != nil {
@@ -213,7 +226,7 @@ func (s *Service) order(ctx context.Context, in api.NewDelivery) (api.Delivery, 
 	}
 	rec := records.Delivery{
 		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: rule.String(), Rate: in.Rate, State: delivery.Gathering,
-		Session: rand.Uint32(), OrderedBy: administrator, Created: s.config.Now(), UsedBytes: v.UsedBytes,
+		Session: rand.Uint32(), OrderedBy: administrator, Created: s.config.Now(), UsedBytes: v.UsedBytes, Options: options,
 	}
 	if rec.Rate == 0 {
 		rec.Rate = s.config.Multicast.Rate
@@ -241,6 +254,24 @@ func (s *Service) order(ctx context.Context, in api.NewDelivery) (api.Delivery, 
 		s.agents.wake(w)
 	}
 	return s.wholeDelivery(ctx, id)
+}
+
+// restoreOptions checks what an order says of disks, and writes it down.
+func restoreOptions(man *image.Manifest, o api.RestoreOptions) (string, error) {
+	if _, err := disk.ParseRule(o.Disk); err != nil {
+		return "", err
+	}
+	grow, err := partition.ParseGrow(cmp.Or(o.Grow, "last"))
+	if err != nil {
+		return "", err
+	}
+	if grow > 0 { // whether that partition is there can be told now
+		if _, err := man.Table.Onto(man.Table.DiskSize(), man.Table.SectorSize, partition.Fit{Grow: grow}); err != nil {
+			return "", err
+		}
+	}
+	text, err := json.Marshal(o)
+	return string(text), err
 }
 
 // freeChannel is an address that no running delivery uses, if there is one.

@@ -2,12 +2,14 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"sync"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
+	"jugate/core/disk"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -15,8 +17,8 @@ import (
 // captures counts what running captures have put into the store.
 type captures struct {
 	mu     sync.Mutex
-	counts map[int64]stored // by errand
-	commit sync.Mutex       // one version becomes visible at a time
+	counts map[string]stored // by upload
+	commit sync.Mutex        // one version becomes visible at a time
 }
 
 type stored struct {
@@ -24,22 +26,22 @@ type stored struct {
 	bytes int64
 }
 
-func (c *captures) count(errand, bytes int64) {
+func (c *captures) count(upload string, bytes int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.counts == nil {
-		c.counts = map[int64]stored{}
+		c.counts = map[string]stored{}
 	}
-	n := c.counts[errand]
-	c.counts[errand] = stored{n.slabs + 1, n.bytes + bytes}
+	n := c.counts[upload]
+	c.counts[upload] = stored{n.slabs + 1, n.bytes + bytes}
 }
 
-// take returns the counts of an errand that has ended.
-func (c *captures) take(errand int64) stored {
+// take returns the counts of an upload that has ended.
+func (c *captures) take(upload string) stored {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	n := c.counts[errand]
-	delete(c.counts, errand)
+	n := c.counts[upload]
+	delete(c.counts, upload)
 	return n
 }
 
@@ -80,7 +82,14 @@ func (s *Service) errandRoutes(h huma.API) {
 		if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
 			return nil, huma.Error409Conflict(err.Error())
 		}
-		e, err := s.records.AddCapture(ctx, s.config.Now(), w.ID, in.Body.Image, in.Body.Note)
+		if _, err := disk.ParseRule(in.Body.Disk); err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		options, err := json.Marshal(in.Body.CaptureOptions)
+		if err != nil {
+			return nil, err
+		}
+		e, err := s.records.AddCapture(ctx, s.config.Now(), w.ID, in.Body.Image, in.Body.Note, string(options))
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -117,7 +126,8 @@ func (s *Service) errandRoutes(h huma.API) {
 		if err := s.records.EndErrand(ctx, s.config.Now(), e.ID, records.ErrandStopped, "stopped by the "+administrator); err != nil {
 			return nil, problem(err)
 		}
-		s.captures.take(e.ID)
+		s.captures.take(uploadOf(e.ID))
+		s.pins.release(uploadOf(e.ID))
 		if e, err = s.records.Errand(ctx, in.ID); err != nil {
 			return nil, problem(err)
 		}

@@ -17,7 +17,7 @@ func receipt(r records.Receipt) api.Receipt {
 		ID: r.ID, Delivery: r.DeliveryID, Workstation: r.Workstation, Address: r.Address,
 		Image: r.Image, Version: r.Version, Digest: r.Digest, Ended: r.Ended,
 		Multicast: r.BytesMulticast, Unicast: r.BytesUnicast, Verified: r.Verified,
-		Outcome: string(r.Outcome), Reason: r.Reason, OrderedBy: r.OrderedBy, Chain: r.Chain,
+		Outcome: string(r.Outcome), Reason: r.Reason, OrderedBy: r.OrderedBy, Unreadable: r.Unreadable, Chain: r.Chain,
 	}
 	if r.Started.Valid {
 		out.Started = &r.Started.Time

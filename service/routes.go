@@ -60,6 +60,8 @@ func (s *Service) peopleAPI(r chi.Router) huma.API {
 	s.workstationRoutes(h)
 	s.groupRoutes(h)
 	s.imageRoutes(h)
+	s.storeRoutes(h)
+	s.importRoutes(h)
 	s.errandRoutes(h)
 	s.deliveryRoutes(h)
 	s.receiptRoutes(h)

@@ -13,6 +13,7 @@ import (
 
 	"jugate/core/delivery"
 	"jugate/core/image"
+	"jugate/core/roster"
 	"jugate/records"
 )
 
@@ -203,6 +204,16 @@ func (r *runner) frames(slabs *image.Map) iter.Seq2[delivery.Frame, error] {
 	}
 }
 
+// unreadable is how many bytes of the image are zeros as the golden disk could not
+// read them.
+func (r *runner) unreadable(ctx context.Context) int64 {
+	v, err := r.s.records.Version(ctx, roster.Ref{Image: r.rec.Image, Version: r.rec.Version})
+	if err != nil {
+		return 0 // the version was brought here by files alone; its manifest says it still
+	}
+	return v.Unreadable
+}
+
 // writeReceipts writes what is owed; what cannot be written now stays owed.
 func (r *runner) writeReceipts(ctx context.Context) {
 	for len(r.unwritten) > 0 {
@@ -214,6 +225,7 @@ func (r *runner) writeReceipts(ctx context.Context) {
 			Started: sql.NullTime{Time: m.Began, Valid: !m.Began.IsZero()}, Ended: m.Ended,
 			BytesMulticast: m.Last.Multicast, BytesUnicast: m.Last.Unicast,
 			Verified: m.Outcome == delivery.Delivered, Outcome: m.Outcome, Reason: m.Reason, OrderedBy: r.rec.OrderedBy,
+			Unreadable: r.unreadable(ctx),
 		}
 		if err := r.s.records.AddReceipt(ctx, receipt); err != nil {
 			r.s.log.Error("a receipt could not be written", "delivery", r.rec.ID, "workstation", w.Name, "error", err)

@@ -55,6 +55,9 @@ type Config struct {
 	// Sender brings the stream to a group; by default the plain paced stream
 	// over the sockets that Multicast describes.
 	Sender delivery.Sender
+	// IdentityFiles are patterns of files that tell one machine from another; nil
+	// takes those of package readiness.
+	IdentityFiles []string
 }
 
 // Service is one running service.
@@ -72,6 +75,8 @@ type Service struct {
 	sessions sessions
 	agents   agents
 	captures captures
+	pins     pins
+	imports  imports
 
 	ctx    context.Context // ends when the service closes
 	cancel context.CancelFunc

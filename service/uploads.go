@@ -21,6 +21,16 @@ import (
 	"jugate/records"
 )
 
+// upload is a version on its way into the store: a workstation's capture, or what
+// a person imports.
+type upload struct {
+	key         string // names it among all that are open
+	image, note string
+	errand      *records.Errand // of a capture
+}
+
+func uploadOf(errand int64) string { return fmt.Sprintf("errand-%d", errand) }
+
 // openCapture returns the capture that the caller is doing; anything else, an
 // errand that was stopped included, is a problem.
 func (s *Service) openCapture(ctx context.Context, id int64) (*records.Errand, error) {
@@ -44,17 +54,24 @@ func (s *Service) missingSlabs(ctx context.Context, in *struct {
 	if _, err := s.openCapture(ctx, in.ID); err != nil {
 		return nil, problem(err)
 	}
+	return answer(s.missing(uploadOf(in.ID), in.Body))
+}
+
+// missing tells which slabs the store lacks, and keeps those it has from being
+// swept while the upload is open.
+func (s *Service) missing(upload string, ask api.Digests) (api.Digests, error) {
 	missing := api.Digests{Digests: []string{}}
-	for _, text := range in.Body.Digests {
+	for _, text := range ask.Digests {
 		d, err := slabstore.ParseDigest(text)
 		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return missing, huma.Error422UnprocessableEntity(err.Error())
 		}
+		s.pins.pin(upload, d)
 		if !s.slabs.Has(d) {
 			missing.Digests = append(missing.Digests, text)
 		}
 	}
-	return answer(missing, nil)
+	return missing, nil
 }
 
 func (s *Service) failErrand(ctx context.Context, in *struct {
@@ -69,14 +86,15 @@ func (s *Service) failErrand(ctx context.Context, in *struct {
 		return nil, problem(err)
 	}
 	s.log.Warn("capture failed", "workstation", e.Workstation, "image", e.Image, "errand", e.ID, "error", in.Body.Error)
-	s.captures.take(e.ID)
-	os.Remove(s.uploadedMap(e.ID))
+	s.captures.take(uploadOf(e.ID))
+	s.pins.release(uploadOf(e.ID))
+	os.Remove(s.uploadedMap(uploadOf(e.ID)))
 	s.tellErrand(ctx, e.ID)
 	return nil, nil
 }
 
-// upload is a capture's request with a body of raw bytes.
-func (s *Service) upload(w http.ResponseWriter, r *http.Request, limit int64) (*records.Errand, []byte, error) {
+// body reads a capture's request with a body of raw bytes.
+func (s *Service) body(w http.ResponseWriter, r *http.Request, limit int64) (*upload, []byte, error) {
 	id, err := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
 	if err != nil {
 		return nil, nil, huma.Error404NotFound("there is no such errand")
@@ -92,7 +110,7 @@ func (s *Service) upload(w http.ResponseWriter, r *http.Request, limit int64) (*
 	} else if err != nil {
 		err = huma.Error400BadRequest("the request was cut off")
 	}
-	return e, body, err
+	return &upload{key: uploadOf(id), image: e.Image, note: e.Note, errand: e}, body, err
 }
 
 // slabInPath is the slab that a plain request is about.
@@ -105,35 +123,40 @@ func slabInPath(r *http.Request) (slabstore.Digest, error) {
 }
 
 func (s *Service) putSlab(w http.ResponseWriter, r *http.Request) {
-	e, frame, err := s.upload(w, r, 2*slabstore.MaxSlab)
+	u, frame, err := s.body(w, r, 2*slabstore.MaxSlab)
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
 	d, err := slabInPath(r)
+	if err == nil {
+		err = s.store(u.key, d, frame)
+	}
 	if err != nil {
 		s.fail(w, r, err)
 		return
-	}
-	added, err := s.slabs.Put(d, frame)
-	if err != nil {
-		s.fail(w, r, err)
-		return
-	}
-	if added {
-		s.captures.count(e.ID, int64(len(frame)))
 	}
 	w.WriteHeader(http.StatusNoContent)
 }
 
-func (s *Service) uploadedMap(errand int64) string {
-	return filepath.Join(s.config.Data, "uploads", fmt.Sprintf("errand-%d.map", errand))
+// store takes a slab of an upload.
+func (s *Service) store(upload string, d slabstore.Digest, frame []byte) error {
+	s.pins.pin(upload, d)
+	added, err := s.slabs.Put(d, frame)
+	if added {
+		s.captures.count(upload, int64(len(frame)))
+	}
+	return err
+}
+
+func (s *Service) uploadedMap(upload string) string {
+	return filepath.Join(s.config.Data, "uploads", upload+".map")
 }
 
 func (s *Service) putMap(w http.ResponseWriter, r *http.Request) {
-	e, raw, err := s.upload(w, r, image.MaxMap)
+	u, raw, err := s.body(w, r, image.MaxMap)
 	if err == nil {
-		err = os.WriteFile(s.uploadedMap(e.ID), raw, 0o640)
+		err = os.WriteFile(s.uploadedMap(u.key), raw, 0o640)
 	}
 	if err != nil {
 		s.fail(w, r, err)
@@ -144,31 +167,30 @@ func (s *Service) putMap(w http.ResponseWriter, r *http.Request) {
 
 // putManifest makes a capture a version.
 func (s *Service) putManifest(w http.ResponseWriter, r *http.Request) {
-	e, text, err := s.upload(w, r, image.MaxManifest)
+	u, text, err := s.body(w, r, image.MaxManifest)
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
-	v, err := s.commit(r.Context(), e, text)
+	v, err := s.commit(r.Context(), u, text)
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
-	s.log.Info("version committed", "image", v.Ref(), "workstation", v.Workstation, "used_bytes", v.UsedBytes, "new_slabs", v.NewSlabs)
-	s.events.publish(version(*v))
-	s.tellErrand(r.Context(), e.ID)
+	s.tellErrand(r.Context(), u.errand.ID)
 	writeJSON(w, http.StatusOK, "application/json", api.Committed{Image: v.Image, Version: v.Number, Digest: v.Digest})
 }
 
-// commit checks that a capture is whole, writes its files, and then makes it
-// visible in one transaction. What the manifest says of its source and time is
-// replaced by what the service knows.
-func (s *Service) commit(ctx context.Context, e *records.Errand, text []byte) (*records.Version, error) {
+// commit checks that an upload is whole, writes its files, and then makes it
+// visible in one transaction. What the manifest of a capture says of its source
+// and time is replaced by what the service knows; that of an import stays as it
+// is, so that one version has one digest everywhere.
+func (s *Service) commit(ctx context.Context, u *upload, text []byte) (*records.Version, error) {
 	man, err := image.ParseManifest(text)
 	if err != nil {
 		return nil, err
 	}
-	raw, err := os.ReadFile(s.uploadedMap(e.ID))
+	raw, err := os.ReadFile(s.uploadedMap(u.key))
 	if errors.Is(err, os.ErrNotExist) {
 		return nil, huma.Error409Conflict("the slab map has to come before the manifest")
 	} else if err != nil {
@@ -179,41 +201,65 @@ func (s *Service) commit(ctx context.Context, e *records.Errand, text []byte) (*
 		return nil, err
 	}
 	for i, d := range slabs.Distinct() {
+		s.pins.pin(u.key, d)
 		if !s.slabs.Has(d) {
-			return nil, huma.Error409Conflict(fmt.Sprintf("slab %d (%s) is not in the store; capture again", i, d.Short()))
+			return nil, huma.Error409Conflict(fmt.Sprintf("slab %d (%s) is not in the store; try again, which sends just what is missing", i, d.Short()))
 		}
 	}
 	if err := s.slabs.Flush(); err != nil {
 		return nil, err
 	}
-	source, err := s.records.Workstation(ctx, e.WorkstationID)
-	if err != nil {
-		return nil, err
-	}
-	man.Captured = s.config.Now().UTC().Truncate(time.Second)
-	man.Source = image.Source{Workstation: source.Name, Address: source.Addresses()[0], Model: source.Model}
-	if text, err = man.Encode(); err != nil {
-		return nil, err
+	if u.errand != nil {
+		source, err := s.records.Workstation(ctx, u.errand.WorkstationID)
+		if err != nil {
+			return nil, err
+		}
+		man.Captured = s.config.Now().UTC().Truncate(time.Second)
+		man.Source = image.Source{Workstation: source.Name, Address: source.Addresses()[0], Model: source.Model}
+		if man.Despite != nil {
+			man.Despite.By = administrator
+		}
+		if text, err = man.Encode(); err != nil {
+			return nil, err
+		}
 	}
 
 	s.captures.commit.Lock()
 	defer s.captures.commit.Unlock()
-	number, err := s.records.NextVersion(ctx, e.Image)
+	number, err := s.records.NextVersion(ctx, u.image)
 	if err != nil {
 		return nil, err
 	}
-	ref := roster.Ref{Image: e.Image, Version: number}
+	ref := roster.Ref{Image: u.image, Version: number}
 	if err := s.files.Save(ref, text, raw); err != nil {
 		return nil, err
 	}
-	counts := s.captures.take(e.ID)
-	v := records.Version{
-		Image: e.Image, Number: number, Digest: slabstore.Sum(text).String(), Captured: man.Captured,
-		Workstation: source.Name, Note: e.Note, DiskBytes: int64(man.Table.Sectors) * int64(man.Table.SectorSize),
-		UsedBytes: man.UsedBytes, Slabs: man.Slabs, NewSlabs: counts.slabs, StoredBytes: counts.bytes,
+	v := recorded(ref, man, text)
+	v.Note = u.note
+	counts := s.captures.take(u.key)
+	v.NewSlabs, v.StoredBytes = counts.slabs, counts.bytes
+	errand := int64(0)
+	if u.errand != nil {
+		errand = u.errand.ID
 	}
-	if err := s.records.AddVersion(ctx, s.config.Now(), e.ID, v); err != nil {
+	if err := s.records.AddVersion(ctx, s.config.Now(), errand, v); err != nil {
 		return nil, err
 	}
-	return &v, os.Remove(s.uploadedMap(e.ID))
+	s.pins.release(u.key)
+	s.log.Info("version committed", "image", v.Ref(), "workstation", v.Workstation, "used_bytes", v.UsedBytes, "new_slabs", v.NewSlabs)
+	s.events.publish(version(v))
+	return &v, os.Remove(s.uploadedMap(u.key))
+}
+
+// recorded is what the records say of a version, from its manifest.
+func recorded(ref roster.Ref, man *image.Manifest, text []byte) records.Version {
+	v := records.Version{
+		Image: ref.Image, Number: ref.Version, Digest: slabstore.Sum(text).String(), Captured: man.Captured,
+		Workstation: man.Source.Workstation, DiskBytes: man.Table.DiskSize(), UsedBytes: man.UsedBytes, Slabs: man.Slabs,
+		Unreadable: man.UnreadableBytes(),
+	}
+	if man.Despite != nil {
+		v.Despite = man.Despite.Reason
+	}
+	return v
 }

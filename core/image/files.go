@@ -1,10 +1,13 @@
 package image
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 
 	"jugate/core/roster"
@@ -73,6 +76,50 @@ func (f Files) Load(ref roster.Ref, digest slabstore.Digest) (*Manifest, *Map, e
 	}
 	slabs, err := ParseMap(raw, man)
 	return man, slabs, err
+}
+
+// Link gives an image's files a second name; Remove takes one away. So a renaming
+// that is cut off leaves at least one of the two whole.
+func (f Files) Link(from, to string) error {
+	old, fresh := filepath.Join(f.Dir, from), filepath.Join(f.Dir, to)
+	if err := os.RemoveAll(fresh); err != nil {
+		return err
+	}
+	err := filepath.WalkDir(old, func(path string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(old, path)
+		if err != nil {
+			return err
+		}
+		if e.IsDir() {
+			return os.MkdirAll(filepath.Join(fresh, rel), 0o755)
+		}
+		return os.Link(path, filepath.Join(fresh, rel))
+	})
+	return errors.Join(err, slabstore.SyncDir(fresh), slabstore.SyncDir(f.Dir))
+}
+
+// Remove takes all versions of an image away.
+func (f Files) Remove(image string) error {
+	return errors.Join(os.RemoveAll(filepath.Join(f.Dir, image)), slabstore.SyncDir(f.Dir))
+}
+
+// All lists the versions that have files, by image and number.
+func (f Files) All() ([]roster.Ref, error) {
+	names, err := filepath.Glob(filepath.Join(f.Dir, "*", "*", "manifest.json"))
+	var refs []roster.Ref
+	for _, name := range names {
+		folder := filepath.Dir(name)
+		number, err := strconv.Atoi(filepath.Base(folder))
+		if err != nil || number < 1 {
+			continue // the rest of a save that was cut off
+		}
+		refs = append(refs, roster.Ref{Image: filepath.Base(filepath.Dir(folder)), Version: number})
+	}
+	slices.SortFunc(refs, func(a, b roster.Ref) int { return cmp.Or(cmp.Compare(a.Image, b.Image), a.Version-b.Version) })
+	return refs, err
 }
 
 // Paths are the names of a version's two files.

@@ -1,0 +1,343 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/sync/errgroup"
+
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/image"
+	"jugate/core/slabstore"
+)
+
+// call is a command that asks the service one thing and prints the answer.
+func call[T any](a *app, use, short string, args cobra.PositionalArgs, ask func(cmd *cobra.Command, c *apiclient.Client, args []string) (T, error), show func(cmd *cobra.Command, answer T) error) *cobra.Command {
+	return &cobra.Command{
+		Use: use, Short: short, Args: args, ValidArgsFunction: a.complete(imageNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			answer, err := ask(cmd, c, args)
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return printJSON(cmd.OutOrStdout(), answer)
+			}
+			return show(cmd, answer)
+		},
+	}
+}
+
+func (a *app) printVersion(cmd *cobra.Command, v api.Version) error {
+	return printList(cmd, a, []api.Version{v}, versionColumns)
+}
+
+func (a *app) imageNote() *cobra.Command {
+	return call(a, "note IMAGE[@VERSION] TEXT", "Replace what is said of a version", cobra.ExactArgs(2),
+		func(cmd *cobra.Command, c *apiclient.Client, args []string) (api.Version, error) {
+			return c.SetNote(cmd.Context(), args[0], args[1])
+		}, a.printVersion)
+}
+
+func (a *app) imageRetire() *cobra.Command {
+	var undo bool
+	cmd := call(a, "retire IMAGE@VERSION", "Take a version out of use; its slabs stay until the next prune", cobra.ExactArgs(1),
+		func(cmd *cobra.Command, c *apiclient.Client, args []string) (api.Version, error) {
+			if !strings.Contains(args[0], "@") {
+				return api.Version{}, usageError{fmt.Errorf("say which version: %s@NUMBER", args[0])}
+			}
+			if undo {
+				return c.ReadmitVersion(cmd.Context(), args[0])
+			}
+			return c.RetireVersion(cmd.Context(), args[0])
+		}, a.printVersion)
+	cmd.Flags().BoolVar(&undo, "undo", false, "take it back into use")
+	return cmd
+}
+
+func (a *app) imageRename() *cobra.Command {
+	return call(a, "rename IMAGE NAME", "Give an image another name; receipts keep the one it had", cobra.ExactArgs(2),
+		func(cmd *cobra.Command, c *apiclient.Client, args []string) ([]api.Version, error) {
+			page, err := c.RenameImage(cmd.Context(), args[0], args[1])
+			return page.Items, err
+		}, func(cmd *cobra.Command, items []api.Version) error { return printList(cmd, a, items, versionColumns) })
+}
+
+func (a *app) imageDiff() *cobra.Command {
+	return call(a, "diff A[@VERSION] B[@VERSION]", "Tell what differs between two versions", cobra.ExactArgs(2),
+		func(cmd *cobra.Command, c *apiclient.Client, args []string) (api.Comparison, error) {
+			return c.CompareVersions(cmd.Context(), args[0], args[1])
+		}, a.printComparison)
+}
+
+// errDamaged ends a verification that found faults.
+var errDamaged = errors.New("the version is damaged")
+
+func (a *app) imageVerify() *cobra.Command {
+	show := func(cmd *cobra.Command, v api.Verification) error {
+		if !v.Sound {
+			err := printList(cmd, a, v.Faults, []column[api.Fault]{
+				{title: "slab", value: func(f api.Fault) string { return f.Digest[:12] }},
+				{title: "partition", value: func(f api.Fault) string { return areaName(f.Partition) }},
+				{title: "at byte", value: func(f api.Fault) string { return fmt.Sprint(f.Start) }, right: true},
+				{title: "what", value: func(f api.Fault) string { return f.What }},
+			})
+			return errors.Join(err, fmt.Errorf("%w: %d of %d slabs; capture it again, or import it from where it is whole", errDamaged, v.Faulty, v.Slabs))
+		}
+		_, err := fmt.Fprintf(cmd.OutOrStdout(), "%s@%d is sound: all %d slabs (%s) were read and have the right digest\n", v.Image, v.Version, v.Slabs, size(v.Bytes))
+		return err
+	}
+	cmd := call(a, "verify IMAGE[@VERSION]", "Read every slab of a version and check its digest", cobra.ExactArgs(1),
+		func(cmd *cobra.Command, c *apiclient.Client, args []string) (api.Verification, error) {
+			v, err := c.VerifyVersion(cmd.Context(), args[0])
+			if err == nil && a.output == "json" && !v.Sound {
+				err = errors.Join(printJSON(cmd.OutOrStdout(), v), errDamaged)
+			}
+			return v, err
+		}, show)
+	return cmd
+}
+
+func (a *app) imagePrune() *cobra.Command {
+	var dryRun bool
+	cmd := call(a, "prune", "Remove the slabs that no version in use needs", cobra.NoArgs,
+		func(cmd *cobra.Command, c *apiclient.Client, _ []string) (api.Pruned, error) {
+			return c.Prune(cmd.Context(), dryRun)
+		},
+		func(cmd *cobra.Command, p api.Pruned) error {
+			did := "removed"
+			if p.DryRun {
+				did = "would remove"
+			}
+			for _, v := range p.Versions {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s is retired: its slabs are given up, its record stays\n", v)
+			}
+			_, err := fmt.Fprintf(cmd.OutOrStdout(), "%s %d slabs (%s); %d are needed\n", did, p.Slabs, size(p.Bytes), p.Kept)
+			return err
+		})
+	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "only tell what would be removed")
+	return cmd
+}
+
+func (a *app) imageRescan() *cobra.Command {
+	return call(a, "rescan", "Enter into the records what versions have files but no record", cobra.NoArgs,
+		func(cmd *cobra.Command, c *apiclient.Client, _ []string) (api.Rescanned, error) {
+			return c.Rescan(cmd.Context())
+		},
+		func(cmd *cobra.Command, r api.Rescanned) error {
+			fmt.Fprintf(cmd.OutOrStdout(), "%d versions were known\n", r.Known)
+			for _, v := range r.Added {
+				fmt.Fprintf(cmd.OutOrStdout(), "%s is known again\n", v)
+			}
+			for _, b := range r.Broken {
+				fmt.Fprintf(cmd.ErrOrStderr(), "broken: %s\n", b)
+			}
+			if len(r.Broken) > 0 {
+				return fmt.Errorf("%d versions are broken", len(r.Broken))
+			}
+			return nil
+		})
+}
+
+func (a *app) imageImport() *cobra.Command {
+	var as, note string
+	var flags captureFlags
+	cmd := &cobra.Command{
+		Use: "import FILE --as IMAGE", Short: "Bring in a packed image, or the disk file of a virtual machine, as the next version", Args: cobra.ExactArgs(1),
+		Long: "Bring in a packed image, or a disk, as the next version of an image. Disks can\nbe raw files, qcow2, VHD and VHDX files, and devices of this machine. Only slabs\nthat the store lacks are sent.",
+	}
+	sector := sectorFlag(cmd)
+	flags.add(cmd)
+	cmd.Flags().StringVar(&as, "as", "", "name of the image")
+	cmd.Flags().StringVar(&note, "note", "", "what is new in this version")
+	cmd.MarkFlagRequired("as")
+	cmd.RegisterFlagCompletionFunc("as", a.complete(imageNames))
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		s, err := openSource(args[0], *sector)
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		into, err := c.BeginImport(cmd.Context(), as, note)
+		if err != nil {
+			return err
+		}
+		bar := newMeter(cmd.ErrOrStderr(), "importing")
+		defer bar.end()
+		var man *image.Manifest
+		var slabs *image.Map
+		if s.packed != nil {
+			man, slabs = s.packed.Manifest, s.packed.Slabs
+			err = sendPacked(cmd.Context(), s.packed, into, func(done, total int64) { bar.set("importing", done, total) })
+		} else {
+			man, slabs, err = importDisk(cmd, s, into, flags, filepath.Base(args[0]), func(done, total int64) { bar.set("importing", done, total) })
+		}
+		if err != nil {
+			return err
+		}
+		text, err := man.Encode()
+		if err != nil {
+			return err
+		}
+		v, err := into.Commit(cmd.Context(), slabs.Bytes(), text)
+		if err != nil {
+			return err
+		}
+		if a.output == "json" {
+			return printJSON(cmd.OutOrStdout(), v)
+		}
+		return a.printVersion(cmd, v)
+	}
+	return cmd
+}
+
+func importDisk(cmd *cobra.Command, s *source, into image.Sink, flags captureFlags, name string, progress func(done, total int64)) (*image.Manifest, *image.Map, error) {
+	survey, err := s.survey(flags.look())
+	if err != nil {
+		return nil, nil, err
+	}
+	tellFindings(cmd.ErrOrStderr(), survey.Findings)
+	if err := survey.Blocking(); err != nil && flags.despite == "" {
+		return nil, nil, fmt.Errorf("%w; to go on all the same, give the reason with --despite", err)
+	}
+	o := flags.options()
+	o.Source = image.Source{Workstation: "file " + name}
+	o.Progress = func(done, total int64, _ int) { progress(done, total) }
+	return image.Capture(cmd.Context(), s.disk, survey, into, o)
+}
+
+// askBatch is about how many slabs the service is asked at once.
+const askBatch = 256
+
+// sendPacked sends what the service lacks of a packed image.
+func sendPacked(ctx context.Context, p *image.Packed, into image.Sink, progress func(done, total int64)) error {
+	var batch []slabstore.Digest
+	var done int64
+	send := func() error {
+		missing, err := into.Missing(ctx, batch)
+		if err != nil {
+			return err
+		}
+		group, ctx := errgroup.WithContext(ctx)
+		group.SetLimit(runtime.GOMAXPROCS(0) + 1)
+		for _, d := range missing {
+			group.Go(func() error {
+				frame, err := p.Frame(d)
+				if err != nil {
+					return err
+				}
+				return into.Put(ctx, d, frame)
+			})
+		}
+		batch = batch[:0]
+		return group.Wait()
+	}
+	for i, d := range p.Slabs.Distinct() {
+		done += p.Slabs.Slab(i).Length()
+		if batch = append(batch, d); len(batch) == askBatch {
+			if err := send(); err != nil {
+				return err
+			}
+			progress(done, p.Manifest.UsedBytes)
+		}
+	}
+	if len(batch) == 0 {
+		return nil
+	}
+	return send()
+}
+
+func (a *app) imageExport() *cobra.Command {
+	var into string
+	cmd := &cobra.Command{
+		Use: "export IMAGE[@VERSION] --into FILE", Short: "Write a version into one file that any Jugate, or an OCI registry, can take", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.complete(imageNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, err := export(cmd, c, args[0], into)
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return printJSON(cmd.OutOrStdout(), p)
+			}
+			printFields(cmd.OutOrStdout(), []field{
+				{"file", fmt.Sprintf("%s (%s)", p.File, size(p.FileBytes))},
+				{"used", fmt.Sprintf("%s in %d slabs, %d of them zeros", size(p.UsedBytes), p.Slabs, p.ZeroSlabs)},
+				{"unreadable", unreadable(p.Bad)},
+			})
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&into, "into", "", "the file to write")
+	cmd.MarkFlagRequired("into")
+	return cmd
+}
+
+func export(cmd *cobra.Command, c *apiclient.Client, ref, into string) (p packed, err error) {
+	ctx := cmd.Context()
+	v, err := c.Version(ctx, ref)
+	if err != nil {
+		return p, err
+	}
+	name := fmt.Sprintf("%s@%d", v.Image, v.Version) // another version may become the newest meanwhile
+	text, err := c.Manifest(ctx, name)
+	if err != nil {
+		return p, err
+	}
+	man, err := image.ParseManifest(text)
+	if err != nil {
+		return p, err
+	}
+	raw, err := c.SlabMap(ctx, name)
+	if err != nil {
+		return p, err
+	}
+	slabs, err := image.ParseMap(raw, man)
+	if err != nil {
+		return p, err
+	}
+	f, err := os.CreateTemp(filepath.Dir(into), ".exporting-*")
+	if err != nil {
+		return p, err
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	packer := image.NewPacker(f)
+	bar := newMeter(cmd.ErrOrStderr(), "exporting")
+	defer bar.end()
+	var done int64
+	for i, d := range slabs.Distinct() {
+		frame, err := c.Slab(ctx, d)
+		if err != nil {
+			return p, err
+		}
+		if _, err := slabstore.ExpandChecked(nil, frame, d); err != nil {
+			return p, fmt.Errorf("slab %d: %w; jugate image verify tells more", i, err)
+		}
+		if err := packer.Put(ctx, d, frame); err != nil {
+			return p, err
+		}
+		done += slabs.Slab(i).Length()
+		bar.set("exporting", done, man.UsedBytes)
+	}
+	return writeOut(f, into, packedOf(man), func() error { return packer.Finish(man, slabs, name) })
+}
