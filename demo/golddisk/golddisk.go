@@ -146,6 +146,12 @@ func (d *Disk) AddFile(ctx context.Context, name string, content []byte) error {
 	return err
 }
 
+// AddFolder makes a folder on the root volume.
+func (d *Disk) AddFolder(ctx context.Context, name string) error {
+	_, err := run(ctx, "", "debugfs", "-w", "-R", "mkdir "+name, d.root())
+	return err
+}
+
 // root names the root volume for the e2fsprogs: a file and an offset in it.
 func (d *Disk) root() string { return fmt.Sprintf("%s?offset=%d", d.Path, d.RootStart) }
 
