@@ -34,6 +34,7 @@ require (
 	golang.org/x/time v0.16.0
 	gopkg.in/ini.v1 v1.67.3
 	modernc.org/sqlite v1.61.1
+	oras.land/oras-go/v2 v2.7.0
 	www.velocidex.com/golang/go-ntfs v0.2.1
 )
 
