@@ -11,7 +11,7 @@ PACKAGES := fdisk mount dosfstools mtools e2fsprogs ntfs-3g exfatprogs exfat-fus
 TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs.exfat mount.exfat-fuse mkfs.xfs mkfs.btrfs \
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium
 
-.PHONY: demo test build setup console check fuzz screenshots clean
+.PHONY: demo test build setup console check fuzz bench bench-slabs screenshots clean
 
 demo: build
 	./bin/jugate demo
@@ -64,6 +64,18 @@ fuzz:
 			echo "$$p $$f"; $(GO) test ./$$p -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZ_TIME) | tail -1 || exit 1; \
 		done; \
 	done
+
+# Measures capture and restore beside ordinary tools, on a disk of 4 GiB; it needs
+# root, about 20 GiB in BENCH_DIR, and some minutes on a machine that does nothing
+# else.
+BENCH_DIR := /var/tmp
+bench: setup
+	$(GO) build -o bin/bench ./bench
+	bin/bench -dir $(BENCH_DIR) disk
+
+bench-slabs: setup
+	$(GO) build -o bin/bench ./bench
+	bin/bench -dir $(BENCH_DIR) slabs
 
 # Pictures of the console's pages, made from the demo's data.
 screenshots: build

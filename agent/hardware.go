@@ -55,7 +55,11 @@ func (h Hardware) OpenDisk(i int) (Disk, error) {
 	if i < 0 || i >= len(disks) {
 		return nil, fmt.Errorf("there is no disk %d any more", i+1)
 	}
-	return disk.Open(filepath.Join("/dev", disks[i].Name), disk.Options{Write: true})
+	d, err := disk.Open(filepath.Join("/dev", disks[i].Name), disk.Options{Write: true})
+	if err != nil {
+		return nil, err
+	}
+	return hardwareDisk{d}, nil
 }
 
 // Listen joins a group on the machine's interface.

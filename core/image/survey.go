@@ -29,7 +29,8 @@ type Survey struct {
 type LookOptions struct {
 	Rules readiness.Rules
 	// Files shows the files of a volume that begins at byte start of the disk, or
-	// says why it cannot. By default package fileview does.
+	// says why it cannot. By default package fileview does. A view that is an
+	// io.Closer is closed when Look is through.
 	Files func(start int64, v *volume.Volume) (fs.FS, error)
 	// KeepFleeting takes page and hibernation files along.
 	KeepFleeting bool
@@ -70,6 +71,7 @@ func Look(disk io.ReaderAt, size int64, sectorSize int, o LookOptions) (*Survey,
 		return nil, err
 	}
 	var volumes []readiness.Volume
+	defer func() { closeAll(volumes) }()
 	look := func(number int, where string) error {
 		v, err := s.look(disk, number, where, o)
 		volumes = append(volumes, v)
@@ -97,6 +99,15 @@ func Look(disk io.ReaderAt, size int64, sectorSize int, o LookOptions) (*Survey,
 	}
 	s.Findings = append(s.Findings, readiness.Check(table, volumes, o.Rules)...)
 	return s, nil
+}
+
+// closeAll takes away views that hold something open.
+func closeAll(volumes []readiness.Volume) {
+	for _, v := range volumes {
+		if c, ok := v.Files.(io.Closer); ok {
+			c.Close() // nothing was written through it
+		}
+	}
 }
 
 func (s *Survey) look(disk io.ReaderAt, number int, where string, o LookOptions) (readiness.Volume, error) {

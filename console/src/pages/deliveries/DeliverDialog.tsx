@@ -9,6 +9,7 @@ interface Order {
   to: string[];
   start: "all" | "first" | "ready";
   ready?: number;
+  grow: string;
 }
 
 /** Orders a delivery of one version and goes to watch it. */
@@ -21,11 +22,15 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
     queryKey: ["workstations", "names"],
     queryFn: () => ask(client.GET("/workstations", { params: { query: { state: "admitted", sort: "name", limit: 1000 } } })),
   });
+  const whole = useQuery({
+    queryKey: ["version", version.image, version.version],
+    queryFn: () => ask(client.GET("/versions/{ref}", { params: { path: { ref: `${version.image}@${version.version}` } } })),
+  });
   const order = useChange(
     (v: Order) =>
       ask(
         client.POST("/deliveries", {
-          body: { image: `${version.image}@${version.version}`, to: v.to, start: v.start === "ready" ? `ready:${v.ready}` : v.start },
+          body: { image: `${version.image}@${version.version}`, to: v.to, start: v.start === "ready" ? `ready:${v.ready}` : v.start, grow: v.grow },
         }),
       ),
     ["deliveries"],
@@ -42,7 +47,7 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
   return (
     <Modal open title={`Deliver ${version.image}@${version.version}`} onCancel={close} okText="Deliver" confirmLoading={order.isPending} onOk={() => void submit()}>
       <p>The disks of these workstations are overwritten.</p>
-      <Form form={form} layout="vertical" initialValues={{ start: "all" }}>
+      <Form form={form} layout="vertical" initialValues={{ start: "all", grow: "last" }}>
         <Form.Item name="to" label="To" rules={[{ required: true, message: "Which groups or workstations?" }]}>
           <Select
             mode="multiple"
@@ -62,6 +67,9 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
             ]}
           />
         </Form.Item>
+        <Form.Item name="grow" label="On larger disks">
+          <Select options={growth(whole.data)} />
+        </Form.Item>
         {rule === "ready" && (
           <Form.Item name="ready" label="How many" rules={[{ required: true, message: "How many?" }]}>
             <InputNumber min={1} />
@@ -70,4 +78,14 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
       </Form>
     </Modal>
   );
+}
+
+/** Which partition may take the room of a larger disk. */
+function growth(version?: Version) {
+  const partitions = (version?.areas ?? []).filter((a) => a.partition > 0);
+  return [
+    { value: "last", label: "the last partition grows" },
+    ...partitions.map((a) => ({ value: String(a.partition), label: `partition ${a.partition}${a.name ? ` (${a.name})` : ""} grows` })),
+    { value: "none", label: "none grows; the rest stays free" },
+  ];
 }

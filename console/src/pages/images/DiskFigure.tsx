@@ -1,33 +1,67 @@
 import { Flex, Tooltip, Typography } from "antd";
 import type { Area, Version } from "../../api/client";
 import { size } from "../../format";
-import { leaf, ochre, slate } from "../../theme";
+import { leaf, ochre, rust, slate } from "../../theme";
 
-const colours: Record<string, string> = { fat12: ochre, fat16: ochre, fat32: ochre, ext4: leaf };
+const colours: Record<string, string> = {
+  fat12: ochre, fat16: ochre, fat32: ochre, exfat: ochre,
+  ntfs: leaf, ext4: leaf, xfs: leaf, btrfs: leaf, hfsplus: leaf, lvm2: leaf,
+  bitlocker: rust, luks: rust,
+};
 
-/** The disk as a bar: each partition as wide as its share (small ones wide enough to see), filled as far as it is used. */
+/** Free space of less than this share of the disk is not drawn. */
+const least = 0.02;
+
+/** The disk as a bar: each partition as wide as its share (small ones wide enough to see), filled as far as it is used; free space stays empty. */
 export function DiskFigure({ version }: { version: Version }) {
-  const partitions = (version.areas ?? []).filter((a) => a.partition > 0);
+  const disk = version.disk_bytes;
   return (
     <div style={{ marginBottom: 12 }}>
-      <Flex gap={3} style={{ height: 84 }}>
-        {partitions.map((a) => (
-          <Partition key={a.partition} area={a} share={a.size / version.disk_bytes} />
-        ))}
+      <Flex gap={3} style={{ height: 84 }} role="img" aria-label="Layout of the disk">
+        {cells(version).map((c) =>
+          typeof c === "number" ? (
+            <Free key={`free-${c}`} bytes={c} share={c / disk} />
+          ) : (
+            <Partition key={c.partition} area={c} share={c.size / disk} />
+          ),
+        )}
       </Flex>
       <Typography.Text type="secondary">
-        @{version.version}: {size(version.used_bytes)} in use of {size(version.disk_bytes)}; fits onto disks of at least{" "}
-        {(version.need_bytes ?? 0).toLocaleString("en")} bytes
+        @{version.version}: {size(version.used_bytes)} in use of {size(disk)}; fits onto disks of at least {(version.need_bytes ?? 0).toLocaleString("en")} bytes
       </Typography.Text>
     </div>
+  );
+}
+
+/** What lies on the disk, in its order: partitions, and free space as its bytes. A disk without a table is one area. */
+function cells(version: Version): (Area | number)[] {
+  const areas = [...(version.areas ?? [])].sort((a, b) => a.start - b.start);
+  const partitions = areas.filter((a) => a.partition > 0);
+  const all: (Area | number)[] = [];
+  let end = 0;
+  for (const a of partitions.length > 0 ? partitions : areas) {
+    if (a.start - end > least * version.disk_bytes) all.push(a.start - end);
+    all.push(a);
+    end = a.start + a.size;
+  }
+  if (version.disk_bytes - end > least * version.disk_bytes) all.push(version.disk_bytes - end);
+  return all;
+}
+
+function Free({ bytes, share }: { bytes: number; share: number }) {
+  return (
+    <Flex align="center" justify="center" style={{ flex: `${Math.max(share, 0.06)} 1 0`, border: `1px dashed ${slate}66`, borderRadius: 4, color: slate, overflow: "hidden", whiteSpace: "nowrap" }}>
+      free, {size(bytes)}
+    </Flex>
   );
 }
 
 function Partition({ area, share }: { area: Area; share: number }) {
   const colour = colours[area.kind] ?? slate;
   const used = (100 * area.used_bytes) / area.size;
+  const name = area.partition === 0 ? "the whole disk" : `${area.partition} · ${area.name || "unnamed"}`;
   return (
-    <Tooltip title={`begins at byte ${area.start.toLocaleString("en")}, ${area.size.toLocaleString("en")} bytes, UUID ${area.uuid || "none"}`}>
+    <Tooltip title={`begins at byte ${area.start.toLocaleString("en")}, ${area.size.toLocaleString("en")} bytes, UUID ${area.uuid || "none"}${area.whole ? "; copied whole" : ""}`}>
       <div
         style={{
           flex: `${Math.max(share, 0.12)} 1 0`,
@@ -39,9 +73,7 @@ function Partition({ area, share }: { area: Area; share: number }) {
           background: `linear-gradient(to right, ${colour}38 ${used}%, white ${used}%)`,
         }}
       >
-        <b>
-          {`${area.partition} · ${area.name || "unnamed"}`}
-        </b>
+        <b>{name}</b>
         <div>{area.label ? `${area.kind} “${area.label}”` : area.kind}</div>
         <div>{`${size(area.used_bytes)} of ${size(area.size)}`}</div>
       </div>

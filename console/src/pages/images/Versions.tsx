@@ -1,9 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Spin, Table, Tooltip, Typography } from "antd";
+import { Spin, Table, Tag, Tooltip, Typography } from "antd";
 import { useState } from "react";
 import { ask, client, type Version } from "../../api/client";
 import { size, when } from "../../format";
 import { DiskFigure } from "./DiskFigure";
+import { Findings } from "./Findings";
+import { VersionActions } from "./VersionActions";
 
 /** The versions of one image; the chosen one shows what its disk holds. */
 export function Versions({ image, deliver }: { image: string; deliver: (v: Version) => void }) {
@@ -38,21 +40,8 @@ export function Versions({ image, deliver }: { image: string; deliver: (v: Versi
             ),
           },
           { title: "Note", dataIndex: "note" },
-          {
-            title: "",
-            align: "right",
-            render: (_, v) => (
-              <Button
-                size="small"
-                onClick={(e) => {
-                  e.stopPropagation();
-                  deliver(v);
-                }}
-              >
-                Deliver @{v.version}…
-              </Button>
-            ),
-          },
+          { title: "", render: (_, v) => v.state !== "in use" && <Tag>{v.state}</Tag> },
+          { title: "", align: "right", render: (_, v) => <VersionActions version={v} deliver={deliver} /> },
         ]}
       />
     </>
@@ -65,5 +54,10 @@ function Layout({ image, version }: { image: string; version: number }) {
     queryFn: () => ask(client.GET("/versions/{ref}", { params: { path: { ref: `${image}@${version}` } } })),
   });
   if (!one.data) return <Spin />;
-  return <DiskFigure version={one.data} />;
+  return (
+    <>
+      <DiskFigure version={one.data} />
+      <Findings version={one.data} />
+    </>
+  );
 }

@@ -1,16 +1,23 @@
 import { useQuery } from "@tanstack/react-query";
-import { Alert, Form, Input, Modal, Progress } from "antd";
+import { Alert, Checkbox, Form, Input, Modal, Progress } from "antd";
 import { useState } from "react";
 import { ask, client, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { percent, size } from "../../format";
 
+interface Order {
+  image: string;
+  note?: string;
+  despite?: string;
+  past_bad_sectors?: boolean;
+}
+
 /** Orders a capture and shows how it goes. */
 export function CaptureDialog({ workstation, close }: { workstation: Workstation; close: () => void }) {
-  const [form] = Form.useForm<{ image: string; note?: string }>();
+  const [form] = Form.useForm<Order>();
   const [errand, setErrand] = useState<number>();
   const order = useChange(
-    (v: { image: string; note?: string }) => ask(client.POST("/captures", { body: { ...v, workstation: workstation.name } })),
+    (v: Order) => ask(client.POST("/captures", { body: { ...v, workstation: workstation.name } })),
     [],
   );
   const start = () => form.validateFields().then((v) => order.mutate(v, { onSuccess: (e) => setErrand(e.id) }));
@@ -33,6 +40,12 @@ export function CaptureDialog({ workstation, close }: { workstation: Workstation
           </Form.Item>
           <Form.Item name="note" label="Note">
             <Input placeholder="What is new in this version" />
+          </Form.Item>
+          <Form.Item name="despite" label="Reason to go on in spite of findings" extra="Without one, a disk that is not fit is not captured. The version keeps it for ever.">
+            <Input />
+          </Form.Item>
+          <Form.Item name="past_bad_sectors" valuePropName="checked">
+            <Checkbox>Go on where the disk cannot be read, and name the places</Checkbox>
           </Form.Item>
         </Form>
       )}

@@ -1,0 +1,112 @@
+package agent
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"strings"
+
+	"golang.org/x/sys/unix"
+
+	"jugate/core/disk"
+	"jugate/core/fileview"
+	"jugate/core/volume"
+)
+
+// hardwareDisk is a disk of a real machine. Its volumes can be looked into by the
+// kernel, which in the boot environment knows more file systems than the agent.
+type hardwareDisk struct {
+	*disk.Disk
+}
+
+// kernelNames are what the kernel calls file systems, and how it mounts one without
+// playing back its journal: nothing may be written.
+var kernelNames = map[volume.Kind]struct{ name, options string }{
+	volume.Ext:     {"ext4", "noload"},
+	volume.XFS:     {"xfs", "norecovery,nouuid"},
+	volume.Btrfs:   {"btrfs", "rescue=nologreplay"},
+	volume.NTFS:    {"ntfs3", ""},
+	volume.FAT12:   {"vfat", ""},
+	volume.FAT16:   {"vfat", ""},
+	volume.FAT32:   {"vfat", ""},
+	volume.ExFAT:   {"exfat", ""},
+	volume.HFSPlus: {"hfsplus", ""},
+}
+
+// Files shows the files of a volume through the kernel, or where it does not know
+// the file system, through the agent's own readers. What it returns may be an
+// io.Closer.
+func (d hardwareDisk) Files(start int64, v *volume.Volume) (fs.FS, error) {
+	kernel, known := kernelNames[v.Kind]
+	if known && kernelKnows(kernel.name) {
+		return mount(d.File, start, v.Size, kernel.name, kernel.options)
+	}
+	return fileview.Open(io.NewSectionReader(d, start, v.Size), v.Size, v.Kind)
+}
+
+func kernelKnows(name string) bool {
+	text, err := os.ReadFile("/proc/filesystems")
+	if err != nil {
+		return false
+	}
+	for line := range strings.Lines(string(text)) {
+		if fields := strings.Fields(line); len(fields) > 0 && fields[len(fields)-1] == name {
+			return true
+		}
+	}
+	return false
+}
+
+// mounted is a volume under a folder of its own. No name leads out of it.
+type mounted struct {
+	fs.FS
+	root *os.Root
+	dir  string
+}
+
+// mount brings size bytes from start of a disk under a folder, read-only, through a
+// loop device that ends with the mount.
+func mount(f *os.File, start, size int64, kind, options string) (*mounted, error) {
+	control, err := os.OpenFile("/dev/loop-control", os.O_RDWR, 0)
+	if err != nil {
+		return nil, fmt.Errorf("mount it: %w", err)
+	}
+	defer control.Close()
+	number, err := unix.IoctlRetInt(int(control.Fd()), unix.LOOP_CTL_GET_FREE)
+	if err != nil {
+		return nil, fmt.Errorf("mount it: find a loop device: %w", err)
+	}
+	loop, err := os.OpenFile(fmt.Sprintf("/dev/loop%d", number), os.O_RDONLY, 0)
+	if err != nil {
+		return nil, fmt.Errorf("mount it: %w", err)
+	}
+	defer loop.Close()
+	err = unix.IoctlLoopConfigure(int(loop.Fd()), &unix.LoopConfig{Fd: uint32(f.Fd()), Info: unix.LoopInfo64{
+		Offset: uint64(start), Sizelimit: uint64(size), Flags: unix.LO_FLAGS_READ_ONLY | unix.LO_FLAGS_AUTOCLEAR}})
+	if err != nil {
+		return nil, fmt.Errorf("mount it: set up a loop device: %w", err)
+	}
+	m := &mounted{}
+	if m.dir, err = os.MkdirTemp("", "volume"); err != nil {
+		return nil, err
+	}
+	if err := unix.Mount(loop.Name(), m.dir, kind, unix.MS_RDONLY|unix.MS_NOEXEC|unix.MS_NOSUID|unix.MS_NODEV, options); err != nil {
+		return nil, errors.Join(fmt.Errorf("mount it as %s: %w", kind, err), os.Remove(m.dir))
+	}
+	if m.root, err = os.OpenRoot(m.dir); err != nil {
+		return nil, errors.Join(err, m.Close())
+	}
+	m.FS = m.root.FS()
+	return m, nil
+}
+
+// Close takes the volume away again.
+func (m *mounted) Close() error {
+	var err error
+	if m.root != nil {
+		err = m.root.Close()
+	}
+	return errors.Join(err, unix.Unmount(m.dir, unix.MNT_DETACH), os.Remove(m.dir))
+}

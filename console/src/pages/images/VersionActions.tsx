@@ -1,0 +1,38 @@
+import { App, Button, Dropdown, Flex } from "antd";
+import { ask, client, type Version } from "../../api/client";
+import { useChange } from "../../api/useChange";
+import { size } from "../../format";
+
+/** What can be done with a version: deliver it, check its slabs, take it out of use and back. */
+export function VersionActions({ version, deliver }: { version: Version; deliver: (v: Version) => void }) {
+  const { modal } = App.useApp();
+  const path = { params: { path: { ref: `${version.image}@${version.version}` } } };
+  const retire = useChange(() => ask(client.POST("/versions/{ref}/retire", path)), ["versions", "images"], (v) => `${v.image}@${v.version} is retired`);
+  const readmit = useChange(() => ask(client.POST("/versions/{ref}/readmit", path)), ["versions", "images"], (v) => `${v.image}@${v.version} is in use again`);
+  const verify = useChange(() => ask(client.POST("/versions/{ref}/verify", path)), []);
+  const check = () =>
+    verify.mutate(undefined, {
+      onSuccess: (v) =>
+        v.sound
+          ? modal.success({ title: `${v.image}@${v.version} is sound`, content: `All ${v.slabs} slabs (${size(v.bytes)}) were read and have the right digest.` })
+          : modal.error({ title: `${v.image}@${v.version} is damaged`, content: `${v.faulty} of ${v.slabs} slabs are missing or damaged. Capture it again, or import it from where it is whole.` }),
+    });
+  const items = [
+    { key: "verify", label: "Check every slab", disabled: version.state === "swept", onClick: check },
+    version.state === "in use"
+      ? { key: "retire", label: "Retire", onClick: () => retire.mutate(undefined) }
+      : { key: "readmit", label: "Take back into use", disabled: version.state === "swept", onClick: () => readmit.mutate(undefined) },
+  ];
+  return (
+    <Flex gap={6} justify="end" onClick={(e) => e.stopPropagation()}>
+      <Button size="small" disabled={version.state !== "in use"} onClick={() => deliver(version)}>
+        Deliver @{version.version}…
+      </Button>
+      <Dropdown menu={{ items }} trigger={["click"]}>
+        <Button size="small" loading={verify.isPending} aria-label={`More for @${version.version}`}>
+          ⋯
+        </Button>
+      </Dropdown>
+    </Flex>
+  );
+}
