@@ -13,7 +13,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jugate/core/image"
+	"jugate/core/readiness"
 	"jugate/demo"
+	"jugate/demo/golddisk"
 )
 
 // The browser drives the console on the demo's stage as an engineer would. With
@@ -46,12 +49,35 @@ func TestAnEngineersMorning(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"00:00:5e:00:53:31"}, w.Addresses)
 
-	t.Log("# the image shows what its disk holds; a delivery is ordered from it")
+	t.Log("# the image shows what its disk holds; another one what spoke against it, and its slabs are checked")
+	importLabDesk(t, stage)
 	b.do(
 		chromedp.Click(`//a[text()="Images"]`),
-		chromedp.WaitVisible(`//b[contains(., "desk root")]`),
+		chromedp.WaitVisible(`//tr[@data-row-key="garden-desk"]`),
+		chromedp.WaitVisible(`//*[contains(text(), "in spite of what was found")]`),
+		chromedp.WaitVisible(`//div[contains(., "an agent's identity is on it")]`),
+		chromedp.WaitVisible(`//*[contains(text(), "free, ")]`),
 	)
+	b.until(`!document.querySelector('.ant-message-notice')`)
 	b.shoot("console-images")
+	more := `//tr[@data-row-key="lab-desk"]/following-sibling::tr[1]//button[@aria-label="More for @1"]`
+	b.do(chromedp.Click(more), chromedp.WaitVisible(`//li[contains(., "Check every slab")]`))
+	b.settled()
+	b.do(chromedp.Click(`//li[contains(., "Check every slab")]`))
+	b.until(`document.querySelector('.ant-modal-confirm')?.innerText.includes("lab-desk@1 is sound")`)
+	b.settled()
+	b.do(chromedp.Click(`.ant-modal-confirm-btns button`))
+	b.until(`!document.querySelector('.ant-modal-confirm')`)
+	b.settled()
+	b.do(chromedp.Click(more), chromedp.WaitVisible(`//li[contains(., "Retire")]`))
+	b.settled()
+	b.do(chromedp.Click(`//li[contains(., "Retire")]`))
+	b.until(`[...document.querySelectorAll(".ant-tag")].some(t => t.innerText === "retired")`)
+	retired, err := stage.Client.Version(t.Context(), "lab-desk")
+	require.NoError(t, err)
+	assert.Equal(t, "retired", retired.State)
+
+	t.Log("# a delivery is ordered from it")
 	b.do(
 		chromedp.Click(`//tr[@data-row-key="garden-desk"]//button[contains(., "Deliver")]`),
 		chromedp.WaitVisible(`//*[contains(text(), "are overwritten")]`),
@@ -85,6 +111,27 @@ func TestAnEngineersMorning(t *testing.T) {
 	assert.Contains(t, verdict, "8 receipts, and the chain is sound")
 }
 
+// importLabDesk brings in a disk that is not fit, with a reason.
+func importLabDesk(t *testing.T, stage *demo.Stage) {
+	t.Helper()
+	gold, err := golddisk.Build(t.Context(), golddisk.Spec{Path: filepath.Join(t.TempDir(), "lab"), Size: 120 * golddisk.MiB, ESP: 10 * golddisk.MiB, FATBits: 12, Root: 80 * golddisk.MiB, Data: 12 * golddisk.MiB})
+	require.NoError(t, err)
+	require.NoError(t, gold.AddFile(t.Context(), "agent.id", []byte("7f3a")))
+	f, err := os.Open(gold.Path)
+	require.NoError(t, err)
+	defer f.Close()
+	survey, err := image.Look(f, gold.Size, 512, image.LookOptions{Rules: readiness.Rules{IdentityFiles: []string{"agent.id"}}})
+	require.NoError(t, err)
+	into, err := stage.Client.BeginImport(t.Context(), "lab-desk", "from the lab's own machine")
+	require.NoError(t, err)
+	man, slabs, err := image.Capture(t.Context(), f, survey, into, image.Options{Source: image.Source{Workstation: "file lab"}, Despite: &image.Override{Reason: "the agent is replaced next week"}})
+	require.NoError(t, err)
+	text, err := man.Encode()
+	require.NoError(t, err)
+	_, err = into.Commit(t.Context(), slabs.Bytes(), text)
+	require.NoError(t, err)
+}
+
 // browser is one headless Chromium with a profile of its own.
 type browser struct {
 	t   *testing.T
@@ -106,11 +153,11 @@ func open(t *testing.T) browser {
 	return browser{t, ctx}
 }
 
-// do runs actions, each of which waits for what it needs, for some minutes at most:
+// do runs actions, each of which waits for what it needs, for a while at most:
 // a busy machine is slow to write eight disks.
 func (b browser) do(actions ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, 3*time.Minute)
+	ctx, cancel := context.WithTimeout(b.ctx, 90*time.Second)
 	defer cancel()
 	for i, a := range actions {
 		if err := chromedp.Do(ctx, a); err != nil {
@@ -145,10 +192,16 @@ func (b browser) count(selector string) int {
 	return n
 }
 
+// settled waits until nothing moves but what moves for ever.
+func (b browser) settled() {
+	b.t.Helper()
+	b.until(`document.getAnimations().every(a => a.effect.getComputedTiming().iterations === Infinity)`)
+}
+
 func (b browser) shoot(name string) {
 	b.t.Helper()
 	if dir := os.Getenv("JUGATE_SCREENSHOTS"); dir != "" {
-		b.until(`document.getAnimations().every(a => a.effect.getComputedTiming().iterations === Infinity)`)
+		b.settled()
 		b.picture(filepath.Join(dir, name+".png"))
 	}
 }

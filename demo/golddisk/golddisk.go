@@ -32,6 +32,8 @@ type Spec struct {
 	// FAT12, 16 or 32 of it as FATBits says; FAT32 needs 33 MiB).
 	ESP     int64
 	FATBits int // 32 by default
+	// Root is the root volume's size; by default it takes the rest of the disk.
+	Root int64
 	// Ext4 are further arguments for mkfs.ext4, such as "-O", "bigalloc".
 	Ext4 []string
 	// Data is how many bytes of files to put onto the root volume, 10 MiB by default.
@@ -69,6 +71,9 @@ func Build(ctx context.Context, s Spec) (*Disk, error) {
 	other := (int64(len(s.Other)) + MiB - 1) / MiB * MiB
 	d := &Disk{Path: s.Path, Size: s.Size, ESPStart: MiB, ESPSize: s.ESP, RootStart: MiB + s.ESP, OtherSize: other}
 	d.RootSize = (s.Size - d.RootStart - other - MiB) / MiB * MiB
+	if s.Root > 0 {
+		d.RootSize = min(d.RootSize, s.Root)
+	}
 	if d.RootSize < 8*MiB {
 		return nil, fmt.Errorf("a disk of %d bytes leaves no room for the root volume", s.Size)
 	}

@@ -30,7 +30,7 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
     (v: Order) =>
       ask(
         client.POST("/deliveries", {
-          body: { image: `${version.image}@${version.version}`, to: v.to, start: v.start === "ready" ? `ready:${v.ready}` : v.start, grow: v.grow },
+          body: { image: `${version.image}@${version.version}`, to: v.to, start: v.start === "ready" ? `ready:${v.ready}` : v.start, grow: v.grow, disk: "only" },
         }),
       ),
     ["deliveries"],

@@ -14,7 +14,7 @@ export function Findings({ version }: { version: Version }) {
       )}
       {findings.map((f, i) => (
         <div key={i}>
-          <Tag color={colour[f.severity]}>{f.severity}</Tag>
+          <Tag color={colour[f.severity]} style={{ marginInlineEnd: 8 }}>{f.severity}</Tag>
           {f.where}: {f.what} {f.means && <Typography.Text type="secondary">— {f.means}</Typography.Text>}
         </div>
       ))}
