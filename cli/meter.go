@@ -2,18 +2,19 @@ package cli
 
 import "io"
 
-// meter is one progress bar for work on this machine; nothing where no bar can be
-// drawn.
+// meter is one progress bar after the other for work on this machine; nothing
+// where no bar can be drawn.
 type meter struct {
-	bars *bars
-	name string
+	bars        *bars
+	step        string
+	done, total int64
 }
 
-func newMeter(w io.Writer, name string) *meter {
-	m := &meter{name: name}
+func newMeter(w io.Writer, step string) *meter {
+	m := &meter{step: step}
 	if isTerminal(w) {
 		m.bars = newBars(w)
-		m.set(name, 0, 0)
+		m.set(step, 0, 0)
 	}
 	return m
 }
@@ -23,10 +24,10 @@ func (m *meter) set(step string, done, total int64) {
 	if m.bars == nil {
 		return
 	}
-	if step != m.name {
-		m.bars.set(m.name, m.name, "", 0, 0, true, false)
-		m.name = step
+	if step != m.step {
+		m.bars.set(m.step, m.step, "", m.total, m.total, true, false)
 	}
+	m.step, m.done, m.total = step, done, total
 	m.bars.set(step, step, "", done, total, false, false)
 }
 
@@ -34,6 +35,6 @@ func (m *meter) end() {
 	if m.bars == nil {
 		return
 	}
-	m.bars.set(m.name, m.name, "", 0, 0, true, false)
+	m.bars.set(m.step, m.step, "", m.total, m.total, m.done == m.total, m.done != m.total)
 	m.bars.end()
 }

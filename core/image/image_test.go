@@ -85,10 +85,9 @@ func open(t *testing.T, size int64) *os.File {
 	f, err := os.Create(path)
 	require.NoError(t, err)
 	t.Cleanup(func() { f.Close() })
-	noise := rand.NewChaCha8([32]byte{1})
 	b := make([]byte, golddisk.MiB)
+	rand.NewChaCha8([32]byte{1}).Read(b)
 	for off := int64(0); off < size; off += golddisk.MiB {
-		noise.Read(b)
 		_, err = f.WriteAt(b[:min(golddisk.MiB, size-off)], off)
 		require.NoError(t, err)
 	}

@@ -1,6 +1,7 @@
 package golddisk
 
 import (
+	"bytes"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -241,10 +242,10 @@ func Put(disk string, offset int64, volume string) error {
 	if err != nil {
 		return err
 	}
-	b := make([]byte, 1<<20)
+	b, zero := make([]byte, 1<<20), make([]byte, 1<<20)
 	for at := int64(0); ; {
 		n, err := io.ReadFull(in, b)
-		if n > 0 && !allZero(b[:n]) {
+		if n > 0 && !bytes.Equal(b[:n], zero[:n]) {
 			if _, err := out.WriteAt(b[:n], offset+at); err != nil {
 				return errors.Join(err, out.Close())
 			}
@@ -257,13 +258,4 @@ func Put(disk string, offset int64, volume string) error {
 			return errors.Join(err, out.Close())
 		}
 	}
-}
-
-func allZero(b []byte) bool {
-	for _, c := range b {
-		if c != 0 {
-			return false
-		}
-	}
-	return true
 }
