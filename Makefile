@@ -59,7 +59,7 @@ console/dist/index.html: console/src/api/schema.gen.ts $(CONSOLE_SOURCES)
 
 FUZZ_TIME := 30s
 fuzz:
-	@for f in $$(grep -rho --include='*_test.go' '^func Fuzz[A-Za-z]*' core | sed 's/func //' | sort -u); do \
+	@for f in $$(grep -rho --include='*_test.go' '^func Fuzz[A-Za-z0-9]*' core | sed 's/func //' | sort -u); do \
 		for p in $$(grep -rl --include='*_test.go' "^func $$f(" core | xargs -n1 dirname | sort -u); do \
 			echo "$$p $$f"; $(GO) test ./$$p -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZ_TIME) | tail -1 || exit 1; \
 		done; \

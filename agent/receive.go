@@ -117,6 +117,11 @@ func (r *receiver) prepare(ctx context.Context) error {
 			image.RestoreOptions{Grow: grow, Trim: r.to.Trim, Label: r.to.Label})
 	}
 	if err == nil {
+		for _, c := range partition.Changes(man.Table, r.restore.Plan()) {
+			a.show("plan: partition %d, sectors %d to %d there, will have sectors %d to %d here", c.Number, c.FromFirst, c.FromLast, c.ToFirst, c.ToLast)
+		}
+	}
+	if err == nil {
 		var group netip.AddrPort
 		if group, err = netip.ParseAddrPort(r.to.Channel); err == nil {
 			r.socket, err = a.machine.Listen(group)

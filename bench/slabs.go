@@ -35,7 +35,7 @@ func (b *bench) slabs(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("bytes in use: %.2f GiB\n\n| slabs of | other slabs | stored twice | after 5 %% changed, new |\n|---|---|---|---|\n", gib(used))
+	fmt.Printf("bytes in use: %.2f GiB\n\n| slabs of | how many | stored twice | after 5 %% changed, new |\n|---|---|---|---|\n", gib(used))
 	changed, err := os.ReadFile(after)
 	if err != nil {
 		return err
