@@ -3,7 +3,6 @@ package agent
 import (
 	"context"
 	"errors"
-	"fmt"
 	"io/fs"
 	"sync"
 	"time"
@@ -120,21 +119,9 @@ type slabSink struct {
 }
 
 func (s *slabSink) Missing(ctx context.Context, digests []slabstore.Digest) ([]slabstore.Digest, error) {
-	ask := api.Digests{Digests: make([]string, len(digests))}
-	for i, d := range digests {
-		ask.Digests[i] = d.String()
-	}
-	answer, err := patiently(ctx, s.agent, func() (api.Digests, error) { return s.agent.client.MissingSlabs(ctx, s.errand, ask) })
-	if err != nil {
-		return nil, err
-	}
-	missing := make([]slabstore.Digest, len(answer.Digests))
-	for i, text := range answer.Digests {
-		if missing[i], err = slabstore.ParseDigest(text); err != nil {
-			return nil, fmt.Errorf("the service asks for a slab that is none: %w", err)
-		}
-	}
-	return missing, nil
+	return apiclient.AskMissing(digests, func(ask api.Digests) (api.Digests, error) {
+		return patiently(ctx, s.agent, func() (api.Digests, error) { return s.agent.client.MissingSlabs(ctx, s.errand, ask) })
+	})
 }
 
 func (s *slabSink) Put(ctx context.Context, d slabstore.Digest, frame []byte) error {

@@ -66,17 +66,24 @@ func (c *Client) BeginImport(ctx context.Context, image, note string) (*Import, 
 
 // Missing is image.Sink's.
 func (i *Import) Missing(ctx context.Context, digests []slabstore.Digest) ([]slabstore.Digest, error) {
-	ask := api.Digests{Digests: make([]string, len(digests))}
-	for j, d := range digests {
-		ask.Digests[j] = d.String()
+	return AskMissing(digests, func(ask api.Digests) (api.Digests, error) {
+		return one[api.Digests](ctx, i.c, http.MethodPost, "imports/"+i.id+"/missing", ask)
+	})
+}
+
+// AskMissing asks in the interface's terms which slabs the store lacks.
+func AskMissing(digests []slabstore.Digest, ask func(api.Digests) (api.Digests, error)) ([]slabstore.Digest, error) {
+	question := api.Digests{Digests: make([]string, len(digests))}
+	for i, d := range digests {
+		question.Digests[i] = d.String()
 	}
-	answer, err := one[api.Digests](ctx, i.c, http.MethodPost, "imports/"+i.id+"/missing", ask)
+	answer, err := ask(question)
 	if err != nil {
 		return nil, err
 	}
 	missing := make([]slabstore.Digest, len(answer.Digests))
-	for j, text := range answer.Digests {
-		if missing[j], err = slabstore.ParseDigest(text); err != nil {
+	for i, text := range answer.Digests {
+		if missing[i], err = slabstore.ParseDigest(text); err != nil {
 			return nil, fmt.Errorf("the service asks for a slab that is none: %w", err)
 		}
 	}

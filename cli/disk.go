@@ -160,17 +160,21 @@ func (a *app) diskPack() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if a.output == "json" {
-			return printJSON(cmd.OutOrStdout(), p)
-		}
-		printFields(cmd.OutOrStdout(), []field{
-			{"file", fmt.Sprintf("%s (%s)", p.File, size(p.FileBytes))},
-			{"used", fmt.Sprintf("%s in %d slabs, %d of them zeros", size(p.UsedBytes), p.Slabs, p.ZeroSlabs)},
-			{"left out", leftOut(p.LeftOut)}, {"unreadable", unreadable(p.Bad)},
-		})
-		return nil
+		return a.printPacked(cmd, p)
 	}
 	return cmd
+}
+
+func (a *app) printPacked(cmd *cobra.Command, p packed) error {
+	if a.output == "json" {
+		return printJSON(cmd.OutOrStdout(), p)
+	}
+	printFields(cmd.OutOrStdout(), []field{
+		{"file", fmt.Sprintf("%s (%s)", p.File, size(p.FileBytes))},
+		{"used", fmt.Sprintf("%s in %d slabs, %d of them zeros", size(p.UsedBytes), p.Slabs, p.ZeroSlabs)},
+		{"left out", leftOut(p.LeftOut)}, {"unreadable", unreadable(p.Bad)},
+	})
+	return nil
 }
 
 func leftOut(n int64) string {

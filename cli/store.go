@@ -276,15 +276,7 @@ func (a *app) imageExport() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.output == "json" {
-				return printJSON(cmd.OutOrStdout(), p)
-			}
-			printFields(cmd.OutOrStdout(), []field{
-				{"file", fmt.Sprintf("%s (%s)", p.File, size(p.FileBytes))},
-				{"used", fmt.Sprintf("%s in %d slabs, %d of them zeros", size(p.UsedBytes), p.Slabs, p.ZeroSlabs)},
-				{"unreadable", unreadable(p.Bad)},
-			})
-			return nil
+			return a.printPacked(cmd, p)
 		},
 	}
 	cmd.Flags().StringVar(&into, "into", "", "the file to write")
