@@ -34,7 +34,7 @@ export function Images() {
               align: "right",
               render: (_, v) => (
                 <Flex justify="end">
-                  <Button size="small" type="primary" onClick={() => setDelivering(v)}>
+                  <Button size="small" type="primary" disabled={v.state !== "in use"} onClick={() => setDelivering(v)}>
                     Deliver…
                   </Button>
                 </Flex>
