@@ -41,11 +41,12 @@ func parseLVM(text string) (lvmSection, error) {
 func uncommented(text string) string {
 	var b strings.Builder
 	for line := range strings.Lines(text) {
-		quoted := false
+		quoted, escaped := false, false
 		for i, c := range line {
-			if c == '"' {
+			if c == '"' && !escaped {
 				quoted = !quoted
 			}
+			escaped = c == '\\' && !escaped
 			if c == '#' && !quoted {
 				line = line[:i] + "\n"
 				break
