@@ -11,7 +11,7 @@ func Areas(t *partition.Table, areas []image.Area) []Area {
 	for _, a := range areas {
 		out := Area{
 			Partition: a.Partition, Kind: string(a.Kind), Label: a.Label, UUID: a.UUID, ClusterSize: a.ClusterSize,
-			Size: a.Size, UsedBytes: a.UsedBytes, LeftOut: a.LeftOut, Whole: a.Whole, Start: t.GapStart(),
+			Size: a.Size, UsedBytes: a.UsedBytes, LeftOut: a.LeftOut, Dirty: a.Dirty, Whole: a.Whole, Start: t.GapStart(),
 		}
 		if p, ok := t.Partition(a.Partition); ok {
 			out.Name, out.Start, out.Size = p.Name, t.Start(p), t.Size(p)

@@ -105,6 +105,7 @@ type Area struct {
 	// ClusterSize is the unit of allocation.
 	ClusterSize int64 `json:"cluster_size" doc:"Bytes"`
 	LeftOut     int64 `json:"left_out,omitempty" doc:"Bytes of page and hibernation files among those used, restored as zeros"`
+	Dirty       bool  `json:"dirty,omitempty" doc:"Its file system was not shut down cleanly"`
 	Whole       bool  `json:"whole,omitempty" doc:"Every byte is taken, as nobody can tell what is in use"`
 }
 

@@ -102,12 +102,29 @@ func unreadableBytes(n int64) string {
 	return fmt.Sprintf("%d bytes of the golden disk; zeros on copies", n)
 }
 
+func areaState(r api.Area) string {
+	switch {
+	case r.Dirty:
+		return "dirty"
+	case r.Kind == "unknown":
+		return ""
+	}
+	return "clean"
+}
+
 // areaColumns describe what a disk holds.
 var areaColumns = []column[api.Area]{
 	{title: "partition", value: func(r api.Area) string { return areaName(r.Partition) }},
 	{title: "name", value: func(r api.Area) string { return r.Name }},
 	{title: "holds", value: func(r api.Area) string { return r.Kind }},
 	{title: "label", value: func(r api.Area) string { return r.Label }},
+	{title: "state", value: areaState},
+	{title: "cluster", value: func(r api.Area) string {
+		if r.Kind == "unknown" {
+			return ""
+		}
+		return size(r.ClusterSize)
+	}, right: true},
 	{title: "start", value: func(r api.Area) string { return fmt.Sprint(r.Start) }, right: true},
 	{title: "size", value: func(r api.Area) string { return size(r.Size) }, right: true},
 	{title: "used", value: func(r api.Area) string {

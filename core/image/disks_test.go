@@ -359,6 +359,7 @@ func TestWhatIsDoubtedIsCopiedWholeOrNotAtAll(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "the machine is dying", man.Despite.Reason)
 	assert.True(t, man.Areas[1].Whole)
+	assert.True(t, man.Areas[1].Dirty)
 	assert.EqualValues(t, 32*mib, man.Areas[1].UsedBytes)
 	var sum int64
 	for i := range slabs.Len() {

@@ -113,6 +113,8 @@ type Area struct {
 	LeftOut int64 `json:"left_out,omitempty"`
 	// Needs is how many bytes from its start the partition must keep on another disk.
 	Needs int64 `json:"needs"`
+	// Dirty says that the file system was not shut down cleanly.
+	Dirty bool `json:"dirty,omitempty"`
 	// Whole says that every byte was taken, as nobody could tell what is in use.
 	Whole bool `json:"whole,omitempty"`
 }

@@ -141,7 +141,7 @@ func (s *Survey) look(disk io.ReaderAt, number int, where string, o LookOptions)
 	}
 	area := Area{
 		Partition: number, Size: size, Kind: v.Kind, Label: v.Label, UUID: v.UUID,
-		ClusterSize: v.ClusterSize, UsedBytes: used, Needs: v.Needs, Whole: used == size && v.Kind != volume.Unknown,
+		ClusterSize: v.ClusterSize, UsedBytes: used, Needs: v.Needs, Dirty: !v.Clean, Whole: used == size && v.Kind != volume.Unknown,
 	}
 	for _, e := range v.Fleeting {
 		area.LeftOut += e.Length
