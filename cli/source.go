@@ -135,5 +135,5 @@ func describePlan(from, to *partition.Table) []string {
 	return lines
 }
 
-// exists tells whether there is a file of that name.
+// missing tells whether an error means that there is no such file.
 func missing(err error) bool { return errors.Is(err, fs.ErrNotExist) }

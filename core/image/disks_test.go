@@ -118,6 +118,18 @@ start=342016, size=131072, type=7
 		map[int64]partition.Grow{300 * mib: partition.GrowNone, 500 * mib: 5, 450 * mib: 1, 232 * mib: partition.GrowLast},
 		partition.MBR,
 	},
+	"NTFS that moves and shrinks at once": {
+		func(t *testing.T) *golden {
+			return compose(t, 152*mib, 512, `label: gpt
+start=1M, size=10M, type=linux
+start=50M, size=100M, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7
+`,
+				part{1, mib, 10 * mib, "mkfs.ext4 -q -F", mib, false},
+				part{2, 50 * mib, 100 * mib, "mkfs.ntfs -q -F -f -p 102400", 6 * mib, true})
+		},
+		map[int64]partition.Grow{},
+		partition.GPT,
+	},
 	"no table, one file system": {
 		func(t *testing.T) *golden {
 			return compose(t, 64*mib, 512, "", part{0, 0, 64 * mib, "mkfs.ext4 -q -F -b 4096", 20 * mib, true})

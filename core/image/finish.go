@@ -102,13 +102,16 @@ func (r *Restore) settle() error {
 		} else if r.table.Scheme != partition.None {
 			continue
 		}
-		v := settling{r, start}
+		if a.Kind == volume.Unknown {
+			continue // nothing in it knows where it lies, or can be believed
+		}
+		v := settling{r, start, to}
 		if was.First != is.First {
 			if err := volume.Relocate(v, to, was.First, is.First); err != nil {
 				return fmt.Errorf("partition %d: %w", a.Partition, err)
 			}
 		}
-		if a.Kind == volume.Unknown || a.Whole && from == to {
+		if a.Whole && from == to {
 			continue
 		}
 		if _, err := volume.Resize(v, from, to/int64(r.table.SectorSize)*int64(r.table.SectorSize)); err != nil {
@@ -120,11 +123,22 @@ func (r *Restore) settle() error {
 
 // settling is a partition on the target.
 type settling struct {
-	r     *Restore
-	start int64
+	r           *Restore
+	start, size int64
+}
+
+// within keeps a volume's records from leading into its neighbour.
+func (s settling) within(off int64, n int) error {
+	if off < 0 || off > s.size-int64(n) {
+		return fmt.Errorf("%w: it leads to byte %d of a partition of %d", volume.ErrDamaged, off+int64(n), s.size)
+	}
+	return nil
 }
 
 func (s settling) ReadAt(b []byte, off int64) (int, error) {
+	if err := s.within(off, len(b)); err != nil {
+		return 0, err
+	}
 	if err := s.r.readAt(b, s.start+off); err != nil {
 		return 0, err
 	}
@@ -132,6 +146,9 @@ func (s settling) ReadAt(b []byte, off int64) (int, error) {
 }
 
 func (s settling) WriteAt(b []byte, off int64) (int, error) {
+	if err := s.within(off, len(b)); err != nil {
+		return 0, err
+	}
 	if err := s.r.writeAt(b, s.start+off); err != nil {
 		return 0, err
 	}

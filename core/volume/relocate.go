@@ -33,7 +33,12 @@ func Relocate(v ReadWriterAt, size int64, from, to uint64) error {
 		sector = 1 << b[108]
 		return errors.Join(relocateExFAT(v, 0, sector, to), relocateExFAT(v, exfatRegion*sector, sector, to))
 	case string(b[3:11]) == "NTFS    ":
-		return errors.Join(relocateHidden(v, 0, from, to), relocateHidden(v, int64(le.Uint64(b[0x28:]))*sector, from, to))
+		err := relocateHidden(v, 0, from, to)
+		// In a partition that became shorter the backup is not there; Resize makes it.
+		if backup := int64(le.Uint64(b[0x28:])); backup > 0 && sector > 0 && backup < size/sector {
+			err = errors.Join(err, relocateHidden(v, backup*sector, from, to))
+		}
+		return err
 	}
 	fat, err := probeFAT(v, size)
 	if err != nil || fat == nil {

@@ -7,8 +7,9 @@
 //	}
 //
 // Used goes through the volume once, in order, and reads allocation maps as it
-// goes; its memory does not grow with the volume. The package never writes and
-// never follows a file or a folder: the allocation maps alone decide.
+// goes; its memory does not grow with the volume. The allocation maps alone decide
+// what is in use; of files only NTFS's page and hibernation files are looked for.
+// Reading never writes; Resize and Relocate change a copy to fit its new place.
 //
 // A volume whose kind nobody here knows is in use as a whole.
 package volume
@@ -60,8 +61,9 @@ type Volume struct {
 	UUID        string // as the file system's own tools print it
 	ClusterSize int64  // bytes; the unit of allocation
 	Size        int64  // bytes of the partition
-	// Needs is how many bytes from its start the volume must keep: what the file
-	// system says is its own. The rest of the partition is no part of it.
+	// Needs is how many bytes from its start the volume must keep: for NTFS, which
+	// Resize can cut, up to the last cluster in use, for others all that the file
+	// system says is its own.
 	Needs int64
 	// Clean is false when the file system was not unmounted properly. What that
 	// means for its allocation maps is told by MapsStale.
