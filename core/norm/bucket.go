@@ -1,0 +1,60 @@
+package norm
+
+import (
+	"time"
+)
+
+// bucket paces a sender: it fills at the rate and every packet takes its bytes
+// out. It may go below zero by one packet, and opens again when a few packets'
+// worth, or a millisecond's, is there, so that packets go out in batches.
+type bucket struct {
+	rate   float64 // bits a second
+	tokens float64 // bytes
+	packet float64 // bytes of the largest packet
+	at     time.Time
+	shut   bool
+}
+
+func newBucket(rate float64, packet int, now time.Time) bucket {
+	return bucket{rate: rate, packet: float64(packet), at: now}
+}
+
+// depth is how much may be saved up, in bytes: what is sent in 8 ms, so that a
+// late wake-up costs no throughput.
+func (b *bucket) depth() float64 { return max(8*b.packet, b.rate/8*0.008) }
+
+// batch is how much opens it again.
+func (b *bucket) batch() float64 { return min(max(b.packet, b.rate/8*0.001), 64*b.packet, b.depth()) }
+
+func (b *bucket) set(rate float64, now time.Time) {
+	b.refill(now)
+	b.rate = max(rate, 1)
+}
+
+func (b *bucket) refill(now time.Time) {
+	if d := now.Sub(b.at); d > 0 {
+		b.tokens = min(b.tokens+b.rate/8*d.Seconds(), b.depth())
+	}
+	b.at = now
+}
+
+func (b *bucket) take(bytes int) { b.tokens -= float64(bytes) }
+
+// open reports whether a packet may go.
+func (b *bucket) open() bool {
+	if b.shut {
+		b.shut = b.tokens < b.batch()
+	} else {
+		b.shut = b.tokens <= 0
+	}
+	return !b.shut
+}
+
+// opens is when it will be open.
+func (b *bucket) opens(now time.Time) time.Time {
+	need := b.batch() - b.tokens
+	if !b.shut && b.tokens > 0 || need <= 0 {
+		return now
+	}
+	return b.at.Add(seconds(need*8/b.rate) + 1)
+}
