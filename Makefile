@@ -5,11 +5,12 @@ export CGO_ENABLED := 1
 GO := go
 
 # Debian's packages: disk tools for the demo and the tests, the browser for the
-# console's test.
+# console's test, and a reference peer and network namespaces for multicast.
 PACKAGES := fdisk mount dosfstools mtools e2fsprogs ntfs-3g exfatprogs exfat-fuse xfsprogs btrfs-progs \
-	lvm2 cryptsetup-bin qemu-utils xorriso p7zip-full zstd chromium fonts-dejavu-core
+	lvm2 cryptsetup-bin qemu-utils xorriso p7zip-full zstd chromium fonts-dejavu-core \
+	libnorm-dev g++ iproute2 nftables
 TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs.exfat mount.exfat-fuse mkfs.xfs mkfs.btrfs \
-	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium
+	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft
 
 .PHONY: demo test build setup console check fuzz bench bench-slabs screenshots clean
 
@@ -34,6 +35,7 @@ check:
 # Installs what is missing, and nothing when nothing is.
 setup:
 	@missing=; for t in $(TOOLS); do PATH="$$PATH:/usr/sbin:/sbin" command -v $$t >/dev/null || missing="$$missing $$t"; done; \
+	[ -e /usr/include/normApi.h ] || missing="$$missing normApi.h"; \
 	if [ -n "$$missing" ]; then \
 		echo "installing Debian packages for:$$missing"; \
 		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -qq -y --no-install-recommends $(PACKAGES) >/dev/null; \

@@ -22,14 +22,15 @@ var rooms = map[string][]string{
 	"core":          {"core"},
 	"api":           {"core"},
 	"apiclient":     {"api", "core"},
-	"agent":         {"apiclient", "api", "core"},
+	"wire":          {"core"},
+	"agent":         {"wire", "apiclient", "api", "core"},
 	"records":       {"core"},
 	"console":       {},
-	"service":       {"records", "api", "core", "console"},
-	"sim":           {"agent", "apiclient", "api", "core"},
+	"service":       {"wire", "records", "api", "core", "console"},
+	"sim":           {"wire", "agent", "apiclient", "api", "core"},
 	"demo":          {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"demo/golddisk": {},
-	"cli":           {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
+	"cli":           {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"cmd":           {"cli", "agent", "apiclient"},
 	"bench":         {"demo", "core"},
 }
@@ -39,6 +40,7 @@ var rooms = map[string][]string{
 var forbidden = map[string][]string{
 	"core":             {"net/http", "database/sql", "github.com/spf13/cobra"},
 	"api":              {"net/http", "database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2"},
+	"wire":             {"net/http", "database/sql", "github.com/spf13/cobra"},
 	"agent":            {"database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2", "jugate/service", "jugate/records"},
 	"cmd/jugate-agent": {"database/sql", "github.com/spf13/cobra", "jugate/service", "jugate/records", "jugate/console"},
 }

@@ -105,7 +105,7 @@ func newRoot() *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(
 		a.workstationCommand(), a.groupCommand(), a.imageCommand(), a.captureCommand(), a.deliverCommand(),
-		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), openapiCommand(),
+		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), openapiCommand(),
 	)
 	wrapArgs(root)
 	return root
@@ -148,11 +148,11 @@ func configure(cmd *cobra.Command) error {
 	v.SetEnvKeyReplacer(strings.NewReplacer("-", "_"))
 	v.AutomaticEnv()
 	v.SetConfigName("jugate")
-	v.SetConfigType("yaml")
 	v.AddConfigPath(".")
 	v.AddConfigPath("/etc/jugate")
 	if name, _ := cmd.Flags().GetString("config"); name != "" {
 		v.SetConfigFile(name)
+		v.SetConfigType("yaml") // without a file's own name, the program itself would be read
 	}
 	var none viper.ConfigFileNotFoundError
 	if err := v.ReadInConfig(); err != nil && !errors.As(err, &none) {

@@ -1,5 +1,5 @@
-// A sender and receiver made of the reference library, for the tests of package
-// norm and for its benchmark:
+// A sender and receiver made of the reference library, for the tests of packages
+// wire and norm and for their benchmark:
 //
 //   peer send    ADDRESS PORT INTERFACE [key=value…] FILE…
 //   peer receive ADDRESS PORT INTERFACE [key=value…] DIR
@@ -94,7 +94,7 @@ static int send(NormInstanceHandle instance, NormSessionHandle session, std::vec
         if (keys["kind"] == "stream") {
             if (last == NORM_OBJECT_INVALID) {
                 held[0] = content(files[0]);
-                last = NormStreamOpen(session, 4 << 20, base(files[0]).c_str(), base(files[0]).size());
+                last = NormStreamOpen(session, 64 << 20, base(files[0]).c_str(), base(files[0]).size());
             }
             while (offset < held[0].size()) {
                 unsigned n = NormStreamWrite(last, held[0].data() + offset, (unsigned)std::min<size_t>(held[0].size() - offset, 1 << 20));

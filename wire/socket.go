@@ -1,0 +1,261 @@
+// Package wire is where multicast meets the system: sockets that send and
+// receive in batches of system calls, and the loops that drive the state machines
+// of package norm with them.
+//
+//	out, err := wire.Dial(wire.Config{Group: group, Interface: "eth0"})
+//	err = wire.Transmit(ctx, out, sender, wire.Source{…})
+//
+//	in, err := wire.Listen(wire.Config{Group: group, Interface: "eth0"})
+//	err = wire.Receive(ctx, in, receiver, func(e norm.ReceiverEvent) error { … })
+package wire
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"syscall"
+	"time"
+
+	"golang.org/x/net/ipv4"
+	"golang.org/x/net/ipv6"
+	"golang.org/x/sys/unix"
+)
+
+// Config says where a stream goes, or comes from.
+type Config struct {
+	Group     netip.AddrPort // a multicast address, IPv4 or IPv6, and port
+	Interface string         // network interface; empty leaves the choice to the system's routes
+	// TTL is how many networks packets pass; 1 by default, and NoTTL stands for 0,
+	// which never leaves the machine.
+	TTL int
+}
+
+// NoTTL as Config.TTL keeps packets on this machine.
+const NoTTL = -1
+
+const (
+	// What the kernel may hold for us, in bytes.
+	receiveBuffer = 8 << 20
+	sendBuffer    = 4 << 20
+	// Batch is how many packets one system call takes at the most.
+	Batch = 64
+	// etherMTU is what ports are sure to carry, whatever the interface here could.
+	etherMTU = 1500
+	// normHeader is the longest header of a data message.
+	normHeader = 32
+)
+
+// Message is a packet in a batch.
+type Message = ipv4.Message
+
+// batcher is what ipv4.PacketConn and ipv6.PacketConn share.
+type batcher interface {
+	ReadBatch(ms []Message, flags int) (int, error)
+	WriteBatch(ms []Message, flags int) (int, error)
+	JoinGroup(ifi *net.Interface, group net.Addr) error
+	SetMulticastInterface(ifi *net.Interface) error
+	SetMulticastLoopback(on bool) error
+}
+
+// Socket is a UDP socket for one group.
+type Socket struct {
+	batcher
+	conn   *net.UDPConn
+	config Config
+	ifi    *net.Interface // nil if the routes choose
+}
+
+// Dial opens a socket to send to a group from a port of its own, where receivers
+// can answer.
+func Dial(c Config) (*Socket, error) { return open(c, false) }
+
+// Listen opens a socket that has joined the group. Several on one machine can
+// listen to one group.
+func Listen(c Config) (*Socket, error) { return open(c, true) }
+
+func open(c Config, join bool) (*Socket, error) {
+	if !c.Group.Addr().IsMulticast() {
+		return nil, fmt.Errorf("%s is no multicast address", c.Group.Addr())
+	}
+	s := &Socket{config: c}
+	if c.Interface != "" {
+		var err error
+		if s.ifi, err = net.InterfaceByName(c.Interface); err != nil {
+			return nil, fmt.Errorf("multicast interface %q: %w", c.Interface, err)
+		}
+	}
+	four := c.Group.Addr().Is4()
+	network, local := "udp6", netip.AddrPortFrom(netip.IPv6Unspecified(), 0)
+	if four {
+		network, local = "udp4", netip.AddrPortFrom(netip.IPv4Unspecified(), 0)
+	}
+	if join {
+		local = netip.AddrPortFrom(local.Addr(), c.Group.Port())
+	}
+	config := net.ListenConfig{Control: func(_, _ string, raw syscall.RawConn) error {
+		var err error
+		return errors.Join(raw.Control(func(fd uintptr) { err = setOptions(int(fd), four, join) }), err)
+	}}
+	conn, err := config.ListenPacket(context.Background(), network, local.String())
+	if err != nil {
+		return nil, fmt.Errorf("open a socket for %s: %w", c.Group, err)
+	}
+	s.conn = conn.(*net.UDPConn)
+	if four {
+		s.batcher = ipv4.NewPacketConn(conn)
+	} else {
+		s.batcher = ipv6.NewPacketConn(conn)
+	}
+	if err := s.setUp(join); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+func setOptions(fd int, four, join bool) (err error) {
+	// The larger buffers need a privilege; without it, what the system grants.
+	larger := func(force, plain, size int) {
+		if unix.SetsockoptInt(fd, unix.SOL_SOCKET, force, size) != nil {
+			unix.SetsockoptInt(fd, unix.SOL_SOCKET, plain, size)
+		}
+	}
+	larger(unix.SO_RCVBUFFORCE, unix.SO_RCVBUF, receiveBuffer)
+	larger(unix.SO_SNDBUFFORCE, unix.SO_SNDBUF, sendBuffer)
+	if join {
+		// Without the second option the socket would get every group that anyone on
+		// this machine has joined.
+		err = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
+		if four {
+			return errors.Join(err, unix.SetsockoptInt(fd, unix.IPPROTO_IP, unix.IP_MULTICAST_ALL, 0))
+		}
+		return errors.Join(err, unix.SetsockoptInt(fd, unix.IPPROTO_IPV6, unix.IPV6_MULTICAST_ALL, 0))
+	}
+	// Packets are never cut: one that is too long is an error here, not a loss there.
+	if four {
+		return unix.SetsockoptInt(fd, unix.IPPROTO_IP, unix.IP_MTU_DISCOVER, unix.IP_PMTUDISC_DO)
+	}
+	return unix.SetsockoptInt(fd, unix.IPPROTO_IPV6, unix.IPV6_MTU_DISCOVER, unix.IPV6_PMTUDISC_DO)
+}
+
+func (s *Socket) setUp(join bool) error {
+	if s.ifi != nil {
+		if err := s.SetMulticastInterface(s.ifi); err != nil {
+			return fmt.Errorf("multicast on interface %q: %w", s.config.Interface, err)
+		}
+	}
+	ttl := s.config.TTL
+	switch ttl {
+	case 0:
+		ttl = 1
+	case NoTTL:
+		ttl = 0
+	}
+	var err error
+	switch p := s.batcher.(type) {
+	case *ipv4.PacketConn:
+		err = p.SetMulticastTTL(ttl)
+	case *ipv6.PacketConn:
+		err = p.SetMulticastHopLimit(ttl)
+	}
+	if err = errors.Join(err, s.SetMulticastLoopback(s.ifi == nil || s.ifi.Flags&net.FlagLoopback != 0)); err != nil {
+		return fmt.Errorf("set up multicast: %w", err)
+	}
+	if join {
+		if err := s.JoinGroup(s.ifi, &net.UDPAddr{IP: s.config.Group.Addr().AsSlice()}); err != nil {
+			return fmt.Errorf("join the multicast group %s: %w", s.config.Group, err)
+		}
+	}
+	return nil
+}
+
+// Close closes the socket.
+func (s *Socket) Close() error { return s.conn.Close() }
+
+// SetReadDeadline bounds the next ReadBatch.
+func (s *Socket) SetReadDeadline(t time.Time) error { return s.conn.SetReadDeadline(t) }
+
+// Local is the address that answers come to.
+func (s *Socket) Local() netip.AddrPort { return s.conn.LocalAddr().(*net.UDPAddr).AddrPort() }
+
+// SymbolSize is how many bytes of payload fill a packet on this socket's
+// interface.
+func (s *Socket) SymbolSize() int {
+	mtu := etherMTU
+	if s.ifi != nil {
+		mtu = min(mtu, s.ifi.MTU)
+	}
+	return mtu - s.Overhead() - normHeader
+}
+
+// Overhead is what IP and UDP add to a packet, in bytes.
+func (s *Socket) Overhead() int {
+	if s.config.Group.Addr().Is4() {
+		return 28
+	}
+	return 48
+}
+
+// to makes the address for a batch; one that is not valid stands for the group.
+func (s *Socket) to(a netip.AddrPort) *net.UDPAddr {
+	if !a.IsValid() {
+		a = s.config.Group
+	}
+	u := net.UDPAddrFromAddrPort(a)
+	if u.IP.IsLinkLocalMulticast() || u.IP.IsLinkLocalUnicast() || u.IP.IsInterfaceLocalMulticast() {
+		if s.ifi != nil && a.Addr().Is6() {
+			u.Zone = s.ifi.Name
+		}
+	}
+	return u
+}
+
+// write sends a batch. A card whose queue is full is waited for, and so is an
+// interface that is down; away is told about the latter.
+func (s *Socket) write(ctx context.Context, batch []Message, away func(error)) error {
+	pause := 50 * time.Millisecond
+	for len(batch) > 0 {
+		n, err := s.WriteBatch(batch, 0)
+		wait := time.Duration(0)
+		switch {
+		case err == nil:
+			batch = batch[n:]
+		case errors.Is(err, syscall.ENOBUFS), errors.Is(err, syscall.EAGAIN):
+			wait = time.Millisecond
+		case errors.Is(err, syscall.EMSGSIZE):
+			return &TooLongError{Bytes: len(batch[0].Buffers[0]) + s.Overhead(), Interface: s.config.Interface}
+		case errors.Is(err, syscall.ENETDOWN), errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH),
+			errors.Is(err, syscall.ENODEV), errors.Is(err, syscall.EADDRNOTAVAIL):
+			away(fmt.Errorf("the network interface %s is down: %w", s.config.Interface, err))
+			wait, pause = pause, min(2*pause, time.Second)
+		case errors.Is(err, syscall.EPERM), errors.Is(err, syscall.ECONNREFUSED):
+			batch = batch[1:] // a filter's, or an answer to an earlier packet
+		default:
+			return fmt.Errorf("send to %s: %w", batch[0].Addr, err)
+		}
+		if wait > 0 {
+			select {
+			case <-time.After(wait):
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
+	}
+	return nil
+}
+
+// TooLongError says that packets do not fit through an interface.
+type TooLongError struct {
+	Bytes     int // with headers
+	Interface string
+}
+
+func (e *TooLongError) Error() string {
+	mtu := "?"
+	if i, err := net.InterfaceByName(e.Interface); err == nil {
+		mtu = fmt.Sprint(i.MTU)
+	}
+	return fmt.Sprintf("packets of %d bytes do not fit through interface %s, whose MTU is %s; choose smaller symbols or mend the MTU", e.Bytes, e.Interface, mtu)
+}
