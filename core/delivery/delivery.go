@@ -3,21 +3,20 @@
 // over. It is pure: it takes the time and what was reported, and returns what to
 // do. It has no sockets, no clock and no goroutines.
 //
-//	d := delivery.New(rule, workstations)
+//	d := delivery.New(delivery.Options{Rule: rule, Whole: slabs}, workstations)
 //	d.Report(now, id, delivery.Report{Phase: delivery.Ready})
 //	step := d.Advance(now)
-//	if step.StartStream { go … sender.Send(…); d.StreamEnded(…) }
+//	if step.Stream != nil { … send these slabs to the group; d.RoundEnded(now) }
 //	for _, m := range step.Ended { … write m's receipt }
 //
-// Sender is what brings the bytes to the group.
+// When the stream starts is in rule.go, what is sent again in mend.go, who is
+// taken out of the stream in aside.go, and what time is left in estimate.go.
 package delivery
 
 import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
-	"strings"
 	"time"
 )
 
@@ -60,8 +59,13 @@ const (
 	Absent     Outcome = "absent" // it never called in
 )
 
-// Silence is how long a workstation may report nothing before it is given up.
-const Silence = 60 * time.Second
+const (
+	// Silence is how long a workstation may report nothing before it is given up:
+	// time enough to be switched off and on, and to boot over the network.
+	Silence = 5 * time.Minute
+	// gatherSilence is how long until it is awaited again, while nothing is sent.
+	gatherSilence = time.Minute
+)
 
 var (
 	// ErrNotMember says that a workstation is not part of the delivery.
@@ -70,45 +74,21 @@ var (
 	ErrOver = errors.New("the delivery is over for this workstation")
 )
 
-// Rule is the gather rule: the stream starts when so many workstations are ready.
-type Rule struct {
-	// Ready is that number; 0 means all.
-	Ready int
-}
-
-// ParseRule reads "first", "all" or "ready:N".
-func ParseRule(s string) (Rule, error) {
-	switch number, isCount := strings.CutPrefix(s, "ready:"); {
-	case s == "all" || s == "":
-		return Rule{}, nil
-	case s == "first":
-		return Rule{Ready: 1}, nil
-	case isCount:
-		if n, err := strconv.Atoi(number); err == nil && n > 0 {
-			return Rule{Ready: n}, nil
-		}
-	}
-	return Rule{}, fmt.Errorf("%q is no gather rule (first, all, or ready:N with N of at least 1)", s)
-}
-
-// String gives what ParseRule reads.
-func (r Rule) String() string {
-	switch r.Ready {
-	case 0:
-		return "all"
-	case 1:
-		return "first"
-	}
-	return fmt.Sprintf("ready:%d", r.Ready)
-}
-
-// Report is what a workstation tells of itself. Counts are bytes and only grow.
+// Report is what a workstation tells of itself. Counts are bytes and only grow,
+// unless said otherwise.
 type Report struct {
 	Phase     Phase
 	Done      int64 // of Total, in the phase
 	Total     int64
 	Multicast int64 // received from the stream and used
 	Unicast   int64 // fetched to mend
+	Repaired  int64 // of Multicast, what was sent again
+	Packets   int64 // of the stream that came
+	Lost      int64 // and that did not
+	// Backlog is what has come and is not on the disk yet, now; BacklogLimit is
+	// what there is room for.
+	Backlog, BacklogLimit int64
+	DiskSpeed             float64 // bytes a second that the disk takes, now
 	// Verified and Error come with Phase Ended: the whole disk was checked, or
 	// why it was not.
 	Verified bool
@@ -121,34 +101,112 @@ type Member struct {
 	Phase   Phase
 	Outcome Outcome // once Ended
 	Reason  string  // why it failed or was stopped
+	Aside   string  // why it was set aside; empty if it was not
 	Last    Report
 	Seen    time.Time // of the last report
 	Began   time.Time // when it joined the stream; zero if it never did
 	Ended   time.Time
+
+	speed      meter
+	checkSpeed float64 // bytes a second, once it has checked
+	loss       lossMeter
+	wasSilent  bool      // that is why it was set aside
+	deafSince  time.Time // of a running stream it has heard nothing since
+	fullSince  time.Time // its memory has been full since
+
+	told         bool // it has said what it lacks
+	lacking      *SlabSet
+	lackingRound int
+	fetch        *SlabSet
+	decided      int
 }
 
 func (m *Member) joined() bool { return m.Phase != Awaited && m.Phase != Ended }
 
+// LossShare is the share of packets that it lost in the last seconds.
+func (m Member) LossShare() float64 { return m.loss.share }
+
+// Speed is how many bytes a second it gets on with.
+func (m Member) Speed() float64 { return m.speed.speed }
+
+// Options say how a delivery goes. The zero value waits for all.
+type Options struct {
+	Rule       Rule
+	Ordered    time.Time
+	WaitAtMost time.Duration // after Ordered it starts with whoever is ready; 0 waits for the rule
+	Aside      AsideRule
+	// Whole is every slab that has to get to a workstation which has nothing.
+	Whole *SlabSet
+}
+
+// Note is something that happened to the delivery as a whole, for its record.
+type Note struct {
+	At   time.Time
+	Text string
+}
+
 // Delivery is the state of one delivery. It is not safe for use by several
 // goroutines.
 type Delivery struct {
-	rule    Rule
+	options Options
+	aside   AsideRule
+	whole   *SlabSet
 	state   State
+	paused  bool
 	members []*Member
 	ended   []Member // since the last Advance
+	notes   []Note   // since the last Advance
+
+	rounds       int // of the stream that have ended
+	streaming    bool
+	roundEnd     time.Time
+	stream       meter
+	sent, toSend int64 // bytes of this round
+	pace         float64
+	pacedAt      time.Time
+	unheard      bool // the network carries no multicast
 }
 
 // New begins a delivery to the workstations with these numbers.
-func New(rule Rule, ids []int64) *Delivery {
-	d := &Delivery{rule: rule, state: Gathering}
-	for _, id := range ids {
-		d.members = append(d.members, &Member{ID: id, Phase: Awaited})
+func New(o Options, ids []int64) *Delivery {
+	d := &Delivery{options: o, aside: o.Aside, whole: o.Whole, state: Gathering, pace: 1}
+	d.aside.setDefaults()
+	if d.whole == nil {
+		d.whole = &SlabSet{}
 	}
+	d.Add(ids)
 	return d
+}
+
+// Add takes more workstations in. They get what has gone out already in mending.
+func (d *Delivery) Add(ids []int64) {
+	for _, id := range ids {
+		if d.member(id) == nil {
+			d.members = append(d.members, &Member{ID: id, Phase: Awaited})
+		}
+	}
+}
+
+func (d *Delivery) member(id int64) *Member {
+	i := slices.IndexFunc(d.members, func(m *Member) bool { return m.ID == id })
+	if i < 0 {
+		return nil
+	}
+	return d.members[i]
+}
+
+func (d *Delivery) note(now time.Time, format string, args ...any) {
+	d.notes = append(d.notes, Note{now, fmt.Sprintf(format, args...)})
 }
 
 // State tells how far it is.
 func (d *Delivery) State() State { return d.state }
+
+// Paused tells whether the stream is held.
+func (d *Delivery) Paused() bool { return d.paused }
+
+// Unheard tells that nobody hears the multicast, and all is sent by unicast.
+func (d *Delivery) Unheard() bool { return d.unheard }
 
 // Members returns a copy of what is known of each workstation.
 func (d *Delivery) Members() []Member {
@@ -159,17 +217,56 @@ func (d *Delivery) Members() []Member {
 	return all
 }
 
+// MemberLeft is how long one workstation will still take.
+func (d *Delivery) MemberLeft(id int64) (time.Duration, bool) {
+	m := d.member(id)
+	if m == nil || d.paused && m.Aside == "" {
+		return 0, false
+	}
+	return d.memberLeft(m)
+}
+
+// Aside tells why a workstation was set aside; empty if it was not.
+func (d *Delivery) Aside(id int64) string {
+	if m := d.member(id); m != nil {
+		return m.Aside
+	}
+	return ""
+}
+
 // Report takes what workstation id tells. Errors are ErrNotMember and ErrOver.
 func (d *Delivery) Report(now time.Time, id int64, r Report) error {
-	i := slices.IndexFunc(d.members, func(m *Member) bool { return m.ID == id })
-	if i < 0 {
+	m := d.member(id)
+	if m == nil {
 		return ErrNotMember
 	}
-	m := d.members[i]
 	if m.Phase == Ended {
 		return ErrOver
 	}
+	if r.Phase != m.Phase {
+		if m.Phase == Checking && r.Phase == Ended {
+			m.checkSpeed = m.speed.speed
+		}
+		m.speed = meter{}
+	}
+	if m.wasSilent {
+		m.Aside, m.wasSilent = "", false
+		d.note(now, "workstation %d is back", id)
+	}
 	m.Seen, m.Last = now, r
+	m.speed.count(now, r.Done)
+	m.loss.count(now, r.Packets, r.Lost)
+	switch {
+	case m.backlog() < backlogFull:
+		m.fullSince = time.Time{}
+	case m.fullSince.IsZero():
+		m.fullSince = now
+	}
+	if !d.streaming || d.paused || r.Packets > 0 || d.sent == 0 {
+		m.deafSince = time.Time{}
+	} else if m.deafSince.IsZero() {
+		m.deafSince = now
+	}
 	if d.state != Gathering && m.Began.IsZero() {
 		m.Began = now
 	}
@@ -177,17 +274,29 @@ func (d *Delivery) Report(now time.Time, id int64, r Report) error {
 	case r.Phase != Ended:
 		m.Phase = r.Phase
 	case r.Verified && r.Error == "":
-		d.end(now, m, Delivered, "")
+		d.end(now, m, Delivered, m.Aside)
 	default:
 		d.end(now, m, Failed, r.Error)
 	}
 	return nil
 }
 
-// StreamEnded says that everything was sent once.
-func (d *Delivery) StreamEnded() {
-	if d.state == Sending {
-		d.state = Mending
+// Sent says how many bytes of a round have gone out, of how many.
+func (d *Delivery) Sent(now time.Time, sent, of int64) {
+	d.sent, d.toSend = sent, of
+	d.stream.count(now, sent)
+}
+
+// Pause holds the stream; Resume lets it go on.
+func (d *Delivery) Pause(now time.Time) { d.paused = true }
+
+// Resume ends a pause.
+func (d *Delivery) Resume(now time.Time) {
+	d.paused = false
+	d.stream.rest(now)
+	for _, m := range d.members {
+		m.speed.rest(now)
+		m.deafSince = time.Time{}
 	}
 }
 
@@ -205,14 +314,24 @@ func (d *Delivery) Stop(now time.Time, reason string) {
 }
 
 func (d *Delivery) end(now time.Time, m *Member, o Outcome, reason string) {
+	if o == Delivered && reason != "" {
+		reason = "served alone: " + reason
+	}
 	m.Phase, m.Outcome, m.Reason, m.Ended = Ended, o, reason, now
 	d.ended = append(d.ended, *m)
 }
 
 // Step is what follows from what was reported.
 type Step struct {
-	StartStream bool     // the state went from gathering to sending
-	Ended       []Member // each of these needs its receipt now
+	// Stream, if set, begins a round of the stream with these slabs; RoundEnded
+	// has to follow.
+	Stream *SlabSet
+	// EndStream says that nobody listens any more.
+	EndStream bool
+	Pace      float64  // share of the ordered rate that the group can follow
+	Ended     []Member // each of these needs its receipt now
+	Aside     []Member // these were set aside
+	Notes     []Note   // for the record
 }
 
 // Advance draws the conclusions at time now.
@@ -220,14 +339,25 @@ func (d *Delivery) Advance(now time.Time) Step {
 	var step Step
 	if !d.state.Over() {
 		d.giveUpSilent(now)
+		step.Aside = d.judge(now)
 	}
-	if d.state == Gathering && d.gathered() {
-		d.state = Sending
-		step.StartStream = true
+	if d.state == Gathering && d.gathered(now) {
+		d.state, d.streaming = Sending, true
+		step.Stream = d.firstRound()
 		for _, m := range d.members {
 			if m.joined() {
 				m.Began = now
 			}
+		}
+	}
+	if again := d.mend(now); again != nil {
+		step.Stream = again
+	}
+	if d.streaming && len(d.inGroup()) == 0 && d.anyJoined() {
+		step.EndStream = true
+		if d.allDeaf() && !d.unheard {
+			d.unheard = true
+			d.note(now, "the network carries no multicast to these workstations; all are served by unicast")
 		}
 	}
 	if !d.state.Over() && d.nobodyLeft() {
@@ -237,28 +367,43 @@ func (d *Delivery) Advance(now time.Time) Step {
 			}
 		}
 		d.state = Finished
-		step.StartStream = false
+		step.Stream = nil
 	}
+	step.Pace = d.pace
 	step.Ended, d.ended = d.ended, nil
+	step.Notes, d.notes = d.notes, nil
 	return step
+}
+
+func (d *Delivery) anyJoined() bool { return slices.ContainsFunc(d.members, (*Member).joined) }
+
+// allDeaf reports that there are workstations, and none has heard a packet.
+func (d *Delivery) allDeaf() bool {
+	for _, m := range d.members {
+		if m.joined() && m.Last.Packets > 0 {
+			return false
+		}
+	}
+	return d.sent > 0 && d.anyJoined()
 }
 
 // giveUpSilent ends workstations that stopped reporting, or awaits them again
 // while there is nothing they could miss.
 func (d *Delivery) giveUpSilent(now time.Time) {
 	for _, m := range d.members {
-		if silent := now.Sub(m.Seen); m.joined() && silent >= Silence {
-			if d.state == Gathering {
-				m.Phase = Awaited
-			} else {
-				d.end(now, m, Failed, fmt.Sprintf("silent for %d s", int(silent.Seconds())))
-			}
+		silent := now.Sub(m.Seen)
+		switch {
+		case !m.joined():
+		case d.state == Gathering && silent >= gatherSilence:
+			m.Phase = Awaited
+		case silent >= Silence:
+			d.end(now, m, Failed, fmt.Sprintf("silent for %d s", int(silent.Seconds())))
 		}
 	}
 }
 
 // gathered applies the rule to those who can still take part.
-func (d *Delivery) gathered() bool {
+func (d *Delivery) gathered(now time.Time) bool {
 	ready, possible := 0, 0
 	for _, m := range d.members {
 		if m.Phase != Ended {
@@ -268,11 +413,10 @@ func (d *Delivery) gathered() bool {
 			ready++
 		}
 	}
-	need := d.rule.Ready
-	if need == 0 || need > possible {
-		need = possible
+	if d.options.WaitAtMost > 0 && ready > 0 && !now.Before(d.options.Ordered.Add(d.options.WaitAtMost)) {
+		return true
 	}
-	return ready > 0 && ready >= need
+	return d.options.Rule.met(now, ready, possible)
 }
 
 // nobodyLeft is true when nobody takes part any more and, while gathering,
@@ -288,11 +432,33 @@ func (d *Delivery) nobodyLeft() bool {
 
 // Deadline is when Advance has to be called at the latest; zero if only reports
 // can change anything.
-func (d *Delivery) Deadline() time.Time {
+func (d *Delivery) Deadline(now time.Time) time.Time {
 	var at time.Time
+	sooner := func(t time.Time) {
+		if t.After(now) && (at.IsZero() || t.Before(at)) {
+			at = t
+		}
+	}
 	for _, m := range d.members {
-		if due := m.Seen.Add(Silence); m.joined() && (at.IsZero() || due.Before(at)) {
-			at = due
+		if m.joined() {
+			sooner(m.Seen.Add(Silence))
+			if d.state == Gathering {
+				sooner(m.Seen.Add(gatherSilence))
+			}
+			if d.state == Sending && m.Aside == "" {
+				sooner(m.Seen.Add(d.aside.Silence))
+			}
+		}
+	}
+	switch d.state {
+	case Gathering:
+		sooner(d.options.Rule.next(now))
+		if d.options.WaitAtMost > 0 {
+			sooner(d.options.Ordered.Add(d.options.WaitAtMost))
+		}
+	case Mending:
+		if !d.streaming {
+			sooner(d.roundEnd.Add(lackingWait))
 		}
 	}
 	return at

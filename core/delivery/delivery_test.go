@@ -20,7 +20,10 @@ type story struct {
 func begin(t *testing.T, rule string) *story {
 	r, err := delivery.ParseRule(rule)
 	require.NoError(t, err)
-	return &story{t, delivery.New(r, []int64{1, 2, 3, 4}), time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)}
+	whole, err := delivery.ParseRanges([]delivery.Range{{0, 99}})
+	require.NoError(t, err)
+	now := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
+	return &story{t, delivery.New(delivery.Options{Rule: r, Ordered: now, Whole: whole}, []int64{1, 2, 3, 4}), now}
 }
 
 func (s *story) pass(d time.Duration) { s.now = s.now.Add(d) }
@@ -42,14 +45,14 @@ func (s *story) fail(id int64, why string) delivery.Step {
 func TestAllReadyThenSentThenMendedThenFinished(t *testing.T) {
 	s := begin(t, "all")
 	t.Log("# three are ready: one is awaited still")
-	assert.False(t, s.report(delivery.Ready, 1, 2, 3).StartStream)
+	assert.Nil(t, s.report(delivery.Ready, 1, 2, 3).Stream)
 	assert.Equal(t, delivery.Gathering, s.d.State())
 	t.Log("# the fourth starts it")
 	s.pass(10 * time.Second)
-	assert.True(t, s.report(delivery.Ready, 4).StartStream)
+	assert.Equal(t, 100, s.report(delivery.Ready, 4).Stream.Len())
 	assert.Equal(t, delivery.Sending, s.d.State())
-	assert.False(t, s.report(delivery.Receiving, 1, 2, 3, 4).StartStream, "once only")
-	s.d.StreamEnded()
+	assert.Nil(t, s.report(delivery.Receiving, 1, 2, 3, 4).Stream, "once only")
+	s.d.RoundEnded(s.now)
 	assert.Equal(t, delivery.Mending, s.d.State())
 	t.Log("# each that ends is named once, for its receipt")
 	s.pass(5 * time.Second)
@@ -64,12 +67,12 @@ func TestAllReadyThenSentThenMendedThenFinished(t *testing.T) {
 
 func TestReadyCountStartsWithoutTheRestWhoMayJoinLate(t *testing.T) {
 	s := begin(t, "ready:2")
-	assert.False(t, s.report(delivery.Ready, 1).StartStream)
-	assert.True(t, s.report(delivery.Ready, 2).StartStream)
+	assert.Nil(t, s.report(delivery.Ready, 1).Stream)
+	assert.NotNil(t, s.report(delivery.Ready, 2).Stream)
 	t.Log("# 3 comes while it is sending and is taken in; 4 never comes")
 	s.pass(time.Second)
 	s.report(delivery.Ready, 3)
-	s.d.StreamEnded()
+	s.d.RoundEnded(s.now)
 	s.report(delivery.Ended, 1, 2)
 	assert.Equal(t, delivery.Mending, s.d.State(), "3 is still busy")
 	ended := s.report(delivery.Ended, 3).Ended
@@ -84,7 +87,7 @@ func TestWhoCannotTakePartIsNotWaitedFor(t *testing.T) {
 	s := begin(t, "all")
 	s.report(delivery.Ready, 1, 2, 3)
 	step := s.fail(4, "the disk is too small")
-	assert.True(t, step.StartStream)
+	assert.NotNil(t, step.Stream)
 	require.Len(t, step.Ended, 1)
 	assert.Equal(t, delivery.Failed, step.Ended[0].Outcome)
 	assert.Equal(t, "the disk is too small", step.Ended[0].Reason)
@@ -93,7 +96,7 @@ func TestWhoCannotTakePartIsNotWaitedFor(t *testing.T) {
 func TestWhenNobodyCanTakePartNothingIsSent(t *testing.T) {
 	s := begin(t, "first")
 	for id := range int64(4) {
-		assert.False(t, s.fail(id+1, "no disk").StartStream)
+		assert.Nil(t, s.fail(id+1, "no disk").Stream)
 	}
 	assert.Equal(t, delivery.Finished, s.d.State())
 }
@@ -101,19 +104,35 @@ func TestWhenNobodyCanTakePartNothingIsSent(t *testing.T) {
 func TestSilence(t *testing.T) {
 	s := begin(t, "ready:2")
 	s.report(delivery.Ready, 1)
-	s.pass(delivery.Silence)
-	assert.Equal(t, s.now, s.d.Deadline())
+	s.pass(time.Minute)
 	t.Log("# silent while gathering: awaited again, so 2 alone does not start it")
-	assert.False(t, s.report(delivery.Ready, 2).StartStream)
-	assert.True(t, s.report(delivery.Ready, 1).StartStream)
-	t.Log("# silent while sending: given up, and told so")
-	s.pass(delivery.Silence - time.Second)
-	assert.Empty(t, s.report(delivery.Receiving, 1).Ended)
+	assert.Nil(t, s.report(delivery.Ready, 2).Stream)
+	assert.NotNil(t, s.report(delivery.Ready, 1).Stream)
+	t.Log("# silent while sending: set aside")
+	s.pass(19 * time.Second)
+	assert.Empty(t, s.report(delivery.Receiving, 1).Aside)
 	s.pass(time.Second)
-	ended := s.d.Advance(s.now).Ended
-	require.Len(t, ended, 1)
-	assert.EqualValues(t, 2, ended[0].ID)
-	assert.Equal(t, "silent for 60 s", ended[0].Reason)
+	aside := s.d.Advance(s.now).Aside
+	require.Len(t, aside, 1)
+	assert.EqualValues(t, 2, aside[0].ID)
+	assert.Equal(t, "silent for 20 s", aside[0].Aside)
+	t.Log("# it was switched off and on, and is one of the group again")
+	s.pass(time.Minute)
+	s.report(delivery.Ready, 1, 2)
+	assert.Empty(t, s.d.Aside(2))
+	t.Log("# silent for good: given up, and told so")
+	for range 15 {
+		s.pass(20 * time.Second)
+		s.report(delivery.Receiving, 1)
+	}
+	var gone *delivery.Member
+	for _, m := range s.d.Members() {
+		if m.ID == 2 {
+			gone = &m
+		}
+	}
+	assert.Equal(t, delivery.Failed, gone.Outcome)
+	assert.Equal(t, "silent for 300 s", gone.Reason)
 }
 
 func TestStopEndsEveryoneButThoseWhoAreThrough(t *testing.T) {
@@ -138,17 +157,3 @@ func TestAnEndWithoutACheckIsNoDelivery(t *testing.T) {
 	assert.Equal(t, delivery.Failed, ended[0].Outcome)
 }
 
-func TestRules(t *testing.T) {
-	for text, want := range map[string]int{"": 0, "all": 0, "first": 1, "ready:1": 1, "ready:30": 30} {
-		r, err := delivery.ParseRule(text)
-		require.NoError(t, err, text)
-		assert.Equal(t, want, r.Ready, text)
-		again, err := delivery.ParseRule(r.String())
-		require.NoError(t, err)
-		assert.Equal(t, r, again)
-	}
-	for _, text := range []string{"ready", "ready:0", "ready:-1", "ready:x", "tomorrow"} {
-		_, err := delivery.ParseRule(text)
-		assert.Error(t, err, text)
-	}
-}

@@ -1,0 +1,105 @@
+package delivery
+
+import "time"
+
+const (
+	// maxRounds is how often slabs are sent by multicast at the most; what is
+	// lacking after that comes by unicast.
+	maxRounds = 4
+	// lackingWait is how long after a round one waits for those who have not said
+	// yet what they lack.
+	lackingWait = 5 * time.Second
+)
+
+// Lacking takes what a workstation lacks after a round of the stream; before the
+// first, 0, what it needs at all. Errors are ErrNotMember and ErrOver.
+func (d *Delivery) Lacking(now time.Time, id int64, round int, set *SlabSet) error {
+	m := d.member(id)
+	switch {
+	case m == nil:
+		return ErrNotMember
+	case m.Phase == Ended:
+		return ErrOver
+	}
+	m.Seen = now
+	m.lacking, m.lackingRound, m.told, m.fetch = set, round, true, nil
+	return nil
+}
+
+// Fetch is what a workstation is to fetch by unicast, nil until that is decided,
+// and after which round it was. One that was set aside fetches everything it lacks
+// without being told.
+func (d *Delivery) Fetch(id int64) (set *SlabSet, decided int) {
+	m := d.member(id)
+	if m == nil {
+		return nil, 0
+	}
+	return m.fetch, m.decided
+}
+
+// RoundEnded says that everything of a round was sent.
+func (d *Delivery) RoundEnded(now time.Time) {
+	if d.state == Sending {
+		d.state = Mending
+	}
+	d.rounds++
+	d.streaming = false
+	d.roundEnd = now
+}
+
+// Rounds is how many rounds of the stream have ended.
+func (d *Delivery) Rounds() int { return d.rounds }
+
+// firstRound is the union of what those who are ready need.
+func (d *Delivery) firstRound() *SlabSet {
+	union := &SlabSet{}
+	for _, m := range d.members {
+		if !m.joined() {
+			continue
+		}
+		if !m.told {
+			return d.whole
+		}
+		union.Union(m.lacking)
+	}
+	return union
+}
+
+// mend decides, once all have said what they lack, what is sent again to all: what
+// two or more lack. The rest is fetched by unicast.
+func (d *Delivery) mend(now time.Time) (again *SlabSet) {
+	if d.state != Mending || d.streaming || d.paused {
+		return nil
+	}
+	var sets []*SlabSet
+	var asking []*Member
+	for _, m := range d.members {
+		if !m.joined() || m.Aside != "" || m.Phase == Checking || m.decided == d.rounds && m.fetch != nil {
+			continue
+		}
+		if !m.told || m.lackingRound < d.rounds {
+			if now.Sub(d.roundEnd) < lackingWait {
+				return nil
+			}
+			continue
+		}
+		asking = append(asking, m)
+		sets = append(sets, m.lacking)
+	}
+	if len(asking) == 0 {
+		return nil
+	}
+	again = &SlabSet{}
+	if d.rounds < maxRounds {
+		again = lackedByTwo(sets)
+	}
+	for _, m := range asking {
+		m.fetch, m.decided = m.lacking.Without(again), d.rounds
+	}
+	if again.Len() == 0 {
+		return nil
+	}
+	d.streaming = true
+	d.note(now, "sending again %d slabs that several lack", again.Len())
+	return again
+}

@@ -1,0 +1,114 @@
+package delivery
+
+import (
+	"errors"
+	"iter"
+	"math/bits"
+)
+
+// SlabSet is a set of slabs, by their numbers in the version's slab map. The zero
+// value is empty.
+type SlabSet struct{ words []uint64 }
+
+// Range is the slabs from First to Last, both included.
+type Range [2]int
+
+// ErrRange says that a range of slabs is none.
+var ErrRange = errors.New("a range of slabs that is not possible")
+
+// maxSlabs bounds the numbers of slabs: 16 TiB in slabs of 1 MiB.
+const maxSlabs = 1 << 24
+
+// ParseRanges makes a set of ranges.
+func ParseRanges(ranges []Range) (*SlabSet, error) {
+	s := &SlabSet{}
+	for _, r := range ranges {
+		if r[0] < 0 || r[1] < r[0] || r[1] >= maxSlabs {
+			return nil, ErrRange
+		}
+		for i := r[0]; i <= r[1]; i++ {
+			s.Add(i)
+		}
+	}
+	return s, nil
+}
+
+// Add puts slab i into the set.
+func (s *SlabSet) Add(i int) {
+	for i/64 >= len(s.words) {
+		s.words = append(s.words, 0)
+	}
+	s.words[i/64] |= 1 << (i % 64)
+}
+
+// Has tells whether slab i is in the set.
+func (s *SlabSet) Has(i int) bool { return i/64 < len(s.words) && s.words[i/64]&(1<<(i%64)) != 0 }
+
+// Len is how many slabs are in the set.
+func (s *SlabSet) Len() (n int) {
+	for _, w := range s.words {
+		n += bits.OnesCount64(w)
+	}
+	return n
+}
+
+// All goes through the slabs in ascending order.
+func (s *SlabSet) All() iter.Seq[int] {
+	return func(yield func(int) bool) {
+		for i, w := range s.words {
+			for ; w != 0; w &= w - 1 {
+				if !yield(64*i + bits.TrailingZeros64(w)) {
+					return
+				}
+			}
+		}
+	}
+}
+
+// Union adds another set to this one.
+func (s *SlabSet) Union(o *SlabSet) {
+	for len(s.words) < len(o.words) {
+		s.words = append(s.words, 0)
+	}
+	for i, w := range o.words {
+		s.words[i] |= w
+	}
+}
+
+// Without returns what is in this set and not in the other.
+func (s *SlabSet) Without(o *SlabSet) *SlabSet {
+	r := &SlabSet{words: append([]uint64(nil), s.words...)}
+	for i := range min(len(r.words), len(o.words)) {
+		r.words[i] &^= o.words[i]
+	}
+	return r
+}
+
+// Ranges are the set's runs of numbers.
+func (s *SlabSet) Ranges() []Range {
+	ranges := []Range{}
+	for i := range s.All() {
+		if n := len(ranges); n > 0 && ranges[n-1][1] == i-1 {
+			ranges[n-1][1] = i
+		} else {
+			ranges = append(ranges, Range{i, i})
+		}
+	}
+	return ranges
+}
+
+// lackedByTwo returns the slabs that at least two of the sets have.
+func lackedByTwo(sets []*SlabSet) *SlabSet {
+	once, twice := &SlabSet{}, &SlabSet{}
+	for _, s := range sets {
+		for len(twice.words) < len(s.words) {
+			twice.words = append(twice.words, 0)
+			once.words = append(once.words, make([]uint64, len(twice.words)-len(once.words))...)
+		}
+		for i, w := range s.words {
+			twice.words[i] |= once.words[i] & w
+			once.words[i] |= w
+		}
+	}
+	return twice
+}
