@@ -15,15 +15,16 @@ import (
 	"fmt"
 	"log/slog"
 	"net/netip"
+	"sync"
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
-	"golang.org/x/net/ipv4"
 
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/disk"
 	"jugate/core/image"
+	"jugate/wire"
 )
 
 // Version is told at check-in.
@@ -37,6 +38,9 @@ type Machine interface {
 	OpenDisk(i int) (Disk, error)
 	// Listen joins a multicast group.
 	Listen(group netip.AddrPort) (PacketReader, error)
+	// Leave restarts the machine from its own disk, or switches it off: how is
+	// "restart" or "power-off".
+	Leave(how string) error
 }
 
 // Disk is an open disk.
@@ -47,13 +51,15 @@ type Disk interface {
 	Close() error
 }
 
-// PacketReader receives datagrams in batches; N of a message is its length. It
-// is what ipv4.PacketConn offers.
+// PacketReader is a socket that has joined a group.
 type PacketReader interface {
-	ReadBatch(ms []ipv4.Message, flags int) (int, error)
-	SetReadDeadline(t time.Time) error
+	wire.Reader
 	Close() error
 }
+
+// ErrLeft is what Run returns when the machine was restarted or switched off at
+// the end of an errand.
+var ErrLeft = errors.New("the workstation has left, as the delivery asks")
 
 // Status is what the workstation's screen shows.
 type Status struct {
@@ -75,6 +81,9 @@ type Agent struct {
 	service *apiclient.Client // without a pass
 	options Options
 
+	renewing sync.Mutex // held while checking in again
+
+	mu     sync.Mutex
 	client *apiclient.Client // with the pass of the last check-in
 	name   string
 }
@@ -126,10 +135,53 @@ func (a *Agent) checkIn(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the service refuses this workstation: %w", err)
 	}
+	a.mu.Lock()
 	a.client, a.name = a.service.WithToken(out.Pass), out.Name
+	a.mu.Unlock()
 	a.options.Log.Info("checked in", "workstation", out.Name, "state", out.State)
 	a.standing(out.Name, out.State)
 	return nil
+}
+
+// pass is the client with the pass that is good now.
+func (a *Agent) pass() *apiclient.Client {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.client
+}
+
+// authorized calls f, patiently, and checks in again when the pass is no longer
+// good: the service was restarted, and what is under way goes on.
+func authorized[T any](ctx context.Context, a *Agent, f func(*apiclient.Client) (T, error)) (T, error) {
+	for {
+		client := a.pass()
+		v, err := patiently(ctx, a, func() (T, error) { return f(client) })
+		if !apiclient.IsUnauthorized(err) {
+			return v, err
+		}
+		if err := a.renew(ctx, client); err != nil {
+			return v, err
+		}
+	}
+}
+
+// renew checks in again, unless somebody has done so since stale was in use.
+func (a *Agent) renew(ctx context.Context, stale *apiclient.Client) error {
+	a.renewing.Lock()
+	defer a.renewing.Unlock()
+	if a.pass() != stale {
+		return nil
+	}
+	a.options.Log.Info("checking in again")
+	return a.checkIn(ctx)
+}
+
+// leave restarts the machine or switches it off.
+func (a *Agent) leave(how string) error {
+	if err := a.machine.Leave(how); err != nil {
+		return fmt.Errorf("%s: %w", how, err)
+	}
+	return ErrLeft
 }
 
 // standing shows what the workstation is waiting for.
@@ -148,7 +200,7 @@ func (a *Agent) standing(name, state string) {
 // work does errand after errand.
 func (a *Agent) work(ctx context.Context) error {
 	for {
-		now, err := patiently(ctx, a, func() (api.Standing, error) { return a.client.Standing(ctx) })
+		now, err := patiently(ctx, a, func() (api.Standing, error) { return a.pass().Standing(ctx) })
 		if err != nil {
 			return err
 		}
@@ -173,7 +225,7 @@ func (a *Agent) work(ctx context.Context) error {
 // tell says what the agent is doing, to its screen and to the service.
 func (a *Agent) tell(ctx context.Context, activity api.Activity) error {
 	a.options.Show(Status{Name: a.name, Text: activity.Text, Done: activity.Done, Total: activity.Total})
-	_, err := patiently(ctx, a, func() (struct{}, error) { return struct{}{}, a.client.TellActivity(ctx, activity) })
+	_, err := patiently(ctx, a, func() (struct{}, error) { return struct{}{}, a.pass().TellActivity(ctx, activity) })
 	return err
 }
 

@@ -4,19 +4,15 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"net/netip"
-	"os"
 	"sync"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"golang.org/x/net/ipv4"
 
 	"jugate/agent"
 	"jugate/api"
@@ -191,59 +187,6 @@ func waitFor(t *testing.T, said <-chan string, text string) {
 			t.Fatalf("it never showed %q", text)
 		}
 	}
-}
-
-// Several agents on one machine hear one stream, each as a whole.
-func TestEveryListenerHearsTheGroup(t *testing.T) {
-	group := netip.MustParseAddrPort("233.252.0.77:6003")
-	var listeners []agent.PacketReader
-	for range 3 {
-		l, err := agent.ListenMulticast(group, "lo")
-		require.NoError(t, err)
-		defer l.Close()
-		listeners = append(listeners, l)
-	}
-	other, err := agent.ListenMulticast(netip.MustParseAddrPort("233.252.0.78:6003"), "lo")
-	require.NoError(t, err)
-	defer other.Close()
-
-	conn, err := net.ListenUDP("udp4", nil)
-	require.NoError(t, err)
-	defer conn.Close()
-	p := ipv4.NewPacketConn(conn)
-	lo, err := net.InterfaceByName("lo")
-	require.NoError(t, err)
-	require.NoError(t, errors.Join(p.SetMulticastInterface(lo), p.SetMulticastTTL(0), p.SetMulticastLoopback(true)))
-	for i := range 50 {
-		_, err := conn.WriteToUDPAddrPort([]byte{byte(i)}, group)
-		require.NoError(t, err)
-	}
-	for _, l := range listeners {
-		var got []byte
-		for len(got) < 50 {
-			require.NoError(t, l.SetReadDeadline(time.Now().Add(10*time.Second)))
-			batch := make([]ipv4.Message, 16)
-			for i := range batch {
-				batch[i].Buffers = [][]byte{make([]byte, 10)}
-			}
-			n, err := l.ReadBatch(batch, 0)
-			require.NoError(t, err)
-			for _, m := range batch[:n] {
-				got = append(got, m.Buffers[0][:m.N]...)
-			}
-		}
-		assert.Equal(t, byte(49), got[49])
-	}
-	require.NoError(t, other.SetReadDeadline(time.Now().Add(10*time.Millisecond)))
-	_, err = other.ReadBatch([]ipv4.Message{{Buffers: [][]byte{make([]byte, 10)}}}, 0)
-	assert.ErrorIs(t, err, os.ErrDeadlineExceeded, "another group's packets are another's")
-}
-
-func TestListenNamesAWrongInterface(t *testing.T) {
-	_, err := agent.ListenMulticast(netip.MustParseAddrPort("233.252.0.77:6003"), "nowhere0")
-	assert.ErrorContains(t, err, `"nowhere0"`)
-	_, err = agent.ListenMulticast(netip.MustParseAddrPort("192.0.2.1:6003"), "lo")
-	assert.Error(t, err, "no multicast address")
 }
 
 func TestScreenPrintsEachTextOnce(t *testing.T) {

@@ -32,7 +32,7 @@ func (a *Agent) capture(ctx context.Context, e *api.ToErrand) error {
 	a.show("the capture failed: %v", err)
 	a.options.Log.Warn("capture failed", "image", e.Image, "error", err)
 	_, err = patiently(ctx, a, func() (struct{}, error) {
-		return struct{}{}, a.client.FailErrand(ctx, e.ID, api.Failure{Error: err.Error()})
+		return struct{}{}, a.pass().FailErrand(ctx, e.ID, api.Failure{Error: err.Error()})
 	})
 	var told *apiclient.Error
 	if errors.As(err, &told) && !apiclient.IsUnauthorized(err) {
@@ -84,10 +84,10 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 		return none, err
 	}
 	return patiently(ctx, a, func() (api.Committed, error) {
-		if err := a.client.PutMap(ctx, e.ID, slabs.Bytes()); err != nil {
+		if err := a.pass().PutMap(ctx, e.ID, slabs.Bytes()); err != nil {
 			return none, err
 		}
-		return a.client.Commit(ctx, e.ID, text)
+		return a.pass().Commit(ctx, e.ID, text)
 	})
 }
 
@@ -120,12 +120,12 @@ type slabSink struct {
 
 func (s *slabSink) Missing(ctx context.Context, digests []slabstore.Digest) ([]slabstore.Digest, error) {
 	return apiclient.AskMissing(digests, func(ask api.Digests) (api.Digests, error) {
-		return patiently(ctx, s.agent, func() (api.Digests, error) { return s.agent.client.MissingSlabs(ctx, s.errand, ask) })
+		return patiently(ctx, s.agent, func() (api.Digests, error) { return s.agent.pass().MissingSlabs(ctx, s.errand, ask) })
 	})
 }
 
 func (s *slabSink) Put(ctx context.Context, d slabstore.Digest, frame []byte) error {
-	_, err := patiently(ctx, s.agent, func() (struct{}, error) { return struct{}{}, s.agent.client.PutSlab(ctx, s.errand, d, frame) })
+	_, err := patiently(ctx, s.agent, func() (struct{}, error) { return struct{}{}, s.agent.pass().PutSlab(ctx, s.errand, d, frame) })
 	return err
 }
 

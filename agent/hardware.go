@@ -12,10 +12,12 @@ import (
 
 	"github.com/jaypipes/ghw"
 	"github.com/jaypipes/ghw/pkg/block"
+	"golang.org/x/sys/unix"
 
 	"jugate/api"
 	"jugate/core/disk"
 	"jugate/core/hwaddr"
+	"jugate/wire"
 )
 
 // Hardware is the machine the process runs on, as Linux describes it.
@@ -64,7 +66,16 @@ func (h Hardware) OpenDisk(i int) (Disk, error) {
 
 // Listen joins a group on the machine's interface.
 func (h Hardware) Listen(group netip.AddrPort) (PacketReader, error) {
-	return ListenMulticast(group, h.Interface)
+	return wire.Listen(wire.Config{Group: group, Interface: h.Interface})
+}
+
+// Leave restarts the machine or switches it off.
+func (h Hardware) Leave(how string) error {
+	unix.Sync()
+	if how == "restart" {
+		return unix.Reboot(unix.LINUX_REBOOT_CMD_RESTART)
+	}
+	return unix.Reboot(unix.LINUX_REBOOT_CMD_POWER_OFF)
 }
 
 // disks are the fixed disks, in the order of their names.

@@ -9,10 +9,13 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/delivery"
 	"jugate/core/image"
+	"jugate/core/parcel"
 	"jugate/core/partition"
 	"jugate/core/slabstore"
 )
@@ -50,8 +53,6 @@ func (a *Agent) receive(ctx context.Context, to *api.ToReceive) error {
 	case errors.Is(err, errOver):
 		a.show("delivery %d is over for this workstation; its disk is left without a partition table", to.Delivery)
 		return nil
-	case apiclient.IsUnauthorized(err):
-		return err
 	}
 	last := r.snapshot()
 	last.Phase, last.Verified = string(delivery.Ended), err == nil
@@ -62,7 +63,12 @@ func (a *Agent) receive(ctx context.Context, to *api.ToReceive) error {
 	} else {
 		a.show("image version %d is on the disk and checked", to.Version)
 	}
-	_, err = patiently(ctx, a, func() (api.Course, error) { return a.client.TellProgress(ctx, to.Delivery, last) })
+	verified := err == nil
+	_, err = authorized(ctx, a, func(c *apiclient.Client) (api.Course, error) { return c.TellProgress(ctx, to.Delivery, last) })
+	if err == nil && verified && to.WhenDone != "" && to.WhenDone != "stay" {
+		a.show("image version %d is on the disk and checked; %s now", to.Version, to.WhenDone)
+		return a.leave(to.WhenDone)
+	}
 	return err
 }
 
@@ -75,22 +81,23 @@ type receiver struct {
 	disk    Disk
 	slabs   *image.Map
 	restore *image.Restore
+	seal    *parcel.Seal
 	begin   func() error // restore.Begin, once
 	socket  PacketReader
 
 	mu       sync.Mutex
 	progress api.Progress
-	state    delivery.State // of the delivery, as last heard
-	changed  chan struct{}  // rings when state changes; has room for one
-	hurry    chan struct{}  // rings when a report should not wait; has room for one
+	course   api.Course    // as last heard
+	changed  chan struct{} // rings when there is something to look at; has room for one
+	hurry    chan struct{} // rings when a report should not wait; has room for one
 }
 
 // prepare fetches the version, holds it against the disk and joins the group,
 // so that nothing is missed once the service hears "ready". It writes nothing.
-func (r *receiver) prepare(ctx context.Context) error {
+func (r *receiver) prepare(ctx context.Context) (err error) {
 	a := r.agent
 	a.show("preparing to receive version %d", r.to.Version)
-	text, err := patiently(ctx, a, func() ([]byte, error) { return a.client.DeliveryManifest(ctx, r.to.Delivery) })
+	text, err := authorized(ctx, a, func(c *apiclient.Client) ([]byte, error) { return c.DeliveryManifest(ctx, r.to.Delivery) })
 	if err != nil {
 		return err
 	}
@@ -101,51 +108,60 @@ func (r *receiver) prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	raw, err := patiently(ctx, a, func() ([]byte, error) { return a.client.DeliveryMap(ctx, r.to.Delivery) })
+	raw, err := authorized(ctx, a, func(c *apiclient.Client) ([]byte, error) { return c.DeliveryMap(ctx, r.to.Delivery) })
 	if err != nil {
 		return err
 	}
 	if r.slabs, err = image.ParseMap(raw, man); err != nil {
 		return err
 	}
+	if len(r.to.SealKey) > 0 {
+		if r.seal, err = parcel.NewSeal(r.to.SealKey, r.to.Session); err != nil {
+			return err
+		}
+	}
 	if r.disk, err = a.openDisk(r.to.Disk); err != nil {
 		return err
 	}
+	defer func() {
+		if err != nil {
+			r.disk.Close()
+		}
+	}()
 	grow, err := partition.ParseGrow(cmp.Or(r.to.Grow, "last"))
-	if err == nil {
-		r.restore, err = image.NewRestore(man, r.slabs, r.disk, r.disk.Size(), r.disk.SectorSize(),
-			image.RestoreOptions{Grow: grow, Trim: r.to.Trim, Label: r.to.Label})
-	}
-	if err == nil {
-		for _, c := range partition.Changes(man.Table, r.restore.Plan()) {
-			a.show("plan: partition %d, sectors %d to %d there, will have sectors %d to %d here", c.Number, c.FromFirst, c.FromLast, c.ToFirst, c.ToLast)
-		}
-	}
-	if err == nil {
-		var group netip.AddrPort
-		if group, err = netip.ParseAddrPort(r.to.Channel); err == nil {
-			r.socket, err = a.machine.Listen(group)
-		}
-	}
 	if err != nil {
-		r.disk.Close()
 		return err
 	}
-	r.begin = sync.OnceValue(func() error {
-		found, err := r.restore.Begin(ctx, nil)
-		if found > 0 {
-			a.show("an earlier try has left %d bytes that are right; going on from there", found)
-			r.mu.Lock()
-			r.progress.Done += found
-			r.mu.Unlock()
-		}
+	r.restore, err = image.NewRestore(man, r.slabs, r.disk, r.disk.Size(), r.disk.SectorSize(),
+		image.RestoreOptions{Grow: grow, Trim: r.to.Trim, Label: r.to.Label})
+	if err != nil {
 		return err
+	}
+	for _, c := range partition.Changes(man.Table, r.restore.Plan()) {
+		a.show("plan: partition %d, sectors %d to %d there, will have sectors %d to %d here", c.Number, c.FromFirst, c.FromLast, c.ToFirst, c.ToLast)
+	}
+	found, err := r.restore.TakeStock(ctx, r.to.Reuse, func(done, total int64) {
+		a.options.Show(Status{Name: a.name, Text: "checking what is on the disk already", Done: done, Total: total})
 	})
-	r.progress = api.Progress{Phase: string(delivery.Ready)}
+	if err != nil {
+		return err
+	}
+	if found > 0 {
+		a.show("%d bytes are on the disk already and right", found)
+	}
+	r.progress = api.Progress{Phase: string(delivery.Ready), Done: found}
 	for i := range r.slabs.Distinct() {
 		r.progress.Total += r.slabs.Slab(i).Length()
 	}
-	return nil
+	r.begin = sync.OnceValue(func() error {
+		_, err := r.restore.Begin(ctx, nil)
+		return err
+	})
+	group, err := netip.ParseAddrPort(r.to.Channel)
+	if err == nil {
+		r.socket, err = a.machine.Listen(group)
+	}
+	return err
 }
 
 func (r *receiver) close() {
@@ -155,15 +171,10 @@ func (r *receiver) close() {
 
 // run takes the stream, mends what it lacks and checks the whole disk.
 func (r *receiver) run(ctx context.Context) error {
-	left, err := r.takeStream(ctx)
-	if err != nil {
+	if err := r.fill(ctx); err != nil {
 		return err
 	}
-	r.setPhase(delivery.Fetching)
-	if err := r.begin(); err != nil { // nothing at all may have come by multicast
-		return err
-	}
-	if err := r.mendRest(ctx, left); err != nil {
+	if err := r.begin(); err != nil { // nothing at all may have been missing
 		return err
 	}
 	r.setPhase(delivery.Checking)
@@ -174,21 +185,142 @@ func (r *receiver) run(ctx context.Context) error {
 	})
 }
 
-// awaitMending returns when the service says that the stream is over.
-func (r *receiver) awaitMending(ctx context.Context) error {
-	for {
-		r.mu.Lock()
-		state := r.state
-		r.mu.Unlock()
-		if state == delivery.Mending {
-			return nil
+// fill goes along with the delivery until nothing is missing: it takes the stream,
+// says after each round what it lacks, and fetches what it is told to.
+func (r *receiver) fill(ctx context.Context) error {
+	if err := r.say(ctx, 0); err != nil {
+		return err
+	}
+	group, ctx := errgroup.WithContext(ctx)
+	listening, leave := context.WithCancel(ctx)
+	defer leave()
+	writing, stop := context.WithCancel(ctx)
+	defer stop()
+	in := newIntake(r)
+	group.Go(func() error { return in.run(listening, r.socket) })
+	for range writers {
+		group.Go(func() error { return in.write(writing) })
+	}
+	group.Go(func() error {
+		defer stop()
+		defer leave()
+		run, said, fetched := uint32(0), 0, -1
+		for r.restore.Left() > 0 {
+			now := r.latest()
+			switch {
+			case now.Run != 0 && run == 0:
+				run = now.Run
+			case now.Run != run:
+				// The service was restarted and wants to know anew.
+				run, said, fetched = now.Run, now.Round, -1
+				if err := r.say(ctx, said); err != nil {
+					return err
+				}
+			case now.Aside != "":
+				leave()
+				if err := in.drained(ctx); err != nil {
+					return err
+				}
+				r.agent.show("served alone, as this workstation %s", now.Aside)
+				r.setPhase(delivery.Fetching)
+				return r.fetch(ctx, r.restore.Missing())
+			case now.Round > said:
+				if err := in.drained(ctx); err != nil {
+					return err
+				}
+				r.setPhase(delivery.Fetching)
+				said = now.Round
+				if err := r.say(ctx, said); err != nil {
+					return err
+				}
+			case now.Decided == said && said > fetched && said > 0 && len(now.Fetch) > 0:
+				fetched = said
+				if err := r.fetch(ctx, among(now.Fetch, r.restore.Missing())); err != nil {
+					return err
+				}
+			default:
+				select {
+				case <-r.changed:
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+			}
 		}
-		select {
-		case <-r.changed:
-		case <-ctx.Done():
-			return ctx.Err()
+		return nil
+	})
+	return group.Wait()
+}
+
+// among are those of the slabs that lie in one of the ranges.
+func among(ranges [][2]int, slabs []int) (in []int) {
+	for _, s := range slabs {
+		for len(ranges) > 0 && ranges[0][1] < s {
+			ranges = ranges[1:]
+		}
+		if len(ranges) > 0 && s >= ranges[0][0] {
+			in = append(in, s)
 		}
 	}
+	return in
+}
+
+// say tells the service what this workstation lacks.
+func (r *receiver) say(ctx context.Context, round int) error {
+	set := &delivery.SlabSet{}
+	for _, i := range r.restore.Missing() {
+		set.Add(i)
+	}
+	in := api.Lacking{Round: round, Slabs: [][2]int{}}
+	for _, x := range set.Ranges() {
+		in.Slabs = append(in.Slabs, x)
+	}
+	_, err := authorized(ctx, r.agent, func(c *apiclient.Client) (struct{}, error) {
+		return struct{}{}, c.TellLacking(ctx, r.to.Delivery, in)
+	})
+	ring(r.hurry)
+	return err
+}
+
+// menders fetch at the same time.
+const menders = 3
+
+// fetch gets slabs by unicast.
+func (r *receiver) fetch(ctx context.Context, slabs []int) error {
+	group, ctx := errgroup.WithContext(ctx)
+	group.SetLimit(menders)
+	for _, slab := range slabs {
+		if ctx.Err() != nil {
+			break
+		}
+		group.Go(func() error {
+			if !r.restore.Needs(slab) {
+				return nil
+			}
+			b, err := authorized(ctx, r.agent, func(c *apiclient.Client) ([]byte, error) {
+				return c.DeliverySlab(ctx, r.to.Delivery, r.slabs.Slab(slab).Digest)
+			})
+			if err != nil {
+				return err
+			}
+			frame := b
+			if r.seal != nil {
+				if _, frame, err = r.seal.Open(b); err != nil {
+					return err
+				}
+			}
+			if err = r.write(slab, frame, 0, int64(len(b))); isBadFrame(err) {
+				err = fmt.Errorf("the service's store has a damaged slab: %w", err)
+			}
+			return err
+		})
+	}
+	return group.Wait()
+}
+
+func (r *receiver) latest() api.Course {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.course
 }
 
 // setPhase goes on to a phase and has that reported at once.
@@ -200,7 +332,7 @@ func (r *receiver) setPhase(p delivery.Phase) {
 	}
 	r.progress.Phase = string(p)
 	if p == delivery.Checking {
-		r.progress.Done = 0
+		r.progress.Done, r.progress.Backlog = 0, 0
 	}
 	ring(r.hurry)
 }
@@ -238,7 +370,7 @@ func (r *receiver) keepReporting(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		now := r.snapshot()
-		course, err := patiently(ctx, r.agent, func() (api.Course, error) { return r.agent.client.TellProgress(ctx, r.to.Delivery, now) })
+		course, err := authorized(ctx, r.agent, func(c *apiclient.Client) (api.Course, error) { return c.TellProgress(ctx, r.to.Delivery, now) })
 		switch {
 		case ctx.Err() != nil:
 			return
@@ -249,7 +381,10 @@ func (r *receiver) keepReporting(ctx context.Context) {
 			r.cancel(errOver)
 			return
 		}
-		r.heard(delivery.State(course.State))
+		r.mu.Lock()
+		r.course = course
+		r.mu.Unlock()
+		ring(r.changed)
 		r.agent.options.Show(Status{Name: r.agent.name, Text: fmt.Sprintf("delivery %d: %s", r.to.Delivery, now.Phase), Done: now.Done, Total: now.Total})
 		select {
 		case <-tick.C:
@@ -257,14 +392,5 @@ func (r *receiver) keepReporting(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-	}
-}
-
-func (r *receiver) heard(s delivery.State) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.state != s {
-		r.state = s
-		ring(r.changed)
 	}
 }

@@ -4,128 +4,216 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
+	"sync"
 	"time"
 
-	"golang.org/x/net/ipv4"
-	"golang.org/x/sync/errgroup"
-
-	"jugate/apiclient"
 	"jugate/core/delivery"
+	"jugate/core/norm"
+	"jugate/core/parcel"
 	"jugate/core/slabstore"
-	"jugate/core/stream"
+	"jugate/wire"
 )
 
 const (
-	// partialLimit bounds the frames that are not whole yet, in bytes.
-	partialLimit = 64 << 20
-	// readBatch is how many datagrams one system call takes.
-	readBatch = 64
-	// passed is how many slabs may be open at once in a stream that comes in
-	// order; an older one has lost something.
-	passed = 2
-	// wake is how often the listener looks up when nothing comes.
-	wake = 200 * time.Millisecond
-	// mendRanges is the most ranges to ask for at once; beyond, the whole slab is less.
-	mendRanges = 200
-	// menders fetch at the same time once the stream is over.
-	menders = 3
+	// queueLimit bounds the frames that wait for the disk, and partsLimit the
+	// parcels that are not whole, in bytes. What has no room is dropped, and mended
+	// later: the socket must be read, or everybody's losses grow.
+	queueLimit = 64 << 20
+	partsLimit = 32 << 20
+	// writers expand, check and write at the same time.
+	writers = 2
 )
 
 // arrived is a whole frame from the stream.
 type arrived struct {
-	slab  int
-	frame []byte
+	slab     int
+	frame    []byte
+	repaired bool
 }
 
-// takeStream listens until the service says that the stream is over. Whole
-// frames are written as they come; torn ones are mended beside it, as far as
-// that goes. What is torn still in the end is returned.
-func (r *receiver) takeStream(ctx context.Context) (*stream.Assembly, error) {
-	group, ctx := errgroup.WithContext(ctx)
-	frames := make(chan arrived, 16)
-	torn := make(chan *stream.Partial, 4)
-	over := make(chan struct{})
-	partials := stream.NewAssembly(r.to.Session, partialLimit, r.restore.Needs)
+// intake takes the stream: parcels become frames, and frames wait for the disk.
+type intake struct {
+	r     *receiver
+	norm  *norm.Receiver
+	queue chan arrived
 
-	group.Go(func() error {
-		defer close(over)
-		return r.awaitMending(ctx)
-	})
-	group.Go(func() error {
-		defer close(frames)
-		defer close(torn)
-		return r.listen(ctx, partials, frames, torn, over)
-	})
-	group.Go(func() error {
-		for f := range frames {
-			if err := r.write(f.slab, f.frame, int64(len(f.frame)), 0); err != nil && !isBadFrame(err) {
-				return err
-			}
-		}
-		return nil
-	})
-	group.Go(func() error {
-		for p := range torn {
-			if err := r.mend(ctx, p.Slab, p); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-	return partials, group.Wait()
+	mu     sync.Mutex
+	queued int64 // bytes in the queue, or being written
+	parts  int64 // bytes of parcels that are not whole
+	bytes  int64 // plain bytes written
+	busy   time.Duration
+	idle   chan struct{} // rings when nothing is queued; has room for one
 }
 
-// listen reads the socket and nothing else, so that it keeps up with the wire:
-// frames and torn partials go to others.
-func (r *receiver) listen(ctx context.Context, partials *stream.Assembly, frames chan<- arrived, torn chan<- *stream.Partial, over <-chan struct{}) error {
-	batch := make([]ipv4.Message, readBatch)
-	for i := range batch {
-		batch[i].Buffers = [][]byte{make([]byte, stream.MaxDatagram+1)}
+func newIntake(r *receiver) *intake {
+	t := &intake{r: r, queue: make(chan arrived, 4096), idle: make(chan struct{}, 1)}
+	t.norm = norm.NewReceiver(norm.ReceiverConfig{
+		Node: norm.NodeID(r.to.Node), Open: t.open, Unicast: true, Buffer: partsLimit, MaxObject: parcel.MaxSize, Window: 8192, Seed: uint64(r.to.Node), Erasures: true,
+	})
+	return t
+}
+
+// run reads the stream until ctx ends.
+func (t *intake) run(ctx context.Context, in wire.Reader) error {
+	err := wire.Receive(ctx, in, t.norm, t.on, func(time.Time) error { t.count(); return nil })
+	if ctx.Err() != nil {
+		return nil
 	}
+	return err
+}
+
+// count tells what the reports say of the stream.
+func (t *intake) count() {
+	st := t.norm.Stats()
+	r := t.r
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.progress.Packets, r.progress.Lost = st.Packets, st.Lost
+	if st.Symbols > 0 {
+		r.progress.Repaired = int64(float64(r.progress.Multicast) * float64(st.Repairs) / float64(st.Symbols))
+	}
+	if st.Symbols > 0 && r.progress.Phase == string(delivery.Ready) {
+		r.progress.Phase = string(delivery.Receiving)
+		ring(r.hurry)
+	}
+}
+
+// part is a parcel that is not whole.
+type part struct {
+	t     *intake
+	size  int64
+	bytes []byte
+}
+
+var errNoRoom = errors.New("no memory for another parcel")
+
+func (t *intake) open(h norm.Head) norm.Sink {
+	if h.Kind != norm.Data || h.Size < parcel.MinSymbol/2 || h.Size > parcel.MaxSize {
+		return nil
+	}
+	return &part{t: t, size: h.Size}
+}
+
+// Peek is norm.Peeker's: slabs that are there already are passed over.
+func (p *part) Peek(first []byte) bool {
+	slab, err := parcel.Peek(first)
+	return err == nil && slab < p.t.r.slabs.Len() && p.t.r.restore.Needs(slab)
+}
+
+func (p *part) WriteAt(b []byte, off int64) (int, error) {
+	if p.bytes == nil {
+		p.t.mu.Lock()
+		room := p.t.parts+p.size <= partsLimit
+		if room {
+			p.t.parts += p.size
+		}
+		p.t.mu.Unlock()
+		if !room {
+			return 0, errNoRoom
+		}
+		p.bytes = make([]byte, p.size)
+	}
+	return copy(p.bytes[off:], b), nil
+}
+
+func (t *intake) on(e norm.ReceiverEvent) error {
+	p, ok := e.Sink.(*part)
+	if !ok {
+		return nil
+	}
+	if p.bytes != nil {
+		t.mu.Lock()
+		t.parts -= p.size
+		t.mu.Unlock()
+	}
+	if e.Kind != norm.Completed {
+		return nil
+	}
+	slab, frame, err := t.r.unpack(p.bytes)
+	if err != nil || !t.r.restore.Needs(slab) {
+		return nil // another delivery's, forged, or here already
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if t.queued+int64(len(frame)) > queueLimit {
+		return nil
+	}
+	select {
+	case t.queue <- arrived{slab: slab, frame: frame}:
+		t.queued += int64(len(frame))
+	default:
+	}
+	return nil
+}
+
+// write puts frames onto the disk until ctx ends.
+func (t *intake) write(ctx context.Context) error {
 	for {
-		if err := r.socket.SetReadDeadline(time.Now().Add(wake)); err != nil {
-			return err
-		}
-		n, err := r.socket.ReadBatch(batch, 0)
-		if err != nil && !errors.Is(err, os.ErrDeadlineExceeded) {
-			return fmt.Errorf("receive by multicast: %w", err)
-		}
-		ours := 0
-		for _, m := range batch[:max(n, 0)] {
-			d, err := stream.Parse(m.Buffers[0][:m.N])
-			if err != nil || d.Session != r.to.Session {
-				continue // somebody else's packet
+		select {
+		case f := <-t.queue:
+			began := time.Now()
+			err := t.r.write(f.slab, f.frame, int64(len(f.frame)), 0)
+			t.mu.Lock()
+			t.queued -= int64(len(f.frame))
+			if err == nil {
+				t.bytes += t.r.slabs.Slab(f.slab).Length()
+				t.busy += time.Since(began)
 			}
-			if ours++; ours == 1 {
-				r.setPhase(delivery.Receiving)
+			t.measure()
+			if t.queued == 0 {
+				ring(t.idle)
 			}
-			if frame := partials.Add(d); frame != nil {
-				select {
-				case frames <- arrived{int(d.Slab), frame}:
-				case <-ctx.Done():
-					return ctx.Err()
-				}
+			t.mu.Unlock()
+			if err != nil && !isBadFrame(err) {
+				return err
 			}
+			ring(t.r.changed) // it may have been the last one
+		case <-ctx.Done():
+			return nil
 		}
-		if p, ok := partials.Oldest(passed); ok {
-			select {
-			case torn <- p:
-				partials.Take(p)
-			default: // the mender is busy; it stays for later
-			}
-		}
-		if ctx.Err() != nil {
-			return ctx.Err()
+	}
+}
+
+// measure tells how fast the disk takes what comes: over the last second of
+// writing, with all writers busy.
+func (t *intake) measure() {
+	t.r.mu.Lock()
+	defer t.r.mu.Unlock()
+	t.r.progress.Backlog, t.r.progress.BacklogLimit = t.queued, queueLimit
+	if t.busy > writers*time.Second/2 {
+		t.r.progress.DiskSpeed = writers * float64(t.bytes) / t.busy.Seconds()
+		t.bytes, t.busy = 0, 0
+	}
+}
+
+// drained waits until everything that has come is on the disk.
+func (t *intake) drained(ctx context.Context) error {
+	for {
+		t.mu.Lock()
+		empty := t.queued == 0
+		t.mu.Unlock()
+		if empty {
+			return nil
 		}
 		select {
-		case <-over:
-			if ours == 0 { // and nothing of it waits in the socket
-				return nil
-			}
-		default:
+		case <-t.idle:
+		case <-ctx.Done():
+			return ctx.Err()
 		}
 	}
+}
+
+// unpack opens a parcel of this delivery.
+func (r *receiver) unpack(b []byte) (slab int, frame []byte, err error) {
+	if r.seal != nil {
+		slab, frame, err = r.seal.Open(b)
+	} else {
+		slab, frame, err = parcel.Open(b)
+	}
+	if err == nil && slab >= r.slabs.Len() {
+		err = fmt.Errorf("%w: there is no slab %d", parcel.ErrParcel, slab)
+	}
+	return slab, frame, err
 }
 
 // write puts a slab onto the disk and counts it.
@@ -145,50 +233,4 @@ func (r *receiver) write(slab int, frame []byte, multicast, unicast int64) error
 
 func isBadFrame(err error) bool {
 	return errors.Is(err, slabstore.ErrDigest) || errors.Is(err, slabstore.ErrFrame)
-}
-
-// mend fetches what a partial lacks, or the whole slab without one. A partial
-// that is wrong in itself is fetched afresh; a whole slab that is wrong is the
-// store's fault.
-func (r *receiver) mend(ctx context.Context, slab int, p *stream.Partial) error {
-	if p != nil && p.Torn() > mendRanges {
-		p = nil
-	}
-	have := int64(0)
-	if p != nil {
-		have = p.Have()
-	}
-	type mended struct {
-		frame   []byte
-		fetched int64
-	}
-	got, err := patiently(ctx, r.agent, func() (mended, error) {
-		frame, n, err := r.agent.client.MendSlab(ctx, r.to.Delivery, r.slabs.Slab(slab).Digest, p)
-		return mended{frame, n}, err
-	})
-	if err == nil {
-		err = r.write(slab, got.frame, have, got.fetched)
-	}
-	if p != nil && (isBadFrame(err) || errors.Is(err, apiclient.ErrRange)) {
-		return r.mend(ctx, slab, nil)
-	}
-	if isBadFrame(err) {
-		err = fmt.Errorf("the service's store has a damaged slab: %w", err)
-	}
-	return err
-}
-
-// mendRest fetches everything that is still missing.
-func (r *receiver) mendRest(ctx context.Context, partials *stream.Assembly) error {
-	torn := map[int]*stream.Partial{}
-	for p, ok := partials.Oldest(0); ok; p, ok = partials.Oldest(0) {
-		partials.Take(p)
-		torn[p.Slab] = p
-	}
-	group, ctx := errgroup.WithContext(ctx)
-	group.SetLimit(menders)
-	for _, slab := range r.restore.Missing() {
-		group.Go(func() error { return r.mend(ctx, slab, torn[slab]) })
-	}
-	return group.Wait()
 }

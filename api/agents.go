@@ -46,6 +46,10 @@ type ToReceive struct {
 	Channel  string `json:"channel" doc:"Multicast address and port"`
 	Session  uint32 `json:"session"`
 	Label    string `json:"label" doc:"Names the image to whoever looks at an unfinished disk"`
+	Node     uint32 `json:"node" doc:"This workstation's node id in the stream (RFC 5740)"`
+	SealKey  []byte `json:"seal_key,omitempty" doc:"Opens the parcels of a sealed delivery"`
+	Reuse    bool   `json:"reuse" doc:"Check the disk first and keep what is right"`
+	WhenDone string `json:"when_done" enum:"stay,restart,power-off"`
 	RestoreOptions
 }
 
@@ -82,14 +86,40 @@ type Progress struct {
 	Total     int64  `json:"total"`
 	Multicast int64  `json:"bytes_multicast"`
 	Unicast   int64  `json:"bytes_unicast"`
-	Verified  bool   `json:"verified" doc:"With ended: the whole disk was read back and is right"`
-	Error     string `json:"error,omitempty" maxLength:"4000"`
+	// These are of the stream.
+	Repaired     int64   `json:"bytes_repaired" doc:"Of those by multicast, what was sent again"`
+	Packets      int64   `json:"packets"`
+	Lost         int64   `json:"packets_lost"`
+	Backlog      int64   `json:"backlog" doc:"Has come and is not on the disk yet, in bytes"`
+	BacklogLimit int64   `json:"backlog_limit" doc:"What there is room for"`
+	DiskSpeed    float64 `json:"disk_speed" doc:"Bytes a second that the disk takes"`
+	Verified     bool    `json:"verified" doc:"With ended: the whole disk was read back and is right"`
+	Error        string  `json:"error,omitempty" maxLength:"4000"`
 }
 
-// Course is the reply to a Progress: how far the delivery as a whole is. In the
-// state mending nothing more comes by multicast; when it is over for this
-// workstation, the agent leaves it.
+// Course is the reply to a Progress: how far the delivery as a whole is. When it
+// is over for this workstation, the agent leaves it.
 type Course struct {
 	State string `json:"state" enum:"gathering,sending,mending,finished,stopped"`
 	Over  bool   `json:"over"`
+	// Run is another number each time the service takes the delivery up; the agent
+	// then says anew what it lacks.
+	Run uint32 `json:"run"`
+	// Round is how many rounds of the stream have ended. After each, the agent says
+	// what it lacks.
+	Round int `json:"round"`
+	// Decided is the round after which Fetch was decided: what the agent is to
+	// fetch by unicast. Whatever else it lacks comes in the next round.
+	Decided int      `json:"decided"`
+	Fetch   [][2]int `json:"fetch,omitempty"`
+	// Aside tells why this workstation is served alone; it leaves the stream and
+	// fetches everything it lacks.
+	Aside string `json:"aside,omitempty"`
+}
+
+// Lacking says which slabs a workstation lacks after a round of the stream; after
+// round 0, what it needs at all.
+type Lacking struct {
+	Round int      `json:"round" minimum:"0"`
+	Slabs [][2]int `json:"slabs" nullable:"false" maxItems:"100000" doc:"Ranges of numbers in the slab map, both ends included"`
 }

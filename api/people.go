@@ -147,9 +147,24 @@ type Errand struct {
 type NewDelivery struct {
 	Image string   `json:"image" doc:"NAME or NAME@VERSION; without a version the newest" minLength:"1"`
 	To    []string `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000"`
-	Start string   `json:"start,omitempty" doc:"Gather rule: first, all, or ready:N" default:"all"`
+	Start string   `json:"start,omitempty" doc:"Gather rule: first, all, ready:N or at:TIME (RFC 3339); the earliest of several with commas, the latest with pluses" default:"all"`
 	Rate  int64    `json:"rate,omitempty" doc:"Bits a second of the stream; 0 takes the service's setting" minimum:"0"`
+	// WaitAtMost starts it with whoever is ready.
+	WaitAtMost int64     `json:"wait_at_most,omitempty" doc:"Seconds after which it starts with whoever is ready; 0 waits for the gather rule" minimum:"0"`
+	WhenDone   string    `json:"when_done,omitempty" enum:"stay,restart,power-off" doc:"What a workstation does when its disk is right" default:"stay"`
+	Reuse      bool      `json:"reuse,omitempty" doc:"Workstations check their disks first and keep what is right already"`
+	Sealed     bool      `json:"sealed,omitempty" doc:"Encrypt the slabs on the wire"`
+	Aside      AsideRule `json:"aside,omitzero"`
 	RestoreOptions
+}
+
+// AsideRule says who is taken out of the stream and served alone. What is not
+// said takes the usual value.
+type AsideRule struct {
+	Never         bool    `json:"never,omitempty" doc:"Nobody is set aside"`
+	LossPercent   float64 `json:"loss_percent,omitempty" minimum:"0" maximum:"100" doc:"Loses more than this share of packets; 10 by default"`
+	DiskSeconds   int     `json:"disk_seconds,omitempty" minimum:"0" doc:"Its disk has not kept up for this long; 4 by default"`
+	SilentSeconds int     `json:"silent_seconds,omitempty" minimum:"0" doc:"Has reported nothing for this long; 20 by default"`
 }
 
 // RestoreOptions say how an image is to lie on a disk.
@@ -180,6 +195,35 @@ type Delivery struct {
 	SentSlabs int        `json:"sent_slabs" doc:"Slabs that went into the stream"`
 	Slabs     int        `json:"slabs" doc:"Slabs that the stream has in all"`
 	Members   []Member   `json:"members,omitempty" nullable:"false" doc:"Told for a single delivery"`
+
+	WaitAtMost  int64            `json:"wait_at_most" doc:"Seconds"`
+	WhenDone    string           `json:"when_done" enum:"stay,restart,power-off"`
+	Reuse       bool             `json:"reuse"`
+	Sealed      bool             `json:"sealed"`
+	Paused      bool             `json:"paused"`
+	Unicast     bool             `json:"unicast" doc:"The network carries no multicast; everyone is served alone"`
+	Round       int              `json:"round" doc:"Rounds of the stream that have begun"`
+	RateNow     int64            `json:"rate_now" doc:"Bits a second that the stream is sent at now"`
+	RepairBytes int64            `json:"repair_bytes" doc:"Sent again by multicast"`
+	SecondsLeft *float64         `json:"seconds_left,omitempty" doc:"For those in the group; not told while nothing can be said"`
+	Changes     []DeliveryChange `json:"changes,omitempty" nullable:"false" doc:"What was done to it, told for a single delivery"`
+}
+
+// DeliveryChange is something that happened to a delivery after it was ordered.
+type DeliveryChange struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	What string    `json:"what"`
+}
+
+// NewRate changes the rate of a delivery's stream.
+type NewRate struct {
+	Rate int64 `json:"rate" doc:"Bits a second" minimum:"64000"`
+}
+
+// MoreTargets extends a delivery.
+type MoreTargets struct {
+	To []string `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000"`
 }
 
 // Member is one workstation of a delivery.
@@ -193,6 +237,14 @@ type Member struct {
 	Total       int64  `json:"total"`
 	Multicast   int64  `json:"bytes_multicast"`
 	Unicast     int64  `json:"bytes_unicast"`
+
+	Aside       string   `json:"aside,omitempty" doc:"Why it is served alone"`
+	Speed       float64  `json:"speed" doc:"Bytes a second that it gets on with"`
+	LossShare   float64  `json:"loss_share" doc:"Share of the stream's packets that it lost in the last seconds"`
+	RepairShare float64  `json:"repair_share" doc:"Share of its multicast bytes that was sent again"`
+	DiskSpeed   float64  `json:"disk_speed" doc:"Bytes a second that its disk takes"`
+	Silent      float64  `json:"silent_seconds" doc:"Seconds since it reported last"`
+	SecondsLeft *float64 `json:"seconds_left,omitempty"`
 }
 
 // Receipt is the lasting record that a workstation got a version, or did not.

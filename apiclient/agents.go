@@ -2,23 +2,12 @@ package apiclient
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
-	"mime"
-	"mime/multipart"
 	"net/http"
-	"strconv"
-	"strings"
 
 	"jugate/api"
 	"jugate/core/slabstore"
-	"jugate/core/stream"
 )
-
-// ErrRange says that a slab has not the length its partial has: the partial was
-// made of somebody else's packets.
-var ErrRange = errors.New("the service answered with another range than was asked for")
 
 func agent[T any](ctx context.Context, c *Client, method, path string, body any) (T, error) {
 	var reply T
@@ -84,67 +73,13 @@ func (c *Client) TellProgress(ctx context.Context, delivery int64, p api.Progres
 	return agent[api.Course](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/progress", delivery), p)
 }
 
-// MendSlab fetches a slab's frame, or just ranges of it when partial is given
-// (RFC 9110, section 14), and returns the whole frame and how many bytes of it
-// were fetched.
-func (c *Client) MendSlab(ctx context.Context, delivery int64, d slabstore.Digest, partial *stream.Partial) (frame []byte, fetched int64, err error) {
-	header := http.Header{}
-	if partial != nil {
-		var ranges []string
-		for r := range partial.Missing() {
-			ranges = append(ranges, fmt.Sprintf("%d-%d", r.Start, r.Start+r.Length-1))
-		}
-		header.Set("Range", "bytes="+strings.Join(ranges, ","))
-	}
-	resp, err := c.send(ctx, http.MethodGet, fmt.Sprintf("/agent/v1/deliveries/%d/slabs/%s", delivery, d), nil, header)
-	if err != nil {
-		return nil, 0, err
-	}
-	defer resp.Body.Close()
-	if resp.StatusCode != http.StatusPartialContent || partial == nil {
-		frame, err = io.ReadAll(io.LimitReader(resp.Body, 2*slabstore.MaxSlab))
-		return frame, int64(len(frame)), c.cut(err)
-	}
-	frame = partial.Frame
-	kind, params, _ := mime.ParseMediaType(resp.Header.Get("Content-Type"))
-	if kind != "multipart/byteranges" {
-		fetched, err = fill(frame, resp.Header.Get("Content-Range"), resp.Body)
-		return frame, fetched, c.cut(err)
-	}
-	parts := multipart.NewReader(resp.Body, params["boundary"])
-	for {
-		part, err := parts.NextPart()
-		if err == io.EOF {
-			return frame, fetched, nil
-		}
-		if err != nil {
-			return nil, fetched, c.cut(err)
-		}
-		n, err := fill(frame, part.Header.Get("Content-Range"), part)
-		fetched += n
-		if err != nil {
-			return nil, fetched, c.cut(err)
-		}
-	}
+// TellLacking says which slabs the workstation lacks.
+func (c *Client) TellLacking(ctx context.Context, delivery int64, l api.Lacking) error {
+	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/deliveries/%d/lacking", delivery), l, nil)
 }
 
-// cut marks an error in the middle of a body as one of the service being away.
-func (c *Client) cut(err error) error {
-	if err == nil || errors.Is(err, ErrRange) {
-		return err
-	}
-	return fmt.Errorf("%w at %s: %w", ErrAway, c.base, err)
-}
-
-// fill reads one range into its place in the frame.
-func fill(frame []byte, contentRange string, body io.Reader) (int64, error) {
-	span, whole, ok := strings.Cut(strings.TrimPrefix(contentRange, "bytes "), "/")
-	first, last, ok2 := strings.Cut(span, "-")
-	from, err1 := strconv.ParseInt(first, 10, 64)
-	to, err2 := strconv.ParseInt(last, 10, 64)
-	if !ok || !ok2 || err1 != nil || err2 != nil || from < 0 || to < from || to >= int64(len(frame)) || whole != strconv.Itoa(len(frame)) {
-		return 0, fmt.Errorf("%w: %q of a frame of %d bytes", ErrRange, contentRange, len(frame))
-	}
-	n, err := io.ReadFull(body, frame[from:to+1])
-	return int64(n), err
+// DeliverySlab fetches the frame of a slab, or of a sealed delivery its parcel.
+func (c *Client) DeliverySlab(ctx context.Context, delivery int64, d slabstore.Digest) (b []byte, err error) {
+	err = c.do(ctx, http.MethodGet, fmt.Sprintf("/agent/v1/deliveries/%d/slabs/%s", delivery, d), nil, &b)
+	return b, err
 }

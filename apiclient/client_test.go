@@ -1,24 +1,17 @@
 package apiclient_test
 
 import (
-	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"io"
-	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
-	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jugate/apiclient"
-	"jugate/core/slabstore"
-	"jugate/core/stream"
 )
 
 func serve(t *testing.T, h http.HandlerFunc) *apiclient.Client {
@@ -129,89 +122,3 @@ func TestEventsAreReadOneByOne(t *testing.T) {
 
 // A slab with holes is mended by ranges that Go's own file server answers, in
 // one part or several.
-func TestMendSlabFetchesJustTheHoles(t *testing.T) {
-	frame := make([]byte, 40*stream.PayloadSize+123)
-	rand.NewChaCha8([32]byte{}).Read(frame)
-	client := serve(t, func(w http.ResponseWriter, r *http.Request) {
-		http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(frame))
-	})
-	for name, lost := range map[string]map[int]bool{
-		"one hole":      {7: true},
-		"two in a row":  {7: true, 8: true},
-		"several":       {0: true, 9: true, 10: true, 40: true},
-		"all but one":   allBut(3),
-		"the short end": {40: true},
-	} {
-		t.Run(name, func(t *testing.T) {
-			a := stream.NewAssembly(1, 1<<20, func(int) bool { return true })
-			n := 0
-			for d := range stream.Cut(1, 5, frame) {
-				if !lost[n] {
-					a.Add(d)
-				}
-				n++
-			}
-			p, ok := a.Oldest(0)
-			require.True(t, ok)
-			missing := int64(len(frame)) - p.Have()
-			got, fetched, err := client.MendSlab(t.Context(), 1, slabstore.Digest{}, p)
-			require.NoError(t, err)
-			assert.True(t, bytes.Equal(frame, got))
-			assert.Equal(t, missing, fetched)
-		})
-	}
-	t.Run("whole", func(t *testing.T) {
-		got, fetched, err := client.MendSlab(t.Context(), 1, slabstore.Digest{}, nil)
-		require.NoError(t, err)
-		assert.True(t, bytes.Equal(frame, got))
-		assert.EqualValues(t, len(frame), fetched)
-	})
-	t.Run("of another length", func(t *testing.T) {
-		a := stream.NewAssembly(1, 1<<20, func(int) bool { return true })
-		for d := range stream.Cut(1, 5, frame[:5000]) {
-			if d.Offset > 0 {
-				a.Add(d)
-			}
-		}
-		p, _ := a.Oldest(0)
-		_, _, err := client.MendSlab(t.Context(), 1, slabstore.Digest{}, p)
-		assert.ErrorIs(t, err, apiclient.ErrRange, "the datagrams were somebody else's")
-	})
-}
-
-func allBut(n int) map[int]bool {
-	lost := map[int]bool{}
-	for i := range 41 {
-		lost[i] = i != n
-	}
-	return lost
-}
-
-func TestMendSlabBelievesNoRangeItDidNotAskFor(t *testing.T) {
-	a := stream.NewAssembly(1, 1<<20, func(int) bool { return true })
-	for d := range stream.Cut(1, 5, make([]byte, 5000)) {
-		if d.Offset > 0 {
-			a.Add(d)
-		}
-	}
-	p, _ := a.Oldest(0)
-	for _, header := range []string{"", "bytes 0-99", "bytes 0-5000/5000", "bytes -1-5/5000", "bytes 9-5/5000", "bytes 0-9/*", "bytes 0-9/9999999", "lines 0-9/5000"} {
-		client := serve(t, func(w http.ResponseWriter, r *http.Request) {
-			w.Header().Set("Content-Range", header)
-			w.WriteHeader(http.StatusPartialContent)
-			io.WriteString(w, strings.Repeat("x", 100))
-		})
-		_, _, err := client.MendSlab(t.Context(), 1, slabstore.Digest{}, p)
-		assert.ErrorIs(t, err, apiclient.ErrRange, "%q", header)
-	}
-	// (A reply with too few parts is found out by the digest.)
-	for _, body := range []string{"", "--b\r\nContent-Range: bytes 0-99/5000\r\n\r\nshort\r\n--b--", "--b\r\nContent-Range: bytes 0-99999/5000\r\n\r\nshort\r\n--b--"} {
-		client := serve(t, func(w http.ResponseWriter, r *http.Request) {
-			w.Header().Set("Content-Type", "multipart/byteranges; boundary=b")
-			w.WriteHeader(http.StatusPartialContent)
-			io.WriteString(w, body)
-		})
-		_, _, err := client.MendSlab(t.Context(), 1, slabstore.Digest{}, p)
-		assert.Error(t, err, fmt.Sprintf("%q", body))
-	}
-}

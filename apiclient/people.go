@@ -156,6 +156,26 @@ func (c *Client) Delivery(ctx context.Context, id int64) (api.Delivery, error) {
 	return one[api.Delivery](ctx, c, http.MethodGet, fmt.Sprintf("deliveries/%d", id), nil)
 }
 
+// PauseDelivery holds the stream of a delivery.
+func (c *Client) PauseDelivery(ctx context.Context, id int64) (api.Delivery, error) {
+	return one[api.Delivery](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/pause", id), nil)
+}
+
+// ResumeDelivery lets it go on.
+func (c *Client) ResumeDelivery(ctx context.Context, id int64) (api.Delivery, error) {
+	return one[api.Delivery](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/resume", id), nil)
+}
+
+// SetDeliveryRate slows a delivery down or speeds it up; the rate is in bits a second.
+func (c *Client) SetDeliveryRate(ctx context.Context, id, rate int64) (api.Delivery, error) {
+	return one[api.Delivery](ctx, c, http.MethodPut, fmt.Sprintf("deliveries/%d/rate", id), api.NewRate{Rate: rate})
+}
+
+// ExtendDelivery brings a delivery to more groups and workstations.
+func (c *Client) ExtendDelivery(ctx context.Context, id int64, to ...string) (api.Delivery, error) {
+	return one[api.Delivery](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/workstations", id), api.MoreTargets{To: to})
+}
+
 // StopDelivery stops a delivery for everyone who is not through.
 func (c *Client) StopDelivery(ctx context.Context, id int64) (api.Delivery, error) {
 	return one[api.Delivery](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/stop", id), nil)

@@ -175,8 +175,7 @@ func TestTheWholePath(t *testing.T) {
 		assert.Equal(t, "delivered", r.Outcome)
 		assert.True(t, r.Verified)
 		assert.Equal(t, versions[0].Digest, r.Digest)
-		assert.Positive(t, r.Unicast, "3 % were lost, and mended")
-		assert.Greater(t, r.Multicast, 5*r.Unicast)
+		assert.Greater(t, r.Multicast, 5*r.Unicast, "what was lost came again in the stream")
 		assert.NotNil(t, r.Started)
 	}
 	assert.Contains(t, d.must("receipt", "check"), "4 receipts, and the chain is sound")

@@ -31,6 +31,21 @@ type Delivery struct {
 	UsedBytes int64          `db:"used_bytes"`
 	WireBytes int64          `db:"wire_bytes"`
 	Options   string         `db:"options"` // JSON: how the image is to lie on disks
+
+	WaitAtMost int64  `db:"wait_at_most"` // seconds
+	WhenDone   string `db:"when_done"`
+	Reuse      bool   `db:"reuse"`
+	Sealed     bool   `db:"sealed"`
+	SealKey    []byte `db:"seal_key"` // until it is over
+	Aside      string `db:"aside"`    // JSON: who is set aside
+	Paused     bool   `db:"paused"`
+}
+
+// DeliveryChange is something that was done to a delivery.
+type DeliveryChange struct {
+	At   time.Time `db:"at"`
+	By   string    `db:"done_by"`
+	What string    `db:"what"`
 }
 
 // Targets are the names that were ordered, of groups and workstations.
@@ -41,7 +56,8 @@ func (d *Delivery) Targets() (names []string) {
 	return names
 }
 
-const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes, d.options`
+const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes, d.options,
+	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused`
 
 // AddDelivery records an order and an errand for each workstation, and returns
 // the delivery's number.
@@ -53,23 +69,61 @@ func (db *DB) AddDelivery(ctx context.Context, d Delivery, targets []string, wor
 	d.TargetsJS, d.Created = string(names), d.Created.UTC()
 	var id int64
 	err = db.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes, options)
-			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes, :options)`, d)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes, options, wait_at_most, when_done, reuse, sealed, seal_key, aside)
+			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes, :options, :wait_at_most, :when_done, :reuse, :sealed, :seal_key, :aside)`, d)
 		if err != nil {
 			return err
 		}
 		if id, err = result.LastInsertId(); err != nil {
 			return err
 		}
-		for _, w := range workstations {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, delivery_id, created) VALUES (?, 'receive', 'waiting', ?, ?, '', ?, ?)`,
-				w, d.Image, d.Version, id, d.Created); err != nil {
-				return err
-			}
-		}
-		return nil
+		d.ID = id
+		return addReceiveErrands(ctx, tx, d, d.Created, workstations)
 	})
 	return id, err
+}
+
+func addReceiveErrands(ctx context.Context, tx *sqlx.Tx, d Delivery, now time.Time, workstations []int64) error {
+	for _, w := range workstations {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, delivery_id, created) VALUES (?, 'receive', 'waiting', ?, ?, '', ?, ?)`,
+			w, d.Image, d.Version, d.ID, now.UTC()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ExtendDelivery adds workstations to a delivery: names are those of the order,
+// workstations those among them that are not in it yet.
+func (db *DB) ExtendDelivery(ctx context.Context, now time.Time, d Delivery, names []string, workstations []int64) error {
+	targets, err := json.Marshal(append(d.Targets(), names...))
+	if err != nil {
+		return err
+	}
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET targets = ? WHERE id = ?`, string(targets), d.ID); err != nil {
+			return err
+		}
+		return addReceiveErrands(ctx, tx, d, now, workstations)
+	})
+}
+
+// ChangeDelivery records a delivery's rate and whether it is paused.
+func (db *DB) ChangeDelivery(ctx context.Context, id, rate int64, paused bool) error {
+	result, err := db.write.ExecContext(ctx, `UPDATE deliveries SET rate = ?, paused = ? WHERE id = ?`, rate, paused, id)
+	return changed(result, err, "delivery", id)
+}
+
+// AddDeliveryChange notes what was done to a delivery.
+func (db *DB) AddDeliveryChange(ctx context.Context, id int64, c DeliveryChange) error {
+	_, err := db.write.ExecContext(ctx, `INSERT INTO delivery_changes (delivery_id, at, done_by, what) VALUES (?, ?, ?, ?)`, id, c.At.UTC(), c.By, c.What)
+	return err
+}
+
+// DeliveryChanges lists what was done to a delivery, in order.
+func (db *DB) DeliveryChanges(ctx context.Context, id int64) (changes []DeliveryChange, err error) {
+	err = db.read.SelectContext(ctx, &changes, `SELECT at, done_by, what FROM delivery_changes WHERE delivery_id = ? ORDER BY id`, id)
+	return changes, err
 }
 
 // Delivery returns the delivery with that number.
@@ -116,7 +170,8 @@ func (db *DB) SetDelivery(ctx context.Context, now time.Time, id int64, state de
 	if state.Over() {
 		ended = sql.NullTime{Time: now.UTC(), Valid: true}
 	}
-	result, err := db.write.ExecContext(ctx, `UPDATE deliveries SET state = ?, reason = ?, wire_bytes = ?, started = coalesce(started, ?), ended = coalesce(ended, ?) WHERE id = ?`,
-		state, reason, wireBytes, started, ended, id)
+	result, err := db.write.ExecContext(ctx, `UPDATE deliveries SET state = ?, reason = ?, wire_bytes = ?, started = coalesce(started, ?), ended = coalesce(ended, ?),
+		seal_key = CASE WHEN ? THEN NULL ELSE seal_key END WHERE id = ?`,
+		state, reason, wireBytes, started, ended, state.Over(), id)
 	return changed(result, err, "delivery", id)
 }

@@ -129,6 +129,7 @@ func (s *Service) agentAPI(r chi.Router) {
 		huma.Post(h, "/errands/{id}/missing", s.missingSlabs)
 		huma.Post(h, "/errands/{id}/fail", s.failErrand)
 		huma.Post(h, "/deliveries/{id}/progress", s.progress)
+		huma.Post(h, "/deliveries/{id}/lacking", s.lacking)
 		r.Put("/errands/{id}/slabs/{digest}", s.putSlab)
 		r.Put("/errands/{id}/map", s.putMap)
 		r.Put("/errands/{id}/manifest", s.putManifest)
@@ -184,14 +185,11 @@ func (s *Service) standing(ctx context.Context, _ *struct{}) (*reply[api.Standin
 		}
 		now := api.Standing{Name: w.Name, State: string(w.State)}
 		if w.State == roster.Admitted {
-			e, err := s.records.StartErrand(ctx, id)
-			if err != nil {
+			if now.Errand, err = s.startErrand(ctx, id); err != nil {
 				return nil, problem(err)
 			}
-			if e != nil {
-				s.tellErrand(ctx, e.ID)
-				now.Errand, err = s.toErrand(ctx, e)
-				return answer(now, err)
+			if now.Errand != nil {
+				return answer(now, nil)
 			}
 		}
 		if last || (before != "" && before != w.State) {
@@ -210,6 +208,18 @@ func (s *Service) standing(ctx context.Context, _ *struct{}) (*reply[api.Standin
 	}
 }
 
+// startErrand is the errand of a workstation, or nil.
+func (s *Service) startErrand(ctx context.Context, workstation int64) (*api.ToErrand, error) {
+	s.ordering.RLock()
+	defer s.ordering.RUnlock()
+	e, err := s.records.StartErrand(ctx, workstation)
+	if e == nil || err != nil {
+		return nil, err
+	}
+	s.tellErrand(ctx, e.ID)
+	return s.toErrand(ctx, e)
+}
+
 func (s *Service) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand, error) {
 	out := &api.ToErrand{ID: e.ID, Kind: e.Kind, Image: e.Image}
 	if e.Kind == records.ErrandCapture {
@@ -224,7 +234,10 @@ func (s *Service) toErrand(ctx context.Context, e *records.Errand) (*api.ToErran
 			return nil, err
 		}
 		out.Receive = &api.ToReceive{Delivery: d.ID, Version: d.Version, Digest: d.Digest, Channel: d.GroupAddr, Session: d.Session,
-			Label: roster.Ref{Image: d.Image, Version: d.Version}.String()}
+			Label: roster.Ref{Image: d.Image, Version: d.Version}.String(), Reuse: d.Reuse, WhenDone: d.WhenDone, SealKey: d.SealKey}
+		if r := s.runner(d.ID); r != nil {
+			out.Receive.Node = uint32(r.node(e.WorkstationID))
+		}
 		if err := json.Unmarshal([]byte(d.Options), &out.Receive.RestoreOptions); err != nil {
 			return nil, err
 		}

@@ -276,14 +276,15 @@ func TestAStoppedDeliveryLeavesNoBootableDiskAndTrueReceipts(t *testing.T) {
 	assert.Equal(t, "delivered", h.receipts(h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}}).ID)["herb-01"].Outcome)
 }
 
-func TestAServiceThatIsKilledInADeliverySaysSoInTheReceipts(t *testing.T) {
+func TestAServiceThatEndsInADeliveryGoesOnWithIt(t *testing.T) {
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	listen := strings.TrimPrefix(h.url, "http://")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
 	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
-	h.start(2, blank(t, disk.Size), 0, "herb-01")
+	target := blank(t, disk.Size)
+	h.start(2, target, 0, "herb-01")
 	running := slow(t, h, "herb-01")
 	off := &sim.Workstation{Addresses: []hwaddr.Address{address(3)}, Disks: []string{blank(t, disk.Size)}, Interface: "lo"}
 	h.startMachine(off, "herb-02")()
@@ -294,8 +295,12 @@ func TestAServiceThatIsKilledInADeliverySaysSoInTheReceipts(t *testing.T) {
 	back := open(t, data, listen)
 	r := back.receipts(running.ID)["herb-01"]
 	back.eventually(func() bool { r = back.receipts(running.ID)["herb-01"]; return r.Outcome != "" })
-	assert.Equal(t, "stopped", r.Outcome)
-	assert.Contains(t, r.Reason, "restarted")
+	assert.Equal(t, "delivered", r.Outcome, r.Reason)
+	assert.NoError(t, disk.On(target).Check(t.Context()))
+	done, err := back.client.Delivery(t.Context(), running.ID)
+	require.NoError(t, err)
+	require.NotEmpty(t, done.Changes)
+	assert.Equal(t, "goes on after a restart of the service", done.Changes[0].What)
 
 	t.Log("# what was only gathering goes on when its workstation is switched on")
 	back.startMachine(off, "")

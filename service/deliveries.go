@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"cmp"
 	"context"
+	crand "crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,6 +22,7 @@ import (
 	"jugate/core/delivery"
 	"jugate/core/disk"
 	"jugate/core/image"
+	"jugate/core/parcel"
 	"jugate/core/partition"
 	"jugate/core/roster"
 	"jugate/records"
@@ -45,9 +47,9 @@ func (s *Service) runner(id int64) *runner {
 	return s.runners[id]
 }
 
-// resumeDeliveries takes up what was open when the service ended last: a
-// delivery that was gathering goes on, one that was under way is stopped, with
-// receipts that say so.
+// resumeDeliveries takes up what was open when the service ended last. One that was
+// under way waits a little for its workstations, and then goes on with what they
+// still lack.
 func (s *Service) resumeDeliveries(ctx context.Context) error {
 	open, _, err := s.records.Deliveries(ctx, true, records.Page{})
 	if err != nil {
@@ -67,10 +69,13 @@ func (s *Service) resumeDeliveries(ctx context.Context) error {
 		})
 		r, err := newRunner(s, rec, members)
 		if err != nil {
-			return err
-		}
-		if rec.State != delivery.Gathering {
-			r.stop(s.config.Now(), "the service was restarted during the delivery")
+			// The version's files are gone or damaged: nobody can get it any more.
+			s.log.Error("a delivery cannot go on", "delivery", rec.ID, "image", rec.Image, "error", err)
+			if r, err = newStoppedRunner(s, rec, members, fmt.Sprintf("the service was restarted and cannot go on: %v", err)); err != nil {
+				return err
+			}
+		} else if rec.State != delivery.Gathering {
+			r.note(s.config.Now(), bySelf, "goes on after a restart of the service")
 		}
 		s.run(r)
 	}
@@ -81,6 +86,7 @@ func (s *Service) delivery(d records.Delivery) api.Delivery {
 	out := api.Delivery{
 		ID: d.ID, Image: d.Image, Version: d.Version, Digest: d.Digest, Targets: d.Targets(), Start: d.Rule, Rate: d.Rate, Channel: d.GroupAddr,
 		State: string(d.State), Reason: d.Reason, OrderedBy: d.OrderedBy, Created: d.Created, UsedBytes: d.UsedBytes, WireBytes: d.WireBytes,
+		WaitAtMost: d.WaitAtMost, WhenDone: d.WhenDone, Reuse: d.Reuse, Sealed: d.Sealed,
 	}
 	if d.Started.Valid {
 		out.Started = &d.Started.Time
@@ -91,9 +97,23 @@ func (s *Service) delivery(d records.Delivery) api.Delivery {
 	if r := s.runner(d.ID); r != nil {
 		r.mu.Lock()
 		defer r.mu.Unlock()
-		out.WireBytes, out.SentSlabs, out.Slabs = r.wireBytes(), r.sent, r.slabs
+		out.WireBytes, out.SentSlabs, out.Slabs, out.Round = r.wireBytes(), r.sent, r.slabs, r.round
+		out.State, out.Rate, out.Paused, out.Unicast, out.RepairBytes = string(r.d.State()), r.rate, r.paused, r.d.Unheard(), r.repairBytes
+		if r.streaming && !r.paused {
+			out.RateNow = r.rateNow.Load()
+		}
+		out.SecondsLeft = secondsLeft(r.d.TimeLeft())
 	}
 	return out
+}
+
+// secondsLeft is nil while nothing can be said.
+func secondsLeft(d time.Duration, known bool) *float64 {
+	if !known {
+		return nil
+	}
+	s := d.Seconds()
+	return &s
 }
 
 // wholeDelivery is a delivery with its workstations: live as long as it runs,
@@ -111,21 +131,24 @@ func (s *Service) wholeDelivery(ctx context.Context, id int64) (api.Delivery, er
 	if err != nil {
 		return api.Delivery{}, err
 	}
-	live := map[int64]delivery.Member{}
+	live := map[int64]api.Member{}
 	if r := s.runner(id); r != nil {
-		r.mu.Lock()
-		for _, m := range r.d.Members() {
-			live[m.ID] = m
-		}
-		r.mu.Unlock()
+		live = r.live(s.config.Now())
 	}
 	out := s.delivery(*rec)
+	changes, err := s.records.DeliveryChanges(ctx, id)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	for _, c := range changes {
+		out.Changes = append(out.Changes, api.DeliveryChange{At: c.At, By: c.By, What: c.What})
+	}
 	for _, w := range members {
-		m := api.Member{Workstation: w.Name, Address: w.Addresses()[0].String(), Phase: string(delivery.Awaited)}
-		if now, ok := live[w.ID]; ok {
-			m.Phase, m.Outcome, m.Reason = string(now.Phase), string(now.Outcome), now.Reason
-			m.Done, m.Total, m.Multicast, m.Unicast = now.Last.Done, now.Last.Total, now.Last.Multicast, now.Last.Unicast
+		m, ok := live[w.ID]
+		if !ok {
+			m.Phase = string(delivery.Awaited)
 		}
+		m.Workstation, m.Address = w.Name, w.Addresses()[0].String()
 		if i := slices.IndexFunc(receipts, func(r records.Receipt) bool { return r.WorkstationID == w.ID }); i >= 0 {
 			r := receipts[i]
 			m.Phase, m.Outcome, m.Reason, m.Multicast, m.Unicast = string(delivery.Ended), string(r.Outcome), r.Reason, r.BytesMulticast, r.BytesUnicast
@@ -133,6 +156,28 @@ func (s *Service) wholeDelivery(ctx context.Context, id int64) (api.Delivery, er
 		out.Members = append(out.Members, m)
 	}
 	return out, nil
+}
+
+// live is what is known of each workstation now.
+func (r *runner) live(now time.Time) map[int64]api.Member {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	all := map[int64]api.Member{}
+	for _, m := range r.d.Members() {
+		out := api.Member{
+			Phase: string(m.Phase), Outcome: string(m.Outcome), Reason: m.Reason, Aside: m.Aside,
+			Done: m.Last.Done, Total: m.Last.Total, Multicast: m.Last.Multicast, Unicast: m.Last.Unicast,
+		}
+		if m.Phase != delivery.Ended && m.Phase != delivery.Awaited {
+			out.Speed, out.LossShare, out.DiskSpeed, out.Silent = m.Speed(), m.LossShare(), m.Last.DiskSpeed, now.Sub(m.Seen).Seconds()
+			out.SecondsLeft = secondsLeft(r.d.MemberLeft(m.ID))
+		}
+		if m.Last.Multicast > 0 {
+			out.RepairShare = float64(m.Last.Repaired) / float64(m.Last.Multicast)
+		}
+		all[m.ID] = out
+	}
+	return all
 }
 
 func (s *Service) tellDelivery(ctx context.Context, id int64) {
@@ -221,12 +266,22 @@ func (s *Service) order(ctx context.Context, in api.NewDelivery) (api.Delivery, 
 	if err != nil {
 		return api.Delivery{}, err
 	}
-	if rule.Ready > len(targets) {
-		return api.Delivery{}, huma.Error422UnprocessableEntity(fmt.Sprintf("the stream is to start when %d workstations are ready, but the order names only %d", rule.Ready, len(targets)))
+	if rule.Ready() > len(targets) {
+		return api.Delivery{}, huma.Error422UnprocessableEntity(fmt.Sprintf("the stream is to start when %d workstations are ready, but the order names only %d", rule.Ready(), len(targets)))
 	}
 	rec := records.Delivery{
 		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: rule.String(), Rate: in.Rate, State: delivery.Gathering,
 		Session: rand.Uint32(), OrderedBy: administrator, Created: s.config.Now(), UsedBytes: v.UsedBytes, Options: options,
+		WaitAtMost: in.WaitAtMost, WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed,
+	}
+	aside, err := json.Marshal(in.Aside)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	rec.Aside = string(aside)
+	if in.Sealed {
+		rec.SealKey = make([]byte, parcel.KeySize)
+		crand.Read(rec.SealKey)
 	}
 	if rec.Rate == 0 {
 		rec.Rate = s.config.Multicast.Rate
@@ -236,24 +291,35 @@ func (s *Service) order(ctx context.Context, in api.NewDelivery) (api.Delivery, 
 		ids[i] = w.ID
 	}
 	rec.GroupAddr = s.freeChannel().String()
-	id, err := s.records.AddDelivery(ctx, rec, in.To, ids)
-	if err != nil {
-		return api.Delivery{}, err
-	}
-	stored, err := s.records.Delivery(ctx, id)
-	if err != nil {
-		return api.Delivery{}, err
-	}
-	r, err := newRunner(s, *stored, targets)
+	id, err := s.begin(ctx, rec, in.To, targets, ids)
 	if err != nil {
 		return api.Delivery{}, err
 	}
 	s.log.Info("delivery ordered", "delivery", id, "image", v.Ref(), "to", in.To, "workstations", len(targets), "start", rec.Rule)
-	s.run(r)
 	for _, w := range ids {
 		s.agents.wake(w)
 	}
 	return s.wholeDelivery(ctx, id)
+}
+
+// begin records a delivery and starts its runner.
+func (s *Service) begin(ctx context.Context, rec records.Delivery, names []string, targets []records.Workstation, ids []int64) (int64, error) {
+	s.ordering.Lock()
+	defer s.ordering.Unlock()
+	id, err := s.records.AddDelivery(ctx, rec, names, ids)
+	if err != nil {
+		return 0, err
+	}
+	stored, err := s.records.Delivery(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	r, err := newRunner(s, *stored, targets)
+	if err != nil {
+		return 0, err
+	}
+	s.run(r)
+	return id, nil
 }
 
 // restoreOptions checks what an order says of disks, and writes it down.
@@ -305,13 +371,40 @@ func (s *Service) progress(ctx context.Context, in *struct {
 	if r == nil {
 		return answer(api.Course{State: string(rec.State), Over: true}, nil)
 	}
-	state, err := r.report(s.config.Now(), caller(ctx), delivery.Report{
+	course, err := r.report(s.config.Now(), caller(ctx), delivery.Report{
 		Phase: delivery.Phase(b.Phase), Done: b.Done, Total: b.Total, Multicast: b.Multicast, Unicast: b.Unicast, Verified: b.Verified, Error: b.Error,
+		Repaired: b.Repaired, Packets: b.Packets, Lost: b.Lost, Backlog: b.Backlog, BacklogLimit: b.BacklogLimit, DiskSpeed: b.DiskSpeed,
 	})
 	if errors.Is(err, delivery.ErrNotMember) {
 		return nil, huma.Error403Forbidden(err.Error())
 	}
-	return answer(api.Course{State: string(state), Over: err != nil || state.Over()}, nil)
+	return answer(course, nil)
+}
+
+// lacking takes which slabs a workstation lacks.
+func (s *Service) lacking(ctx context.Context, in *struct {
+	ID   int64 `path:"id"`
+	Body api.Lacking
+}) (*struct{}, error) {
+	r := s.runner(in.ID)
+	if r == nil {
+		return nil, huma.Error409Conflict(fmt.Sprintf("delivery %d is not running", in.ID))
+	}
+	var ranges []delivery.Range
+	for _, x := range in.Body.Slabs {
+		ranges = append(ranges, x)
+	}
+	set, err := delivery.ParseRanges(ranges)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity(err.Error())
+	}
+	switch err := r.lacking(s.config.Now(), caller(ctx), in.Body.Round, set); {
+	case errors.Is(err, delivery.ErrNotMember):
+		return nil, huma.Error403Forbidden(err.Error())
+	case err != nil:
+		return nil, huma.Error409Conflict(err.Error())
+	}
+	return nil, nil
 }
 
 // openDelivery finds the running delivery of a plain request and checks that the
@@ -325,10 +418,17 @@ func (s *Service) openDelivery(r *http.Request) (*runner, error) {
 	if run == nil {
 		return nil, huma.Error409Conflict(fmt.Sprintf("delivery %d is not running", id))
 	}
-	if _, member := run.members[caller(r.Context())]; !member {
+	if !run.isMember(caller(r.Context())) {
 		return nil, huma.Error403Forbidden(delivery.ErrNotMember.Error())
 	}
 	return run, nil
+}
+
+func (r *runner) isMember(id int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	_, member := r.members[id]
+	return member
 }
 
 func (s *Service) getManifest(w http.ResponseWriter, r *http.Request) { s.serveVersionFile(w, r, true) }
@@ -350,7 +450,8 @@ func (s *Service) serveVersionFile(w http.ResponseWriter, r *http.Request, wantM
 	http.ServeFile(w, r, slabs)
 }
 
-// getSlab mends: it serves a slab's frame, or ranges of it, to one workstation.
+// getSlab mends: it serves a slab, or of an open delivery ranges of its frame, to
+// one workstation. A sealed delivery's slabs come as sealed parcels.
 func (s *Service) getSlab(w http.ResponseWriter, r *http.Request) {
 	run, err := s.openDelivery(r)
 	if err != nil {
@@ -367,9 +468,19 @@ func (s *Service) getSlab(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
+	if err := run.unicasts.WaitN(r.Context(), min(len(frame), unicastBurst)); err != nil {
+		return // the caller has gone
+	}
 	counted := &countingWriter{ResponseWriter: w}
-	counted.Header().Set("Content-Type", "application/zstd")
-	http.ServeContent(counted, r, "", time.Time{}, bytes.NewReader(frame))
+	if run.seal != nil {
+		var nonce [parcel.NonceSize]byte
+		crand.Read(nonce[:])
+		counted.Header().Set("Content-Type", "application/octet-stream")
+		counted.Write(run.seal.Pack(0, frame, nonce))
+	} else {
+		counted.Header().Set("Content-Type", "application/zstd")
+		http.ServeContent(counted, r, "", time.Time{}, bytes.NewReader(frame))
+	}
 	run.mended(caller(r.Context()), counted.n)
 }
 

@@ -1,10 +1,6 @@
 package service
 
 import (
-	"context"
-	"errors"
-	"iter"
-	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -15,8 +11,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
-	"jugate/core/delivery"
-	"jugate/core/stream"
 )
 
 func TestChannelsStayInTheirRange(t *testing.T) {
@@ -108,78 +102,17 @@ func TestTheTokenFile(t *testing.T) {
 	assert.ErrorContains(t, err, "holds no token", "an empty file must not let everyone in")
 }
 
-// listen joins a group on the loopback and returns what comes until nothing does.
-func listen(t *testing.T, group netip.AddrPort) func() [][]byte {
-	t.Helper()
-	lo, err := net.InterfaceByName("lo")
-	require.NoError(t, err)
-	conn, err := net.ListenMulticastUDP("udp4", lo, net.UDPAddrFromAddrPort(group))
-	require.NoError(t, err)
-	t.Cleanup(func() { conn.Close() })
-	require.NoError(t, conn.SetReadBuffer(4<<20))
-	return func() (packets [][]byte) {
-		for {
-			require.NoError(t, conn.SetReadDeadline(time.Now().Add(200*time.Millisecond)))
-			b := make([]byte, 2000)
-			n, err := conn.Read(b)
-			if errors.Is(err, os.ErrDeadlineExceeded) {
-				return packets
-			}
-			require.NoError(t, err)
-			packets = append(packets, b[:n])
-		}
+func TestTheCeilingIsShared(t *testing.T) {
+	for _, c := range []struct {
+		ceiling int64
+		wants   map[string]int64
+		got     map[string]int64
+	}{
+		{0, map[string]int64{"a": 100, "b": 900}, map[string]int64{"a": 100, "b": 900}},
+		{1000, map[string]int64{"a": 100, "b": 500}, map[string]int64{"a": 100, "b": 500}},
+		{1000, map[string]int64{"a": 100, "b": 2000}, map[string]int64{"a": 100, "b": 900}},
+		{900, map[string]int64{"a": 800, "b": 2000, "c": 100}, map[string]int64{"a": 400, "b": 400, "c": 100}},
+	} {
+		assert.Equal(t, c.got, share(c.ceiling, c.wants))
 	}
-}
-
-func TestTheStreamIsCompleteInOrderAndCounted(t *testing.T) {
-	group := netip.MustParseAddrPort("233.252.0.90:6003")
-	received := listen(t, group)
-	m := &multicaster{Multicast{Interface: "lo", TTL: NoTTL}}
-	sizes := []int{1, 5000, 100_000}
-	var told []int64
-	err := m.Send(t.Context(), delivery.Channel{Group: group, Session: 9, Rate: 50e6}, func(yield func(delivery.Frame, error) bool) {
-		for i, n := range sizes {
-			if !yield(delivery.Frame{Slab: i, Bytes: make([]byte, n)}, nil) {
-				return
-			}
-		}
-	}, func(_ int, wire int64) { told = append(told, wire) })
-	require.NoError(t, err)
-
-	var slabs []uint32
-	wire := int64(0)
-	for _, p := range received() {
-		d, err := stream.Parse(p)
-		require.NoError(t, err)
-		if d.Session != 9 {
-			continue
-		}
-		if d.Offset == 0 {
-			slabs = append(slabs, d.Slab)
-		}
-		wire += int64(len(p)) + stream.IPOverhead
-	}
-	assert.Equal(t, []uint32{0, 1, 2}, slabs)
-	require.Len(t, told, 3)
-	assert.Equal(t, wire, told[2], "what was counted is what arrived")
-}
-
-func TestTheStreamEndsWithItsFramesAndItsContext(t *testing.T) {
-	m := &multicaster{Multicast{Interface: "lo", TTL: NoTTL}}
-	to := delivery.Channel{Group: netip.MustParseAddrPort("233.252.0.91:6003"), Rate: 1e6}
-	broken := errors.New("the slab is gone")
-	err := m.Send(t.Context(), to, func(yield func(delivery.Frame, error) bool) { yield(delivery.Frame{}, broken) }, nil)
-	assert.ErrorIs(t, err, broken)
-
-	ctx, cancel := context.WithCancel(t.Context())
-	defer cancel()
-	var endless iter.Seq2[delivery.Frame, error] = func(yield func(delivery.Frame, error) bool) {
-		for yield(delivery.Frame{Bytes: make([]byte, 10_000)}, nil) {
-		}
-	}
-	err = m.Send(ctx, to, endless, func(int, int64) { cancel() })
-	assert.Error(t, err)
-
-	m.config.Interface = "nowhere0"
-	assert.ErrorContains(t, m.Send(t.Context(), to, endless, nil), `"nowhere0"`)
 }

@@ -64,6 +64,7 @@ func (s *Service) peopleAPI(r chi.Router) huma.API {
 	s.importRoutes(h)
 	s.errandRoutes(h)
 	s.deliveryRoutes(h)
+	s.changeRoutes(h)
 	s.receiptRoutes(h)
 	s.eventRoutes(h)
 	return h

@@ -3,54 +3,131 @@ package service
 import (
 	"context"
 	"database/sql"
-	"errors"
-	"iter"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
 	"maps"
-	"net/netip"
+	"math/rand/v2"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
+	"golang.org/x/time/rate"
+
+	"jugate/api"
 	"jugate/core/delivery"
-	"jugate/core/image"
+	"jugate/core/norm"
+	"jugate/core/parcel"
 	"jugate/core/roster"
+	"jugate/core/slabstore"
 	"jugate/records"
 )
 
 // runner carries one delivery through: it lets core/delivery decide and does
-// what follows. Its loop is the only place that changes the delivery's records.
+// what follows. Its loop is the only place that changes the delivery's state in
+// the records.
 type runner struct {
-	s       *Service
-	rec     records.Delivery
-	members map[int64]records.Workstation
-	kick    chan struct{} // has room for one
+	s           *Service
+	rec         records.Delivery
+	number      uint32        // another one each time the delivery is taken up
+	seal        *parcel.Seal  // nil unless it is sealed
+	kick        chan struct{} // has room for one
+	rateNow     atomic.Int64  // bits a second of the stream
+	unicasts    *rate.Limiter // bytes a second by unicast
+	streamEnded chan struct{} // closed when the stream ends, by itself or not
 
-	mu      sync.Mutex
-	d       *delivery.Delivery
-	reason  string // why it was stopped
-	wire    int64
-	unicast map[int64]int64 // mending bytes sent, by workstation
-	sent    int             // slabs
-	slabs   int
+	mu          sync.Mutex
+	members     map[int64]records.Workstation
+	d           *delivery.Delivery
+	rate        int64   // as ordered
+	pace        float64 // share of it that the group can follow
+	paused      bool
+	streaming   bool
+	reason      string // why it was stopped
+	wire        int64
+	repairBytes int64
+	unicast     map[int64]int64 // mending bytes sent, by workstation
+	sent        int             // slabs of this round
+	slabs       int             // that it has
+	round       int
 
 	unwritten []delivery.Member // ended, receipt still to be written
+	notes     []records.DeliveryChange
 }
 
-// tellEvery is how often a delivery that moves is published at the most.
-const tellEvery = 250 * time.Millisecond
+const (
+	// tellEvery is how often a delivery that moves is published at the most.
+	tellEvery = 250 * time.Millisecond
+	// serviceNode is the service's node id in its streams.
+	serviceNode = norm.NodeID(1)
+	// unicastBurst lets any slab through at once.
+	unicastBurst = 4 << 20
+)
 
 func newRunner(s *Service, rec records.Delivery, members []records.Workstation) (*runner, error) {
 	rule, err := delivery.ParseRule(rec.Rule)
 	if err != nil {
 		return nil, err
 	}
-	r := &runner{s: s, rec: rec, members: map[int64]records.Workstation{}, kick: make(chan struct{}, 1), wire: rec.WireBytes, unicast: map[int64]int64{}}
+	_, slabs, err := s.load(&records.Version{Image: rec.Image, Number: rec.Version, Digest: rec.Digest})
+	if err != nil {
+		return nil, err
+	}
+	var aside api.AsideRule
+	if err := json.Unmarshal([]byte(rec.Aside), &aside); err != nil {
+		return nil, err
+	}
+	r := &runner{
+		s: s, rec: rec, number: rand.Uint32(), members: map[int64]records.Workstation{}, kick: make(chan struct{}, 1), wire: rec.WireBytes,
+		unicast: map[int64]int64{}, rate: rec.Rate, pace: 1, unicasts: rate.NewLimiter(rate.Inf, unicastBurst), streamEnded: make(chan struct{}),
+	}
+	if rec.Sealed {
+		if r.seal, err = parcel.NewSeal(rec.SealKey, rec.Session); err != nil {
+			return nil, err
+		}
+	}
 	for _, w := range members {
 		r.members[w.ID] = w
 	}
-	r.d = delivery.New(rule, slices.Sorted(maps.Keys(r.members)))
+	whole := &delivery.SlabSet{}
+	for i := range slabs.Distinct() {
+		whole.Add(i)
+	}
+	options := delivery.Options{Rule: rule, Ordered: rec.Created, WaitAtMost: time.Duration(rec.WaitAtMost) * time.Second, Whole: whole, Aside: delivery.AsideRule{
+		Never: aside.Never, Loss: aside.LossPercent / 100, DiskLag: time.Duration(aside.DiskSeconds) * time.Second, Silence: time.Duration(aside.SilentSeconds) * time.Second}}
+	if rec.State != delivery.Gathering {
+		// It was under way when the service ended: it goes on with whoever is there
+		// again soon.
+		options.Ordered, options.WaitAtMost, options.Rule = s.config.Now(), resumeWait, delivery.Rule{}
+	}
+	r.d = delivery.New(options, slices.Sorted(maps.Keys(r.members)))
+	if rec.Paused {
+		r.d.Pause(s.config.Now())
+		r.paused = true
+	}
+	r.setRate(rec.Rate)
 	return r, nil
 }
+
+// newStoppedRunner makes a runner that only ends the delivery, with receipts that
+// say why.
+func newStoppedRunner(s *Service, rec records.Delivery, members []records.Workstation, reason string) (*runner, error) {
+	r := &runner{s: s, rec: rec, members: map[int64]records.Workstation{}, kick: make(chan struct{}, 1), wire: rec.WireBytes,
+		unicast: map[int64]int64{}, rate: rec.Rate, pace: 1, unicasts: rate.NewLimiter(rate.Inf, unicastBurst), streamEnded: make(chan struct{})}
+	var ids []int64
+	for _, w := range members {
+		r.members[w.ID] = w
+		ids = append(ids, w.ID)
+	}
+	r.d = delivery.New(delivery.Options{}, ids)
+	r.stop(s.config.Now(), reason)
+	return r, nil
+}
+
+// resumeWait is how long a delivery that is taken up again waits for its
+// workstations: longer than an agent's longest pause between two tries.
+const resumeWait = 15 * time.Second
 
 // nudge makes the loop look again.
 func (r *runner) nudge() {
@@ -60,13 +137,69 @@ func (r *runner) nudge() {
 	}
 }
 
+// node is a workstation's node id in the stream: hard to guess, and the same after
+// a restart of the service.
+func (r *runner) node(workstation int64) norm.NodeID {
+	sum := slabstore.Sum(fmt.Appendf(nil, "node %d of session %d", workstation, r.rec.Session))
+	return norm.NodeID(2 + binary.BigEndian.Uint32(sum[:])%(1<<31))
+}
+
+func (r *runner) nodes() map[norm.NodeID]int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	all := map[norm.NodeID]int64{}
+	for id := range r.members {
+		all[r.node(id)] = id
+	}
+	return all
+}
+
+func (r *runner) isNode(n norm.NodeID) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for id := range r.members {
+		if r.node(id) == n {
+			return true
+		}
+	}
+	return false
+}
+
+// pack makes a slab ready for the way.
+func (r *runner) pack(slab int, frame []byte, nonce func() [parcel.NonceSize]byte) []byte {
+	if r.seal != nil {
+		return r.seal.Pack(slab, frame, nonce())
+	}
+	return parcel.Pack(slab, frame)
+}
+
 // report takes what a workstation tells and answers how far the whole is.
-func (r *runner) report(now time.Time, id int64, p delivery.Report) (delivery.State, error) {
+func (r *runner) report(now time.Time, id int64, p delivery.Report) (api.Course, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	err := r.d.Report(now, id, p)
 	r.nudge()
-	return r.d.State(), err
+	return r.course(id, err), err
+}
+
+func (r *runner) course(id int64, err error) api.Course {
+	c := api.Course{State: string(r.d.State()), Over: err != nil || r.d.State().Over(), Run: r.number, Round: r.d.Rounds(), Aside: r.d.Aside(id)}
+	fetch, decided := r.d.Fetch(id)
+	if c.Decided = decided; fetch != nil {
+		for _, x := range fetch.Ranges() {
+			c.Fetch = append(c.Fetch, x)
+		}
+	}
+	return c
+}
+
+// lacking takes what a workstation lacks.
+func (r *runner) lacking(now time.Time, id int64, round int, set *delivery.SlabSet) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	err := r.d.Lacking(now, id, round, set)
+	r.nudge()
+	return err
 }
 
 // mended counts bytes that went out to mend.
@@ -86,30 +219,114 @@ func (r *runner) stop(now time.Time, reason string) {
 	r.nudge()
 }
 
+func (r *runner) sentSlab() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.sent++
+}
+
+func (r *runner) roundEnded(now time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.streaming = false
+	r.d.RoundEnded(now)
+	r.nudge()
+}
+
+// setRate is told what the stream may take, in bits a second.
+func (r *runner) setRate(bits int64) {
+	if r.rateNow.Swap(bits) != bits {
+		r.nudge()
+	}
+}
+
+// change does something to the delivery and notes it.
+func (r *runner) change(now time.Time, by, what string, do func()) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	do()
+	r.note(now, by, what)
+	r.nudge()
+}
+
+func (r *runner) note(now time.Time, by, what string) {
+	r.notes = append(r.notes, records.DeliveryChange{At: now, By: by, What: what})
+}
+
 // run works until the delivery is over or the service closes.
 func (r *runner) run(ctx context.Context) {
 	streaming, stopStream := context.WithCancel(ctx)
+	var working sync.WaitGroup
+	defer working.Wait()
 	defer stopStream()
-	var stream sync.WaitGroup
-	defer stream.Wait()
+	defer r.s.rates.want(r, 0)
+	var t *stream
 	var told time.Time
-	recorded := r.rec.State
+	recorded, rateSet, held := r.rec.State, int64(0), false
 	for {
 		now := r.s.config.Now()
 		r.mu.Lock()
 		step := r.d.Advance(now)
-		state, reason, wire, deadline := r.d.State(), r.reason, r.wireBytes(), r.d.Deadline()
+		state, reason, wire, deadline := r.d.State(), r.reason, r.wireBytes(), r.d.Deadline(now)
 		r.unwritten = append(r.unwritten, step.Ended...)
+		r.pace = step.Pace
+		for _, n := range step.Notes {
+			text := n.Text
+			if n.Workstation != 0 {
+				text = r.members[n.Workstation].Name + " " + text
+			}
+			r.note(n.At, bySelf, text)
+		}
+		if step.Stream != nil {
+			r.streaming, r.sent, r.slabs = true, 0, step.Stream.Len()
+			r.round++
+		}
+		wanted, paused, busy := int64(float64(r.rate)*r.pace), r.paused, r.streaming
 		r.mu.Unlock()
 
 		if state.Over() {
 			stopStream()
 		}
-		if step.StartStream {
-			stream.Go(func() { r.stream(streaming) })
+		if step.Stream != nil && t == nil {
+			t = r.open(streaming, &working)
 		}
-		r.writeReceipts(ctx)
-		settled := len(r.unwritten) == 0
+		if step.Stream != nil {
+			r.s.log.Info("stream", "delivery", r.rec.ID, "image", r.rec.Image, "slabs", step.Stream.Len())
+			t.begin(streaming, step.Stream)
+			select {
+			case <-r.streamEnded: // there is no stream any more: it all goes by unicast
+				r.roundEnded(now)
+			default:
+			}
+		}
+		if step.EndStream && t != nil {
+			t.send(streaming, func(now time.Time, _ *norm.Sender) {
+				if t.round != nil {
+					t.end(now)
+				}
+			})
+		}
+		if busy && !paused {
+			r.s.rates.want(r, wanted)
+		} else {
+			r.s.rates.want(r, 0)
+			r.setRate(wanted)
+		}
+		if now := r.rateNow.Load(); now != rateSet || paused != held {
+			rateSet, held = now, paused
+			if t != nil {
+				t.send(streaming, func(at time.Time, s *norm.Sender) {
+					s.SetRate(at, float64(now))
+					if paused {
+						s.Pause()
+					} else {
+						s.Resume(at)
+					}
+				})
+			}
+		}
+		r.limitUnicasts(busy)
+		settled := r.writeReceipts(ctx) && r.writeNotes(ctx)
 		if settled && state != recorded {
 			if err := r.s.records.SetDelivery(ctx, now, r.rec.ID, state, reason, wire); err != nil {
 				r.s.log.Error("a delivery could not be recorded", "delivery", r.rec.ID, "state", state, "error", err)
@@ -127,20 +344,54 @@ func (r *runner) run(ctx context.Context) {
 		if settled && recorded.Over() {
 			return
 		}
-		if !r.pause(ctx, now, deadline, settled) {
+		if !r.pause(ctx, now, deadline, settled, !state.Over() && state != delivery.Gathering) {
 			return
 		}
 	}
 }
 
+// bySelf is who does what nobody ordered.
+const bySelf = "the service"
+
+// open begins the stream.
+func (r *runner) open(ctx context.Context, working *sync.WaitGroup) *stream {
+	t := &stream{r: r, do: make(chan func(time.Time, *norm.Sender)), base: r.wire}
+	_, slabs, err := r.s.load(&records.Version{Image: r.rec.Image, Number: r.rec.Version, Digest: r.rec.Digest})
+	t.slabs = slabs
+	working.Go(func() {
+		defer close(r.streamEnded)
+		if err == nil {
+			err = t.run(ctx)
+		}
+		if err != nil && ctx.Err() == nil {
+			// Not the end: whatever did not go out is mended.
+			r.s.log.Error("the stream broke off", "delivery", r.rec.ID, "image", r.rec.Image, "error", err)
+			r.change(time.Now(), bySelf, fmt.Sprintf("the stream broke off: %v", err), func() {})
+			r.roundEnded(r.s.config.Now())
+		}
+	})
+	return t
+}
+
+// limitUnicasts leaves the network to the stream while it runs.
+func (r *runner) limitUnicasts(streaming bool) {
+	bits := float64(r.rateNow.Load())
+	if streaming {
+		bits /= 4
+	}
+	if limit := rate.Limit(bits / 8); r.unicasts.Limit() != limit {
+		r.unicasts.SetLimit(limit)
+	}
+}
+
 // pause waits for news, for the next deadline, or to try again what failed, and
 // at least for the time between two tellings. It is false when the service closes.
-func (r *runner) pause(ctx context.Context, now, deadline time.Time, settled bool) bool {
+func (r *runner) pause(ctx context.Context, now, deadline time.Time, settled, moving bool) bool {
 	wait := time.Minute
 	if !deadline.IsZero() {
 		wait = max(deadline.Sub(now), 0)
 	}
-	if !settled {
+	if !settled || moving { // silence is news, too
 		wait = min(wait, time.Second)
 	}
 	timer := time.NewTimer(wait)
@@ -162,46 +413,23 @@ func (r *runner) wireBytes() int64 {
 	return sum
 }
 
-// stream sends every slab once.
-func (r *runner) stream(ctx context.Context) {
-	_, slabs, err := r.s.load(&records.Version{Image: r.rec.Image, Number: r.rec.Version, Digest: r.rec.Digest})
-	if err == nil {
-		to := delivery.Channel{Group: netip.MustParseAddrPort(r.rec.GroupAddr), Session: r.rec.Session, Rate: r.rec.Rate}
-		before := r.wire
-		err = r.s.sender.Send(ctx, to, r.frames(slabs), func(_ int, wire int64) {
-			r.mu.Lock()
-			defer r.mu.Unlock()
-			r.wire = before + wire
-			r.sent++
-			r.nudge()
-		})
-	}
-	if err != nil && !errors.Is(err, context.Canceled) {
-		// Not the end: whatever did not go out is mended.
-		r.s.log.Error("the stream broke off", "delivery", r.rec.ID, "image", r.rec.Image, "error", err)
-	}
+// writeNotes writes what was done; what cannot be written now stays.
+func (r *runner) writeNotes(ctx context.Context) bool {
 	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.d.StreamEnded()
-	r.nudge()
-}
-
-func (r *runner) frames(slabs *image.Map) iter.Seq2[delivery.Frame, error] {
-	total := 0
-	for range slabs.Distinct() {
-		total++
-	}
-	r.mu.Lock()
-	r.slabs = total
+	notes := r.notes
+	r.notes = nil
 	r.mu.Unlock()
-	return func(yield func(delivery.Frame, error) bool) {
-		for i, d := range slabs.Distinct() {
-			frame, err := r.s.slabs.Frame(d)
-			if !yield(delivery.Frame{Slab: i, Bytes: frame}, err) || err != nil {
-				return
-			}
+	for i, n := range notes {
+		if err := r.s.records.AddDeliveryChange(ctx, r.rec.ID, n); err != nil {
+			r.s.log.Error("a change could not be recorded", "delivery", r.rec.ID, "what", n.What, "error", err)
+			r.mu.Lock()
+			r.notes = append(notes[i:], r.notes...)
+			r.mu.Unlock()
+			return false
 		}
+		r.s.log.Info("change", "delivery", r.rec.ID, "by", n.By, "what", n.What)
 	}
+	return true
 }
 
 // unreadable is how many bytes of the image are zeros as the golden disk could not
@@ -215,10 +443,12 @@ func (r *runner) unreadable(ctx context.Context) int64 {
 }
 
 // writeReceipts writes what is owed; what cannot be written now stays owed.
-func (r *runner) writeReceipts(ctx context.Context) {
+func (r *runner) writeReceipts(ctx context.Context) bool {
 	for len(r.unwritten) > 0 {
 		m := r.unwritten[0]
+		r.mu.Lock()
 		w := r.members[m.ID]
+		r.mu.Unlock()
 		receipt := records.Receipt{
 			DeliveryID: r.rec.ID, WorkstationID: w.ID, Workstation: w.Name, Address: w.Addresses()[0].String(),
 			Image: r.rec.Image, Version: r.rec.Version, Digest: r.rec.Digest,
@@ -229,10 +459,11 @@ func (r *runner) writeReceipts(ctx context.Context) {
 		}
 		if err := r.s.records.AddReceipt(ctx, receipt); err != nil {
 			r.s.log.Error("a receipt could not be written", "delivery", r.rec.ID, "workstation", w.Name, "error", err)
-			return
+			return false
 		}
 		r.unwritten = r.unwritten[1:]
 		r.s.log.Info("receipt", "delivery", r.rec.ID, "workstation", w.Name, "image", r.rec.Image, "version", r.rec.Version, "outcome", m.Outcome, "reason", m.Reason)
 		r.s.tellReceipt(ctx, r.rec.ID, w.Name)
 	}
+	return true
 }

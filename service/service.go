@@ -34,7 +34,6 @@ import (
 
 	"github.com/gofrs/flock"
 
-	"jugate/core/delivery"
 	"jugate/core/image"
 	"jugate/core/slabstore"
 	"jugate/records"
@@ -52,9 +51,6 @@ type Config struct {
 	Multicast Multicast
 	Log       *slog.Logger     // discards by default
 	Now       func() time.Time // time.Now by default
-	// Sender brings the stream to a group; by default the plain paced stream
-	// over the sockets that Multicast describes.
-	Sender delivery.Sender
 	// IdentityFiles are patterns of files that tell one machine from another; nil
 	// takes those of package readiness.
 	IdentityFiles []string
@@ -69,7 +65,7 @@ type Service struct {
 	slabs   *slabstore.Store
 	files   image.Files
 	token   string
-	sender  delivery.Sender
+	rates   rates
 
 	events   broker
 	sessions sessions
@@ -81,6 +77,10 @@ type Service struct {
 	ctx    context.Context // ends when the service closes
 	cancel context.CancelFunc
 	work   sync.WaitGroup // runners of deliveries
+
+	// ordering is held while a delivery is recorded and not reachable yet, and
+	// shared while an agent is given its errand.
+	ordering sync.RWMutex
 
 	mu      sync.Mutex
 	runners map[int64]*runner
@@ -102,11 +102,8 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 			return nil, fmt.Errorf("make the data folder: %w", err)
 		}
 	}
-	s := &Service{config: c, log: c.Log, files: image.Files{Dir: filepath.Join(c.Data, "images")}, sender: c.Sender, runners: map[int64]*runner{}}
+	s := &Service{config: c, log: c.Log, files: image.Files{Dir: filepath.Join(c.Data, "images")}, rates: rates{ceiling: c.Multicast.Ceiling}, runners: map[int64]*runner{}}
 	s.ctx, s.cancel = context.WithCancel(context.Background())
-	if s.sender == nil {
-		s.sender = &multicaster{c.Multicast}
-	}
 	if err := s.open(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}

@@ -4,18 +4,20 @@
 package sim
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
 	"os"
 	"sync"
 
-	"golang.org/x/net/ipv4"
+	"golang.org/x/time/rate"
 
 	"jugate/agent"
 	"jugate/api"
 	"jugate/core/disk"
 	"jugate/core/hwaddr"
+	"jugate/wire"
 )
 
 // Workstation is a simulated machine. Only Addresses has no default.
@@ -30,8 +32,29 @@ type Workstation struct {
 	SectorSize int
 	// Interface carries the multicast.
 	Interface string
-	// Loss is the share of received multicast packets that are lost, 0 to 1.
+	// Loss is the share of received multicast packets that are lost, 0 to 1; with
+	// all of them lost the network carries no multicast to this workstation.
 	Loss float64
+	// DiskSpeed is how many bytes a second the disks take; 0 sets no bound.
+	DiskSpeed float64
+
+	mu   sync.Mutex
+	left string // how it was left
+}
+
+// Left tells how the workstation was left: "restart", "power-off", or not at all.
+func (w *Workstation) Left() string {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.left
+}
+
+// Leave notes how the workstation was left.
+func (w *Workstation) Leave(how string) error {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.left = how
+	return nil
 }
 
 func (w *Workstation) sectorSize() int {
@@ -63,16 +86,43 @@ func (w *Workstation) OpenDisk(i int) (agent.Disk, error) {
 	if i < 0 || i >= len(w.Disks) {
 		return nil, fmt.Errorf("there is no disk %d", i+1)
 	}
-	return disk.Open(w.Disks[i], disk.Options{Write: true, SectorSize: w.sectorSize()})
+	d, err := disk.Open(w.Disks[i], disk.Options{Write: true, SectorSize: w.sectorSize()})
+	if err != nil || w.DiskSpeed == 0 {
+		return d, err
+	}
+	return &slowDisk{Disk: d, budget: rate.NewLimiter(rate.Limit(w.DiskSpeed), 1<<20)}, nil
+}
+
+// slowDisk takes no more than its budget of bytes.
+type slowDisk struct {
+	*disk.Disk
+	budget *rate.Limiter
+}
+
+func (d *slowDisk) WriteAt(b []byte, off int64) (int, error) {
+	for left := len(b); left > 0; left -= d.budget.Burst() {
+		if err := d.budget.WaitN(context.Background(), min(left, d.budget.Burst())); err != nil {
+			return 0, err
+		}
+	}
+	return d.Disk.WriteAt(b, off)
 }
 
 // Listen joins a real multicast group and then loses what Loss says.
 func (w *Workstation) Listen(group netip.AddrPort) (agent.PacketReader, error) {
-	socket, err := agent.ListenMulticast(group, w.Interface)
+	socket, err := wire.Listen(wire.Config{Group: group, Interface: w.Interface, TTL: ttl(w.Interface)})
 	if err != nil || w.Loss == 0 {
 		return socket, err
 	}
 	return &lossy{PacketReader: socket, share: w.Loss, dice: rand.New(rand.NewPCG(seed(w.Addresses[0]), 5740))}, nil
+}
+
+// ttl keeps what a workstation on the loopback interface says on this machine.
+func ttl(interfaceName string) int {
+	if interfaceName == "lo" {
+		return wire.NoTTL
+	}
+	return 0
 }
 
 // seed makes the losses of different workstations independent, and those of one
@@ -94,7 +144,7 @@ type lossy struct {
 	dice *rand.Rand
 }
 
-func (l *lossy) ReadBatch(ms []ipv4.Message, flags int) (int, error) {
+func (l *lossy) ReadBatch(ms []wire.Message, flags int) (int, error) {
 	n, err := l.PacketReader.ReadBatch(ms, flags)
 	l.mu.Lock()
 	defer l.mu.Unlock()

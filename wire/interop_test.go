@@ -118,6 +118,9 @@ func made(t *testing.T, sizes ...int) (paths []string) {
 	return paths
 }
 
+// sender has symbols of this size.
+func sender(symbol int) norm.SenderConfig { return norm.SenderConfig{Rate: 50e6, SymbolSize: symbol} }
+
 func digest(t *testing.T, path string) [32]byte {
 	t.Helper()
 	f, err := os.Open(path)

@@ -85,7 +85,7 @@ func (d *Delivery) judge(now time.Time) (aside []Member) {
 				if crowd(full) {
 					reason = "the workstations' disks do not keep up"
 				}
-				d.note(now, "slowed down: %s", reason)
+				d.note(now, 0, "slowed down: %s", reason)
 			}
 		case d.pace < 1 && low == len(group) && lossy == 0:
 			d.pace, d.pacedAt = min(d.pace*paceFaster, 1), now
@@ -109,7 +109,7 @@ func (d *Delivery) judge(now time.Time) (aside []Member) {
 		}
 		if reason != "" {
 			m.Aside = reason
-			d.note(now, "set aside workstation %d: %s", m.ID, reason)
+			d.note(now, m.ID, "set aside: %s", reason)
 			aside = append(aside, *m)
 		}
 	}

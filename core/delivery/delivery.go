@@ -139,10 +139,11 @@ type Options struct {
 	Whole *SlabSet
 }
 
-// Note is something that happened to the delivery as a whole, for its record.
+// Note is something that happened, for the delivery's record.
 type Note struct {
-	At   time.Time
-	Text string
+	At          time.Time
+	Workstation int64 // 0 if it is about all
+	Text        string
 }
 
 // Delivery is the state of one delivery. It is not safe for use by several
@@ -195,8 +196,8 @@ func (d *Delivery) member(id int64) *Member {
 	return d.members[i]
 }
 
-func (d *Delivery) note(now time.Time, format string, args ...any) {
-	d.notes = append(d.notes, Note{now, fmt.Sprintf(format, args...)})
+func (d *Delivery) note(now time.Time, workstation int64, format string, args ...any) {
+	d.notes = append(d.notes, Note{now, workstation, fmt.Sprintf(format, args...)})
 }
 
 // State tells how far it is.
@@ -251,7 +252,7 @@ func (d *Delivery) Report(now time.Time, id int64, r Report) error {
 	}
 	if m.wasSilent {
 		m.Aside, m.wasSilent = "", false
-		d.note(now, "workstation %d is back", id)
+		d.note(now, id, "is back")
 	}
 	m.Seen, m.Last = now, r
 	m.speed.count(now, r.Done)
@@ -357,7 +358,7 @@ func (d *Delivery) Advance(now time.Time) Step {
 		step.EndStream = true
 		if d.allDeaf() && !d.unheard {
 			d.unheard = true
-			d.note(now, "the network carries no multicast to these workstations; all are served by unicast")
+			d.note(now, 0, "the network carries no multicast to these workstations; all are served by unicast")
 		}
 	}
 	if !d.state.Over() && d.nobodyLeft() {

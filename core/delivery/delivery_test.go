@@ -156,4 +156,3 @@ func TestAnEndWithoutACheckIsNoDelivery(t *testing.T) {
 	ended := s.d.Advance(s.now).Ended
 	assert.Equal(t, delivery.Failed, ended[0].Outcome)
 }
-

@@ -100,6 +100,6 @@ func (d *Delivery) mend(now time.Time) (again *SlabSet) {
 		return nil
 	}
 	d.streaming = true
-	d.note(now, "sending again %d slabs that several lack", again.Len())
+	d.note(now, 0, "sending again %d slabs that several lack", again.Len())
 	return again
 }

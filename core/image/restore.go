@@ -67,6 +67,8 @@ type Restore struct {
 	// under the number that Map.Distinct gives.
 	twins map[int][]int
 
+	stock bool // TakeStock has looked at the disk
+
 	mu   sync.Mutex
 	left map[int]struct{} // numbers of the slabs that need their frame
 }
@@ -117,17 +119,36 @@ func NewRestore(man *Manifest, slabs *Map, disk Target, size int64, sectorSize i
 // Plan is the partition table as it will be on this disk.
 func (r *Restore) Plan() *partition.Table { return r.table }
 
+// TakeStock looks at what is on the disk already, and writes nothing: slabs that are
+// right need not come again. Without reuse it only looks if an earlier restore of
+// the same plan was cut off there. found tells how many bytes are right; progress,
+// if set, is told the bytes looked at and in all.
+func (r *Restore) TakeStock(ctx context.Context, reuse bool, progress func(done, total int64)) (found int64, err error) {
+	before, err := ReadMark(r.disk)
+	if err != nil {
+		return 0, err
+	}
+	if !reuse && (before == nil || before.Plan != r.mark.Plan) {
+		return 0, nil
+	}
+	r.stock = true
+	return r.takeStock(ctx, progress)
+}
+
 // Begin takes the old partition table off the disk and puts the mark in its
 // place; from here on the disk is not bootable until Finish has succeeded. If the
 // mark of the same plan is there already, what an earlier restore has written is
-// read, and what is right need not come again; found tells how many bytes that
-// is. progress, if set, is told the bytes looked at and in all.
+// looked at, unless TakeStock has done so; found tells how many bytes are right.
+// progress, if set, is told the bytes looked at and in all.
 func (r *Restore) Begin(ctx context.Context, progress func(done, total int64)) (found int64, err error) {
 	before, err := ReadMark(r.disk)
 	if err != nil {
 		return 0, err
 	}
 	if before != nil && before.Plan == r.mark.Plan {
+		if r.stock {
+			return 0, nil
+		}
 		return r.takeStock(ctx, progress)
 	}
 	if err := partition.Wipe(r.disk, r.size, r.table.SectorSize); err != nil {
@@ -141,7 +162,7 @@ func (r *Restore) Begin(ctx context.Context, progress func(done, total int64)) (
 	if err := r.disk.Sync(); err != nil {
 		return 0, err
 	}
-	if t, ok := r.disk.(Trimmer); ok && r.options.Trim && r.size > headLen {
+	if t, ok := r.disk.(Trimmer); ok && r.options.Trim && !r.stock && r.size > headLen {
 		// A medium that cannot, or will not, is written to all the same.
 		_ = t.Trim(headLen, (r.size-headLen)/headLen*headLen)
 	}

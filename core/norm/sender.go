@@ -28,8 +28,10 @@ type SenderConfig struct {
 	Backoff   int           // K, 4 by default
 	GroupSize int           // receivers that timers are made for, 100 by default
 	GRTT      time.Duration // first estimate, 50 ms by default
-	// Window is how many objects are kept for repair; 256 by default.
-	Window int
+	// Window is how many objects are kept for repair, 256 by default, and
+	// WindowBytes how many bytes of them, if that is not 0.
+	Window      int
+	WindowBytes int64
 	// Congestion, if set, adapts the rate to the slowest receiver (TFMCC); Rate
 	// is where it begins.
 	Congestion *Congestion
@@ -112,6 +114,7 @@ type Sender struct {
 	sequence uint16
 	nextID   ObjectID
 	objects  []*txObject // the window, in order of their ids
+	held     int64       // bytes of them
 	current  int         // the one that goes out for the first time; len(objects) if none
 	cache    blockCache
 
@@ -209,13 +212,14 @@ func (s *Sender) Enqueue(now time.Time, o Object) (ObjectID, error) {
 }
 
 func (s *Sender) enqueue(now time.Time, o *txObject) (ObjectID, error) {
-	if len(s.objects) >= s.config.Window {
+	for len(s.objects) >= s.config.Window || len(s.objects) > 0 && s.config.WindowBytes > 0 && s.held+o.Size > s.config.WindowBytes {
 		oldest := s.objects[0]
 		if s.current == 0 || oldest.stream != nil || now.Sub(oldest.active) < s.keep() {
 			return 0, ErrFull
 		}
 		s.release(0)
 	}
+	s.held += o.Size
 	o.id = s.nextID
 	s.nextID++
 	s.objects = append(s.objects, o)
@@ -234,6 +238,10 @@ func (s *Sender) release(i int) {
 	o := s.objects[i]
 	s.repairs = slices.DeleteFunc(s.repairs, func(b *txBlock) bool { return b.object == o })
 	s.cache.drop(o)
+	if !o.gone {
+		s.held -= o.Size
+		s.tell(Released, o.id)
+	}
 	if i == 0 {
 		s.objects = s.objects[1:]
 	} else {
@@ -242,7 +250,6 @@ func (s *Sender) release(i int) {
 	if i == 0 && s.current > 0 {
 		s.current--
 	}
-	s.tell(Released, o.id)
 }
 
 // object finds an object of the window.

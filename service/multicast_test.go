@@ -1,0 +1,225 @@
+package service_test
+
+import (
+	"os"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+	"jugate/core/hwaddr"
+	"jugate/demo/golddisk"
+	"jugate/sim"
+)
+
+// room is a service with a captured image and a way to put workstations into it.
+type room struct {
+	*house
+	disk  *golddisk.Disk
+	disks map[string]string
+}
+
+func newRoom(t *testing.T) *room {
+	r := &room{house: open(t, t.TempDir(), "127.0.0.1:0"), disk: gold(t), disks: map[string]string{}}
+	r.start(1, r.disk.Path, 0, "desk-gold")
+	require.Equal(t, "done", r.capture("desk-gold", "garden-desk").State)
+	return r
+}
+
+// put starts a workstation with a blank disk; change makes it special.
+func (r *room) put(n int, name string, change func(*sim.Workstation)) (stop func(), w *sim.Workstation) {
+	if r.disks[name] == "" {
+		r.disks[name] = blank(r.t, r.disk.Size)
+	}
+	w = &sim.Workstation{Addresses: []hwaddr.Address{address(n)}, Disks: []string{r.disks[name]}, Interface: "lo"}
+	if change != nil {
+		change(w)
+	}
+	return r.startMachine(w, name), w
+}
+
+// right holds the disks of these workstations against the golden one.
+func (r *room) right(names ...string) {
+	r.t.Helper()
+	want, err := r.disk.Files(r.t.Context())
+	require.NoError(r.t, err)
+	for _, name := range names {
+		got := r.disk.On(r.disks[name])
+		assert.NoError(r.t, got.Check(r.t.Context()), name)
+		files, err := got.Files(r.t.Context())
+		require.NoError(r.t, err)
+		assert.Equal(r.t, want, files, name)
+	}
+}
+
+// until waits until a delivery is as it should be.
+func (r *room) until(id int64, as func(api.Delivery) bool) (d api.Delivery) {
+	r.t.Helper()
+	r.eventually(func() bool {
+		var err error
+		d, err = r.client.Delivery(r.t.Context(), id)
+		require.NoError(r.t, err)
+		return as(d)
+	})
+	return d
+}
+
+func over(d api.Delivery) bool { return d.Ended != nil }
+
+func (r *room) said(d api.Delivery) (all []string) {
+	for _, c := range d.Changes {
+		all = append(all, c.What)
+	}
+	return all
+}
+
+func TestOneThatDragsIsSetAsideAndServedAlone(t *testing.T) {
+	r := newRoom(t)
+	r.put(2, "herb-01", nil)
+	r.put(3, "herb-02", nil)
+	r.put(4, "herb-03", func(w *sim.Workstation) { w.Loss = 0.3 })
+	r.put(5, "herb-04", func(w *sim.Workstation) { w.Loss = 1 })
+	d, err := r.client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{"herb-01", "herb-02", "herb-03", "herb-04"}, Rate: 4_000_000})
+	require.NoError(t, err)
+	d = r.until(d.ID, over)
+	receipts := r.receipts(d.ID)
+	for name, reason := range map[string]string{"herb-01": "", "herb-02": "", "herb-03": `^served alone: loses [23]\d % of packets$`, "herb-04": "^served alone: hears nothing of the multicast$"} {
+		assert.Equal(t, "delivered", receipts[name].Outcome, "%s: %s", name, receipts[name].Reason)
+		if reason == "" {
+			assert.Empty(t, receipts[name].Reason)
+			assert.Zero(t, receipts[name].Unicast)
+		} else {
+			assert.Regexp(t, reason, receipts[name].Reason)
+			assert.Positive(t, receipts[name].Unicast)
+		}
+	}
+	assert.Zero(t, receipts["herb-04"].Multicast)
+	r.right("herb-01", "herb-02", "herb-03", "herb-04")
+	assert.Contains(t, r.said(d), "herb-04 set aside: hears nothing of the multicast")
+}
+
+func TestANetworkWithoutMulticastIsServedByUnicast(t *testing.T) {
+	r := newRoom(t)
+	deaf := func(w *sim.Workstation) { w.Loss = 1 }
+	r.put(2, "herb-01", deaf)
+	r.put(3, "herb-02", deaf)
+	d, err := r.client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{"herb-01", "herb-02"}, Rate: 4_000_000})
+	require.NoError(t, err)
+	d = r.until(d.ID, over)
+	assert.Contains(t, r.said(d), "the network carries no multicast to these workstations; all are served by unicast")
+	for _, receipt := range r.receipts(d.ID) {
+		assert.Equal(t, "delivered", receipt.Outcome)
+		assert.Zero(t, receipt.Multicast)
+	}
+	r.right("herb-01", "herb-02")
+}
+
+func TestAWorkstationSwitchedOffAndOnGoesOnWhereItStopped(t *testing.T) {
+	r := newRoom(t)
+	stop, _ := r.put(2, "herb-01", nil)
+	r.put(3, "herb-02", nil)
+	d, err := r.client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{"herb-01", "herb-02"}, Rate: 16_000_000})
+	require.NoError(t, err)
+	r.until(d.ID, func(d api.Delivery) bool { return d.Members[0].Done > d.Members[0].Total/4 })
+	stop()
+	w := &sim.Workstation{Addresses: []hwaddr.Address{address(2)}, Disks: []string{r.disks["herb-01"]}, Interface: "lo"}
+	r.startMachine(w, "")
+	d = r.until(d.ID, over)
+	receipts := r.receipts(d.ID)
+	assert.Equal(t, "delivered", receipts["herb-01"].Outcome, receipts["herb-01"].Reason)
+	assert.Less(t, receipts["herb-01"].Multicast+receipts["herb-01"].Unicast, receipts["herb-02"].Multicast+receipts["herb-02"].Unicast,
+		"what it had before did not come again")
+	r.right("herb-01", "herb-02")
+}
+
+func TestOnlyWhatDiffersIsSentAgain(t *testing.T) {
+	r := newRoom(t)
+	r.put(2, "herb-01", nil)
+	r.put(3, "herb-02", nil)
+	to := []string{"herb-01", "herb-02"}
+	first := r.deliver(api.NewDelivery{Image: "garden-desk", To: to})
+	require.Equal(t, "finished", first.State)
+	t.Log("# somebody changes a few bytes on one of them")
+	f, err := os.OpenFile(r.disks["herb-02"], os.O_RDWR, 0)
+	require.NoError(t, err)
+	_, err = f.WriteAt([]byte("scribbled over"), r.disk.Size/2)
+	require.NoError(t, err)
+	require.NoError(t, f.Close())
+	again := r.deliver(api.NewDelivery{Image: "garden-desk", To: to, Reuse: true})
+	require.Equal(t, "finished", again.State)
+	assert.Less(t, again.WireBytes, first.WireBytes/3)
+	for _, receipt := range r.receipts(again.ID) {
+		assert.True(t, receipt.Verified)
+	}
+	r.right(to...)
+}
+
+func TestASealedDelivery(t *testing.T) {
+	r := newRoom(t)
+	r.put(2, "herb-01", func(w *sim.Workstation) { w.Loss = 0.02 })
+	_, w := r.put(3, "herb-02", func(w *sim.Workstation) { w.Loss = 1 })
+	d := r.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01", "herb-02"}, Rate: 8_000_000, Sealed: true, WhenDone: "power-off"})
+	assert.Equal(t, "finished", d.State)
+	assert.True(t, d.Sealed)
+	receipts := r.receipts(d.ID)
+	assert.Equal(t, "delivered", receipts["herb-01"].Outcome, receipts["herb-01"].Reason)
+	assert.Equal(t, "delivered", receipts["herb-02"].Outcome, "and by unicast: %s", receipts["herb-02"].Reason)
+	r.right("herb-01", "herb-02")
+	r.eventually(func() bool { return w.Left() == "power-off" })
+}
+
+func TestADeliveryIsPausedSpedUpAndExtended(t *testing.T) {
+	r := newRoom(t)
+	r.put(2, "herb-01", nil)
+	r.put(3, "herb-02", nil)
+	d, err := r.client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}, Rate: 4_000_000})
+	require.NoError(t, err)
+	r.until(d.ID, func(d api.Delivery) bool { return d.State == "sending" && d.WireBytes > 100_000 })
+	d, err = r.client.PauseDelivery(t.Context(), d.ID)
+	require.NoError(t, err)
+	assert.True(t, d.Paused)
+	d = r.until(d.ID, func(d api.Delivery) bool { return d.RateNow == 0 })
+	before := r.until(d.ID, func(now api.Delivery) bool {
+		still := now.WireBytes == d.WireBytes
+		d = now
+		return still
+	}).WireBytes
+	d, err = r.client.ExtendDelivery(t.Context(), d.ID, "herb-02", "herb-01")
+	require.NoError(t, err)
+	require.Len(t, d.Members, 2)
+	_, err = r.client.ExtendDelivery(t.Context(), d.ID, "herb-02")
+	assert.ErrorContains(t, err, "goes to herb-02 already")
+	r.until(d.ID, func(d api.Delivery) bool { return d.Members[1].Phase == "ready" })
+	d, err = r.client.SetDeliveryRate(t.Context(), d.ID, 200_000_000)
+	require.NoError(t, err)
+	assert.EqualValues(t, 200_000_000, d.Rate)
+	assert.Less(t, d.WireBytes-before, int64(100_000), "nothing but the sender's signs of life")
+	_, err = r.client.ResumeDelivery(t.Context(), d.ID)
+	require.NoError(t, err)
+	began := time.Now()
+	d = r.until(d.ID, over)
+	assert.Less(t, time.Since(began), 15*time.Second, "it goes at the new rate")
+	assert.Equal(t, []string{"paused", "extended by herb-02 herb-01", "rate set to 200 Mbit/s", "resumed"}, r.said(d)[:4])
+	for _, c := range d.Changes[:4] {
+		assert.Equal(t, "the administrator", c.By)
+	}
+	assert.Equal(t, "delivered", r.receipts(d.ID)["herb-02"].Outcome)
+	r.right("herb-01", "herb-02")
+	_, err = r.client.PauseDelivery(t.Context(), d.ID)
+	assert.ErrorContains(t, err, "is finished already")
+}
+
+func TestWaitAtMostStartsWithWhoeverIsReady(t *testing.T) {
+	r := newRoom(t)
+	r.put(2, "herb-01", nil)
+	r.put(3, "herb-02", nil)
+	stop, _ := r.put(4, "herb-03", nil)
+	stop()
+	d := r.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01", "herb-02", "herb-03"}, Start: "all", WaitAtMost: 1})
+	receipts := r.receipts(d.ID)
+	assert.Equal(t, "delivered", receipts["herb-01"].Outcome)
+	assert.Equal(t, "delivered", receipts["herb-02"].Outcome)
+	assert.Equal(t, "absent", receipts["herb-03"].Outcome)
+}
