@@ -174,13 +174,12 @@ func (t *intake) write(ctx context.Context) error {
 	}
 }
 
-// measure tells how fast the disk takes what comes: over the last second of
-// writing, with all writers busy.
+// measure tells how fast the disk takes what comes, by the time that writing took.
 func (t *intake) measure() {
 	t.r.mu.Lock()
 	defer t.r.mu.Unlock()
 	t.r.progress.Backlog, t.r.progress.BacklogLimit = t.queued, queueLimit
-	if t.busy > writers*time.Second/2 {
+	if t.busy > writers*100*time.Millisecond {
 		t.r.progress.DiskSpeed = writers * float64(t.bytes) / t.busy.Seconds()
 		t.bytes, t.busy = 0, 0
 	}

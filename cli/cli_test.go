@@ -3,6 +3,7 @@ package cli
 import (
 	"bytes"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
@@ -89,7 +90,7 @@ func inPhases(phases ...string) []api.Member {
 
 func TestEachChangeOfADeliveryIsALine(t *testing.T) {
 	var out bytes.Buffer
-	l := &deliveryLines{w: &out, told: map[string]string{}}
+	l := &deliveryLines{w: &out, told: map[string]string{}, changes: -1}
 	l.show(api.Delivery{ID: 1, Image: "garden-desk", Version: 2, State: "sending", Members: inPhases("receiving", "receiving")})
 	l.show(api.Delivery{ID: 1, Image: "garden-desk", Version: 2, State: "sending", Members: inPhases("receiving", "failed")})
 	l.show(api.Delivery{ID: 1, Image: "garden-desk", Version: 2, State: "finished", Members: inPhases("delivered", "failed")})
@@ -102,17 +103,63 @@ delivery 1 of garden-desk@2: finished
 `, out.String())
 }
 
-func TestBarsEndAsTheDeliveryDoes(t *testing.T) {
+func TestTheScreenShowsWhoHoldsTheOthersBack(t *testing.T) {
+	left, alone := 131.0, 3700.0
+	d := api.Delivery{Image: "garden-desk", Version: 2, State: "sending", SentSlabs: 30, Slabs: 120, Round: 1, RateNow: 200_000_000, SecondsLeft: &left, Members: []api.Member{
+		{Workstation: "herb-01", Phase: "receiving", Done: 25, Total: 100, Speed: 21e6, DiskSpeed: 180e6, SecondsLeft: &left},
+		{Workstation: "herb-02", Phase: "ended", Outcome: "delivered"},
+		{Workstation: "herb-03", Phase: "mending", Done: 10, Total: 100, Speed: 2e6, LossShare: 0.18, RepairShare: 0.042, Aside: "loses 18 % of packets", SecondsLeft: &alone},
+		{Workstation: "herb-04", Phase: "awaited"},
+	}}
+	assert.Equal(t, `garden-desk@2: sending, 200 Mbit/s, 2 min 11 s left for the group
+██████████░░░░░░░░░░░░░░░░░░░░░░░░░░░░░░ 30 of 120 slabs
+1 in the group, 1 served alone, 1 done, of 4
+
+WORKSTATION   PHASE       DONE      SPEED     LOSS   REPAIRS       DISK         LEFT
+herb-03       mending     10 %   2.0 MB/s   18.0 %     4.2 %              1 h 01 min   served alone: loses 18 % of packets
+herb-01       receiving   25 %    21 MB/s                      180 MB/s   2 min 11 s
+herb-04       awaited
+herb-02       delivered`, strings.Join(deliveryPicture(d, 30), "\n"))
+	t.Log("# a small terminal shows those that need a look")
+	small := deliveryPicture(d, 8)
+	assert.Len(t, small, 8)
+	assert.Contains(t, small[5], "herb-03")
+	assert.Equal(t, "and 2 more", small[7])
+	t.Log("# and draws over what it has drawn")
 	var out bytes.Buffer
-	b := newDeliveryBars(&out)
-	b.show(api.Delivery{Image: "garden-desk", Version: 2, State: "sending", SentSlabs: 3, Slabs: 10, Members: inPhases("receiving", "receiving")})
-	ended := time.Now()
-	b.show(api.Delivery{Image: "garden-desk", Version: 2, State: "finished", SentSlabs: 10, Slabs: 10, Ended: &ended, Members: inPhases("delivered", "failed")})
-	b.end()
-	text := out.String()
-	assert.Contains(t, text, "garden-desk@2: finished")
-	assert.Contains(t, text, "herb-01: delivered")
-	assert.Regexp(t, `herb-02: failed.*not done`, text)
+	s := &deliveryScreen{w: &out}
+	s.show(d)
+	s.show(d)
+	assert.Equal(t, 1, strings.Count(out.String(), "\x1b[9A\x1b[J"))
+}
+
+func TestStartTimesAreMadeWhole(t *testing.T) {
+	now := time.Date(2026, 3, 1, 17, 0, 0, 0, time.FixedZone("here", 3600))
+	for text, want := range map[string]string{
+		"all": "all", "ready:3": "ready:3", "at:18:30": "at:2026-03-01T17:30:00Z", "at:16:00": "at:2026-03-02T15:00:00Z",
+		"at:2026-03-05T08:00,all": "at:2026-03-05T07:00:00Z,all", "at:18:30+ready:2": "at:2026-03-01T17:30:00Z+ready:2", "at:2026-03-01T18:00:00Z": "at:2026-03-01T18:00:00Z",
+	} {
+		got, err := startRule(text, now)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got)
+	}
+	for _, text := range []string{"at:noon", "sometime", "at:25:00"} {
+		_, err := startRule(text, now)
+		assert.Error(t, err, text)
+	}
+}
+
+func TestAsideRules(t *testing.T) {
+	got, err := parseAside("loss=5%,disk=10s,silent=1m")
+	require.NoError(t, err)
+	assert.Equal(t, api.AsideRule{LossPercent: 5, DiskSeconds: 10, SilentSeconds: 60}, got)
+	got, err = parseAside("never")
+	require.NoError(t, err)
+	assert.True(t, got.Never)
+	for _, text := range []string{"loss=0", "loss=x", "disk=5", "disk=1ms", "speed=3", "loss=101"} {
+		_, err := parseAside(text)
+		assert.ErrorContains(t, err, "--aside", text)
+	}
 }
 
 func TestListsInEveryForm(t *testing.T) {

@@ -4,14 +4,17 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/delivery"
 )
 
 func (a *app) captureCommand() *cobra.Command {
@@ -85,23 +88,37 @@ func leaving(err error, what string) error {
 }
 
 func (a *app) deliverCommand() *cobra.Command {
-	var to []string
-	var start, rate string
+	var rate, aside string
+	var wait time.Duration
 	var noWait bool
-	var how api.RestoreOptions
+	var order api.NewDelivery
 	cmd := &cobra.Command{
 		Use: "deliver IMAGE[@VERSION] --to GROUP|WORKSTATION…", Short: "Bring an image version to groups and workstations", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.complete(imageNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			bits, err := parseRate(rate)
-			if err != nil {
+			order.Image = args[0]
+			var err error
+			if order.Rate, err = parseRate(rate); err != nil {
 				return usageError{err}
+			}
+			if order.Start, err = startRule(order.Start, time.Now()); err != nil {
+				return usageError{err}
+			}
+			if order.Aside, err = parseAside(aside); err != nil {
+				return usageError{err}
+			}
+			if wait < 0 || wait > 0 && wait < time.Second {
+				return usageError{fmt.Errorf("--wait-at-most: %v is too short", wait)}
+			}
+			order.WaitAtMost = int64(wait.Seconds())
+			if !slices.Contains(whenDone, order.WhenDone) {
+				return usageError{fmt.Errorf("--when-done is one of %s, not %q", strings.Join(whenDone, ", "), order.WhenDone)}
 			}
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			d, err := c.Deliver(cmd.Context(), api.NewDelivery{Image: args[0], To: to, Start: start, Rate: bits, RestoreOptions: how})
+			d, err := c.Deliver(cmd.Context(), order)
 			if err != nil {
 				return err
 			}
@@ -112,20 +129,92 @@ func (a *app) deliverCommand() *cobra.Command {
 			return a.followDelivery(cmd, c, d.ID)
 		},
 	}
-	cmd.Flags().StringSliceVar(&to, "to", nil, "groups and workstations")
-	cmd.Flags().StringVar(&start, "start", "all", "when the stream starts: first, all, or ready:N")
-	cmd.Flags().StringVar(&how.Disk, "disk", "only", diskRuleHelp)
-	cmd.Flags().StringVar(&how.Grow, "grow", "last", "partition that takes the room of a larger disk: a number, last, or none")
-	cmd.Flags().BoolVar(&how.Trim, "trim", false, "tell the disks first that nothing on them is needed")
+	cmd.Flags().StringSliceVar(&order.To, "to", nil, "groups and workstations")
+	cmd.Flags().StringVar(&order.Start, "start", "all", "when the stream starts: first, all, ready:N or at:TIME; the earliest of several with commas, the latest with pluses")
+	cmd.Flags().DurationVar(&wait, "wait-at-most", 0, "longest wait, such as 10m; then it starts with whoever is ready")
 	cmd.Flags().StringVar(&rate, "rate", "", "rate of the stream, such as 200Mbit (default: the service's)")
+	cmd.Flags().StringVar(&order.WhenDone, "when-done", "stay", "what a workstation does then: restart, power-off or stay")
+	cmd.Flags().BoolVar(&order.Reuse, "reuse", false, "workstations check their disks first, and only what differs is sent")
+	cmd.Flags().BoolVar(&order.Sealed, "sealed", false, "encrypt the slabs on the wire")
+	cmd.Flags().StringVar(&aside, "aside", "", "who is served alone: never, or loss=10,disk=4s,silent=20s (percent of packets, time its disk does not keep up, time without a word)")
+	cmd.Flags().StringVar(&order.Disk, "disk", "only", diskRuleHelp)
+	cmd.Flags().StringVar(&order.Grow, "grow", "last", "partition that takes the room of a larger disk: a number, last, or none")
+	cmd.Flags().BoolVar(&order.Trim, "trim", false, "tell the disks first that nothing on them is needed")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "order it and return at once")
 	cmd.MarkFlagRequired("to")
-	cmd.RegisterFlagCompletionFunc("to", a.complete(func(ctx context.Context, c *apiclient.Client) ([]string, error) {
-		groups, err := groupNames(ctx, c)
-		names, err2 := workstationNames(ctx, c)
-		return append(groups, names...), errors.Join(err, err2)
-	}))
+	cmd.RegisterFlagCompletionFunc("to", a.complete(targetNames))
+	cmd.RegisterFlagCompletionFunc("when-done", cobra.FixedCompletions(toCompletions(whenDone), cobra.ShellCompDirectiveNoFileComp))
 	return cmd
+}
+
+var whenDone = []string{"stay", "restart", "power-off"}
+
+func targetNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	groups, err := groupNames(ctx, c)
+	names, err2 := workstationNames(ctx, c)
+	return append(groups, names...), errors.Join(err, err2)
+}
+
+// startRule makes the times of a gather rule whole: at:18:30 is the next time
+// that a clock here shows that, at:2026-03-01T18:30 a time of this place.
+func startRule(rule string, now time.Time) (string, error) {
+	parts := strings.FieldsFunc(rule, func(r rune) bool { return r == ',' || r == '+' })
+	for _, part := range parts {
+		text, isTime := strings.CutPrefix(part, "at:")
+		if !isTime {
+			continue
+		}
+		var at time.Time
+		if clock, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
+			at = time.Date(now.Year(), now.Month(), now.Day(), clock.Hour(), clock.Minute(), 0, 0, now.Location())
+			if at.Before(now) {
+				at = at.AddDate(0, 0, 1)
+			}
+		} else if at, err = time.ParseInLocation("2006-01-02T15:04", text, now.Location()); err != nil {
+			if at, err = time.Parse(time.RFC3339, text); err != nil {
+				return "", fmt.Errorf("--start: %q is no time (such as 18:30 or 2026-03-01T18:30)", text)
+			}
+		}
+		rule = strings.Replace(rule, part, "at:"+at.UTC().Format(time.RFC3339), 1)
+	}
+	_, err := delivery.ParseRule(rule)
+	return rule, err
+}
+
+// parseAside reads who is set aside.
+func parseAside(s string) (rule api.AsideRule, err error) {
+	switch s {
+	case "":
+		return rule, nil
+	case "never":
+		return api.AsideRule{Never: true}, nil
+	}
+	for _, part := range strings.Split(s, ",") {
+		key, value, _ := strings.Cut(part, "=")
+		var d time.Duration
+		switch key {
+		case "loss":
+			rule.LossPercent, err = strconv.ParseFloat(strings.TrimSuffix(value, "%"), 64)
+			if rule.LossPercent <= 0 || rule.LossPercent > 100 {
+				err = errors.New("no percentage")
+			}
+		case "disk":
+			d, err = time.ParseDuration(value)
+			rule.DiskSeconds = int(d.Seconds())
+		case "silent":
+			d, err = time.ParseDuration(value)
+			rule.SilentSeconds = int(d.Seconds())
+		default:
+			err = errors.New("no such rule")
+		}
+		if err == nil && key != "loss" && d < time.Second {
+			err = errors.New("at least a second")
+		}
+		if err != nil {
+			return rule, fmt.Errorf("--aside: %q: %w (never, or some of loss=10,disk=4s,silent=20s)", part, err)
+		}
+	}
+	return rule, nil
 }
 
 func (a *app) followDelivery(cmd *cobra.Command, c *apiclient.Client, id int64) error {
@@ -152,8 +241,10 @@ func (a *app) followDelivery(cmd *cobra.Command, c *apiclient.Client, id int64) 
 }
 
 func (a *app) deliveryCommand() *cobra.Command {
-	return noun("delivery", "See, watch and stop deliveries",
-		a.deliveryList(),
+	return noun("delivery", "See, watch and change deliveries",
+		a.deliveryList(), a.deliveryRate(), a.deliveryExtend(),
+		a.deliveryVerb("pause ID", "Hold the stream of a delivery", a.changed((*apiclient.Client).PauseDelivery)),
+		a.deliveryVerb("resume ID", "Let the stream of a delivery go on", a.changed((*apiclient.Client).ResumeDelivery)),
 		a.deliveryVerb("show ID", "Show a delivery with its workstations", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
 			d, err := c.Delivery(cmd.Context(), id)
 			if err != nil {
@@ -162,19 +253,26 @@ func (a *app) deliveryCommand() *cobra.Command {
 			return a.printDelivery(cmd, d)
 		}),
 		a.deliveryVerb("watch ID", "Watch a delivery until it is over", a.followDelivery),
-		a.deliveryVerb("stop ID", "Stop a delivery for everyone who is not through", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
-			d, err := c.StopDelivery(cmd.Context(), id)
-			if err != nil {
-				return err
-			}
-			return a.printDelivery(cmd, d)
-		}),
+		a.deliveryVerb("stop ID", "Stop a delivery for everyone who is not through", a.changed((*apiclient.Client).StopDelivery)),
 	)
 }
 
+// changed does something to a delivery and prints how it is now.
+func (a *app) changed(do func(c *apiclient.Client, ctx context.Context, id int64) (api.Delivery, error)) func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
+	return func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
+		d, err := do(c, cmd.Context(), id)
+		if err != nil {
+			return err
+		}
+		return a.printDelivery(cmd, d)
+	}
+}
+
+// deliveryVerb is a command on one delivery; what stands behind its number is in
+// the command's own arguments.
 func (a *app) deliveryVerb(use, short string, do func(cmd *cobra.Command, c *apiclient.Client, id int64) error) *cobra.Command {
 	return &cobra.Command{
-		Use: use, Short: short, Args: cobra.ExactArgs(1),
+		Use: use, Short: short, Args: cobra.ExactArgs(strings.Count(use, " ")),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
@@ -187,6 +285,36 @@ func (a *app) deliveryVerb(use, short string, do func(cmd *cobra.Command, c *api
 			return do(cmd, c, id)
 		},
 	}
+}
+
+func (a *app) deliveryRate() *cobra.Command {
+	return a.deliveryVerb("rate ID RATE", "Slow a delivery down or speed it up", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
+		bits, err := parseRate(cmd.Flags().Arg(1))
+		if err != nil || bits == 0 {
+			return usageError{fmt.Errorf("%q is no rate (such as 200Mbit)", cmd.Flags().Arg(1))}
+		}
+		d, err := c.SetDeliveryRate(cmd.Context(), id, bits)
+		if err != nil {
+			return err
+		}
+		return a.printDelivery(cmd, d)
+	})
+}
+
+func (a *app) deliveryExtend() *cobra.Command {
+	var to []string
+	cmd := a.deliveryVerb("extend ID", "Bring a running delivery to more groups and workstations", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
+		d, err := c.ExtendDelivery(cmd.Context(), id, to...)
+		if err != nil {
+			return err
+		}
+		return a.printDelivery(cmd, d)
+	})
+	cmd.Use += " --to GROUP|WORKSTATION…"
+	cmd.Flags().StringSliceVar(&to, "to", nil, "groups and workstations")
+	cmd.MarkFlagRequired("to")
+	cmd.RegisterFlagCompletionFunc("to", a.complete(targetNames))
+	return cmd
 }
 
 func (a *app) deliveryList() *cobra.Command {
@@ -232,19 +360,32 @@ func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {
 	if a.output == "table" {
 		printFields(cmd.OutOrStdout(), []field{
 			{"delivery", fmt.Sprint(d.ID)}, {"image", fmt.Sprintf("%s@%d", d.Image, d.Version)}, {"to", strings.Join(d.Targets, " ")}, {"start", d.Start},
-			{"state", d.State}, {"reason", d.Reason}, {"channel", d.Channel}, {"rate", humanize.SIWithDigits(float64(d.Rate), 0, "bit/s")},
+			{"wait at most", seconds(float64(d.WaitAtMost))}, {"when done", strings.TrimPrefix(d.WhenDone, "stay")}, {"how", how(d)},
+			{"state", stateText(d)}, {"reason", d.Reason}, {"channel", d.Channel}, {"rate", humanize.SIWithDigits(float64(d.Rate), 0, "bit/s")},
 			{"ordered", when(d.Created) + " by the " + d.OrderedBy}, {"started", whenPtr(d.Started)}, {"ended", whenPtr(d.Ended)},
 			{"image bytes", size(d.UsedBytes)}, {"on the wire", size(d.WireBytes)},
 		})
 		fmt.Fprintln(cmd.OutOrStdout())
 	}
-	return printList(cmd, a, d.Members, []column[api.Member]{
+	columns := []column[api.Member]{
 		{title: "workstation", value: func(m api.Member) string { return m.Workstation }},
 		{title: "hardware address", value: func(m api.Member) string { return m.Address }},
 		{title: "phase", value: func(m api.Member) string { return m.Phase }},
 		{title: "outcome", value: func(m api.Member) string { return m.Outcome }},
 		{title: "multicast", value: func(m api.Member) string { return size(m.Multicast) }, right: true},
 		{title: "unicast", value: func(m api.Member) string { return size(m.Unicast) }, right: true},
-		{title: "reason", value: func(m api.Member) string { return m.Reason }},
+	}
+	if d.Ended == nil {
+		columns = append(columns, liveColumns...)
+	}
+	columns = append(columns, column[api.Member]{title: "reason", value: reasonText})
+	if err := printList(cmd, a, d.Members, columns); err != nil || a.output == "csv" || len(d.Changes) == 0 {
+		return err
+	}
+	fmt.Fprintln(cmd.OutOrStdout())
+	return printList(cmd, a, d.Changes, []column[api.DeliveryChange]{
+		{title: "at", value: func(c api.DeliveryChange) string { return when(c.At) }},
+		{title: "by", value: func(c api.DeliveryChange) string { return c.By }},
+		{title: "what", value: func(c api.DeliveryChange) string { return c.What }},
 	})
 }

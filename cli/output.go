@@ -44,6 +44,26 @@ func printList[T any](cmd *cobra.Command, a *app, items []T, columns []column[T]
 		}
 		return printJSON(cmd.OutOrStdout(), items)
 	}
+	if a.output == "csv" {
+		_, err := fmt.Fprintln(cmd.OutOrStdout(), listTable(items, columns).RenderCSV())
+		return err
+	}
+	if len(items) == 0 {
+		_, err := fmt.Fprintln(cmd.ErrOrStderr(), "none")
+		return err
+	}
+	for line := range strings.Lines(listText(items, columns)) {
+		fmt.Fprintln(cmd.OutOrStdout(), strings.TrimRight(line, " \n"))
+	}
+	return nil
+}
+
+// listText is a list as a table.
+func listText[T any](items []T, columns []column[T]) string {
+	return listTable(items, columns).Render() + "\n"
+}
+
+func listTable[T any](items []T, columns []column[T]) table.Writer {
 	t := table.NewWriter()
 	t.SetStyle(plain)
 	header := table.Row{}
@@ -63,18 +83,7 @@ func printList[T any](cmd *cobra.Command, a *app, items []T, columns []column[T]
 		}
 		t.AppendRow(row)
 	}
-	if a.output == "csv" {
-		_, err := fmt.Fprintln(cmd.OutOrStdout(), t.RenderCSV())
-		return err
-	}
-	if len(items) == 0 {
-		_, err := fmt.Fprintln(cmd.ErrOrStderr(), "none")
-		return err
-	}
-	for line := range strings.Lines(t.Render() + "\n") {
-		fmt.Fprintln(cmd.OutOrStdout(), strings.TrimRight(line, " \n"))
-	}
-	return nil
+	return t
 }
 
 // plain is a table without lines: easy on the eyes and on grep.

@@ -17,7 +17,7 @@ import (
 func simulateCommand(a *app) *cobra.Command {
 	var w sim.Workstation
 	var addresses []string
-	var memory string
+	var memory, speed string
 	cmd := &cobra.Command{
 		Use: "simulate --address ADDRESS --disk FILE", Short: "Run a simulated workstation: the agent over a disk file and a made-up hardware address", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -33,15 +33,22 @@ func simulateCommand(a *app) *cobra.Command {
 				return usageError{fmt.Errorf("--memory: %w", err)}
 			}
 			w.Memory = int64(bytes)
-			if w.Loss < 0 || w.Loss >= 1 {
-				return usageError{errors.New("--loss is a share from 0 up to, but not, 1")}
+			if w.Loss < 0 || w.Loss > 1 {
+				return usageError{errors.New("--loss is a share from 0 to 1")}
+			}
+			if speed != "" {
+				perSecond, err := humanize.ParseBytes(speed)
+				if err != nil || perSecond == 0 {
+					return usageError{fmt.Errorf("--disk-speed: %q is no number of bytes a second (such as 2MB)", speed)}
+				}
+				w.DiskSpeed = float64(perSecond)
 			}
 			c, err := apiclient.New(a.server, "")
 			if err != nil {
 				return usageError{err}
 			}
 			err = agent.New(c, &w, agent.Options{Show: agent.Screen(cmd.OutOrStdout())}).Run(cmd.Context())
-			if errors.Is(err, context.Canceled) {
+			if errors.Is(err, context.Canceled) || errors.Is(err, agent.ErrLeft) {
 				return nil // that is how it ends
 			}
 			return err
@@ -56,7 +63,8 @@ func simulateCommand(a *app) *cobra.Command {
 	flags.StringVar(&w.Serial, "serial", "", "serial number to report")
 	flags.StringVar(&memory, "memory", "8GiB", "memory to report")
 	flags.StringVar(&w.Interface, "interface", "lo", "network interface that carries the multicast")
-	flags.Float64Var(&w.Loss, "loss", 0, "share of received multicast packets to lose")
+	flags.Float64Var(&w.Loss, "loss", 0, "share of received multicast packets to lose; 1 hears nothing")
+	flags.StringVar(&speed, "disk-speed", "", "bytes a second that the disks take, such as 2MB (default: as fast as they can)")
 	cmd.MarkFlagRequired("address")
 	return cmd
 }

@@ -58,11 +58,9 @@ func watch[T any](ctx context.Context, c *apiclient.Client, stderr io.Writer, fe
 func (a *app) watchDelivery(ctx context.Context, c *apiclient.Client, id int64, stderr io.Writer) (api.Delivery, error) {
 	var screen interface{ show(api.Delivery) }
 	if isTerminal(stderr) {
-		bars := newDeliveryBars(stderr)
-		defer bars.end()
-		screen = bars
+		screen = &deliveryScreen{w: stderr}
 	} else {
-		screen = &deliveryLines{w: stderr, told: map[string]string{}}
+		screen = &deliveryLines{w: stderr, told: map[string]string{}, changes: -1}
 	}
 	return watch(ctx, c, stderr,
 		func() (api.Delivery, error) { return c.Delivery(ctx, id) },
@@ -184,38 +182,29 @@ func (b *bars) end() {
 	}
 }
 
-// deliveryBars draws a delivery: the stream, and each workstation.
-type deliveryBars struct{ *bars }
-
-func newDeliveryBars(w io.Writer) deliveryBars { return deliveryBars{newBars(w)} }
-
-func (b deliveryBars) show(d api.Delivery) {
-	over := d.Ended != nil
-	b.set("", fmt.Sprintf("%s@%d: %s", d.Image, d.Version, d.State), "slabs", int64(d.SentSlabs), int64(d.Slabs), over, d.State == "stopped")
-	for _, m := range d.Members {
-		text := m.Workstation + ": " + m.Phase
-		if m.Outcome != "" {
-			text = m.Workstation + ": " + m.Outcome
-		}
-		b.set(m.Workstation, text, "", m.Done, m.Total, m.Phase == "ended", m.Outcome != "" && m.Outcome != "delivered")
-	}
-}
-
 // deliveryLines prints a line for each change, where no bars can be drawn.
 type deliveryLines struct {
-	w    io.Writer
-	told map[string]string
+	w       io.Writer
+	told    map[string]string
+	changes int // that were printed; -1 at first
 }
 
 func (l *deliveryLines) show(d api.Delivery) {
 	l.tell("", fmt.Sprintf("delivery %d of %s@%d: %s", d.ID, d.Image, d.Version, d.State))
+	if l.changes < 0 {
+		l.changes = len(d.Changes)
+	}
+	for _, c := range d.Changes[min(l.changes, len(d.Changes)):] {
+		fmt.Fprintf(l.w, "  %s: %s\n", c.By, c.What)
+		l.changes++
+	}
 	for _, m := range d.Members {
 		text := m.Phase
 		if m.Outcome != "" {
 			text = m.Outcome
 		}
-		if m.Reason != "" {
-			text += ": " + m.Reason
+		if reason := reasonText(m); reason != "" {
+			text += ": " + reason
 		}
 		l.tell(m.Workstation, fmt.Sprintf("  %s: %s", m.Workstation, text))
 	}

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -182,16 +183,18 @@ type failing struct{ sim.Workstation }
 
 func (f *failing) OpenDisk(i int) (agent.Disk, error) {
 	d, err := f.Workstation.OpenDisk(i)
-	return &burning{Disk: d, left: 10}, err
+	b := &burning{Disk: d}
+	b.left.Store(10)
+	return b, err
 }
 
 type burning struct {
 	agent.Disk
-	left int
+	left atomic.Int64
 }
 
 func (b *burning) WriteAt(p []byte, off int64) (int, error) {
-	if b.left--; b.left < 0 {
+	if b.left.Add(-1) < 0 {
 		return 0, errors.New("the disk is on fire")
 	}
 	return b.Disk.WriteAt(p, off)

@@ -26,3 +26,28 @@ export function seconds(s: number): string {
 }
 
 export const percent = (done: number, total: number) => (total > 0 ? Math.floor((100 * done) / total) : 0);
+
+const speeds = ["B/s", "kB/s", "MB/s", "GB/s"];
+
+/** Bytes a second; nothing for none. */
+export function perSecond(bytes: number): string {
+  let n = bytes;
+  let unit = 0;
+  while (n >= 1000 && unit < speeds.length - 1) {
+    n /= 1000;
+    unit++;
+  }
+  return bytes < 1 ? "" : `${n >= 10 ? Math.round(n) : n.toFixed(1)} ${speeds[unit]}`;
+}
+
+/** A share of packets or bytes; nothing for none. */
+export const share = (of: number) => (of < 0.0005 ? "" : `${(100 * of).toFixed(1)} %`);
+
+/** A time that is left, to the second; nothing while it is not known. */
+export function left(s?: number): string {
+  if (s === undefined) return "";
+  const n = Math.round(s);
+  if (n < 60) return `${n} s`;
+  if (n < 3600) return `${Math.floor(n / 60)} min ${n % 60} s`;
+  return `${Math.floor(n / 3600)} h ${Math.floor((n % 3600) / 60)} min`;
+}

@@ -93,7 +93,7 @@ func (d *Delivery) memberLeft(m *Member) (time.Duration, bool) {
 	// The whole disk is read back then, at the speed of others if that is known.
 	check := d.checkSpeed()
 	if check == 0 {
-		check = max(m.Last.DiskSpeed, m.speed.speed)
+		check = m.Last.DiskSpeed
 	}
 	if check > 0 {
 		left += time.Duration(float64(m.Last.Total) / check * float64(time.Second))

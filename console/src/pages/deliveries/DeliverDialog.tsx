@@ -1,15 +1,28 @@
 import { useQuery } from "@tanstack/react-query";
-import { Form, InputNumber, Modal, Radio, Select } from "antd";
+import { Checkbox, DatePicker, Flex, Form, InputNumber, Modal, Radio, Select } from "antd";
+import type { Dayjs } from "dayjs";
 import { useNavigate } from "react-router";
 import { ask, client, type Version } from "../../api/client";
 import { useChange } from "../../api/useChange";
-import { useGroups } from "../workstations/useGroups";
+import { TargetSelect } from "./TargetSelect";
 
 interface Order {
   to: string[];
-  start: "all" | "first" | "ready";
+  start: "all" | "first" | "ready" | "at";
   ready?: number;
+  at?: Dayjs;
+  waitMinutes?: number;
+  mbit?: number;
+  whenDone: "stay" | "restart" | "power-off";
   grow: string;
+  reuse?: boolean;
+  sealed?: boolean;
+}
+
+function startRule(v: Order) {
+  if (v.start === "ready") return `ready:${v.ready}`;
+  if (v.start === "at") return `at:${v.at?.toISOString().replace(/\.\d+Z/, "Z")}`;
+  return v.start;
 }
 
 /** Orders a delivery of one version and goes to watch it. */
@@ -17,11 +30,6 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
   const [form] = Form.useForm<Order>();
   const rule = Form.useWatch("start", form);
   const navigate = useNavigate();
-  const groups = useGroups();
-  const workstations = useQuery({
-    queryKey: ["workstations", "names"],
-    queryFn: () => ask(client.GET("/workstations", { params: { query: { state: "admitted", sort: "name", limit: 1000 } } })),
-  });
   const whole = useQuery({
     queryKey: ["version", version.image, version.version],
     queryFn: () => ask(client.GET("/versions/{ref}", { params: { path: { ref: `${version.image}@${version.version}` } } })),
@@ -30,7 +38,18 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
     (v: Order) =>
       ask(
         client.POST("/deliveries", {
-          body: { image: `${version.image}@${version.version}`, to: v.to, start: v.start === "ready" ? `ready:${v.ready}` : v.start, grow: v.grow, disk: "only" },
+          body: {
+            image: `${version.image}@${version.version}`,
+            to: v.to,
+            start: startRule(v),
+            wait_at_most: (v.waitMinutes ?? 0) * 60,
+            rate: (v.mbit ?? 0) * 1e6,
+            when_done: v.whenDone,
+            reuse: v.reuse ?? false,
+            sealed: v.sealed ?? false,
+            grow: v.grow,
+            disk: "only",
+          },
         }),
       ),
     ["deliveries"],
@@ -45,36 +64,59 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
       }),
     );
   return (
-    <Modal open title={`Deliver ${version.image}@${version.version}`} onCancel={close} okText="Deliver" confirmLoading={order.isPending} onOk={() => void submit()}>
+    <Modal open width={640} title={`Deliver ${version.image}@${version.version}`} onCancel={close} okText="Deliver" confirmLoading={order.isPending} onOk={() => void submit()}>
       <p>The disks of these workstations are overwritten.</p>
-      <Form form={form} layout="vertical" initialValues={{ start: "all", grow: "last" }}>
-        <Form.Item name="to" label="To" rules={[{ required: true, message: "Which groups or workstations?" }]}>
-          <Select
-            mode="multiple"
-            placeholder="Groups and workstations"
-            options={[
-              { label: "Groups", options: groups ?? [] },
-              { label: "Workstations", options: (workstations.data?.items ?? []).map((w) => ({ value: w.name, label: w.name })) },
-            ]}
-          />
-        </Form.Item>
+      <Form form={form} layout="vertical" initialValues={{ start: "all", grow: "last", whenDone: "stay" }}>
+        <TargetSelect />
         <Form.Item name="start" label="The stream starts when">
           <Radio.Group
             options={[
               { value: "all", label: "all are ready" },
               { value: "first", label: "the first is ready" },
               { value: "ready", label: "so many are ready" },
+              { value: "at", label: "at a time" },
             ]}
           />
         </Form.Item>
-        <Form.Item name="grow" label="On larger disks">
-          <Select options={growth(whole.data)} />
-        </Form.Item>
-        {rule === "ready" && (
-          <Form.Item name="ready" label="How many" rules={[{ required: true, message: "How many?" }]}>
-            <InputNumber min={1} />
+        <Flex gap={16}>
+          {rule === "ready" && (
+            <Form.Item name="ready" label="How many" rules={[{ required: true, message: "How many?" }]}>
+              <InputNumber min={1} />
+            </Form.Item>
+          )}
+          {rule === "at" && (
+            <Form.Item name="at" label="When" rules={[{ required: true, message: "When?" }]}>
+              <DatePicker showTime={{ format: "HH:mm" }} format="YYYY-MM-DD HH:mm" />
+            </Form.Item>
+          )}
+          <Form.Item name="waitMinutes" label="Wait at most">
+            <InputNumber min={1} max={10000} placeholder="no limit" suffix="min" style={{ width: 150 }} />
           </Form.Item>
-        )}
+          <Form.Item name="mbit" label="Rate">
+            <InputNumber min={1} max={100000} placeholder="as set" suffix="Mbit/s" style={{ width: 150 }} />
+          </Form.Item>
+        </Flex>
+        <Flex gap={16}>
+          <Form.Item name="grow" label="On larger disks" style={{ flex: 1 }}>
+            <Select options={growth(whole.data)} />
+          </Form.Item>
+          <Form.Item name="whenDone" label="When a disk is right, the workstation" style={{ flex: 1 }}>
+            <Select
+              options={[
+                { value: "stay", label: "stays and waits" },
+                { value: "restart", label: "restarts from its disk" },
+                { value: "power-off", label: "switches itself off" },
+              ]}
+            />
+          </Form.Item>
+        </Flex>
+        <Form.Item name="reuse" valuePropName="checked" noStyle>
+          <Checkbox>Check the disks first and send only what differs</Checkbox>
+        </Form.Item>
+        <br />
+        <Form.Item name="sealed" valuePropName="checked" noStyle>
+          <Checkbox>Encrypt it on the wire</Checkbox>
+        </Form.Item>
       </Form>
     </Modal>
   );

@@ -1,12 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
-import { Alert, Button, Card, Descriptions, Flex, Popconfirm, Progress, Spin, Table, Tooltip } from "antd";
+import { Alert, Card, Descriptions, Flex, Progress, Spin, Statistic, Tag } from "antd";
 import { Link } from "react-router";
-import { ask, client, type Delivery, type Member } from "../../api/client";
-import { useChange } from "../../api/useChange";
-import { percent, rate, size, when } from "../../format";
-import { Address } from "../../parts/Address";
+import { ask, client, type Delivery } from "../../api/client";
+import { left, percent, rate, size, when } from "../../format";
 import { Outcome } from "../../parts/Outcome";
-import { leaf, ochre, rust, slate } from "../../theme";
+import { leaf, ochre } from "../../theme";
+import { Changes } from "./Changes";
+import { Controls } from "./Controls";
+import { Members } from "./Members";
 
 /** One delivery, live: the stream as a whole and each workstation. */
 export function DeliveryCard({ id }: { id: number }) {
@@ -19,18 +20,23 @@ export function DeliveryCard({ id }: { id: number }) {
   const d = query.data;
   return (
     <Card
-      className={`delivery delivery-${d.state}`}
+      className={`delivery delivery-${d.state}${d.paused ? " delivery-paused" : ""}`}
       title={
         <Flex align="center" gap={12}>
           {`${d.image}@${d.version} to ${d.targets.join(", ")}`}
           <Outcome is={d.state} />
+          {d.paused && <Tag color="volcano">paused</Tag>}
+          {d.sealed && <Tag>sealed</Tag>}
+          {d.reuse && <Tag>reuses what is right</Tag>}
         </Flex>
       }
-      extra={!d.ended && <Stop delivery={d} />}
+      extra={!d.ended && <Controls delivery={d} />}
     >
       {d.reason && <Alert type="warning" showIcon title={d.reason} style={{ marginBottom: 12 }} />}
+      {d.unicast && <Alert type="warning" showIcon title="The network carries no multicast to these workstations; each is served alone." style={{ marginBottom: 12 }} />}
+      {!d.ended && d.state !== "gathering" && <Now of={d} />}
       <Descriptions size="small" column={4} style={{ marginBottom: 8 }}>
-        <Descriptions.Item label="Starts when">{startInWords(d.start)}</Descriptions.Item>
+        <Descriptions.Item label="Starts when">{startInWords(d)}</Descriptions.Item>
         <Descriptions.Item label="Stream">{`${d.channel} at ${rate(d.rate)}`}</Descriptions.Item>
         <Descriptions.Item label="In use in the image">{size(d.used_bytes)}</Descriptions.Item>
         <Descriptions.Item label="On the wire">{size(d.wire_bytes)}</Descriptions.Item>
@@ -41,56 +47,38 @@ export function DeliveryCard({ id }: { id: number }) {
           <Link to={`/receipts?delivery=${d.id}`}>show</Link>
         </Descriptions.Item>
       </Descriptions>
-      {d.state === "sending" && <Progress percent={percent(d.sent_slabs, d.slabs)} strokeColor={ochre} status="active" format={(p) => `stream ${p} %`} style={{ marginBottom: 8 }} />}
-      <Table<Member>
-        size="small"
-        pagination={false}
-        rowKey="workstation"
-        dataSource={d.members}
-        columns={[
-          { title: "Workstation", dataIndex: "workstation", render: (name: string) => <b>{name}</b> },
-          { title: "Hardware address", render: (_, m) => <Address of={m.hardware_address} /> },
-          { title: "State", render: (_, m) => <Outcome is={m.outcome || m.phase} /> },
-          { title: "Progress", width: "34%", render: (_, m) => <Course of={m} /> },
-          { title: "By multicast", align: "right", render: (_, m) => size(m.bytes_multicast) },
-          { title: "Mended", align: "right", render: (_, m) => size(m.bytes_unicast) },
-        ]}
-      />
+      <Members of={d} />
+      <Changes of={d} />
     </Card>
   );
 }
 
-function startInWords(rule: string) {
-  if (rule === "all") return "all are ready";
-  if (rule === "first") return "the first is ready";
-  return `${rule.replace("ready:", "")} are ready`;
-}
-
-const strokes: Record<string, string> = { receiving: ochre, mending: ochre, checking: slate };
-
-function Course({ of }: { of: Member }) {
-  if (of.reason) return <span style={{ color: rust }}>{of.reason}</span>;
-  if (of.outcome === "delivered") return <Progress percent={100} size="small" strokeColor={leaf} format={() => "checked"} />;
-  if (of.phase === "awaited") return <span>has not called in</span>;
+/** How the group as a whole gets on. */
+function Now({ of: d }: { of: Delivery }) {
+  const members = d.members ?? [];
+  const alone = members.filter((m) => m.aside && !m.outcome).length;
+  const busy = members.filter((m) => !m.outcome && m.phase !== "awaited").length - alone;
   return (
-    <Tooltip title={`${size(of.done)} of ${size(of.total)}`}>
-      <Progress percent={percent(of.done, of.total)} size="small" strokeColor={strokes[of.phase]} />
-    </Tooltip>
+    <Flex align="center" gap={40} style={{ marginBottom: 12 }}>
+      <Statistic title="Left for the group" value={left(d.seconds_left) || "not known yet"} styles={{ content: { fontSize: 22 } }} />
+      <Statistic title="In the group" value={busy} styles={{ content: { fontSize: 22 } }} />
+      <Statistic title="Served alone" value={alone} styles={{ content: { fontSize: 22, color: alone ? ochre : undefined } }} />
+      <div style={{ flex: 1 }}>
+        <div>{d.rate_now ? `Stream at ${rate(d.rate_now)}${d.round > 1 ? `, round ${d.round}` : ""}` : d.paused ? "The stream is held" : "Nothing is being streamed"}</div>
+        <Progress percent={percent(d.sent_slabs, d.slabs)} strokeColor={d.state === "sending" ? ochre : leaf} status={d.paused ? "normal" : "active"} />
+      </div>
+    </Flex>
   );
 }
 
-function Stop({ delivery }: { delivery: Delivery }) {
-  const stop = useChange(() => ask(client.POST("/deliveries/{id}/stop", { params: { path: { id: delivery.id } } })), ["deliveries", "delivery"]);
-  return (
-    <Popconfirm
-      title="Stop this delivery?"
-      description="Workstations that are not through are left without a partition table."
-      okText="Stop"
-      onConfirm={() => stop.mutate(undefined)}
-    >
-      <Button danger size="small" loading={stop.isPending}>
-        Stop
-      </Button>
-    </Popconfirm>
-  );
+function startInWords(d: Delivery) {
+  const condition = (c: string) => {
+    if (c === "all") return "all are ready";
+    if (c === "first") return "the first is ready";
+    if (c.startsWith("at:")) return `it is ${when(c.slice(3))}`;
+    return `${c.replace("ready:", "")} are ready`;
+  };
+  const terms = d.start.split(",").map((term) => term.split("+").map(condition).join(" and "));
+  if (d.wait_at_most) terms.push(`${left(d.wait_at_most)} have passed`);
+  return terms.join(", or ");
 }
