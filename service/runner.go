@@ -59,6 +59,8 @@ type runner struct {
 const (
 	// tellEvery is how often a delivery that moves is published at the most.
 	tellEvery = 250 * time.Millisecond
+	// storeEvery is how often its bytes are recorded, in case the service is killed.
+	storeEvery = 5 * time.Second
 	// serviceNode is the service's node id in its streams.
 	serviceNode = norm.NodeID(1)
 	// unicastBurst lets any slab through at once.
@@ -261,7 +263,7 @@ func (r *runner) run(ctx context.Context) {
 	defer stopStream()
 	defer r.s.rates.want(r, 0)
 	var t *stream
-	var told time.Time
+	var told, stored time.Time
 	recorded, rateSet, held := r.rec.State, int64(0), false
 	for {
 		now := r.s.config.Now()
@@ -327,11 +329,11 @@ func (r *runner) run(ctx context.Context) {
 		}
 		r.limitUnicasts(busy)
 		settled := r.writeReceipts(ctx) && r.writeNotes(ctx)
-		if settled && state != recorded {
+		if settled && (state != recorded || !state.Over() && now.Sub(stored) >= storeEvery) {
 			if err := r.s.records.SetDelivery(ctx, now, r.rec.ID, state, reason, wire); err != nil {
 				r.s.log.Error("a delivery could not be recorded", "delivery", r.rec.ID, "state", state, "error", err)
 				settled = false
-			} else {
+			} else if stored = now; state != recorded {
 				recorded = state
 				r.s.log.Info("delivery", "delivery", r.rec.ID, "image", r.rec.Image, "state", state)
 				told = time.Time{}

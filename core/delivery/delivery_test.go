@@ -12,9 +12,10 @@ import (
 
 // story is a delivery to workstations 1 to 4 with a clock that it turns itself.
 type story struct {
-	t   *testing.T
-	d   *delivery.Delivery
-	now time.Time
+	t    *testing.T
+	d    *delivery.Delivery
+	now  time.Time
+	sent int64 // bytes of the stream
 }
 
 func begin(t *testing.T, rule string) *story {
@@ -23,7 +24,7 @@ func begin(t *testing.T, rule string) *story {
 	whole, err := delivery.ParseRanges([]delivery.Range{{0, 99}})
 	require.NoError(t, err)
 	now := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
-	return &story{t, delivery.New(delivery.Options{Rule: r, Ordered: now, Whole: whole}, []int64{1, 2, 3, 4}), now}
+	return &story{t: t, d: delivery.New(delivery.Options{Rule: r, Ordered: now, Whole: whole}, []int64{1, 2, 3, 4}), now: now}
 }
 
 func (s *story) pass(d time.Duration) { s.now = s.now.Add(d) }

@@ -1,7 +1,9 @@
 package delivery
 
 import (
+	"cmp"
 	"math"
+	"slices"
 	"time"
 )
 
@@ -90,27 +92,39 @@ func (d *Delivery) memberLeft(m *Member) (time.Duration, bool) {
 	default:
 		return 0, false
 	}
-	// The whole disk is read back then, at the speed of others if that is known.
-	check := d.checkSpeed()
-	if check == 0 {
-		check = m.Last.DiskSpeed
-	}
-	if check > 0 {
+	// The whole disk is read back then.
+	if check := d.checkSpeed(m); check > 0 {
 		left += time.Duration(float64(m.Last.Total) / check * float64(time.Second))
 	}
 	return left, true
 }
 
-// checkSpeed is how fast disks are read back here; 0 if none was yet.
-func (d *Delivery) checkSpeed() float64 {
-	sum, n := 0.0, 0
-	for _, m := range d.members {
-		if m.checkSpeed > 0 && m.Aside == "" {
-			sum, n = sum+m.checkSpeed, n+1
+// checkSpeed is how fast a workstation's disk may be read back: as fast as those
+// that were, or as disks are written; 0 if nothing is known. In the group it is the
+// middle one's that counts, so that a single bad one changes nothing for all.
+func (d *Delivery) checkSpeed(m *Member) float64 {
+	if m.Aside != "" {
+		return m.Last.DiskSpeed
+	}
+	var read, written []float64
+	for _, o := range d.members {
+		if o.Aside != "" {
+			continue
+		}
+		if o.checkSpeed > 0 {
+			read = append(read, o.checkSpeed)
+		}
+		if o.Last.DiskSpeed > 0 {
+			written = append(written, o.Last.DiskSpeed)
 		}
 	}
-	if n == 0 {
+	return cmp.Or(middle(read), middle(written))
+}
+
+func middle(speeds []float64) float64 {
+	if len(speeds) == 0 {
 		return 0
 	}
-	return sum / float64(n)
+	slices.Sort(speeds)
+	return speeds[len(speeds)/2]
 }

@@ -63,6 +63,10 @@ func (o *rxObject) begin(d *dataMessage) bool {
 	} else {
 		o.parity, o.points = min(int(f.MaxN), fec.MaxSymbols-int(f.MaxBlock)), fec.ZeroFirst
 	}
+	words := int64(l.blocks+63) / 64
+	if o.kind != Stream && o.m.r.held+8*words > o.m.r.config.Buffer {
+		return false // not now
+	}
 	o.known = true
 	o.sink = o.m.r.config.Open(o.head())
 	if o.wanted = o.sink != nil; !o.wanted {
@@ -73,7 +77,8 @@ func (o *rxObject) begin(d *dataMessage) bool {
 		o.layout.large, o.layout.small, o.layout.largeCount, o.layout.blocks = l.Max, l.Max, 0, maxBlocks
 		o.stream = &rxStream{}
 	} else {
-		o.whole = make([]uint64, (l.blocks+63)/64)
+		o.m.r.held += 8 * words
+		o.whole = make([]uint64, words)
 		o.left = l.blocks
 	}
 	o.blocks = map[uint32]*rxBlock{}
@@ -86,7 +91,8 @@ func (o *rxObject) drop() {
 		o.m.r.giveBack(b.bytes)
 		o.m.r.held -= int64(len(b.parity) * o.symbolSize())
 	}
-	o.blocks, o.over = nil, true
+	o.m.r.held -= 8 * int64(len(o.whole))
+	o.blocks, o.whole, o.over = nil, nil, true
 }
 
 func (o *rxObject) symbolSize() int {
@@ -300,7 +306,9 @@ func (o *rxObject) requests(q *requestBuilder, due mark) (suppressed bool) {
 			q.add(formItems, wantInfo, at)
 		}
 	}
-	for n := o.first(); n < o.limit(due) && q.left >= 32; n++ {
+	// No more at a time than a sane sender can be ahead: the rest is for next time.
+	limit := min(o.limit(due), o.first()+maxAhead)
+	for n := o.first(); n < limit && q.left >= 32; n++ {
 		if o.isWhole(n) {
 			continue
 		}
@@ -339,6 +347,9 @@ func (o *rxObject) requests(q *requestBuilder, due mark) (suppressed bool) {
 	}
 	return suppressed
 }
+
+// maxAhead bounds how many blocks of an object are looked at for one NACK.
+const maxAhead = 1 << 12
 
 // askBlock asks for so many symbols of a block: parity that has not come, and if
 // there is too little of it, source symbols as well (section 5.3).

@@ -122,6 +122,7 @@ type Sender struct {
 	holdTill time.Time  // requests are gathered until then
 
 	invalid    []ObjectID // to be squelched
+	streamGone *txObject  // a stream of which blocks were asked for that are gone
 	squelchAt  time.Time
 	advertise  []request // heard by unicast: the others must be told
 	advertised time.Time
@@ -230,7 +231,7 @@ func (s *Sender) enqueue(now time.Time, o *txObject) (ObjectID, error) {
 // keep is how long an object that nobody asks for is kept, when there is no room:
 // long enough for some rounds of NACKs.
 func (s *Sender) keep() time.Duration {
-	return max(RobustFactor*s.grtt.value, 250*time.Millisecond)
+	return max(RobustFactor*s.grtt.value, 400*time.Millisecond)
 }
 
 // release lets object i of the window go.
@@ -308,7 +309,7 @@ func (s *Sender) next(now time.Time, b []byte) []byte {
 		c := &cmdMessage{senderHead: s.head(), Flavor: cmdApplication, Content: s.commands[0]}
 		s.commands = s.commands[1:]
 		return c.append(b)
-	case len(s.invalid) > 0 && !now.Before(s.squelchAt):
+	case (len(s.invalid) > 0 || s.streamGone != nil) && !now.Before(s.squelchAt):
 		return s.squelch(now, b)
 	case len(s.advertise) > 0 && now.Sub(s.advertised) >= s.grtt.value:
 		return s.advertisement(now, b)
@@ -348,7 +349,7 @@ func (s *Sender) idle() bool {
 // comes or an object is enqueued before.
 func (s *Sender) Deadline(now time.Time) time.Time {
 	at := s.grtt.at
-	busy := len(s.commands) > 0 || len(s.invalid) > 0 || len(s.advertise) > 0
+	busy := len(s.commands) > 0 || len(s.invalid) > 0 || s.streamGone != nil || len(s.advertise) > 0
 	if !s.paused {
 		busy = busy || !s.idle()
 		if !busy && len(s.repairs) > 0 {

@@ -45,6 +45,9 @@ func (s *Sender) nack(now time.Time, n *nackMessage, unicast bool) {
 						o.infoAsked, queued = true, true
 						s.enqueueRepair(o.repairBlock(0, s.config.Ahead))
 					}
+					if o.stream != nil && id == first.Object && first.Block < o.stream.first && r.Level&(wantBlock|wantSegment) != 0 {
+						s.streamGone = o
+					}
 					from, to := o.asked(r, first, last, id)
 					for b := from; b < to; b++ {
 						if !o.wasSent(b) {
@@ -255,11 +258,11 @@ func (s *Sender) squelch(now time.Time, b []byte) []byte {
 	c.Object = s.nextID
 	if len(s.objects) > 0 {
 		c.Object = s.objects[0].id
-		if st := s.objects[0].stream; st != nil {
-			c.Block = st.first
-		}
 	}
-	s.invalid = nil
+	if o := s.streamGone; o != nil { // what comes next of it cannot be repaired
+		c.Object, c.Block = o.id, o.stream.first
+	}
+	s.invalid, s.streamGone = nil, nil
 	s.squelchAt = now.Add(2 * s.grtt.value)
 	return c.append(b)
 }
