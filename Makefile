@@ -12,7 +12,7 @@ PACKAGES := fdisk mount dosfstools mtools e2fsprogs ntfs-3g exfatprogs exfat-fus
 TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs.exfat mount.exfat-fuse mkfs.xfs mkfs.btrfs \
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft
 
-.PHONY: demo test build setup console check fuzz bench bench-slabs screenshots clean
+.PHONY: demo test build setup console check fuzz bench bench-slabs bench-multicast screenshots clean
 
 demo: build
 	./bin/jugate demo
@@ -79,6 +79,12 @@ bench: setup
 bench-slabs: setup
 	$(GO) build -o bin/bench ./bench
 	bin/bench -dir $(BENCH_DIR) slabs
+
+# Measures streams in network namespaces beside the reference library, and
+# deliveries to rooms; it needs root and about ten minutes.
+bench-multicast: setup build
+	$(GO) build -o bin/bench ./bench
+	bin/bench -dir $(SCRATCH) multicast
 
 # Pictures of the console's pages, made from the demo's data.
 screenshots: build

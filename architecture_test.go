@@ -32,7 +32,8 @@ var rooms = map[string][]string{
 	"demo/golddisk": {},
 	"cli":           {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"cmd":           {"cli", "agent", "apiclient"},
-	"bench":         {"demo", "core"},
+	"lab":           {},
+	"bench":         {"lab", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 }
 
 // forbidden says what of the world a room must not reach, not even through

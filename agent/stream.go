@@ -26,9 +26,8 @@ const (
 
 // arrived is a whole frame from the stream.
 type arrived struct {
-	slab     int
-	frame    []byte
-	repaired bool
+	slab  int
+	frame []byte
 }
 
 // intake takes the stream: parcels become frames, and frames wait for the disk.

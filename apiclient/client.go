@@ -61,6 +61,13 @@ func New(server, token string) (*Client, error) {
 	return &Client{base: strings.TrimSuffix(server, "/"), token: token, http: &http.Client{}}, nil
 }
 
+// Over makes the same client on top of another HTTP client.
+func (c *Client) Over(h *http.Client) *Client {
+	other := *c
+	other.http = h
+	return &other
+}
+
 // WithToken is the same client with another token or pass.
 func (c *Client) WithToken(token string) *Client {
 	other := *c

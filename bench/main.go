@@ -2,7 +2,7 @@
 // have, against ordinary tools in the same run, and prints the tables of
 // docs/performance.md. It needs root, to fill the disk's volumes.
 //
-//	go run ./bench [-dir FOLDER] [-size GIB] disk|slabs
+//	go run ./bench [-dir FOLDER] [-size GIB] disk|slabs|multicast
 package main
 
 import (
@@ -35,7 +35,7 @@ func main() {
 
 func run(ctx context.Context, dir string, gib float64, args []string) error {
 	if len(args) == 0 {
-		return fmt.Errorf("say what to measure: disk or slabs")
+		return fmt.Errorf("say what to measure: disk, slabs or multicast")
 	}
 	switch args[0] {
 	case "capture": // in a process of its own, for its memory
@@ -48,6 +48,10 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 		return err
 	}
 	defer os.RemoveAll(work)
+	if args[0] == "multicast" {
+		describeMachine()
+		return multicast(ctx, work, strings.Join(args[1:], " "))
+	}
 	b := &bench{dir: work, size: int64(gib*1024) << 20}
 	if err := b.build(ctx); err != nil {
 		return err

@@ -14,14 +14,17 @@ import (
 
 func serveCommand() *cobra.Command {
 	var config service.Config
-	var listen, groups, rate string
+	var listen, groups, rate, ceiling string
 	var ttl int
 	cmd := &cobra.Command{
 		Use: "serve --data DIR", Short: "Run the service", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var err error
-			if config.Multicast.Groups, err = netip.ParsePrefix(groups); err != nil || !config.Multicast.Groups.Addr().Is4() || !config.Multicast.Groups.Addr().IsMulticast() {
-				return usageError{fmt.Errorf("--multicast-groups: %q is no range of IPv4 multicast addresses", groups)}
+			if config.Multicast.Groups, err = netip.ParsePrefix(groups); err != nil || !config.Multicast.Groups.Addr().IsMulticast() {
+				return usageError{fmt.Errorf("--multicast-groups: %q is no range of multicast addresses", groups)}
+			}
+			if config.Multicast.Ceiling, err = parseRate(ceiling); err != nil {
+				return usageError{fmt.Errorf("--ceiling: %w", err)}
 			}
 			if config.Multicast.Rate, err = parseRate(rate); err != nil {
 				return usageError{fmt.Errorf("--rate: %w", err)}
@@ -59,6 +62,7 @@ func serveCommand() *cobra.Command {
 	flags.Uint16Var(&config.Multicast.Port, "multicast-port", 6003, "port of streams")
 	flags.IntVar(&ttl, "multicast-ttl", 1, "how many routers a stream may pass, plus one")
 	flags.StringVar(&rate, "rate", "100Mbit", "rate of one stream")
+	flags.StringVar(&ceiling, "ceiling", "", "what all streams together may take, such as 800Mbit (default: no bound)")
 	flags.StringSliceVar(&config.IdentityFiles, "identity-files", nil, "patterns of files that tell one machine from another, which no golden disk may have (default: usual names of agents' identities)")
 	cmd.MarkFlagRequired("data")
 	return cmd

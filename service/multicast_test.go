@@ -11,6 +11,7 @@ import (
 	"jugate/api"
 	"jugate/core/hwaddr"
 	"jugate/demo/golddisk"
+	"jugate/service"
 	"jugate/sim"
 )
 
@@ -222,4 +223,39 @@ func TestWaitAtMostStartsWithWhoeverIsReady(t *testing.T) {
 	assert.Equal(t, "delivered", receipts["herb-01"].Outcome)
 	assert.Equal(t, "delivered", receipts["herb-02"].Outcome)
 	assert.Equal(t, "absent", receipts["herb-03"].Outcome)
+}
+
+// Two deliveries at once go to different groups and share what the network may
+// carry.
+func TestSeveralDeliveriesShareTheCeiling(t *testing.T) {
+	shared := loopback
+	shared.Ceiling = 20_000_000
+	r := &room{house: openWith(t, t.TempDir(), "127.0.0.1:0", shared), disk: gold(t), disks: map[string]string{}}
+	r.start(1, r.disk.Path, 0, "desk-gold")
+	require.Equal(t, "done", r.capture("desk-gold", "garden-desk").State)
+	var orders []api.Delivery
+	for n, name := range []string{"herb-01", "herb-02"} {
+		r.put(2+n, name, nil)
+		d, err := r.client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{name}, Rate: 100_000_000})
+		require.NoError(t, err)
+		orders = append(orders, d)
+	}
+	assert.NotEqual(t, orders[0].Channel, orders[1].Channel)
+	r.eventually(func() bool {
+		one, err := r.client.Delivery(t.Context(), orders[0].ID)
+		require.NoError(t, err)
+		two, err := r.client.Delivery(t.Context(), orders[1].ID)
+		require.NoError(t, err)
+		require.LessOrEqual(t, max(one.RateNow, two.RateNow), shared.Ceiling)
+		return one.RateNow == shared.Ceiling/2 && two.RateNow == shared.Ceiling/2
+	})
+	for _, d := range orders {
+		r.until(d.ID, over)
+	}
+	r.right("herb-01", "herb-02")
+}
+
+func TestAWrongInterfaceIsNamedAtTheStart(t *testing.T) {
+	_, err := service.Open(t.Context(), service.Config{Data: t.TempDir(), Multicast: service.Multicast{Interface: "nowhere0"}})
+	assert.ErrorContains(t, err, `"nowhere0"`)
 }

@@ -111,6 +111,11 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 }
 
 func (s *Service) open(ctx context.Context) (err error) {
+	if name := s.config.Multicast.Interface; name != "" {
+		if _, err := net.InterfaceByName(name); err != nil {
+			return fmt.Errorf("multicast interface %q: %w", name, err)
+		}
+	}
 	if s.lock, err = lock(filepath.Join(s.config.Data, "jugate.lock")); err != nil {
 		return err
 	}

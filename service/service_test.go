@@ -37,7 +37,12 @@ var loopback = service.Multicast{Interface: "lo", TTL: service.NoTTL, Groups: ne
 
 func open(t *testing.T, data, listen string) *house {
 	t.Helper()
-	s, err := service.Open(t.Context(), service.Config{Data: data, Multicast: loopback, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
+	return openWith(t, data, listen, loopback)
+}
+
+func openWith(t *testing.T, data, listen string, m service.Multicast) *house {
+	t.Helper()
+	s, err := service.Open(t.Context(), service.Config{Data: data, Multicast: m, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
 	require.NoError(t, err)
 	listener, err := net.Listen("tcp", listen)
 	require.NoError(t, err)

@@ -5,8 +5,8 @@ import (
 )
 
 // bucket paces a sender: it fills at the rate and every packet takes its bytes
-// out. It may go below zero by one packet, and opens again when a few packets'
-// worth, or a millisecond's, is there, so that packets go out in batches.
+// out. It may go below zero by one packet, and opens again when four milliseconds'
+// worth is there, 32 packets at the most: every batch wakes every receiver.
 type bucket struct {
 	rate   float64 // bits a second
 	tokens float64 // bytes
@@ -21,10 +21,10 @@ func newBucket(rate float64, packet int, now time.Time) bucket {
 
 // depth is how much may be saved up, in bytes: what is sent in 8 ms, so that a
 // late wake-up costs no throughput.
-func (b *bucket) depth() float64 { return max(8*b.packet, b.rate/8*0.008) }
+func (b *bucket) depth() float64 { return max(8*b.packet, b.rate/8*0.016) }
 
 // batch is how much opens it again.
-func (b *bucket) batch() float64 { return min(max(b.packet, b.rate/8*0.001), 64*b.packet, b.depth()) }
+func (b *bucket) batch() float64 { return min(max(b.packet, b.rate/8*0.004), 32*b.packet, b.depth()) }
 
 func (b *bucket) set(rate float64, now time.Time) {
 	b.refill(now)

@@ -5,7 +5,7 @@ import (
 )
 
 // grtt is the sender's estimate of the greatest round trip to any receiver
-// (section 5.1.1; RFC 5401, section 4.2.1): it rises at once, and sinks slowly, a
+// (section 5.1.1; RFC 5401, section 4.2.1): it rises fast, and sinks slowly, a
 // step for each probe that was answered.
 type grtt struct {
 	value     time.Duration
@@ -23,9 +23,11 @@ type grtt struct {
 
 const (
 	grttMax = 15 * time.Second
-	// Probes begin often, for the first estimate, and become rare.
-	probeFirst = 50 * time.Millisecond
-	probeLast  = 2 * time.Second
+	// Probes begin often, for the first estimate, and become rarer: the larger the
+	// group, the more answers there are.
+	probeFirst     = 50 * time.Millisecond
+	probeLast      = 250 * time.Millisecond
+	probePerMember = 5 * time.Millisecond
 )
 
 func newGRTT(first time.Duration, now time.Time) grtt {
@@ -51,18 +53,18 @@ func (g *grtt) due(now time.Time) bool { return !now.Before(g.at) }
 func (g *grtt) clock(now time.Time) time.Time { return g.base.Add(now.Sub(g.base)) }
 
 // sent begins a new round of answers.
-func (g *grtt) sent(now time.Time, interval time.Duration) {
+func (g *grtt) sent(now time.Time, interval, rarest time.Duration) {
 	if g.peak > 0 {
 		if !g.measured {
 			g.set(g.peak)
 		} else if g.peak < g.value {
-			g.set(g.value - (g.value-g.peak)/4)
+			g.set(g.value - (g.value-g.peak)/3)
 		}
 		g.measured, g.peak = true, 0
 	}
 	if interval == 0 {
 		interval = g.interval
-		g.interval = min(g.interval*2, probeLast)
+		g.interval = min(g.interval*2, rarest)
 	}
 	g.sequence++
 	g.at = now.Add(interval)
@@ -80,7 +82,8 @@ func (g *grtt) response(now, echoed time.Time) (rtt time.Duration, ok bool) {
 	rtt = max(rtt, time.Microsecond)
 	g.peak = max(g.peak, rtt)
 	if g.measured && rtt > g.value {
-		g.set(rtt)
+		// Half the way at once, so that one receiver's bad moment does not make all wait.
+		g.set(g.value + (rtt-g.value)/2)
 	}
 	return rtt, true
 }
@@ -96,7 +99,7 @@ func (s *Sender) probe(now time.Time, b []byte) []byte {
 			s.setRate(s.tfmcc.rate, now)
 		}
 	}
-	s.grtt.sent(now, interval)
+	s.grtt.sent(now, interval, max(probeLast, time.Duration(s.config.GroupSize)*probePerMember))
 	c.Sequence = s.grtt.sequence
 	rate := QuantizeRate(s.bucket.rate / 8)
 	c.Rate = &rate

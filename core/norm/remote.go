@@ -4,8 +4,6 @@ import (
 	"net/netip"
 	"slices"
 	"time"
-
-	"jugate/core/fec"
 )
 
 // remote is a sender as a receiver knows it.
@@ -28,8 +26,6 @@ type remote struct {
 	objects map[ObjectID]*rxObject // from low on
 	low     ObjectID               // everything before is whole or given up
 	due     mark
-	window  int
-	points  fec.Points
 
 	cycle nackCycle
 	probe probeHeard

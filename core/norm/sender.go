@@ -368,10 +368,22 @@ func (s *Sender) Deadline(now time.Time) time.Time {
 func (s *Sender) head() senderHead {
 	h := senderHead{
 		head:     head{Sequence: s.sequence, Source: s.config.Node},
-		Instance: s.config.Instance, GRTT: s.grtt.quantized, Backoff: uint8(s.config.Backoff), GroupSize: QuantizeGroupSize(s.config.GroupSize),
+		Instance: s.config.Instance, GRTT: s.grtt.quantized, Backoff: uint8(s.backoff()), GroupSize: QuantizeGroupSize(s.config.GroupSize),
 	}
 	s.sequence++
 	return h
+}
+
+// backoff is K as receivers are told. At the end, when everyone waits for the last
+// repairs, a small group need not be spread out as far.
+func (s *Sender) backoff() int {
+	switch {
+	case !s.idle() || s.config.GroupSize > 100:
+		return s.config.Backoff
+	case s.config.GroupSize > 20:
+		return (s.config.Backoff + 1) / 2
+	}
+	return (s.config.Backoff + 3) / 4
 }
 
 // fresh sends the next symbol that was never sent.

@@ -84,8 +84,6 @@ func (o *txObject) repairBlock(n uint32, ahead int) *txBlock {
 	return b
 }
 
-func (b *txBlock) empty() bool { return b.parity == 0 && b.explicit == [4]uint64{} }
-
 // blockCache holds the blocks that symbols are taken from.
 type blockCache struct {
 	blocks []*cachedBlock // the one used last comes first

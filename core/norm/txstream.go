@@ -160,10 +160,7 @@ func (st *txStream) last() (position, bool) {
 
 // block returns the symbols of a block that is full.
 func (st *txStream) block(n uint32, into [][]byte) [][]byte {
-	for _, s := range st.blocks[n-st.first] {
-		into = append(into, s)
-	}
-	return into
+	return append(into, st.blocks[n-st.first]...)
 }
 
 // symbolBytes returns a source symbol, header included.

@@ -217,6 +217,8 @@ static int receive(NormInstanceHandle instance, NormSessionHandle session, const
             break;
         }
     }
+    printf("complete\n");
+    fflush(stdout);
     // Stay for the sender's last questions.
     NormEvent event;
     for (double end = now() + 2; next(instance, &event, end);) {}

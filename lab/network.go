@@ -1,0 +1,191 @@
+// Package lab makes networks to test in: hosts in network namespaces of their own
+// around a bridge, with links that can be slow, lose packets, or be pulled out.
+// Nothing of it reaches the outside. It needs root, ip, tc and nft.
+//
+//	n, err := lab.NewNetwork(ctx, "desk", "herb-01", "herb-02")
+//	defer n.Close()
+//	n.Host("desk").Rate(ctx, 200e6)
+//	n.Host("herb-01").Lose(ctx, 0.01)
+//	cmd := n.Host("desk").Command(ctx, "jugate", "wire", "send", …, "--interface", lab.Interface)
+package lab
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"runtime"
+	"strconv"
+	"strings"
+	"sync/atomic"
+
+	"golang.org/x/sys/unix"
+)
+
+// Interface is the name of every host's network interface.
+const Interface = "eth0"
+
+// networks counts those that were made, for their names.
+var networks atomic.Int64
+
+// Network is a bridge with hosts around it.
+type Network struct {
+	name  string // begins the names of all its namespaces
+	hosts map[string]*Host
+}
+
+// Host is one machine of a network, with an address of 192.0.2.0/24 and of
+// 2001:db8::/64.
+type Host struct {
+	Name    string
+	Address netip.Addr
+	network *Network
+}
+
+// NewNetwork makes a network with these hosts, 250 at most.
+func NewNetwork(ctx context.Context, hosts ...string) (_ *Network, err error) {
+	n := &Network{name: fmt.Sprintf("jugate-lab-%d-%d", os.Getpid(), networks.Add(1)), hosts: map[string]*Host{}}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, n.Close())
+		}
+	}()
+	if len(hosts) > 250 {
+		return n, fmt.Errorf("a network of %d hosts is too large", len(hosts))
+	}
+	if err := run(ctx, "ip", "netns", "add", n.name); err != nil {
+		return n, err
+	}
+	if err := n.in(ctx, "ip", "link", "add", "br0", "type", "bridge", "mcast_snooping", "0"); err != nil {
+		return n, err
+	}
+	if err := n.in(ctx, "ip", "link", "set", "br0", "up"); err != nil {
+		return n, err
+	}
+	for i, name := range hosts {
+		h := &Host{Name: name, Address: netip.AddrFrom4([4]byte{192, 0, 2, byte(i + 1)}), network: n}
+		n.hosts[name] = h
+		port := fmt.Sprintf("port%d", i+1)
+		for _, args := range [][]string{
+			{"ip", "netns", "add", h.namespace()},
+			{"ip", "-n", n.name, "link", "add", port, "type", "veth", "peer", "name", Interface, "netns", h.namespace()},
+			{"ip", "-n", n.name, "link", "set", port, "master", "br0", "up"},
+			{"ip", "-n", h.namespace(), "address", "add", h.Address.String() + "/24", "dev", Interface},
+			{"ip", "-n", h.namespace(), "address", "add", fmt.Sprintf("2001:db8::%x/64", i+1), "dev", Interface, "nodad"},
+			{"ip", "-n", h.namespace(), "link", "set", "lo", "up"},
+		} {
+			if err := run(ctx, args[0], args[1:]...); err != nil {
+				return n, err
+			}
+		}
+		if err := h.Up(ctx); err != nil {
+			return n, err
+		}
+	}
+	return n, nil
+}
+
+// Close takes the network away. What still runs in it loses it.
+func (n *Network) Close() error {
+	var problems []error
+	for _, h := range n.hosts {
+		problems = append(problems, run(context.Background(), "ip", "netns", "delete", h.namespace()))
+	}
+	return errors.Join(append(problems, run(context.Background(), "ip", "netns", "delete", n.name))...)
+}
+
+// Host is the host with that name.
+func (n *Network) Host(name string) *Host { return n.hosts[name] }
+
+func (n *Network) in(ctx context.Context, args ...string) error {
+	return run(ctx, "ip", append([]string{"netns", "exec", n.name}, args...)...)
+}
+
+func (h *Host) namespace() string { return h.network.name + "-" + h.Name }
+
+// Command is a program that runs on the host.
+func (h *Host) Command(ctx context.Context, name string, args ...string) *exec.Cmd {
+	return exec.CommandContext(ctx, "ip", append([]string{"netns", "exec", h.namespace(), name}, args...)...)
+}
+
+func (h *Host) do(ctx context.Context, args ...string) error {
+	return run(ctx, "ip", append([]string{"netns", "exec", h.namespace()}, args...)...)
+}
+
+// Up switches the host's interface on; multicast goes there.
+func (h *Host) Up(ctx context.Context) error {
+	return errors.Join(h.do(ctx, "ip", "link", "set", Interface, "up"), h.do(ctx, "ip", "route", "replace", "224.0.0.0/4", "dev", Interface))
+}
+
+// Down switches it off.
+func (h *Host) Down(ctx context.Context) error {
+	return h.do(ctx, "ip", "link", "set", Interface, "down")
+}
+
+// MTU sets the longest packet of the interface, in bytes.
+func (h *Host) MTU(ctx context.Context, bytes int) error {
+	return h.do(ctx, "ip", "link", "set", Interface, "mtu", strconv.Itoa(bytes))
+}
+
+// Rate bounds what the host sends, in bits a second.
+func (h *Host) Rate(ctx context.Context, bits float64) error {
+	return h.do(ctx, "tc", "qdisc", "replace", "dev", Interface, "root", "tbf", "rate", fmt.Sprintf("%.0fbit", bits), "burst", "256k", "latency", "100ms")
+}
+
+// Lose makes the host lose this share of the multicast packets that come.
+func (h *Host) Lose(ctx context.Context, share float64) error {
+	return errors.Join(
+		h.do(ctx, "nft", "add table ip loss; flush table ip loss"),
+		h.do(ctx, "nft", "add chain ip loss in { type filter hook input priority 0; }"),
+		h.do(ctx, "nft", fmt.Sprintf("add rule ip loss in ip daddr 224.0.0.0/4 numgen random mod 10000 < %.0f drop", share*10000)))
+}
+
+// Sent is how many bytes the interface has sent, headers included.
+func (h *Host) Sent(ctx context.Context) (int64, error) {
+	out, err := h.Command(ctx, "cat", "/sys/class/net/"+Interface+"/statistics/tx_bytes").Output()
+	if err != nil {
+		return 0, fmt.Errorf("count what %s has sent: %w", h.Name, err)
+	}
+	return strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64)
+}
+
+// Dial connects from the host, for a client of its own process.
+func (h *Host) Dial(ctx context.Context, network, address string) (conn net.Conn, err error) {
+	err = h.Inside(func() error {
+		var d net.Dialer
+		conn, err = d.DialContext(ctx, network, address)
+		return err
+	})
+	return conn, err
+}
+
+// Inside calls do with the calling thread in the host's namespace: sockets that
+// it opens belong there.
+func (h *Host) Inside(do func() error) error {
+	done := make(chan error)
+	go func() {
+		runtime.LockOSThread() // never unlocked: the thread ends with the goroutine
+		f, err := os.Open("/run/netns/" + h.namespace())
+		if err == nil {
+			defer f.Close()
+			err = unix.Setns(int(f.Fd()), unix.CLONE_NEWNET)
+		}
+		if err == nil {
+			err = do()
+		}
+		done <- err
+	}()
+	return <-done
+}
+
+func run(ctx context.Context, name string, args ...string) error {
+	out, err := exec.CommandContext(ctx, name, args...).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("%s %s: %w: %s", name, strings.Join(args, " "), err, bytes.TrimSpace(out))
+	}
+	return nil
+}
