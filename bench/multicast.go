@@ -11,6 +11,7 @@ import (
 	"os"
 	"os/exec"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -59,7 +60,7 @@ func multicast(ctx context.Context, dir string, only string) error {
 	if out, err := exec.CommandContext(ctx, "g++", "-O2", "-o", peer, "wire/testdata/peer/peer.cpp", "-lnorm").CombinedOutput(); err != nil {
 		return fmt.Errorf("build the peer: %w: %s", err, out)
 	}
-	fmt.Printf("\n| case | wire bytes / payload | time / (payload / rate) | reference library: wire | time | least possible: wire | wanted: wire | time |\n|---|---|---|---|---|---|---|---|\n")
+	fmt.Printf("\n| case | wire bytes / payload | time / (payload / rate) | reference library: wire | time | least possible: wire | wanted: wire | time | stolen |\n|---|---|---|---|---|---|---|---|---|\n")
 	times := map[int][]float64{}
 	var costs []string
 	for _, c := range wireCases {
@@ -67,6 +68,7 @@ func multicast(ctx context.Context, dir string, only string) error {
 			continue
 		}
 		var ours, theirs []transferred
+		before := stolen()
 		for round := range rounds {
 			t, err := transfer(ctx, dir, c, jugateWire())
 			if err != nil {
@@ -84,10 +86,10 @@ func multicast(ctx context.Context, dir string, only string) error {
 		if c.mbit == 50 {
 			times[c.receivers] = column(ours, func(t transferred) float64 { return t.time })
 		}
-		fmt.Printf("| %s | %s | %s | %s | %s | %.3f | %s | %s |\n", c.name,
+		fmt.Printf("| %s | %s | %s | %s | %s | %.3f | %s | %s | %.1f %% |\n", c.name,
 			spread(ours, func(t transferred) float64 { return t.wire }), spread(ours, func(t transferred) float64 { return t.time }),
 			spread(theirs, func(t transferred) float64 { return t.wire }), spread(theirs, func(t transferred) float64 { return t.time }),
-			leastWire(c), most(c.wireMost), most(c.timeMost))
+			leastWire(c), most(c.wireMost), most(c.timeMost), 100*stolen().since(before))
 		gb := float64(c.megabytes) / 1000
 		cost := func(who string, ts []transferred) {
 			if len(ts) > 0 {
@@ -110,6 +112,28 @@ func multicast(ctx context.Context, dir string, only string) error {
 	}
 	return crowd(ctx, dir)
 }
+
+// ticks are those of the machine, and how many of them it was not given.
+type ticks struct{ all, lost float64 }
+
+// stolen tells what other machines on the same processor have taken: a case in
+// which that is much has been disturbed.
+func stolen() (t ticks) {
+	text, err := os.ReadFile("/proc/stat")
+	if err != nil {
+		return t
+	}
+	first, _, _ := strings.Cut(string(text), "\n")
+	for i, field := range strings.Fields(first) {
+		n, _ := strconv.ParseFloat(field, 64) // the first one is a name
+		if t.all += n; i == 8 {
+			t.lost = n
+		}
+	}
+	return t
+}
+
+func (t ticks) since(before ticks) float64 { return (t.lost - before.lost) / (t.all - before.all) }
 
 func column(ts []transferred, f func(transferred) float64) (all []float64) {
 	for _, t := range ts {

@@ -55,10 +55,12 @@ const (
 	cmdApplication
 )
 
-// Types of NORM_ACK (section 4.3.2); from 16 on they belong to applications.
+// Types of NORM_ACK (section 4.3.2).
 const (
 	ackCC    = 1
 	ackFlush = 2
+	// AckApplication is the first type that belongs to applications.
+	AckApplication = 16
 )
 
 // head is common to all messages.

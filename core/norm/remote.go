@@ -224,6 +224,11 @@ func (m *remote) command(now time.Time, c *cmdMessage) {
 			m.lost = true
 			m.r.events = append(m.r.events, ReceiverEvent{Kind: SenderEnded, Head: m.about()})
 		}
+	case cmdAckReq:
+		if c.AckType >= AckApplication && slices.Contains(c.Nodes, m.r.config.Node) {
+			m.ack = &ackMessage{Type: c.AckType, ID: c.AckID}
+			m.ackAt = now.Add(time.Duration(m.r.dice.Float64() * float64(m.grtt)))
+		}
 	case cmdApplication:
 		m.r.events = append(m.r.events, ReceiverEvent{Kind: Commanded, Head: m.about(), Content: slices.Clone(c.Content)})
 	}

@@ -88,7 +88,8 @@ const (
 	ReadFailed                              // an object could not be read and is given up
 	Flushed                                 // all went out, and nobody asks for more
 	Acknowledged                            // a node has everything up to the watermark
-	Unheard                                 // a node did not acknowledge it
+	Unheard                                 // a node did not acknowledge it, or answer
+	Answered                                // a node has answered Ask
 	Closed                                  // the end was told
 )
 
@@ -128,6 +129,7 @@ type Sender struct {
 	advertised time.Time
 
 	flush     flush
+	question  question
 	commands  [][]byte // of the application
 	closing   int      // how often the end is still to be told; -1 once it was
 	paused    bool
@@ -305,6 +307,8 @@ func (s *Sender) next(now time.Time, b []byte) []byte {
 		return nil
 	}
 	switch {
+	case s.question.due(now):
+		return s.ask(now, b)
 	case len(s.commands) > 0:
 		c := &cmdMessage{senderHead: s.head(), Flavor: cmdApplication, Content: s.commands[0]}
 		s.commands = s.commands[1:]
@@ -358,6 +362,9 @@ func (s *Sender) Deadline(now time.Time) time.Time {
 	}
 	if busy {
 		return earliest(at, s.bucket.opens(now))
+	}
+	if len(s.question.nodes) > 0 {
+		at = earliest(at, s.question.at)
 	}
 	if s.flush.waiting(s) && (!s.paused || s.closing > 0) {
 		at = earliest(at, s.flush.at)
@@ -486,8 +493,11 @@ func (s *Sender) Handle(now time.Time, packet []byte, unicast bool) error {
 		if s.mine(a.feedback) {
 			s.stats.Acks++
 			s.listen(now, a.feedback, a.CC)
-			if a.Type == ackFlush {
+			switch {
+			case a.Type == ackFlush:
 				s.flush.acknowledged(s, a.Source, a.position)
+			case a.Type >= AckApplication:
+				s.answered(a.Source, a.Type, a.ID)
 			}
 		}
 	}

@@ -140,6 +140,17 @@ func TestAWatermarkIsAcknowledgedByThoseWhoHaveEverything(t *testing.T) {
 	assert.Len(t, n.receivers[0].done, 1)
 }
 
+func TestNodesAreAsked(t *testing.T) {
+	n := newNetwork(t, norm.SenderConfig{Rate: 50e6}, 3, norm.ReceiverConfig{FromStart: true})
+	n.receivers[0].loss, n.receivers[1].deaf = 0.3, true
+	require.Error(t, n.sender.Ask(n.now, 3, 1, []norm.NodeID{100}), "a kind that the standard has for itself")
+	require.NoError(t, n.sender.Ask(n.now, norm.AckApplication, 7, []norm.NodeID{100, 101, 102}))
+	said := map[norm.NodeID]norm.SenderEventKind{}
+	n.onSender = func(e norm.SenderEvent) { said[e.Node] = e.Kind }
+	n.until(time.Minute, "an answer from all", func() bool { return len(said) == 3 })
+	assert.Equal(t, map[norm.NodeID]norm.SenderEventKind{100: norm.Answered, 101: norm.Unheard, 102: norm.Answered}, said)
+}
+
 // With as many receivers as the timers are made for, asking costs little.
 func TestNACKsAreSuppressed(t *testing.T) {
 	for _, unicast := range []bool{false, true} {
