@@ -229,13 +229,15 @@ func TestWaitAtMostStartsWithWhoeverIsReady(t *testing.T) {
 // carry.
 func TestSeveralDeliveriesShareTheCeiling(t *testing.T) {
 	shared := loopback
-	shared.Ceiling = 20_000_000
+	shared.Ceiling = 8_000_000
 	r := &room{house: openWith(t, t.TempDir(), "127.0.0.1:0", shared), disk: gold(t), disks: map[string]string{}}
 	r.start(1, r.disk.Path, 0, "desk-gold")
 	require.Equal(t, "done", r.capture("desk-gold", "garden-desk").State)
 	var orders []api.Delivery
 	for n, name := range []string{"herb-01", "herb-02"} {
 		r.put(2+n, name, nil)
+	}
+	for _, name := range []string{"herb-01", "herb-02"} {
 		d, err := r.client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{name}, Rate: 100_000_000})
 		require.NoError(t, err)
 		orders = append(orders, d)

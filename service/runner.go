@@ -357,7 +357,7 @@ const bySelf = "the service"
 
 // open begins the stream.
 func (r *runner) open(ctx context.Context, working *sync.WaitGroup) *stream {
-	t := &stream{r: r, do: make(chan func(time.Time, *norm.Sender)), base: r.wire}
+	t := &stream{r: r, do: make(chan func(time.Time, *norm.Sender)), base: r.wire, prefix: rand.Uint32(), sizes: map[norm.ObjectID]int64{}}
 	_, slabs, err := r.s.load(&records.Version{Image: r.rec.Image, Number: r.rec.Version, Digest: r.rec.Digest})
 	t.slabs = slabs
 	working.Go(func() {

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"math/rand/v2"
 	"net/netip"
+	"sync/atomic"
 	"time"
 
 	"jugate/core/delivery"
@@ -34,9 +35,10 @@ type stream struct {
 	slabs *image.Map
 	do    chan func(time.Time, *norm.Sender) // changes, made between two packets
 
-	nonces   [parcel.NonceSize]byte // the last one that was used
-	round    *round                 // under way; nil between rounds
-	waiting  *packed                // had no room in the window
+	prefix   uint32        // begins this sender's nonces
+	nonces   atomic.Uint64 // used so far
+	round    *round        // under way; nil between rounds
+	waiting  *packed       // had no room in the window
 	sizes    map[norm.ObjectID]int64
 	base     int64 // bytes on the wire before this sender
 	toldWhen time.Time
@@ -77,8 +79,6 @@ func (t *stream) run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	binary.BigEndian.PutUint32(t.nonces[:], rand.Uint32())
-	t.sizes = map[norm.ObjectID]int64{}
 	defer func() {
 		if t.round != nil {
 			t.round.cancel()
@@ -138,9 +138,10 @@ func (t *stream) pack(ctx context.Context, set *delivery.SlabSet, ready chan<- p
 
 // nonce is one that was not used yet: a number chosen at random when the sender
 // began, and a count.
-func (t *stream) nonce() [parcel.NonceSize]byte {
-	binary.BigEndian.PutUint64(t.nonces[4:], binary.BigEndian.Uint64(t.nonces[4:])+1)
-	return t.nonces
+func (t *stream) nonce() (n [parcel.NonceSize]byte) {
+	binary.BigEndian.PutUint32(n[:], t.prefix)
+	binary.BigEndian.PutUint64(n[4:], t.nonces.Add(1))
+	return n
 }
 
 // feed hands parcels to the sender while there is room.
