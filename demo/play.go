@@ -178,7 +178,7 @@ func (s *Stage) deliver(ctx context.Context, v api.Version, room []string) (*Rep
 	for _, r := range page.Items {
 		report.Receipts = append(report.Receipts, Receipt{
 			r.Workstation, r.Address, r.Image, r.Version, r.Digest, r.Verified, r.Outcome, r.Multicast, r.Unicast, r.Seconds})
-		s.tell("  receipt: %s %s, %s by multicast, %s mended, %.1f s %s", r.Workstation, r.Outcome, size(r.Multicast), size(r.Unicast), r.Seconds, r.Reason)
+		s.tell("  receipt: %s %s, %s by multicast, %s by unicast, %.1f s %s", r.Workstation, r.Outcome, size(r.Multicast), size(r.Unicast), r.Seconds, r.Reason)
 	}
 	s.tell("on the wire: %s for %d workstations; the image has %s in use", size(d.WireBytes), len(room), size(v.UsedBytes))
 	for _, r := range report.Receipts {
