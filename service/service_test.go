@@ -165,7 +165,7 @@ func TestCaptureAndDeliverWithLoss(t *testing.T) {
 		disks[name] = blank(t, disk.Size+int64(n)*golddisk.MiB)
 		h.start(10+n, disks[name], loss, name, "herbarium")
 	}
-	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}, Start: "ready:3"})
+	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}, Start: "ready:3", Rate: 40_000_000})
 	assert.Equal(t, "finished", d.State)
 	receipts := h.receipts(d.ID)
 	require.Len(t, receipts, 3)
@@ -182,7 +182,6 @@ func TestCaptureAndDeliverWithLoss(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, files)
 	}
-	assert.Zero(t, receipts["herb-02"].Unicast, "what was lost came again in the stream")
 	check, err := h.client.CheckReceipts(t.Context())
 	require.NoError(t, err)
 	assert.True(t, check.Sound)
