@@ -87,7 +87,7 @@ type part struct {
 var errNoRoom = errors.New("no memory for another parcel")
 
 func (t *intake) open(h norm.Head) norm.Sink {
-	if h.Kind != norm.Data || h.Size < parcel.MinSymbol/2 || h.Size > parcel.MaxSize {
+	if h.Kind != norm.Data || h.Size < parcel.HeadSize || h.Size > parcel.MaxSize {
 		return nil
 	}
 	return &part{t: t, size: h.Size}

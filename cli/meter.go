@@ -25,16 +25,16 @@ func (m *meter) set(step string, done, total int64) {
 		return
 	}
 	if step != m.step {
-		m.bars.set(m.step, m.step, "", m.total, m.total, true, false)
+		m.bars.set(m.step, m.step, m.total, m.total, true, false)
 	}
 	m.step, m.done, m.total = step, done, total
-	m.bars.set(step, step, "", done, total, false, false)
+	m.bars.set(step, step, done, total, false, false)
 }
 
 func (m *meter) end() {
 	if m.bars == nil {
 		return
 	}
-	m.bars.set(m.step, m.step, "", m.total, m.total, m.done == m.total, m.done != m.total)
+	m.bars.set(m.step, m.step, m.total, m.total, m.done == m.total, m.done != m.total)
 	m.bars.end()
 }

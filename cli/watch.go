@@ -85,7 +85,7 @@ func (a *app) watchErrand(ctx context.Context, c *apiclient.Client, id int64, st
 		text := fmt.Sprintf("%s: %s", e.Workstation, e.State)
 		switch {
 		case bars != nil:
-			bars.set("", text, "", e.Done, e.Total, e.Ended != nil, e.State == "failed")
+			bars.set("", text, e.Done, e.Total, e.Ended != nil, e.State == "failed")
 		case text != said:
 			fmt.Fprintln(stderr, text)
 		}
@@ -101,14 +101,6 @@ func (a *app) watchErrand(ctx context.Context, c *apiclient.Client, id int64, st
 			}
 			return e, kind == "errand" && json.Unmarshal(data, &e) == nil && e.ID == id
 		}, tick)
-}
-
-// units are counted in the same words as everywhere else.
-func units(notation string) progress.Units {
-	if notation == "" {
-		return progress.Units{Formatter: size}
-	}
-	return progress.Units{Formatter: func(n int64) string { return fmt.Sprintf("%d %s", n, notation) }}
 }
 
 // bars are progress bars on a terminal, one for each thing with a key.
@@ -144,12 +136,12 @@ func newBars(w io.Writer) *bars {
 	return b
 }
 
-// set moves the bar of a thing; total 0 means that nothing can be counted yet.
-// What is counted are bytes, or what notation names.
-func (b *bars) set(key, text, notation string, done, total int64, over, bad bool) {
+// set moves the bar of a thing, in bytes; total 0 means that nothing can be counted
+// yet.
+func (b *bars) set(key, text string, done, total int64, over, bad bool) {
 	t := b.trackers[key]
 	if t == nil {
-		t = &progress.Tracker{Units: units(notation)}
+		t = &progress.Tracker{Units: progress.Units{Formatter: size}}
 		b.trackers[key] = t
 		b.writer.AppendTracker(t)
 	}

@@ -75,7 +75,7 @@ func (d *Delivery) judge(now time.Time) (aside []Member) {
 			lossy++
 		}
 	}
-	crowd := func(n int) bool { return 2*n > len(group) || len(group) == 1 && n == 1 }
+	crowd := func(n int) bool { return 2*n > len(group) }
 	if now.Sub(d.pacedAt) >= paceStep {
 		switch before := d.pace; {
 		case crowd(full) || crowd(lossy):

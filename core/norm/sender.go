@@ -354,12 +354,7 @@ func (s *Sender) idle() bool {
 func (s *Sender) Deadline(now time.Time) time.Time {
 	at := s.grtt.at
 	busy := len(s.commands) > 0 || len(s.invalid) > 0 || s.streamGone != nil || len(s.advertise) > 0
-	if !s.paused {
-		busy = busy || !s.idle()
-		if !busy && len(s.repairs) > 0 {
-			busy = true
-		}
-	}
+	busy = busy || !s.paused && (!s.idle() || len(s.repairs) > 0)
 	if busy {
 		return earliest(at, s.bucket.opens(now))
 	}

@@ -33,13 +33,12 @@ import (
 // session in four bytes, are authenticated with it.
 const (
 	magic      = "JGP1"
-	headSize   = 12
+	HeadSize   = 12 // bytes that tell which slab a parcel has
 	NonceSize  = 12 // bytes
 	KeySize    = 32 // bytes
 	tagSize    = 16
 	maxFrame   = slabstore.MaxSlab + slabstore.MaxSlab/1024 + 64
-	MaxSize    = headSize + NonceSize + maxFrame + tagSize // bytes of the longest parcel
-	MinSymbol  = headSize + NonceSize                      // bytes that tell which slab a parcel has
+	MaxSize    = HeadSize + NonceSize + maxFrame + tagSize // bytes of the longest parcel
 	sealedFlag = 1
 )
 
@@ -47,14 +46,14 @@ const (
 var ErrParcel = errors.New("not a parcel of this delivery")
 
 func head(slab int, flags byte) []byte {
-	b := append(make([]byte, 0, headSize+NonceSize), magic...)
+	b := append(make([]byte, 0, HeadSize+NonceSize), magic...)
 	b = append(b, flags, 0, 0, 0)
 	return binary.BigEndian.AppendUint32(b, uint32(slab))
 }
 
 // Peek tells which slab a parcel has from its first bytes.
 func Peek(first []byte) (slab int, err error) {
-	if len(first) < headSize || string(first[:4]) != magic || first[4] > sealedFlag || first[5]|first[6]|first[7] != 0 {
+	if len(first) < HeadSize || string(first[:4]) != magic || first[4] > sealedFlag || first[5]|first[6]|first[7] != 0 {
 		return 0, ErrParcel
 	}
 	return int(binary.BigEndian.Uint32(first[8:])), nil
@@ -71,10 +70,10 @@ func Open(b []byte) (slab int, frame []byte, err error) {
 		return 0, nil, err
 	case b[4] == sealedFlag:
 		return 0, nil, fmt.Errorf("%w: it is sealed", ErrParcel)
-	case len(b)-headSize > maxFrame:
-		return 0, nil, fmt.Errorf("%w: a frame of %d bytes", ErrParcel, len(b)-headSize)
+	case len(b)-HeadSize > maxFrame:
+		return 0, nil, fmt.Errorf("%w: a frame of %d bytes", ErrParcel, len(b)-HeadSize)
 	}
-	return slab, b[headSize:], nil
+	return slab, b[HeadSize:], nil
 }
 
 // Seal seals and opens the parcels of one delivery. It is safe for use by several
@@ -113,11 +112,11 @@ func (s *Seal) Open(b []byte) (slab int, frame []byte, err error) {
 	if slab, err = Peek(b); err != nil {
 		return 0, nil, err
 	}
-	if b[4] != sealedFlag || len(b) < headSize+NonceSize+tagSize || len(b) > MaxSize {
+	if b[4] != sealedFlag || len(b) < HeadSize+NonceSize+tagSize || len(b) > MaxSize {
 		return 0, nil, fmt.Errorf("%w: it is not sealed", ErrParcel)
 	}
-	known := b[:headSize+NonceSize]
-	frame, err = s.aead.Open(nil, known[headSize:], b[len(known):], s.with(known))
+	known := b[:HeadSize+NonceSize]
+	frame, err = s.aead.Open(nil, known[HeadSize:], b[len(known):], s.with(known))
 	if err != nil {
 		return 0, nil, fmt.Errorf("%w: its seal is not this delivery's", ErrParcel)
 	}

@@ -22,7 +22,7 @@ func TestParcels(t *testing.T) {
 	require.NoError(t, err)
 	sealed := seal.Pack(70_000, frame, [parcel.NonceSize]byte{1})
 	assert.NotContains(t, string(sealed), string(frame))
-	slab, err = parcel.Peek(sealed[:parcel.MinSymbol])
+	slab, err = parcel.Peek(sealed[:parcel.HeadSize])
 	require.NoError(t, err, "which slab it is can be seen from outside")
 	assert.Equal(t, 70_000, slab)
 	slab, got, err = seal.Open(sealed)
