@@ -158,8 +158,16 @@ func (r *receiver) prepare(ctx context.Context) (err error) {
 		return err
 	})
 	group, err := netip.ParseAddrPort(r.to.Channel)
-	if err == nil {
-		r.socket, err = a.machine.Listen(group)
+	if err != nil {
+		return err
+	}
+	if r.socket, err = a.machine.Listen(group); err != nil {
+		return err
+	}
+	// Before the first report says "ready": the stream may begin with that, and it
+	// carries just what somebody needs.
+	if err = r.say(ctx, 0); err != nil {
+		r.socket.Close()
 	}
 	return err
 }
@@ -188,9 +196,6 @@ func (r *receiver) run(ctx context.Context) error {
 // fill goes along with the delivery until nothing is missing: it takes the stream,
 // says after each round what it lacks, and fetches what it is told to.
 func (r *receiver) fill(ctx context.Context) error {
-	if err := r.say(ctx, 0); err != nil {
-		return err
-	}
 	group, ctx := errgroup.WithContext(ctx)
 	listening, leave := context.WithCancel(ctx)
 	defer leave()

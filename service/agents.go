@@ -216,6 +216,9 @@ func (s *Service) startErrand(ctx context.Context, workstation int64) (*api.ToEr
 	if e == nil || err != nil {
 		return nil, err
 	}
+	if r := s.runner(e.DeliveryID.Int64); r != nil && r.through(workstation) {
+		return nil, nil // its receipt is being written, which wakes it again
+	}
 	s.tellErrand(ctx, e.ID)
 	return s.toErrand(ctx, e)
 }

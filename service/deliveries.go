@@ -95,9 +95,10 @@ func (s *Service) delivery(d records.Delivery) api.Delivery {
 		out.Ended = &d.Ended.Time
 	}
 	if r := s.runner(d.ID); r != nil {
+		out.WireBytes = r.wireBytes()
 		r.mu.Lock()
 		defer r.mu.Unlock()
-		out.WireBytes, out.SentSlabs, out.Slabs, out.Round = r.wireBytes(), r.sent, r.slabs, r.round
+		out.SentSlabs, out.Slabs, out.Round = r.sent, r.slabs, r.round
 		out.State, out.Rate, out.Paused, out.Unicast, out.RepairBytes = string(r.d.State()), r.rate, r.paused, r.d.Unheard(), r.repairBytes
 		if r.streaming && !r.paused {
 			out.RateNow = r.rateNow.Load()

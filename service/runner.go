@@ -204,6 +204,14 @@ func (r *runner) lacking(now time.Time, id int64, round int, set *delivery.SlabS
 	return err
 }
 
+// through tells that a workstation's part has ended, although its receipt may not
+// be written yet.
+func (r *runner) through(id int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.d.Ended(id)
+}
+
 // mended counts bytes that went out to mend.
 func (r *runner) mended(id, n int64) {
 	r.mu.Lock()
@@ -269,7 +277,7 @@ func (r *runner) run(ctx context.Context) {
 		now := r.s.config.Now()
 		r.mu.Lock()
 		step := r.d.Advance(now)
-		state, reason, wire, deadline := r.d.State(), r.reason, r.wireBytes(), r.d.Deadline(now)
+		state, reason, deadline := r.d.State(), r.reason, r.d.Deadline(now)
 		r.unwritten = append(r.unwritten, step.Ended...)
 		r.pace = step.Pace
 		for _, n := range step.Notes {
@@ -288,6 +296,7 @@ func (r *runner) run(ctx context.Context) {
 
 		if state.Over() {
 			stopStream()
+			working.Wait() // what it sent last is counted, too
 		}
 		if step.Stream != nil && t == nil {
 			t = r.open(streaming, &working)
@@ -330,7 +339,7 @@ func (r *runner) run(ctx context.Context) {
 		r.limitUnicasts(busy)
 		settled := r.writeReceipts(ctx) && r.writeNotes(ctx)
 		if settled && (state != recorded || !state.Over() && now.Sub(stored) >= storeEvery) {
-			if err := r.s.records.SetDelivery(ctx, now, r.rec.ID, state, reason, wire); err != nil {
+			if err := r.s.records.SetDelivery(ctx, now, r.rec.ID, state, reason, r.wireBytes()); err != nil {
 				r.s.log.Error("a delivery could not be recorded", "delivery", r.rec.ID, "state", state, "error", err)
 				settled = false
 			} else if stored = now; state != recorded {
@@ -407,7 +416,10 @@ func (r *runner) pause(ctx context.Context, now, deadline time.Time, settled, mo
 	return true
 }
 
+// wireBytes is what has gone out for the delivery, in bytes.
 func (r *runner) wireBytes() int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	sum := r.wire
 	for _, n := range r.unicast {
 		sum += n
@@ -464,6 +476,7 @@ func (r *runner) writeReceipts(ctx context.Context) bool {
 			return false
 		}
 		r.unwritten = r.unwritten[1:]
+		r.s.agents.wake(w.ID) // its errand has ended: there may be another
 		r.s.log.Info("receipt", "delivery", r.rec.ID, "workstation", w.Name, "image", r.rec.Image, "version", r.rec.Version, "outcome", m.Outcome, "reason", m.Reason)
 		r.s.tellReceipt(ctx, r.rec.ID, w.Name)
 	}

@@ -3,10 +3,12 @@ package service_test
 import (
 	"context"
 	"fmt"
+	"io"
 	"log/slog"
 	"net"
 	"net/netip"
 	"path/filepath"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -31,6 +33,25 @@ type house struct {
 	token  string
 	client *apiclient.Client
 	stop   func()
+	agents *lines // what the agents have logged
+}
+
+// lines is a log that is looked at while it is written.
+type lines struct {
+	mu  sync.Mutex
+	all strings.Builder
+}
+
+func (l *lines) Write(b []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.all.Write(b)
+}
+
+func (l *lines) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.all.String()
 }
 
 var loopback = service.Multicast{Interface: "lo", TTL: service.NoTTL, Groups: netip.MustParsePrefix("233.252.0.0/24"), Rate: 400_000_000}
@@ -49,7 +70,7 @@ func openWith(t *testing.T, data, listen string, m service.Multicast) *house {
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
 	done.Go(func() { assert.NoError(t, s.Serve(ctx, listener)) })
-	h := &house{t: t, data: data, token: s.Token(), url: "http://" + listener.Addr().String()}
+	h := &house{t: t, agents: &lines{}, data: data, token: s.Token(), url: "http://" + listener.Addr().String()}
 	h.stop = sync.OnceFunc(func() {
 		cancel()
 		done.Wait()
@@ -84,7 +105,7 @@ func (h *house) startMachine(w agent.Machine, name string, groups ...string) (st
 	nobody := h.client.WithToken("")
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
-	a := agent.New(nobody, w, agent.Options{Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)).With("agent", ref)})
+	a := agent.New(nobody, w, agent.Options{Log: slog.New(slog.NewTextHandler(io.MultiWriter(h.t.Output(), h.agents), nil)).With("agent", ref)})
 	done.Go(func() { a.Run(ctx) })
 	stop = sync.OnceFunc(func() { cancel(); done.Wait() })
 	h.t.Cleanup(stop)

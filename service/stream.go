@@ -83,6 +83,7 @@ func (t *stream) run(ctx context.Context) error {
 		if t.round != nil {
 			t.round.cancel()
 		}
+		t.count(s)
 	}()
 	return wire.Transmit(ctx, out, s, wire.Source{
 		Feed: func(now time.Time, s *norm.Sender) (bool, error) { return t.feed(now, s), nil },
@@ -105,7 +106,7 @@ func (t *stream) begin(ctx context.Context, set *delivery.SlabSet) {
 			t.round.cancel()
 		}
 		t.round, t.waiting = rd, nil
-		t.tell(now, 0, 0)
+		t.tell(now)
 	})
 }
 
@@ -147,8 +148,8 @@ func (t *stream) nonce() (n [parcel.NonceSize]byte) {
 // feed hands parcels to the sender while there is room.
 func (t *stream) feed(now time.Time, s *norm.Sender) (more bool) {
 	if now.Sub(t.toldWhen) >= 100*time.Millisecond {
-		st := s.Stats()
-		t.tell(now, st.Bytes, st.Repairs*int64(st.Bytes/max(st.Packets, 1)))
+		t.count(s)
+		t.tell(now)
 	}
 	rd := t.round
 	if rd == nil {
@@ -217,14 +218,19 @@ func (t *stream) end(now time.Time) {
 	t.r.roundEnded(now)
 }
 
+// count lets the runner know what has gone out.
+func (t *stream) count(s *norm.Sender) {
+	st := s.Stats()
+	t.r.mu.Lock()
+	defer t.r.mu.Unlock()
+	t.r.wire, t.r.repairBytes = t.base+st.Bytes, st.Repairs*int64(st.Bytes/max(st.Packets, 1))
+}
+
 // tell lets the runner know how far the stream is.
-func (t *stream) tell(now time.Time, wire, repairs int64) {
+func (t *stream) tell(now time.Time) {
 	t.toldWhen = now
 	t.r.mu.Lock()
 	defer t.r.mu.Unlock()
-	if wire > 0 {
-		t.r.wire, t.r.repairBytes = t.base+wire, repairs
-	}
 	if rd := t.round; rd != nil {
 		t.r.d.Sent(now, rd.sent, rd.total)
 	}

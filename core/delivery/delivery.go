@@ -235,6 +235,12 @@ func (d *Delivery) Aside(id int64) string {
 	return ""
 }
 
+// Ended tells whether a workstation's part is over.
+func (d *Delivery) Ended(id int64) bool {
+	m := d.member(id)
+	return m != nil && m.Phase == Ended
+}
+
 // Report takes what workstation id tells. Errors are ErrNotMember and ErrOver.
 func (d *Delivery) Report(now time.Time, id int64, r Report) error {
 	m := d.member(id)
