@@ -19,21 +19,23 @@ import (
 // is not listed may be imported by nobody but commands; core rooms see only
 // core rooms.
 var rooms = map[string][]string{
-	"core":          {"core"},
-	"api":           {"core"},
-	"apiclient":     {"api", "core"},
-	"wire":          {"core"},
-	"agent":         {"wire", "apiclient", "api", "core"},
-	"records":       {"core"},
-	"console":       {},
-	"service":       {"wire", "records", "api", "core", "console"},
-	"sim":           {"wire", "agent", "apiclient", "api", "core"},
-	"demo":          {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
-	"demo/golddisk": {},
-	"cli":           {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
-	"cmd":           {"cli", "agent", "apiclient"},
-	"lab":           {},
-	"bench":         {"lab", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
+	"core":              {"core"},
+	"api":               {"core"},
+	"apiclient":         {"api", "core"},
+	"wire":              {"core"},
+	"bootwire":          {"core"},
+	"agent":             {"wire", "apiclient", "api", "core"},
+	"agent/environment": {"agent", "apiclient", "api", "core"},
+	"records":           {"core"},
+	"console":           {},
+	"service":           {"wire", "bootwire", "records", "api", "core", "console"},
+	"sim":               {"wire", "agent", "apiclient", "api", "core"},
+	"demo":              {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
+	"demo/golddisk":     {},
+	"cli":               {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
+	"cmd":               {"cli", "agent", "apiclient"},
+	"lab":               {},
+	"bench":             {"lab", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 }
 
 // forbidden says what of the world a room must not reach, not even through
@@ -42,6 +44,7 @@ var forbidden = map[string][]string{
 	"core":             {"net/http", "database/sql", "github.com/spf13/cobra"},
 	"api":              {"net/http", "database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2"},
 	"wire":             {"net/http", "database/sql", "github.com/spf13/cobra"},
+	"bootwire":         {"net/http", "database/sql", "github.com/spf13/cobra"},
 	"agent":            {"database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2", "jugate/service", "jugate/records"},
 	"cmd/jugate-agent": {"database/sql", "github.com/spf13/cobra", "jugate/service", "jugate/records", "jugate/console"},
 }

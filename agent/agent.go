@@ -73,6 +73,8 @@ type Status struct {
 type Options struct {
 	Show func(Status) // is told every change; nothing by default
 	Log  *slog.Logger // discards by default
+	// Ticket lets the agent check in, and Boot is the boot that it is good for.
+	Ticket, Boot string
 }
 
 // Agent is one agent on one machine.
@@ -123,7 +125,7 @@ func (a *Agent) checkIn(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("read the machine's inventory: %w", err)
 	}
-	in := api.CheckIn{AgentVersion: Version, Inventory: inventory}
+	in := api.CheckIn{AgentVersion: Version, Inventory: inventory, Ticket: a.options.Ticket, Boot: a.options.Boot}
 	for _, card := range inventory.Cards {
 		in.Addresses = append(in.Addresses, card.Address)
 	}

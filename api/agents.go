@@ -5,6 +5,10 @@ type CheckIn struct {
 	AgentVersion string    `json:"agent_version"`
 	Addresses    []string  `json:"hardware_addresses" minItems:"1" maxItems:"64"`
 	Inventory    Inventory `json:"inventory"`
+	// Ticket came with the boot script and lets this workstation check in, for one
+	// boot. Boot is the kernel's random number for that boot.
+	Ticket string `json:"ticket,omitempty" maxLength:"200"`
+	Boot   string `json:"boot,omitempty" maxLength:"100"`
 }
 
 // CheckedIn is the reply. Pass goes into the Authorization header of every

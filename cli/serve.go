@@ -16,6 +16,7 @@ func serveCommand() *cobra.Command {
 	var config service.Config
 	var listen, groups, rate, ceiling string
 	var ttl int
+	var boot netbootFlags
 	cmd := &cobra.Command{
 		Use: "serve --data DIR", Short: "Run the service", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -44,6 +45,12 @@ func serveCommand() *cobra.Command {
 			if config.Multicast.Interface == "" {
 				config.Multicast.Interface = interfaceOf(local)
 			}
+			if err := boot.fill(&config, listen); err != nil {
+				return err
+			}
+			if config.Secure != nil {
+				defer config.Secure.Close()
+			}
 			config.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
 			s, err := service.Open(cmd.Context(), config)
 			if err != nil {
@@ -64,6 +71,7 @@ func serveCommand() *cobra.Command {
 	flags.StringVar(&rate, "rate", "100Mbit", "rate of one stream")
 	flags.StringVar(&ceiling, "ceiling", "", "what all streams together may take, such as 800Mbit (default: no bound)")
 	flags.StringSliceVar(&config.IdentityFiles, "identity-files", nil, "patterns of files that tell one machine from another, which no golden disk may have (default: usual names of agents' identities)")
+	boot.add(flags)
 	cmd.MarkFlagRequired("data")
 	return cmd
 }

@@ -148,6 +148,10 @@ func (s *Service) checkIn(ctx context.Context, in *struct{ Body api.CheckIn }) (
 		}
 		addresses = append(addresses, a)
 	}
+	if err := s.checkTicket(ctx, in.Body, addresses); err != nil {
+		s.log.Warn("an agent may not check in", "agent", in.Body.Addresses, "error", err)
+		return nil, err
+	}
 	inventory, err := json.Marshal(in.Body.Inventory)
 	if err != nil {
 		return nil, err
@@ -161,6 +165,9 @@ func (s *Service) checkIn(ctx context.Context, in *struct{ Body api.CheckIn }) (
 		return nil, problem(err)
 	}
 	pass := s.agents.admit(w.ID, s.config.Now())
+	for _, a := range addresses {
+		s.called(a, w.Label())
+	}
 	s.log.Info("agent checked in", "workstation", w.Label(), "state", w.State, "model", w.Model)
 	s.events.publish(s.workstation(*w))
 	return answer(api.CheckedIn{Pass: pass, Name: w.Name, State: string(w.State)}, nil)

@@ -86,6 +86,7 @@ func (s *Service) eventRoutes(h huma.API) {
 		"image":       api.Version{},
 		"delivery":    api.Delivery{},
 		"receipt":     api.Receipt{},
+		"boot":        bootEvent{},
 		"resync":      resync{},
 	}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
 		l := s.events.listen()

@@ -35,6 +35,7 @@ func (s *Service) Handler() http.Handler {
 		s.agentAPI(r)
 		r.NotFound(notFound)
 	})
+	s.bootRoutes(r)
 	r.NotFound(console.Handler().ServeHTTP)
 	return r
 }
@@ -66,6 +67,8 @@ func (s *Service) peopleAPI(r chi.Router) huma.API {
 	s.deliveryRoutes(h)
 	s.changeRoutes(h)
 	s.receiptRoutes(h)
+	s.bootenvRoutes(h)
+	s.netbootRoutes(h)
 	s.eventRoutes(h)
 	return h
 }

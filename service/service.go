@@ -8,17 +8,20 @@
 //
 // The data folder has:
 //
+//	service.pem     the service's certificate and key, mode 0600
 //	admin.token     the administrator's token, mode 0600
 //	jugate.lock     held while a service runs on the folder
 //	jugate.db       the records
 //	slabs/          see core/slabstore
 //	images/         see core/image
+//	bootenv/        see core/bootenv
 //	uploads/        slab maps of captures that are not committed yet
 package service
 
 import (
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -34,6 +37,7 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"jugate/core/bootenv"
 	"jugate/core/image"
 	"jugate/core/slabstore"
 	"jugate/records"
@@ -54,6 +58,12 @@ type Config struct {
 	// IdentityFiles are patterns of files that tell one machine from another; nil
 	// takes those of package readiness.
 	IdentityFiles []string
+	Netboot       Netboot
+	// Secure is where agents call by TLS; nil has them call by HTTP.
+	Secure net.Listener
+	// Tickets has agents check in with what their boot script or media gave them, and
+	// not just with a hardware address.
+	Tickets bool
 }
 
 // Service is one running service.
@@ -66,6 +76,11 @@ type Service struct {
 	files   image.Files
 	token   string
 	rates   rates
+	boot    boot
+
+	certificate []byte // PEM
+	keyPair     tls.Certificate
+	securePort  uint16 // 0 without TLS
 
 	events   broker
 	sessions sessions
@@ -122,6 +137,15 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if s.token, err = token(filepath.Join(s.config.Data, "admin.token")); err != nil {
 		return err
 	}
+	if err = s.openCertificate(); err != nil {
+		return err
+	}
+	if s.boot.builds, err = bootenv.OpenStore(filepath.Join(s.config.Data, "bootenv")); err != nil {
+		return fmt.Errorf("open the boot environment's builds: %w", err)
+	}
+	if s.config.Netboot.Unknown == "" {
+		s.config.Netboot.Unknown = Hold
+	}
 	if s.slabs, err = slabstore.Open(filepath.Join(s.config.Data, "slabs")); err != nil {
 		return fmt.Errorf("open the slab store: %w", err)
 	}
@@ -171,14 +195,26 @@ func (s *Service) Token() string { return s.token }
 // Serve answers requests from the listener until ctx ends, then lets running
 // requests finish for a few seconds.
 func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
+	if s.config.Secure != nil {
+		s.securePort = uint16(s.config.Secure.Addr().(*net.TCPAddr).Port)
+	}
+	if tcp, ok := listener.Addr().(*net.TCPAddr); ok {
+		if err := s.startNetboot(ctx, tcp.Port); err != nil {
+			return err
+		}
+	}
 	server := &http.Server{
 		Handler:           s.Handler(),
 		ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelWarn),
 	}
-	failed := make(chan error, 1)
+	failed := make(chan error, 2)
 	go func() { failed <- server.Serve(listener) }()
+	if s.config.Secure != nil {
+		secure := tls.NewListener(s.config.Secure, &tls.Config{Certificates: []tls.Certificate{s.keyPair}, MinVersion: tls.VersionTLS13})
+		go func() { failed <- server.Serve(secure) }()
+	}
 	select {
 	case err := <-failed:
 		return err

@@ -8,13 +8,24 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"syscall"
 
 	"jugate/agent"
+	"jugate/agent/environment"
 	"jugate/apiclient"
 )
 
 func main() {
+	if filepath.Base(os.Args[0]) == "modprobe" { // the kernel calls it so, in the boot environment
+		if err := environment.Modprobe(os.Args[1:]); err != nil {
+			os.Exit(1)
+		}
+		return
+	}
+	if environment.First() {
+		environment.Run()
+	}
 	server := flag.String("server", os.Getenv("JUGATE_SERVER"), "address of the service (JUGATE_SERVER)")
 	ifi := flag.String("interface", "", "network interface that carries the multicast")
 	version := flag.Bool("version", false, "print the version and end")

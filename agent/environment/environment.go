@@ -1,0 +1,193 @@
+// Package environment is the boot environment from within: what the agent does
+// where it is the first process of a workstation that was booted over the network
+// or from media.
+//
+//	if environment.First() {
+//		environment.Run()
+//	}
+//
+// It mounts what the kernel offers, loads the modules that the devices ask for,
+// brings up every network card, says on screen what is wrong with the network if
+// something is, and works as an agent until the machine is restarted or switched
+// off.
+package environment
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"jugate/agent"
+	"jugate/apiclient"
+	"jugate/core/bootenv"
+)
+
+// First tells whether this process is the first one of the machine.
+func First() bool { return os.Getpid() == 1 }
+
+// Run never returns: without its first process the kernel stops.
+func Run() {
+	ctx := context.Background()
+	err := run(ctx)
+	if errors.Is(err, agent.ErrLeft) {
+		select {} // the kernel takes the machine down
+	}
+	t := openTerminal(true)
+	t.show(agent.Status{Text: fmt.Sprintf("this workstation cannot work: %v; it restarts in five minutes", err)})
+	time.Sleep(5 * time.Minute)
+	unix.Sync()
+	unix.Reboot(unix.LINUX_REBOOT_CMD_RESTART)
+}
+
+// settle is how long after the last new device the network cards count as
+// complete: those on USB come late.
+const settle = 2 * time.Second
+
+func run(ctx context.Context) error {
+	if err := mountAll(); err != nil {
+		return err
+	}
+	commandLine, err := os.ReadFile("/proc/cmdline")
+	if err != nil {
+		return err
+	}
+	set, err := readSettings("/", string(commandLine))
+	screen := openTerminal(set.Serial)
+	slog.SetDefault(slog.New(slog.NewTextHandler(kernelLog{}, nil)))
+	screen.show(agent.Status{Text: "starting"})
+	if err != nil {
+		return err
+	}
+	loaded, err := openModules()
+	if err != nil {
+		return fmt.Errorf("the modules of the build do not belong to its kernel: %w", err)
+	}
+	bell := make(chan struct{}, 1)
+	heard, err := listenEvents()
+	if err != nil {
+		return fmt.Errorf("hear of devices: %w", err)
+	}
+	go heard.follow(ctx, loaded, bell)
+	if err := loaded.coldplug(); err != nil {
+		return err
+	}
+	if _, err := os.Stat("/sys/firmware/efi"); err == nil {
+		if err := errors.Join(loaded.load("efivarfs"), unix.Mount("efivarfs", "/sys/firmware/efi/efivars", "efivarfs", 0, "")); err != nil {
+			slog.Warn("the firmware's variables cannot be used", "error", err)
+		}
+	}
+	settled(bell)
+	card, err := connect(ctx, screen, set)
+	if err != nil {
+		return err
+	}
+	client, err := dial(set)
+	if err != nil {
+		return err
+	}
+	machine := agent.Hardware{Interface: card.name}
+	inventory, err := machine.Inventory()
+	if err != nil {
+		return err
+	}
+	screen.change(func(v *view) {
+		v.address = card.address.String()
+		v.model = strings.TrimSpace(inventory.Maker + " " + inventory.Model)
+		v.service = set.Service
+	})
+	return agent.New(client, machine, agent.Options{Show: screen.show, Log: slog.Default(), Ticket: cmp.Or(set.Ticket, set.Key), Boot: bootID()}).Run(ctx)
+}
+
+// bootID is the kernel's number for this boot.
+func bootID() string {
+	text, _ := os.ReadFile("/proc/sys/kernel/random/boot_id")
+	return strings.TrimSpace(string(text))
+}
+
+// settled waits until no device has come for a while.
+func settled(bell <-chan struct{}) {
+	for {
+		select {
+		case <-bell:
+		case <-time.After(settle):
+			return
+		}
+	}
+}
+
+// connect gets the machine onto the network, and tries until it succeeds. It returns
+// the card to work with: the one that the loader came by, or the first that has an
+// address.
+func connect(ctx context.Context, screen *terminal, set Settings) (card, error) {
+	for {
+		screen.show(agent.Status{Text: "looking for the network"})
+		cards, err := findCards()
+		if err != nil {
+			return card{}, err
+		}
+		cards = up(ctx, cards, set.Network)
+		lines := explain(cards, findSilent("/sys"))
+		screen.change(func(v *view) { v.network = lines })
+		for _, l := range lines {
+			screen.log("network: " + l)
+		}
+		good := slices.DeleteFunc(slices.Clone(cards), func(c card) bool { return c.state != hasAddress })
+		slices.SortStableFunc(good, func(a, b card) int {
+			return cmp.Compare(btoi(b.address == set.Card), btoi(a.address == set.Card))
+		})
+		if len(good) > 0 {
+			return good[0], nil
+		}
+		screen.show(agent.Status{Text: "no network card has an address; trying again"})
+		select {
+		case <-time.After(5 * time.Second):
+		case <-ctx.Done():
+			return card{}, ctx.Err()
+		}
+	}
+}
+
+func btoi(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// dial makes the client for the service. A certificate in the build is the only one
+// that is believed; the time is not asked, as clocks of workstations are wrong.
+func dial(set Settings) (*apiclient.Client, error) {
+	pem, err := os.ReadFile(filepath.Join("/", bootenv.CertificateFile))
+	if err != nil && !os.IsNotExist(err) {
+		return nil, err
+	}
+	transport := http.DefaultTransport.(*http.Transport).Clone()
+	if strings.HasPrefix(set.Service, "https:") {
+		transport.TLSClientConfig, err = apiclient.Pinned(pem)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", bootenv.CertificateFile, err)
+		}
+	}
+	c, err := apiclient.New(set.Service, "")
+	if err != nil {
+		return nil, err
+	}
+	return c.Over(&http.Client{Transport: transport}), nil
+}
+
+// kernelLog writes log lines to the kernel's log, where they are found afterwards.
+type kernelLog struct{}
+
+func (kernelLog) Write(b []byte) (int, error) {
+	return len(b), os.WriteFile("/dev/kmsg", append([]byte("<6>jugate: "), b...), 0)
+}

@@ -1,0 +1,192 @@
+package environment
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/insomniacslk/dhcp/dhcpv4"
+	"github.com/insomniacslk/dhcp/dhcpv4/nclient4"
+	"github.com/vishvananda/netlink"
+
+	"jugate/core/bootenv"
+)
+
+const (
+	// linkWait is how long a card gets for its link: switches that look for loops
+	// first take long.
+	linkWait = 45 * time.Second
+	// tries and tryFor are how often DHCP is tried, and how long each time.
+	tries  = 4
+	tryFor = 4 * time.Second
+)
+
+// up brings all cards up and asks on all of them for an address, at the same time;
+// when none gets one, the fixed address goes to the first card with a link.
+func up(ctx context.Context, cards []card, fixed *bootenv.FixedNetwork) []card {
+	var wait sync.WaitGroup
+	for i := range cards {
+		wait.Go(func() { bringUp(ctx, &cards[i]) })
+	}
+	wait.Wait()
+	if slices.ContainsFunc(cards, func(c card) bool { return c.state == hasAddress }) || fixed == nil {
+		return cards
+	}
+	for i := range cards {
+		c := &cards[i]
+		if c.state == noLink {
+			continue
+		}
+		if err := c.setFixed(fixed); err != nil {
+			c.note = fmt.Sprintf("and the fixed address cannot be used: %v", err)
+		}
+		break
+	}
+	return cards
+}
+
+func bringUp(ctx context.Context, c *card) {
+	link, err := netlink.LinkByName(c.name)
+	if err == nil {
+		err = netlink.LinkSetUp(link)
+	}
+	if err != nil {
+		c.note = err.Error()
+		return
+	}
+	if !linked(ctx, c.name, linkWait) {
+		return
+	}
+	c.state = noAddress
+	client, err := nclient4.New(c.name, nclient4.WithTimeout(tryFor), nclient4.WithRetry(tries))
+	if err != nil {
+		c.note = err.Error()
+		return
+	}
+	lease, err := client.Request(ctx, dhcpv4.WithRequestedOptions(dhcpv4.OptionSubnetMask, dhcpv4.OptionRouter),
+		dhcpv4.WithOption(dhcpv4.OptHostName("jugate-"+strings.ReplaceAll(c.address.String(), ":", ""))))
+	if err != nil {
+		client.Close()
+		if !errors.Is(err, nclient4.ErrNoResponse) {
+			c.note = err.Error()
+		}
+		return
+	}
+	if err := c.take(lease.ACK); err != nil {
+		client.Close()
+		c.state, c.note = noAddress, err.Error()
+		return
+	}
+	go keep(ctx, client, lease, c.name)
+}
+
+// linked waits until a card has a link.
+func linked(ctx context.Context, name string, atMost time.Duration) bool {
+	ctx, cancel := context.WithTimeout(ctx, atMost)
+	defer cancel()
+	updates := make(chan netlink.LinkUpdate, 16)
+	if err := netlink.LinkSubscribeWithOptions(updates, ctx.Done(), netlink.LinkSubscribeOptions{ListExisting: true}); err != nil {
+		return hasCarrier(name)
+	}
+	for {
+		select {
+		case u, open := <-updates:
+			if !open {
+				return hasCarrier(name)
+			}
+			if u.Attrs().Name == name && hasCarrier(name) {
+				return true
+			}
+		case <-ctx.Done():
+			return hasCarrier(name)
+		}
+	}
+}
+
+func hasCarrier(name string) bool {
+	text, err := os.ReadFile(filepath.Join("/sys/class/net", name, "carrier"))
+	return err == nil && strings.TrimSpace(string(text)) == "1"
+}
+
+// take sets what a server gave.
+func (c *card) take(ack *dhcpv4.DHCPv4) error {
+	ip, ok := netip.AddrFromSlice(ack.YourIPAddr.To4())
+	if !ok {
+		return fmt.Errorf("the server gave no usable address (%s)", ack.YourIPAddr)
+	}
+	bits, _ := ack.SubnetMask().Size()
+	if bits == 0 {
+		bits = 24
+	}
+	var gateway net.IP
+	if routers := ack.Router(); len(routers) > 0 {
+		gateway = routers[0]
+	}
+	if err := c.set(netip.PrefixFrom(ip, bits), gateway); err != nil {
+		return err
+	}
+	c.state = hasAddress
+	if isLinkLocal(ip) {
+		c.state = linkLocal
+	}
+	return nil
+}
+
+func (c *card) setFixed(fixed *bootenv.FixedNetwork) error {
+	ip, err := netip.ParsePrefix(fixed.Address)
+	if err != nil {
+		return err
+	}
+	if err := c.set(ip, net.ParseIP(fixed.Gateway)); err != nil {
+		return err
+	}
+	c.state, c.fixed = hasAddress, true
+	return nil
+}
+
+// set gives the card its address, and routes by way of the gateway if there is one.
+func (c *card) set(ip netip.Prefix, gateway net.IP) error {
+	link, err := netlink.LinkByName(c.name)
+	if err != nil {
+		return err
+	}
+	network := &net.IPNet{IP: ip.Addr().AsSlice(), Mask: net.CIDRMask(ip.Bits(), ip.Addr().BitLen())}
+	if err := netlink.AddrReplace(link, &netlink.Addr{IPNet: network}); err != nil {
+		return fmt.Errorf("set %s: %w", ip, err)
+	}
+	c.ip = ip
+	if gateway != nil {
+		if err := netlink.RouteReplace(&netlink.Route{LinkIndex: link.Attrs().Index, Gw: gateway}); err != nil {
+			return fmt.Errorf("route by way of %s: %w", gateway, err)
+		}
+	}
+	return nil
+}
+
+// keep renews a lease at half its time (RFC 2131, 4.4.5), for as long as it goes.
+func keep(ctx context.Context, client *nclient4.Client, lease *nclient4.Lease, name string) {
+	defer client.Close()
+	for {
+		half := lease.ACK.IPAddressLeaseTime(time.Hour) / 2
+		select {
+		case <-time.After(max(half, time.Minute)):
+		case <-ctx.Done():
+			return
+		}
+		next, err := client.Renew(ctx, lease)
+		if err != nil {
+			slog.Warn("the address could not be renewed", "card", name, "error", err)
+			continue
+		}
+		lease = next
+	}
+}

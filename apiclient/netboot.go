@@ -1,0 +1,65 @@
+package apiclient
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+
+	"jugate/api"
+)
+
+// Netboot tells how network boot stands.
+func (c *Client) Netboot(ctx context.Context) (api.NetbootStatus, error) {
+	return one[api.NetbootStatus](ctx, c, http.MethodGet, "netboot", nil)
+}
+
+// NetbootAdvice lists what to enter into another DHCP server.
+func (c *Client) NetbootAdvice(ctx context.Context) ([]api.BootAdvice, error) {
+	return one[[]api.BootAdvice](ctx, c, http.MethodGet, "netboot/advice", nil)
+}
+
+// Builds lists builds of the boot environment, the newest first.
+func (c *Client) Builds(ctx context.Context, l List) (api.Page[api.Build], error) {
+	return list[api.Build](ctx, c, "builds", l)
+}
+
+// Build shows one; 0 is the one that is offered.
+func (c *Client) Build(ctx context.Context, number int) (api.Build, error) {
+	return one[api.Build](ctx, c, http.MethodGet, fmt.Sprintf("builds/%d", number), nil)
+}
+
+// MakeBuild makes the next build.
+func (c *Client) MakeBuild(ctx context.Context, in api.NewBuild) (api.Build, error) {
+	return one[api.Build](ctx, c, http.MethodPost, "builds", in)
+}
+
+// OfferBuild has workstations boot a build from now on.
+func (c *Client) OfferBuild(ctx context.Context, number int) error {
+	return c.do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/builds/%d/offer", number), nil, nil)
+}
+
+// DiffBuilds lists the differences between two builds.
+func (c *Client) DiffBuilds(ctx context.Context, a, b int) ([]api.BuildChange, error) {
+	return one[[]api.BuildChange](ctx, c, http.MethodGet, fmt.Sprintf("builds/%d/diff/%d", a, b), nil)
+}
+
+// PinWorkstation has a workstation boot one build; 0 ends that.
+func (c *Client) PinWorkstation(ctx context.Context, ref string, build int) error {
+	return c.do(ctx, http.MethodPut, "/api/v1/workstations/"+url.PathEscape(ref)+"/build", api.Pin{Build: build}, nil)
+}
+
+// PinGroup has a group boot one build; 0 ends that.
+func (c *Client) PinGroup(ctx context.Context, group string, build int) error {
+	return c.do(ctx, http.MethodPut, "/api/v1/groups/"+url.PathEscape(group)+"/build", api.Pin{Build: build}, nil)
+}
+
+// FixAddress gives a workstation an IP address of its own; "" ends that.
+func (c *Client) FixAddress(ctx context.Context, ref, address string) error {
+	return c.do(ctx, http.MethodPut, "/api/v1/workstations/"+url.PathEscape(ref)+"/address", map[string]string{"address": address}, nil)
+}
+
+// SetMenu has a group show a menu for some seconds; 0 shows none.
+func (c *Client) SetMenu(ctx context.Context, group string, seconds int) error {
+	return c.do(ctx, http.MethodPut, "/api/v1/groups/"+url.PathEscape(group)+"/menu", map[string]int{"seconds": seconds}, nil)
+}

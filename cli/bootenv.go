@@ -1,0 +1,238 @@
+package cli
+
+import (
+	"fmt"
+	"path/filepath"
+	"strconv"
+
+	"github.com/spf13/cobra"
+
+	"jugate/api"
+)
+
+func (a *app) bootenvCommand() *cobra.Command {
+	return noun("bootenv", "Make the small system that workstations boot, and offer it",
+		a.bootenvBuild(), a.bootenvList(), a.bootenvShow(), a.bootenvOffer(), a.bootenvDiff(), a.bootenvPin())
+}
+
+func (a *app) bootenvBuild() *cobra.Command {
+	var in api.NewBuild
+	cmd := &cobra.Command{
+		Use: "build", Short: "Make a build from Debian's kernel and loaders, and the agent", Args: cobra.NoArgs,
+		Long: "Make a build from Debian's kernel and loaders, and the agent.\n\nThey are taken from the packages that are given, then from the folders that are\ngiven, or from the machine's own system. Paths are of the machine that the\nservice runs on.",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			for _, list := range [][]string{in.From, in.Packages} {
+				for i, name := range list {
+					path, err := filepath.Abs(name)
+					if err != nil {
+						return err
+					}
+					list[i] = path
+				}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			m := newMeter(cmd.ErrOrStderr(), "building")
+			b, err := c.MakeBuild(cmd.Context(), in)
+			m.end()
+			if err != nil {
+				return err
+			}
+			return a.printBuild(cmd, b)
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringSliceVar(&in.From, "from", nil, "folders that hold a system, such as unpacked packages")
+	flags.StringSliceVar(&in.Packages, "kernel-package", nil, "Debian packages with the kernel, or with anything else of it")
+	flags.StringVar(&in.Kernel, "kernel", "", "release of the kernel (default: the newest)")
+	flags.StringVar(&in.Words, "kernel-words", "", "words for the kernel's command line, instead of the usual ones")
+	flags.BoolVar(&in.Shell, "shell", false, "let people have a shell at the workstation")
+	flags.StringVar(&in.Note, "note", "", "what this build is for")
+	flags.BoolVar(&in.Offer, "offer", false, "offer it at once")
+	return cmd
+}
+
+func (a *app) printBuild(cmd *cobra.Command, b api.Build) error {
+	if a.output == "json" {
+		return printJSON(cmd.OutOrStdout(), b)
+	}
+	out := cmd.OutOrStdout()
+	printFields(out, []field{
+		{"build", strconv.Itoa(b.Number)}, {"offered", yesNo(b.Offered)}, {"made", when(b.Created)}, {"note", b.Note},
+		{"kernel", b.Kernel}, {"kernel's words", b.Words}, {"modules", strconv.Itoa(b.Modules)}, {"a workstation loads", size(b.Bytes)}, {"shell", yesNo(b.Shell)},
+	})
+	if len(b.Layers) > 0 {
+		fmt.Fprintln(out)
+		if err := printList(cmd, a, b.Layers, []column[api.BuildLayer]{
+			{title: "layer", value: func(l api.BuildLayer) string { return l.Name }},
+			{title: "files", value: func(l api.BuildLayer) string { return strconv.Itoa(l.Count) }, right: true},
+			{title: "size", value: func(l api.BuildLayer) string { return size(l.Bytes) }, right: true},
+			{title: "digest", value: func(l api.BuildLayer) string { return l.Digest[:12] }},
+		}); err != nil {
+			return err
+		}
+	}
+	for i, p := range b.Problems {
+		if i == 0 {
+			fmt.Fprintln(out)
+		}
+		fmt.Fprintf(out, "mind: %s\n", p)
+	}
+	return nil
+}
+
+func (a *app) bootenvList() *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: "List builds, the newest first", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			items, err := every(cmd.Context(), (&listFlags{}).list(nil), c.Builds)
+			if err != nil {
+				return err
+			}
+			return printList(cmd, a, items, []column[api.Build]{
+				{title: "build", value: func(b api.Build) string { return strconv.Itoa(b.Number) }, right: true},
+				{title: "offered", value: func(b api.Build) string { return yesNo(b.Offered) }},
+				{title: "made", value: func(b api.Build) string { return when(b.Created) }},
+				{title: "kernel", value: func(b api.Build) string { return b.Kernel }},
+				{title: "size", value: func(b api.Build) string { return size(b.Bytes) }, right: true},
+				{title: "problems", value: func(b api.Build) string { return strconv.Itoa(len(b.Problems)) }, right: true},
+				{title: "note", value: func(b api.Build) string { return b.Note }},
+			})
+		},
+	}
+}
+
+// buildNumber reads a build's number; without one it is 0, the offered one.
+func buildNumber(args []string) (int, error) {
+	if len(args) == 0 {
+		return 0, nil
+	}
+	n, err := strconv.Atoi(args[0])
+	if err != nil || n < 0 {
+		return 0, usageError{fmt.Errorf("%q is no number of a build", args[0])}
+	}
+	return n, nil
+}
+
+func (a *app) bootenvShow() *cobra.Command {
+	var files bool
+	cmd := &cobra.Command{
+		Use: "show [BUILD]", Short: "Show a build, or the one that is offered", Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := buildNumber(args)
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			b, err := c.Build(cmd.Context(), n)
+			if err != nil || !files {
+				if err == nil {
+					err = a.printBuild(cmd, b)
+				}
+				return err
+			}
+			type row struct {
+				layer string
+				api.BuildFile
+			}
+			var rows []row
+			for _, p := range b.Parts {
+				rows = append(rows, row{"", p})
+			}
+			for _, l := range b.Layers {
+				for _, f := range l.Files {
+					rows = append(rows, row{l.Name, f})
+				}
+			}
+			return printList(cmd, a, rows, []column[row]{
+				{title: "layer", value: func(r row) string { return r.layer }},
+				{title: "path", value: func(r row) string { return r.Path }},
+				{title: "size", value: func(r row) string { return size(r.Bytes) }, right: true},
+				{title: "digest", value: func(r row) string { return r.Digest[:12] }},
+				{title: "origin", value: func(r row) string { return r.Origin }},
+			})
+		},
+	}
+	cmd.Flags().BoolVar(&files, "files", false, "list every file with digest and origin")
+	return cmd
+}
+
+func (a *app) bootenvOffer() *cobra.Command {
+	return &cobra.Command{
+		Use: "offer BUILD", Short: "Have workstations boot a build from now on", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := buildNumber(args)
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return c.OfferBuild(cmd.Context(), n)
+		},
+	}
+}
+
+func (a *app) bootenvDiff() *cobra.Command {
+	return &cobra.Command{
+		Use: "diff BUILD [BUILD]", Short: "Show what differs between a build and another one, or the one that is offered", Args: cobra.RangeArgs(1, 2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			from, err := buildNumber(args[:1])
+			if err != nil {
+				return err
+			}
+			to, err := buildNumber(args[1:])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			changes, err := c.DiffBuilds(cmd.Context(), from, to)
+			if err != nil {
+				return err
+			}
+			return printList(cmd, a, changes, []column[api.BuildChange]{
+				{title: "what", value: func(c api.BuildChange) string { return c.What }},
+				{title: "path", value: func(c api.BuildChange) string { return c.Path }},
+				{title: "from", value: func(c api.BuildChange) string { return c.From }},
+				{title: "to", value: func(c api.BuildChange) string { return c.To }},
+			})
+		},
+	}
+}
+
+func (a *app) bootenvPin() *cobra.Command {
+	var group bool
+	cmd := &cobra.Command{
+		Use: "pin NAME BUILD", Short: "Have a workstation, or a group, boot one build whatever is offered; 0 ends that", Args: cobra.ExactArgs(2),
+		ValidArgsFunction: a.complete(workstationNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := buildNumber(args[1:])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if group {
+				return c.PinGroup(cmd.Context(), args[0], n)
+			}
+			return c.PinWorkstation(cmd.Context(), args[0], n)
+		},
+	}
+	cmd.Flags().BoolVar(&group, "group", false, "NAME is a group")
+	return cmd
+}

@@ -1,0 +1,263 @@
+package cli
+
+import (
+	"cmp"
+	"fmt"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"jugate/api"
+	"jugate/core/netboot"
+	"jugate/service"
+)
+
+// netbootFlags are serve's flags for network boot.
+type netbootFlags struct {
+	interfaces, pools []string
+	unknown, agent    string
+	secure, tickets   string
+	force             bool
+}
+
+func (f *netbootFlags) add(flags *pflag.FlagSet) {
+	flags.StringSliceVar(&f.interfaces, "netboot", nil, "interfaces that answer network boot, as NAME=beside, NAME=whole or NAME=off")
+	flags.StringSliceVar(&f.pools, "pool", nil, `addresses that mode whole gives, as "192.0.2.100-192.0.2.199/24 router 192.0.2.1 dns 192.0.2.53 lease 1h"`)
+	flags.StringVar(&f.unknown, "unknown", string(service.Hold), "machines that nobody has admitted: ignore, hold or welcome")
+	flags.BoolVar(&f.force, "netboot-force", false, "have mode whole start although another server gives addresses")
+	flags.StringVar(&f.agent, "agent", "", "the agent's file, for builds of the boot environment (default: jugate-agent beside this program)")
+	flags.StringVar(&f.secure, "listen-tls", "", "address for agents to call by TLS (default with --netboot: the host of --listen, port 7461)")
+	flags.StringVar(&f.tickets, "tickets", "auto", "whether workstations need their boot script's ticket to check in: yes, no, or auto, which is yes with --netboot")
+}
+
+// defaultSecurePort is where agents call by TLS.
+const defaultSecurePort = "7461"
+
+// fill puts the flags into the configuration, and opens the listener for TLS.
+func (f *netbootFlags) fill(c *service.Config, listen string) error {
+	for _, text := range f.interfaces {
+		name, mode, _ := strings.Cut(text, "=")
+		if !slices.Contains([]netboot.Mode{netboot.Beside, netboot.Whole, netboot.Off}, netboot.Mode(mode)) {
+			return usageError{fmt.Errorf("--netboot: %q is not NAME=beside, NAME=whole or NAME=off", text)}
+		}
+		c.Netboot.Interfaces = append(c.Netboot.Interfaces, service.NetbootInterface{Name: name, Mode: netboot.Mode(mode)})
+	}
+	for _, text := range f.pools {
+		p, err := parsePool(text)
+		if err != nil {
+			return usageError{fmt.Errorf("--pool: %w", err)}
+		}
+		c.Netboot.Pools = append(c.Netboot.Pools, p)
+	}
+	c.Netboot.Unknown, c.Netboot.Force = service.Unknown(f.unknown), f.force
+	if !slices.Contains([]service.Unknown{service.Ignore, service.Hold, service.Welcome}, c.Netboot.Unknown) {
+		return usageError{fmt.Errorf("--unknown is one of ignore, hold, welcome, not %q", f.unknown)}
+	}
+	c.Netboot.Agent = f.agent
+	if program, err := os.Executable(); err == nil && f.agent == "" {
+		c.Netboot.Agent = filepath.Join(filepath.Dir(program), "jugate-agent")
+	}
+	boots := len(c.Netboot.Interfaces) > 0
+	switch f.tickets {
+	case "yes", "no":
+		c.Tickets = f.tickets == "yes"
+	case "auto":
+		c.Tickets = boots
+	default:
+		return usageError{fmt.Errorf("--tickets is one of yes, no, auto, not %q", f.tickets)}
+	}
+	if f.secure == "" && boots {
+		host, _, err := net.SplitHostPort(listen)
+		if err != nil {
+			return usageError{fmt.Errorf("--listen: %w", err)}
+		}
+		f.secure = net.JoinHostPort(host, defaultSecurePort)
+	}
+	if f.secure == "" {
+		return nil
+	}
+	var err error
+	if c.Secure, err = net.Listen("tcp", f.secure); err != nil {
+		return fmt.Errorf("listen on %s: %w", f.secure, err)
+	}
+	return nil
+}
+
+// parsePool reads "FROM-TO/BITS [router A] [dns A]… [lease TIME]".
+func parsePool(text string) (p netboot.PoolConfig, err error) {
+	words := strings.Fields(text)
+	if len(words)%2 != 1 {
+		return p, fmt.Errorf("%q is not FROM-TO/BITS with pairs of words after it", text)
+	}
+	span, bits, _ := strings.Cut(words[0], "/")
+	from, to, _ := strings.Cut(span, "-")
+	if p.From, err = netip.ParseAddr(from); err != nil {
+		return p, err
+	}
+	if p.To, err = netip.ParseAddr(to); err != nil {
+		return p, err
+	}
+	n, err := strconv.Atoi(bits)
+	if err != nil {
+		return p, fmt.Errorf("%q does not end in the length of the subnet's prefix, as /24", words[0])
+	}
+	if p.Prefix, err = p.From.Prefix(n); err != nil {
+		return p, err
+	}
+	for w := words[1:]; len(w) > 0; w = w[2:] {
+		switch w[0] {
+		case "router":
+			p.Router, err = netip.ParseAddr(w[1])
+		case "dns":
+			var a netip.Addr
+			a, err = netip.ParseAddr(w[1])
+			p.DNS = append(p.DNS, a)
+		case "lease":
+			p.Lease, err = time.ParseDuration(w[1])
+		default:
+			err = fmt.Errorf("%q is none of router, dns, lease", w[0])
+		}
+		if err != nil {
+			return p, err
+		}
+	}
+	return p, nil
+}
+
+func (a *app) netbootCommand() *cobra.Command {
+	return noun("netboot", "Answer workstations that boot over the network", a.netbootStatus(), a.netbootAdvice())
+}
+
+func (a *app) netbootStatus() *cobra.Command {
+	var all bool
+	cmd := &cobra.Command{
+		Use: "status [WORKSTATION]", Short: "Show what is answered on each interface, and how far each machine is", Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			status, err := c.Netboot(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if len(args) == 1 {
+				status.Machines = slices.DeleteFunc(status.Machines, func(t api.BootTrail) bool { return t.Workstation != args[0] && t.Address != args[0] })
+				all = true
+			}
+			if a.output == "json" {
+				return printJSON(cmd.OutOrStdout(), status)
+			}
+			if a.output == "table" {
+				printLinks(cmd, a, status)
+			}
+			return printTrails(cmd, a, status.Machines, all)
+		},
+	}
+	cmd.Flags().BoolVar(&all, "steps", false, "all steps that are remembered, not just the last one")
+	return cmd
+}
+
+func printLinks(cmd *cobra.Command, a *app, status api.NetbootStatus) {
+	out := cmd.OutOrStdout()
+	offered := "none; workstations start from their disk (jugate bootenv build --offer)"
+	if status.Offered > 0 {
+		offered = strconv.Itoa(status.Offered)
+	}
+	printFields(out, []field{{"offered build", offered}, {"unknown machines", status.Unknown}})
+	fmt.Fprintln(out)
+	printList(cmd, a, status.Links, []column[api.NetbootLink]{
+		{title: "interface", value: func(l api.NetbootLink) string { return l.Interface }},
+		{title: "mode", value: func(l api.NetbootLink) string { return l.Mode }},
+		{title: "address", value: func(l api.NetbootLink) string { return l.Address }},
+		{title: "state", value: func(l api.NetbootLink) string { return l.State }},
+		{title: "addresses left", value: func(l api.NetbootLink) string {
+			var pools []string
+			for _, p := range l.Pools {
+				pools = append(pools, fmt.Sprintf("%d of %d (%s)", p.Left, p.Of, p.Range))
+			}
+			return strings.Join(pools, ", ")
+		}},
+	})
+	fmt.Fprintln(out)
+}
+
+// printTrails prints a line a step.
+func printTrails(cmd *cobra.Command, a *app, machines []api.BootTrail, all bool) error {
+	type row struct{ machine, at, step, detail string }
+	var rows []row
+	for _, m := range machines {
+		name := cmp.Or(m.Workstation, m.Address)
+		steps := m.Steps
+		if !all && len(steps) > 0 {
+			steps = steps[len(steps)-1:]
+		}
+		for _, s := range steps {
+			rows = append(rows, row{name, s.At.Local().Format("15:04:05"), s.Step, s.Detail})
+			name = ""
+			if a.output == "csv" {
+				name = cmp.Or(m.Workstation, m.Address)
+			}
+		}
+		if m.Stuck != "" {
+			rows = append(rows, row{name, "", "STUCK", m.Stuck})
+		}
+	}
+	return printList(cmd, a, rows, []column[row]{
+		{title: "machine", value: func(r row) string { return r.machine }},
+		{title: "at", value: func(r row) string { return r.at }},
+		{title: "step", value: func(r row) string { return r.step }},
+		{title: "detail", value: func(r row) string { return r.detail }},
+	})
+}
+
+func (a *app) netbootAdvice() *cobra.Command {
+	return &cobra.Command{
+		Use: "advice", Short: "Print what to enter into another DHCP server", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			advice, err := c.NetbootAdvice(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return printJSON(cmd.OutOrStdout(), advice)
+			}
+			type row struct {
+				link, arch, when, code, name, value string
+			}
+			var rows []row
+			for _, d := range advice {
+				for i, o := range d.Options {
+					r := row{code: strconv.Itoa(o.Code), name: o.Name, value: o.Value}
+					if o.Code == 0 {
+						r.code = ""
+					}
+					if i == 0 || a.output == "csv" {
+						r.link, r.arch, r.when = d.Interface, d.Architecture, d.When
+					}
+					rows = append(rows, r)
+				}
+			}
+			return printList(cmd, a, rows, []column[row]{
+				{title: "interface", value: func(r row) string { return r.link }},
+				{title: "machines", value: func(r row) string { return r.arch }},
+				{title: "which say", value: func(r row) string { return r.when }},
+				{title: "option", value: func(r row) string { return r.code }, right: true},
+				{title: "name", value: func(r row) string { return r.name }},
+				{title: "value", value: func(r row) string { return r.value }},
+			})
+		},
+	}
+}

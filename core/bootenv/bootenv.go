@@ -1,0 +1,184 @@
+// Package bootenv makes boot environments: the small system that a workstation
+// boots over the network, or from a stick, to become somebody whom the service can
+// ask for an errand.
+//
+//	store, err := bootenv.OpenStore(dir)
+//	build, err := store.Make(ctx, source, bootenv.Options{Number: 7, Agent: "jugate-agent"})
+//	build.Problems                     // what it lacks, in words
+//	f, err := store.Open(build, "grubx64.efi")
+//
+// A build is immutable. It consists of a kernel, of loaders and of layers; each
+// layer is a cpio archive of the kernel's initramfs buffer format, compressed by
+// itself, and the kernel is handed the layers one after the other. So a new layer
+// never rebuilds the others. Parts are files named by their digest, and builds that
+// have parts in common share them.
+package bootenv
+
+import (
+	"errors"
+	"io/fs"
+	"slices"
+	"strings"
+	"time"
+
+	"jugate/core/slabstore"
+)
+
+// Build is the description of one build, kept as JSON.
+type Build struct {
+	Number   int               `json:"number"`
+	Created  time.Time         `json:"created"`
+	Note     string            `json:"note,omitempty"`
+	Kernel   string            `json:"kernel"`         // release
+	Words    string            `json:"words"`          // the kernel's command line, before what each workstation adds
+	Shell    bool              `json:"shell"`          // whether a shell can be had at the workstation
+	Parts    map[string]Part   `json:"parts"`          // by the name that loaders ask for
+	Layers   []Layer           `json:"layers"`         // in the order of the archive
+	Problems []string          `json:"problems"`       // what it lacks, and what follows
+	Modules  int               `json:"kernel_modules"` // how many it has
+	Origins  map[string]string `json:"origins"`        // of the parts
+}
+
+// Part is a stored file.
+type Part struct {
+	Digest slabstore.Digest `json:"digest"`
+	Size   int64            `json:"size"` // bytes
+}
+
+// Layer is one segment of the initial root file system.
+type Layer struct {
+	Name  string `json:"name"`
+	Part  Part   `json:"part"`
+	Files []File `json:"files"`
+}
+
+// File is one file of a layer.
+type File struct {
+	Path   string           `json:"path"`
+	Mode   fs.FileMode      `json:"mode"`
+	Size   int64            `json:"size"`
+	Digest slabstore.Digest `json:"digest"`
+	Link   string           `json:"link,omitempty"` // a symbolic link's target
+	Origin string           `json:"origin"`
+}
+
+// The names of layers.
+const (
+	BaseLayer     = "base"
+	SettingsLayer = "settings"
+)
+
+// The names of parts that every build has. Loaders ask for them by these.
+const (
+	KernelPart = "vmlinuz"
+	InitrdPart = "initrd" // the layers, one after the other; no part of its own
+)
+
+// The loaders, as far as the source had them.
+const (
+	ShimPart     = "shimx64.efi" // signed; loads grubx64.efi from beside it
+	LoaderPart   = "grubx64.efi" // signed, over the network
+	KeysPart     = "mmx64.efi"   // of shim, to enrol keys
+	HTTPPart     = "httpx64.efi" // for UEFI HTTP boot, unsigned
+	BIOSPart     = "bios.0"
+	MediaPart    = "media/grubx64.efi" // signed, from a FAT volume
+	ModulesParts = "grub/x86_64-efi/"  // modules that the signed loader may load, if it may
+)
+
+// Settings is what the settings layer tells the agent, in the file SettingsFile.
+// The kernel's command line goes before.
+type Settings struct {
+	Service string        `json:"service,omitempty"` // URL
+	Key     string        `json:"key,omitempty"`     // instead of a boot ticket: of media
+	Network *FixedNetwork `json:"network,omitempty"`
+	Shell   bool          `json:"shell,omitempty"`
+}
+
+// FixedNetwork is what to fall back to where no server gives an address.
+type FixedNetwork struct {
+	Address string `json:"address"` // with the prefix's length
+	Gateway string `json:"gateway,omitempty"`
+}
+
+// Where the agent finds its things.
+const (
+	SettingsFile    = "etc/jugate/settings.json"
+	CertificateFile = "etc/jugate/service.pem"
+)
+
+// ErrIncomplete says that a build cannot be made of what was given, and what lacks.
+var ErrIncomplete = errors.New("the build cannot be made")
+
+// Incomplete lists what a build needs and the source does not have.
+type Incomplete struct{ Missing []string }
+
+func (e *Incomplete) Error() string {
+	return ErrIncomplete.Error() + ": " + strings.Join(e.Missing, "; ")
+}
+
+func (e *Incomplete) Unwrap() error { return ErrIncomplete }
+
+// Size is what a workstation loads: the kernel and all layers, in bytes.
+func (b *Build) Size() int64 {
+	size := b.Parts[KernelPart].Size
+	for _, l := range b.Layers {
+		size += aligned(l.Part.Size)
+	}
+	return size
+}
+
+// File returns a file of a build, of the last layer that has it: that one is seen.
+func (b *Build) File(path string) (File, bool) {
+	for _, l := range slices.Backward(b.Layers) {
+		for _, f := range l.Files {
+			if f.Path == path {
+				return f, true
+			}
+		}
+	}
+	return File{}, false
+}
+
+// Change is one difference between two builds.
+type Change struct {
+	What string `json:"what"` // "added", "removed" or "changed"
+	Path string `json:"path"`
+	From string `json:"from,omitempty"` // origins
+	To   string `json:"to,omitempty"`
+}
+
+// Diff is what b has that a has not, and the other way round: files of layers, and
+// parts, by path.
+func Diff(a, b *Build) (changes []Change) {
+	type entry struct {
+		digest slabstore.Digest
+		origin string
+	}
+	all := func(b *Build) map[string]entry {
+		m := map[string]entry{}
+		for name, p := range b.Parts {
+			m[name] = entry{p.Digest, b.Origins[name]}
+		}
+		for _, l := range b.Layers {
+			for _, f := range l.Files {
+				m["/"+f.Path] = entry{f.Digest, f.Origin}
+			}
+		}
+		return m
+	}
+	old, now := all(a), all(b)
+	for path, e := range now {
+		if was, there := old[path]; !there {
+			changes = append(changes, Change{What: "added", Path: path, To: e.origin})
+		} else if was.digest != e.digest {
+			changes = append(changes, Change{What: "changed", Path: path, From: was.origin, To: e.origin})
+		}
+	}
+	for path, e := range old {
+		if _, there := now[path]; !there {
+			changes = append(changes, Change{What: "removed", Path: path, From: e.origin})
+		}
+	}
+	slices.SortFunc(changes, func(a, b Change) int { return strings.Compare(a.Path, b.Path) })
+	return changes
+}

@@ -1,0 +1,198 @@
+package bootenv
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/zeebo/blake3"
+
+	"jugate/core/slabstore"
+)
+
+// Store keeps builds in a folder: builds/N.json and parts/DIGEST.
+type Store struct{ dir string }
+
+// OpenStore opens the folder and makes what is not there.
+func OpenStore(dir string) (*Store, error) {
+	for _, name := range []string{"builds", "parts"} {
+		if err := os.MkdirAll(filepath.Join(dir, name), 0o755); err != nil {
+			return nil, err
+		}
+	}
+	return &Store{dir}, nil
+}
+
+// Builds are the numbers of all builds, in order.
+func (s *Store) Builds() ([]int, error) {
+	entries, err := os.ReadDir(filepath.Join(s.dir, "builds"))
+	if err != nil {
+		return nil, err
+	}
+	var numbers []int
+	for _, e := range entries {
+		if n, err := strconv.Atoi(strings.TrimSuffix(e.Name(), ".json")); err == nil {
+			numbers = append(numbers, n)
+		}
+	}
+	slices.Sort(numbers)
+	return numbers, nil
+}
+
+func (s *Store) buildFile(number int) string {
+	return filepath.Join(s.dir, "builds", strconv.Itoa(number)+".json")
+}
+
+// Build reads the description of a build. Errors wrap fs.ErrNotExist.
+func (s *Store) Build(number int) (*Build, error) {
+	b, err := os.ReadFile(s.buildFile(number))
+	if err != nil {
+		return nil, fmt.Errorf("build %d: %w", number, err)
+	}
+	build := &Build{}
+	if err := json.Unmarshal(b, build); err != nil {
+		return nil, fmt.Errorf("build %d: %w", number, err)
+	}
+	return build, nil
+}
+
+// save makes a build visible. A number is never used twice.
+func (s *Store) save(b *Build) error {
+	text, err := json.MarshalIndent(b, "", "\t")
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(filepath.Join(s.dir, "builds"), "new")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(text)
+	if err = errors.Join(err, f.Sync(), f.Chmod(0o644), f.Close()); err != nil {
+		return err
+	}
+	if err := os.Link(f.Name(), s.buildFile(b.Number)); err != nil {
+		return err
+	}
+	return syncFolder(filepath.Join(s.dir, "builds"))
+}
+
+// put stores what fill writes as a part.
+func (s *Store) put(fill func(io.Writer) error) (Part, error) {
+	f, err := os.CreateTemp(filepath.Join(s.dir, "parts"), "new")
+	if err != nil {
+		return Part{}, err
+	}
+	defer os.Remove(f.Name())
+	h := blake3.New()
+	err = fill(io.MultiWriter(f, h))
+	size, seekErr := f.Seek(0, io.SeekCurrent)
+	if err = errors.Join(err, seekErr, f.Sync(), f.Chmod(0o644), f.Close()); err != nil {
+		return Part{}, err
+	}
+	part := Part{Digest: slabstore.Digest(h.Sum(nil)), Size: size}
+	if err := os.Rename(f.Name(), s.partFile(part)); err != nil {
+		return Part{}, err
+	}
+	return part, syncFolder(filepath.Join(s.dir, "parts"))
+}
+
+func (s *Store) partFile(p Part) string {
+	return filepath.Join(s.dir, "parts", p.Digest.String())
+}
+
+func syncFolder(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
+
+// Content is an open part, or several one after the other.
+type Content struct {
+	io.ReaderAt
+	Size  int64
+	files []*os.File
+}
+
+// Close closes the files.
+func (c *Content) Close() error {
+	var errs []error
+	for _, f := range c.files {
+		errs = append(errs, f.Close())
+	}
+	return errors.Join(errs...)
+}
+
+// Open opens what a loader asks for by name: a part, or InitrdPart, which is all
+// layers. Errors wrap ErrNotFound.
+func (s *Store) Open(b *Build, name string) (*Content, error) {
+	if name != InitrdPart {
+		part, there := b.Parts[name]
+		if !there {
+			return nil, fmt.Errorf("build %d: %s: %w", b.Number, name, ErrNoPart)
+		}
+		f, err := os.Open(s.partFile(part))
+		if err != nil {
+			return nil, err
+		}
+		return &Content{f, part.Size, []*os.File{f}}, nil
+	}
+	c := &Content{}
+	var pieces chain
+	for _, l := range b.Layers {
+		f, err := os.Open(s.partFile(l.Part))
+		if err != nil {
+			return nil, errors.Join(err, c.Close())
+		}
+		c.files = append(c.files, f)
+		pieces = append(pieces, piece{c.Size, io.NewSectionReader(f, 0, l.Part.Size)})
+		if c.Size += l.Part.Size; c.Size != aligned(c.Size) {
+			gap := aligned(c.Size) - c.Size
+			pieces = append(pieces, piece{c.Size, io.NewSectionReader(bytes.NewReader(make([]byte, gap)), 0, gap)})
+			c.Size += gap
+		}
+	}
+	c.ReaderAt = pieces
+	return c, nil
+}
+
+// ErrNoPart says that a build has no part of a name.
+var ErrNoPart = errors.New("the build has no such part")
+
+// aligned is where the next segment may begin: the kernel wants multiples of four.
+func aligned(n int64) int64 { return (n + cpioAlign - 1) &^ (cpioAlign - 1) }
+
+// chain are readers that follow each other.
+type chain []piece
+
+type piece struct {
+	start int64
+	*io.SectionReader
+}
+
+func (c chain) ReadAt(b []byte, off int64) (n int, err error) {
+	for _, p := range c {
+		if off >= p.start+p.Size() {
+			continue
+		}
+		got, err := p.SectionReader.ReadAt(b[n:], off-p.start)
+		n += got
+		off += int64(got)
+		if n == len(b) {
+			return n, nil
+		}
+		if err != nil && err != io.EOF {
+			return n, err
+		}
+	}
+	return n, io.EOF
+}

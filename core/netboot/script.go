@@ -1,0 +1,182 @@
+package netboot
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"jugate/core/hwaddr"
+)
+
+// Loader is what asks for a boot script.
+type Loader struct {
+	EFI    bool
+	HTTP   bool   // it can load by HTTP; else by TFTP alone
+	Server string // HOST:PORT of the service's HTTP, as seen by the machine
+}
+
+// Root is how a loader names the folder of boot files.
+func (l Loader) Root() string {
+	if l.HTTP {
+		return "(http," + l.Server + ")" + FilesPath
+	}
+	return "(tftp)/"
+}
+
+// Do is what a machine boots.
+type Do string
+
+// What a machine can boot.
+const (
+	Environment Do = "environment"
+	Disk        Do = "disk"
+)
+
+// Choice is what one machine is to boot now.
+type Choice struct {
+	Do      Do
+	Name    string // of the workstation, or its address
+	Address hwaddr.Address
+	Why     string
+	Menu    time.Duration // how long a menu is shown first; 0 shows none
+	Offers  []Offer       // of the menu, between this disk and signing in
+	SignIn  bool          // the menu offers to sign in for more
+	Build   int
+	Words   string // for the kernel
+	Service string // URL that the agent calls
+	Ticket  string
+}
+
+// Offer is an entry of the menu.
+type Offer struct {
+	Title string
+	Wish  string // what the agent is told
+}
+
+// Bootstrap is the loader's first script, the same for every machine: it asks for
+// the one that is made for this machine. The loader has the hardware address of the
+// card that it came by, and knows whether Secure Boot keeps it from loading its own
+// module for HTTP.
+func Bootstrap(server string) string {
+	return fmt.Sprintf(`set pager=0
+set jugate_http=n
+if [ "$grub_platform" = "efi" ]; then
+	if [ "$lockdown" != "y" ]; then
+		if insmod http; then set jugate_http=y; fi
+	fi
+else
+	set jugate_http=y
+fi
+set jugate_script=script/$grub_platform/$jugate_http/$net_default_mac
+if [ "$jugate_http" = "y" ]; then
+	source (http,%[1]s)/boot/$jugate_script
+else
+	source (tftp)/$jugate_script
+fi
+echo "The boot script of $net_default_mac could not be loaded from the service."
+echo "This machine restarts in a minute."
+sleep 60
+reboot
+`, server)
+}
+
+// ScriptRequest reads the name that Bootstrap asks for, below the root:
+// script/PLATFORM/HTTP/ADDRESS.
+func ScriptRequest(name string) (Loader, hwaddr.Address, bool) {
+	parts := strings.Split(name, "/")
+	if len(parts) != 4 || parts[0] != "script" {
+		return Loader{}, hwaddr.Address{}, false
+	}
+	a, err := hwaddr.Parse(parts[3])
+	return Loader{EFI: parts[1] == "efi", HTTP: parts[2] == "y"}, a, err == nil
+}
+
+// Script makes the script for one machine, in the loader's language.
+func Script(l Loader, c Choice) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "echo %s\n", quote(fmt.Sprintf("Jugate: %s (%s)", c.Name, c.Why)))
+	if c.Menu <= 0 {
+		if c.Do == Environment {
+			b.WriteString(environment(l, c, ""))
+		} else {
+			b.WriteString(disk(l))
+		}
+		return b.String()
+	}
+	fmt.Fprintf(&b, "set timeout=%d\nset default=0\n", int(c.Menu/time.Second))
+	entry := func(title, script string) {
+		fmt.Fprintf(&b, "menuentry %s {\n%s}\n", quote(title), script)
+	}
+	if c.Do == Environment {
+		entry("Boot environment: "+c.Why, environment(l, c, ""))
+	}
+	entry("This disk", disk(l))
+	for _, o := range c.Offers {
+		entry(o.Title, environment(l, c, o.Wish))
+	}
+	if c.SignIn {
+		entry("Sign in for more", environment(l, c, WishSignIn))
+	}
+	return b.String()
+}
+
+// WishSignIn asks for a person to sign in at the workstation.
+const WishSignIn = "sign-in"
+
+// environment loads kernel and layers. What fails is tried again after a while: the
+// service may be about to start.
+func environment(l Loader, c Choice, wish string) string {
+	words := []string{c.Words, "jugate.service=" + c.Service, "jugate.card=" + c.Address.String()}
+	if c.Ticket != "" {
+		words = append(words, "jugate.ticket="+c.Ticket)
+	}
+	if wish != "" {
+		words = append(words, "jugate.wish="+wish)
+	}
+	root := fmt.Sprintf("%s%d/", l.Root(), c.Build)
+	return fmt.Sprintf(`if linux %[1]svmlinuz %[2]s; then
+	if initrd %[1]sinitrd; then
+		boot
+	fi
+fi
+echo "Build %[3]d could not be loaded; see the steps of this workstation at the service."
+echo "This machine restarts in half a minute."
+sleep 30
+reboot
+`, root, strings.Join(words, " "), c.Build)
+}
+
+// disk starts the machine's own disk. Handing back to the firmware is not enough
+// everywhere: some then show their setup. So the loaders of the disk are looked for
+// first, the system's own before the fallback of the UEFI specification, 3.5.1.1.
+func disk(l Loader) string {
+	if !l.EFI {
+		return `set root=(hd0)
+if chainloader +1; then
+	boot
+fi
+exit
+`
+	}
+	var b strings.Builder
+	for _, file := range []string{"/EFI/Microsoft/Boot/bootmgfw.efi", "/EFI/debian/shimx64.efi", "/EFI/BOOT/BOOTX64.EFI"} {
+		fmt.Fprintf(&b, `if search --no-floppy --set=jugate_disk --file %[1]s; then
+	if chainloader ($jugate_disk)%[1]s; then
+		boot
+	fi
+fi
+`, file)
+	}
+	b.WriteString("exit\n")
+	return b.String()
+}
+
+// quote makes a text one word of the loader's language.
+func quote(s string) string {
+	return "'" + strings.Map(func(r rune) rune {
+		if r == '\'' || r < ' ' {
+			return ' '
+		}
+		return r
+	}, s) + "'"
+}

@@ -1,0 +1,122 @@
+package netboot
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"jugate/core/hwaddr"
+)
+
+// Step is a station on the way from the power button to the agent.
+type Step string
+
+// The steps, in order.
+const (
+	StepAddress Step = "address" // one was offered, here or elsewhere
+	StepLoader  Step = "loader"  // fetched
+	StepScript  Step = "script"  // made for it
+	StepKernel  Step = "kernel"  // fetched
+	StepInitrd  Step = "initrd"  // all of it was fetched
+	StepAgent   Step = "agent"   // called
+	StepRefused Step = "refused" // not answered, and why
+	StepFailed  Step = "failed"  // a file that could not be served, and why
+)
+
+// Mark is a step that a machine took.
+type Mark struct {
+	At     time.Time `json:"at"`
+	Step   Step      `json:"step" enum:"address,loader,script,kernel,initrd,agent,refused,failed"`
+	Detail string    `json:"detail"`
+}
+
+const (
+	// trailLength is how many steps of a machine are kept.
+	trailLength = 24
+	// trailMachines is how many machines are kept; the one that was longest silent
+	// goes first.
+	trailMachines = 4096
+	// callWithin is how long the way from the kernel to the agent's call may take.
+	callWithin = time.Minute
+)
+
+// Trail remembers the last steps of every machine. It is not safe for use by several
+// goroutines.
+type Trail struct {
+	machines map[hwaddr.Address][]Mark
+}
+
+// Note adds a step. The same one again, with nothing new, only gets another time.
+func (t *Trail) Note(now time.Time, a hwaddr.Address, s Step, detail string) {
+	if t.machines == nil {
+		t.machines = map[hwaddr.Address][]Mark{}
+	}
+	marks := t.machines[a]
+	if n := len(marks); n > 0 && marks[n-1].Step == s && marks[n-1].Detail == detail {
+		marks[n-1].At = now
+		return
+	}
+	if len(marks) >= trailLength {
+		marks = slices.Delete(marks, 0, len(marks)-trailLength+1)
+	}
+	if _, known := t.machines[a]; !known && len(t.machines) >= trailMachines {
+		t.forgetOne()
+	}
+	t.machines[a] = append(marks, Mark{now, s, detail})
+}
+
+func (t *Trail) forgetOne() {
+	var oldest hwaddr.Address
+	var at time.Time
+	for a, marks := range t.machines {
+		if last := marks[len(marks)-1].At; at.IsZero() || last.Before(at) {
+			oldest, at = a, last
+		}
+	}
+	delete(t.machines, oldest)
+}
+
+// Steps are the last steps of a machine, oldest first.
+func (t *Trail) Steps(a hwaddr.Address) []Mark { return slices.Clone(t.machines[a]) }
+
+// Machines are all that took a step, the latest first.
+func (t *Trail) Machines() []hwaddr.Address {
+	var all []hwaddr.Address
+	for a := range t.machines {
+		all = append(all, a)
+	}
+	slices.SortFunc(all, func(a, b hwaddr.Address) int {
+		x, y := t.machines[a], t.machines[b]
+		return cmp.Or(y[len(y)-1].At.Compare(x[len(x)-1].At), cmp.Compare(a.String(), b.String()))
+	})
+	return all
+}
+
+// Stuck tells, in words, what probably keeps a machine from getting on; empty when
+// nothing does.
+func (t *Trail) Stuck(now time.Time, a hwaddr.Address) string {
+	marks := t.machines[a]
+	if len(marks) == 0 {
+		return ""
+	}
+	last := marks[len(marks)-1]
+	if now.Sub(last.At) < callWithin {
+		return ""
+	}
+	ago := now.Sub(last.At).Round(time.Minute)
+	switch last.Step {
+	case StepInitrd:
+		return fmt.Sprintf("it has all of the boot environment since %s and never called: most likely its network card has no driver in this build, or the cable's network gives it no address; look at its screen", ago)
+	case StepKernel:
+		return fmt.Sprintf("it began with the kernel %s ago and never called: the rest of the environment may not have come through, or it does not fit into its memory", ago)
+	case StepLoader:
+		return fmt.Sprintf("it has the loader since %s and never asked for its script: Secure Boot may have refused the loader, or the loader does not know the network card", ago)
+	case StepAddress:
+		return fmt.Sprintf("it was answered %s ago and never fetched the loader: a firewall on the way (UDP port %d), or firmware that heard another server first", ago, TFTPPort)
+	case StepFailed:
+		return last.Detail
+	default:
+		return ""
+	}
+}

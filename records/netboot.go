@@ -1,0 +1,263 @@
+package records
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"jugate/core/hwaddr"
+	"jugate/core/netboot"
+)
+
+// Leases are the addresses that were given, those that ran out too.
+func (db *DB) Leases(ctx context.Context) ([]netboot.Lease, error) {
+	var rows []struct {
+		Address  string    `db:"address"`
+		Hardware string    `db:"hardware"`
+		Until    time.Time `db:"until"`
+	}
+	if err := db.read.SelectContext(ctx, &rows, `SELECT address, hardware, until FROM leases`); err != nil {
+		return nil, err
+	}
+	var all []netboot.Lease
+	for _, r := range rows {
+		a, err := netip.ParseAddr(r.Address)
+		if err != nil {
+			return nil, fmt.Errorf("leases: %w", err)
+		}
+		l := netboot.Lease{Address: a, Until: r.Until}
+		if r.Hardware != "" {
+			if l.Hardware, err = hwaddr.Parse(r.Hardware); err != nil {
+				return nil, fmt.Errorf("leases: %w", err)
+			}
+		}
+		all = append(all, l)
+	}
+	return all, nil
+}
+
+// SetLease records who has an address.
+func (db *DB) SetLease(ctx context.Context, l netboot.Lease) error {
+	hardware := ""
+	if !l.Hardware.IsZero() {
+		hardware = l.Hardware.String()
+	}
+	_, err := db.write.ExecContext(ctx, `INSERT INTO leases (address, hardware, until) VALUES (?, ?, ?)
+		ON CONFLICT (address) DO UPDATE SET hardware = excluded.hardware, until = excluded.until`, l.Address.String(), hardware, l.Until.UTC())
+	return err
+}
+
+// FixedAddresses are the addresses that belong to workstations by the roster, each
+// with all hardware addresses of its workstation.
+func (db *DB) FixedAddresses(ctx context.Context) (map[netip.Addr][]hwaddr.Address, error) {
+	var rows []struct {
+		Fixed   string `db:"fixed_address"`
+		Address string `db:"address"`
+	}
+	err := db.read.SelectContext(ctx, &rows, `SELECT w.fixed_address, a.address FROM workstations w JOIN addresses a ON a.workstation_id = w.id
+		WHERE w.fixed_address IS NOT NULL AND w.state = 'admitted' ORDER BY a.address`)
+	if err != nil {
+		return nil, err
+	}
+	fixed := map[netip.Addr][]hwaddr.Address{}
+	for _, r := range rows {
+		a, err := netip.ParseAddr(r.Fixed)
+		if err != nil {
+			return nil, fmt.Errorf("fixed address: %w", err)
+		}
+		fixed[a] = append(fixed[a], hwaddr.MustParse(r.Address))
+	}
+	return fixed, nil
+}
+
+// SetFixedAddress gives a workstation an address of its own, or none with the zero
+// value. One that another workstation has is an ErrConflict.
+func (db *DB) SetFixedAddress(ctx context.Context, id int64, a netip.Addr) error {
+	value := sql.NullString{String: a.String(), Valid: a.IsValid()}
+	result, err := db.write.ExecContext(ctx, `UPDATE workstations SET fixed_address = ? WHERE id = ?`, value, id)
+	if err != nil && strings.Contains(err.Error(), "UNIQUE") {
+		return fmt.Errorf("%w: another workstation has the address %s", ErrConflict, a)
+	}
+	return changed(result, err, "workstation", id)
+}
+
+// Offer makes a build of the boot environment the one that is offered.
+func (db *DB) Offer(ctx context.Context, now time.Time, build int, by string) error {
+	_, err := db.write.ExecContext(ctx, `INSERT INTO offers (build, at, offered_by) VALUES (?, ?, ?)`, build, now.UTC(), by)
+	return err
+}
+
+// Offered is the build that is offered; 0 if none ever was.
+func (db *DB) Offered(ctx context.Context) (int, error) {
+	var n int
+	err := db.read.GetContext(ctx, &n, `SELECT build FROM offers ORDER BY id DESC LIMIT 1`)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, nil
+	}
+	return n, err
+}
+
+// PinWorkstation has a workstation boot one build, whatever is offered; 0 ends that.
+func (db *DB) PinWorkstation(ctx context.Context, id int64, build int) error {
+	result, err := db.write.ExecContext(ctx, `UPDATE workstations SET build = nullif(?, 0) WHERE id = ?`, build, id)
+	return changed(result, err, "workstation", id)
+}
+
+// PinGroup has a group boot one build; 0 ends that.
+func (db *DB) PinGroup(ctx context.Context, name string, build int) error {
+	result, err := db.write.ExecContext(ctx, `UPDATE groups SET build = nullif(?, 0) WHERE name = ?`, build, name)
+	return changed(result, err, "group", name)
+}
+
+// SetMenu sets how long a group's workstations show a menu before they start from
+// their disk; 0 shows none.
+func (db *DB) SetMenu(ctx context.Context, name string, seconds int) error {
+	result, err := db.write.ExecContext(ctx, `UPDATE groups SET menu_seconds = ? WHERE name = ?`, seconds, name)
+	return changed(result, err, "group", name)
+}
+
+// BootPlan is what the records say of how a workstation boots.
+type BootPlan struct {
+	Build  int `db:"build"`        // pinned or offered; 0 if there is none
+	Menu   int `db:"menu_seconds"` // the longest of its groups'
+	Errand int `db:"errands"`      // how many wait or run
+}
+
+// Plan is how a workstation boots: its own pin goes before its groups', of which the
+// first by name counts, and those before the offer.
+func (db *DB) Plan(ctx context.Context, id int64) (p BootPlan, err error) {
+	err = db.read.GetContext(ctx, &p, `SELECT
+		coalesce(w.build,
+			(SELECT g.build FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id AND g.build IS NOT NULL ORDER BY g.name LIMIT 1),
+			(SELECT build FROM offers ORDER BY id DESC LIMIT 1), 0) AS build,
+		coalesce((SELECT max(g.menu_seconds) FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id), 0) AS menu_seconds,
+		(SELECT count(*) FROM errands e WHERE e.workstation_id = w.id AND e.state IN ('waiting', 'running')) AS errands
+		FROM workstations w WHERE w.id = ?`, id)
+	return p, missing(err, "workstation", id)
+}
+
+// ErrTicket says that a ticket is not good.
+var ErrTicket = errors.New("the ticket is not good")
+
+const (
+	// ticketsAtMost is how many unused tickets a hardware address has at a time:
+	// loaders ask for their script again, and so may anybody else.
+	ticketsAtMost = 3
+	// ticketFor is how long a ticket that nobody used is good.
+	ticketFor = 30 * time.Minute
+)
+
+// AddTicket records the digest of a ticket for a hardware address, or with an empty
+// one of a key for media, which does not end by itself.
+func (db *DB) AddTicket(ctx context.Context, now time.Time, digest, address, note string) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		if address != "" {
+			_, err := tx.ExecContext(ctx, `DELETE FROM tickets WHERE address = ? AND boot = '' AND digest NOT IN
+				(SELECT digest FROM tickets WHERE address = ? AND boot = '' ORDER BY issued DESC LIMIT ?)`, address, address, ticketsAtMost-1)
+			if err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO tickets (digest, address, issued, note) VALUES (?, ?, ?, ?)`, digest, address, now.UTC(), note)
+		return err
+	})
+}
+
+// UseTicket takes a ticket of a machine with these addresses. The first boot that
+// uses it is the only one, and ends all other tickets of the address. Errors wrap
+// ErrTicket.
+func (db *DB) UseTicket(ctx context.Context, now time.Time, digest, boot string, addresses []hwaddr.Address) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		var t struct {
+			Address string    `db:"address"`
+			Issued  time.Time `db:"issued"`
+			Boot    string    `db:"boot"`
+		}
+		err := tx.GetContext(ctx, &t, `SELECT address, issued, boot FROM tickets WHERE digest = ?`, digest)
+		switch {
+		case errors.Is(err, sql.ErrNoRows):
+			return fmt.Errorf("%w: it is not known, or another one has taken its place; restart the workstation", ErrTicket)
+		case err != nil:
+			return err
+		case t.Address == "":
+			return nil // media
+		case !hasAddress(addresses, t.Address):
+			return fmt.Errorf("%w: it was given to %s, which is none of this machine's hardware addresses", ErrTicket, t.Address)
+		case t.Boot == "" && now.Sub(t.Issued) > ticketFor:
+			return fmt.Errorf("%w: it was given %s ago and never used; restart the workstation", ErrTicket, now.Sub(t.Issued).Round(time.Minute))
+		case t.Boot != "" && t.Boot != boot:
+			return fmt.Errorf("%w: another boot has used it; restart the workstation", ErrTicket)
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE tickets SET boot = ? WHERE digest = ?`, boot, digest); err != nil {
+			return err
+		}
+		_, err = tx.ExecContext(ctx, `DELETE FROM tickets WHERE address = ? AND digest <> ?`, t.Address, digest)
+		return err
+	})
+}
+
+func hasAddress(addresses []hwaddr.Address, text string) bool {
+	for _, a := range addresses {
+		if a.String() == text {
+			return true
+		}
+	}
+	return false
+}
+
+// Access is one line of who may receive an image.
+type Access struct {
+	Kind  string `db:"kind"` // group, address or model
+	Value string `db:"value"`
+}
+
+// ImageAccess lists who may receive an image; nothing stands for everybody.
+func (db *DB) ImageAccess(ctx context.Context, image string) (lines []Access, err error) {
+	err = db.read.SelectContext(ctx, &lines, `SELECT a.kind, a.value FROM image_access a JOIN images i ON i.id = a.image_id WHERE i.name = ? ORDER BY a.kind, a.value`, image)
+	return lines, err
+}
+
+// SetImageAccess sets who may receive an image.
+func (db *DB) SetImageAccess(ctx context.Context, image string, lines []Access) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		var id int64
+		if err := tx.GetContext(ctx, &id, `SELECT id FROM images WHERE name = ?`, image); err != nil {
+			return missing(err, "image", image)
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM image_access WHERE image_id = ?`, id); err != nil {
+			return err
+		}
+		for _, l := range lines {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO image_access (image_id, kind, value) VALUES (?, ?, ?) ON CONFLICT DO NOTHING`, id, l.Kind, l.Value); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Prepared are the images whose list names a workstation, by name.
+func (db *DB) Prepared(ctx context.Context, workstation int64) (names []string, err error) {
+	err = db.read.SelectContext(ctx, &names, `SELECT i.name FROM images i WHERE EXISTS (`+admits+`) ORDER BY i.name`, workstation)
+	return names, err
+}
+
+// admits are the lines of an image i that name a workstation.
+const admits = `SELECT 1 FROM image_access a, workstations w WHERE a.image_id = i.id AND w.id = ? AND (
+	a.kind = 'model' AND a.value = w.model OR
+	a.kind = 'address' AND a.value IN (SELECT address FROM addresses WHERE workstation_id = w.id) OR
+	a.kind = 'group' AND a.value IN (SELECT g.name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id))`
+
+// MayReceive tells whether an image goes to a workstation: its list names it, or it
+// has none.
+func (db *DB) MayReceive(ctx context.Context, image string, workstation int64) (may bool, err error) {
+	err = db.read.GetContext(ctx, &may, `SELECT coalesce((SELECT NOT EXISTS (SELECT 1 FROM image_access a WHERE a.image_id = i.id) OR EXISTS (`+admits+`)
+		FROM images i WHERE i.name = ?), 1)`, workstation, image)
+	return may, err
+}

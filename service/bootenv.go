@@ -1,0 +1,240 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"net/http"
+	"slices"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"jugate/api"
+	"jugate/core/bootenv"
+)
+
+func (s *Service) build(b *bootenv.Build, offered int, whole bool) api.Build {
+	out := api.Build{Number: b.Number, Created: b.Created, Note: b.Note, Kernel: b.Kernel, Words: b.Words, Shell: b.Shell, Modules: b.Modules,
+		Bytes: b.Size(), Offered: b.Number == offered, Problems: b.Problems, Layers: []api.BuildLayer{}}
+	for _, l := range b.Layers {
+		layer := api.BuildLayer{Name: l.Name, Digest: l.Part.Digest.String(), Bytes: l.Part.Size, Count: len(l.Files)}
+		for _, f := range l.Files {
+			if whole {
+				layer.Files = append(layer.Files, api.BuildFile{Path: "/" + f.Path, Bytes: f.Size, Digest: f.Digest.String(), Origin: f.Origin})
+			}
+		}
+		out.Layers = append(out.Layers, layer)
+	}
+	if whole {
+		for name, p := range b.Parts {
+			out.Parts = append(out.Parts, api.BuildFile{Path: name, Bytes: p.Size, Digest: p.Digest.String(), Origin: b.Origins[name]})
+		}
+		slices.SortFunc(out.Parts, func(a, b api.BuildFile) int { return strings.Compare(a.Path, b.Path) })
+	}
+	return out
+}
+
+// makeBuild makes the next build.
+func (s *Service) makeBuild(ctx context.Context, in api.NewBuild) (*bootenv.Build, error) {
+	from := &bootenv.Source{}
+	defer from.Close()
+	for _, file := range in.Packages {
+		if err := from.AddPackage(file); err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+	}
+	roots := in.From
+	if len(roots)+len(in.Packages) == 0 {
+		roots = []string{"/"}
+	}
+	for _, dir := range roots {
+		if err := from.AddRoot(dir); err != nil {
+			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+	}
+	s.boot.making.Lock()
+	defer s.boot.making.Unlock()
+	numbers, err := s.boot.builds.Builds()
+	if err != nil {
+		return nil, err
+	}
+	next := 1
+	if len(numbers) > 0 {
+		next = numbers[len(numbers)-1] + 1
+	}
+	b, err := s.boot.builds.Make(ctx, from, bootenv.Options{Number: next, Created: s.config.Now(), Note: in.Note, Kernel: in.Kernel, Words: in.Words,
+		Agent: s.config.Netboot.Agent, Certificate: s.certificate, Settings: bootenv.Settings{Shell: in.Shell}})
+	var incomplete *bootenv.Incomplete
+	if errors.As(err, &incomplete) {
+		var details []error
+		for _, m := range incomplete.Missing {
+			details = append(details, &huma.ErrorDetail{Message: m})
+		}
+		return nil, huma.Error422UnprocessableEntity(err.Error(), details...)
+	}
+	return b, err
+}
+
+// findBuild reads a build by number; 0 is the one that is offered.
+func (s *Service) findBuild(ctx context.Context, number int) (*bootenv.Build, error) {
+	if number == 0 {
+		var err error
+		if number, err = s.records.Offered(ctx); err != nil {
+			return nil, err
+		}
+		if number == 0 {
+			return nil, huma.Error404NotFound("no build of the boot environment is offered")
+		}
+	}
+	b, err := s.boot.builds.Build(number)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, huma.Error404NotFound(err.Error())
+	}
+	return b, err
+}
+
+func (s *Service) offer(ctx context.Context, number int) error {
+	if _, err := s.findBuild(ctx, number); err != nil {
+		return err
+	}
+	if err := s.records.Offer(ctx, s.config.Now(), number, administrator); err != nil {
+		return err
+	}
+	s.log.Info("build offered", "build", number)
+	s.events.publish(bootEvent{})
+	return nil
+}
+
+func (s *Service) bootenvRoutes(h huma.API) {
+	tags := []string{"boot environment"}
+	huma.Register(h, huma.Operation{
+		OperationID: "list-builds", Method: http.MethodGet, Path: "/builds", Tags: tags, Summary: "List builds of the boot environment, the newest first",
+	}, func(ctx context.Context, in *struct{ Paging }) (*reply[api.Page[api.Build]], error) {
+		numbers, err := s.boot.builds.Builds()
+		if err != nil {
+			return nil, err
+		}
+		offered, err := s.records.Offered(ctx)
+		if err != nil {
+			return nil, err
+		}
+		total := len(numbers)
+		slices.Reverse(numbers)
+		numbers = numbers[min(in.Offset, total):min(in.Offset+in.Limit, total)]
+		page := api.Page[api.Build]{Items: []api.Build{}, Total: total}
+		for _, n := range numbers {
+			b, err := s.boot.builds.Build(n)
+			if err != nil {
+				return nil, err
+			}
+			page.Items = append(page.Items, s.build(b, offered, false))
+		}
+		return answer(page, nil)
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "make-build", Method: http.MethodPost, Path: "/builds", Tags: tags,
+		Summary: "Make a build of the boot environment", BodyReadTimeout: -1,
+	}, func(ctx context.Context, in *struct{ Body api.NewBuild }) (*reply[api.Build], error) {
+		b, err := s.makeBuild(ctx, in.Body)
+		if err != nil {
+			return nil, problem(err)
+		}
+		s.log.Info("build made", "build", b.Number, "kernel", b.Kernel, "modules", b.Modules, "problems", len(b.Problems))
+		offered, err := s.records.Offered(ctx)
+		if err != nil {
+			return nil, err
+		}
+		if in.Body.Offer {
+			if err := s.offer(ctx, b.Number); err != nil {
+				return nil, problem(err)
+			}
+			offered = b.Number
+		}
+		return answer(s.build(b, offered, false), nil)
+	})
+
+	type buildRef struct {
+		Number int `path:"number" minimum:"0" doc:"0 is the one that is offered"`
+	}
+	huma.Register(h, huma.Operation{
+		OperationID: "get-build", Method: http.MethodGet, Path: "/builds/{number}", Tags: tags, Summary: "Show a build with all its files",
+	}, func(ctx context.Context, in *buildRef) (*reply[api.Build], error) {
+		b, err := s.findBuild(ctx, in.Number)
+		if err != nil {
+			return nil, problem(err)
+		}
+		offered, err := s.records.Offered(ctx)
+		if err != nil {
+			return nil, err
+		}
+		return answer(s.build(b, offered, true), nil)
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "offer-build", Method: http.MethodPost, Path: "/builds/{number}/offer", Tags: tags,
+		Summary: "Have workstations boot this build from now on",
+	}, func(ctx context.Context, in *buildRef) (*struct{}, error) {
+		return nil, problem(s.offer(ctx, in.Number))
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "diff-builds", Method: http.MethodGet, Path: "/builds/{number}/diff/{other}", Tags: tags,
+		Summary: "List what another build has that this one has not, and the other way round",
+	}, func(ctx context.Context, in *struct {
+		Number int `path:"number" minimum:"0"`
+		Other  int `path:"other" minimum:"0"`
+	}) (*reply[[]api.BuildChange], error) {
+		a, err := s.findBuild(ctx, in.Number)
+		if err != nil {
+			return nil, problem(err)
+		}
+		b, err := s.findBuild(ctx, in.Other)
+		if err != nil {
+			return nil, problem(err)
+		}
+		out := []api.BuildChange{}
+		for _, c := range bootenv.Diff(a, b) {
+			out = append(out, api.BuildChange{What: c.What, Path: c.Path, From: c.From, To: c.To})
+		}
+		return answer(out, nil)
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "pin-workstation", Method: http.MethodPut, Path: "/workstations/{ref}/build", Tags: tags, Summary: "Have a workstation boot one build, whatever is offered",
+	}, func(ctx context.Context, in *struct {
+		WorkstationRef
+		Body api.Pin
+	}) (*struct{}, error) {
+		if err := s.checkPin(ctx, in.Body.Build); err != nil {
+			return nil, err
+		}
+		w, err := s.records.FindWorkstation(ctx, in.Ref)
+		if err != nil {
+			return nil, problem(err)
+		}
+		return nil, problem(s.records.PinWorkstation(ctx, w.ID, in.Body.Build))
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "pin-group", Method: http.MethodPut, Path: "/groups/{group}/build", Tags: tags, Summary: "Have a group boot one build, whatever is offered",
+	}, func(ctx context.Context, in *struct {
+		Group string `path:"group"`
+		Body  api.Pin
+	}) (*struct{}, error) {
+		if err := s.checkPin(ctx, in.Body.Build); err != nil {
+			return nil, err
+		}
+		return nil, problem(s.records.PinGroup(ctx, in.Group, in.Body.Build))
+	})
+}
+
+// checkPin makes sure that what is pinned is there; 0 ends a pin.
+func (s *Service) checkPin(ctx context.Context, build int) error {
+	if build == 0 {
+		return nil
+	}
+	_, err := s.findBuild(ctx, build)
+	return problem(err)
+}

@@ -1,0 +1,351 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/netip"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/vishvananda/netlink"
+
+	"jugate/api"
+	"jugate/bootwire"
+	"jugate/core/bootenv"
+	"jugate/core/hwaddr"
+	"jugate/core/netboot"
+	"jugate/core/roster"
+	"jugate/records"
+)
+
+// Netboot says how the service answers machines that boot over the network.
+type Netboot struct {
+	Interfaces []NetbootInterface
+	Pools      []netboot.PoolConfig // of mode whole
+	Unknown    Unknown              // what becomes of machines that nobody has admitted; Hold by default
+	// Force has mode whole start although another server gives addresses.
+	Force bool
+	// Agent is the agent's file, for builds of the boot environment.
+	Agent string
+}
+
+// NetbootInterface is one interface with its mode.
+type NetbootInterface struct {
+	Name string
+	Mode netboot.Mode
+}
+
+// Unknown is what becomes of machines that nobody has admitted.
+type Unknown string
+
+// Policies for unknown hardware addresses.
+const (
+	Ignore  Unknown = "ignore"  // they get no answer
+	Hold    Unknown = "hold"    // they boot, and wait on screen to be admitted
+	Welcome Unknown = "welcome" // they show a menu, of which more is to be had by signing in
+)
+
+// boot is what the service knows of machines that boot.
+type boot struct {
+	builds *bootenv.Store
+	making sync.Mutex // held while a build is made
+
+	mu    sync.Mutex
+	trail netboot.Trail
+	byIP  map[netip.Addr]hwaddr.Address
+	links []*link
+}
+
+// link is an interface that is served.
+type link struct {
+	netboot.Link
+	dhcp  *bootwire.DHCP // nil where it is off
+	state string         // "serving", or why not
+}
+
+const (
+	// othersWait is how long one listens for another server before mode whole
+	// begins.
+	othersWait = 2 * time.Second
+	// addressesAtMost bounds the addresses that are remembered.
+	addressesAtMost = 8192
+)
+
+// startNetboot opens what the configuration asks for, around the port that HTTP
+// answers on. An interface that cannot be served keeps the service from starting:
+// who asked for it relies on it.
+func (s *Service) startNetboot(ctx context.Context, httpPort int) error {
+	for _, want := range s.config.Netboot.Interfaces {
+		l, err := s.openLink(ctx, want, httpPort)
+		if err != nil {
+			return fmt.Errorf("network boot on %s: %w", want.Name, err)
+		}
+		s.boot.links = append(s.boot.links, l)
+		if err := s.serveTFTP(l); err != nil {
+			return fmt.Errorf("network boot on %s: %w", want.Name, err)
+		}
+		if l.dhcp == nil {
+			l.state = "serving"
+			continue
+		}
+		ready, failed := make(chan struct{}), make(chan error, 1)
+		s.work.Go(func() {
+			err := l.dhcp.Serve(s.ctx, sync.OnceFunc(func() { close(ready) }))
+			if err != nil {
+				s.log.Error("network boot has ended on an interface", "interface", want.Name, "error", err)
+				s.boot.setState(l, err.Error())
+			}
+			failed <- err
+		})
+		select {
+		case <-ready:
+			s.boot.setState(l, "serving")
+			s.log.Info("network boot", "interface", want.Name, "mode", want.Mode, "address", l.Server)
+		case err := <-failed:
+			return fmt.Errorf("network boot: %w", err)
+		}
+	}
+	return nil
+}
+
+func (b *boot) setState(l *link, state string) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	l.state = state
+}
+
+// openLink finds the interface's address, and for mode whole its pools and whether
+// another server is there.
+func (s *Service) openLink(ctx context.Context, want NetbootInterface, httpPort int) (*link, error) {
+	prefix, err := interfaceAddress(want.Name)
+	if err != nil {
+		return nil, err
+	}
+	l := &link{state: "starting", Link: netboot.Link{Name: want.Name, Mode: want.Mode, Server: prefix.Addr(),
+		HTTP: "http://" + netip.AddrPortFrom(prefix.Addr(), uint16(httpPort)).String()}}
+	if want.Mode == netboot.Off {
+		return l, nil
+	}
+	desk := &netboot.Desk{Link: l.Link, Serves: s.serves}
+	if want.Mode == netboot.Whole {
+		if desk.Pools, err = s.pools(ctx, prefix); err != nil {
+			return nil, err
+		}
+		others, err := bootwire.Others(ctx, want.Name, othersWait)
+		if err != nil {
+			return nil, err
+		}
+		if len(others) > 0 && !s.config.Netboot.Force {
+			return nil, fmt.Errorf("%s gives addresses there already, and two servers would give the same ones twice; use mode beside, or --netboot-force if that server is to go", others[0])
+		}
+	}
+	l.dhcp = &bootwire.DHCP{Desk: desk, Log: s.log, On: func(o netboot.Outcome) { s.onDHCP(l, o) }, Record: s.records.SetLease}
+	return l, nil
+}
+
+func interfaceAddress(name string) (netip.Prefix, error) {
+	i, err := net.InterfaceByName(name)
+	if err != nil {
+		return netip.Prefix{}, err
+	}
+	addresses, err := i.Addrs()
+	if err != nil {
+		return netip.Prefix{}, err
+	}
+	for _, a := range addresses {
+		if p, err := netip.ParsePrefix(a.String()); err == nil && p.Addr().Is4() {
+			return p, nil
+		}
+	}
+	return netip.Prefix{}, errors.New("the interface has no IPv4 address")
+}
+
+// pools are the pools of mode whole, with what was given before. One has to be of
+// the interface's own subnet.
+func (s *Service) pools(ctx context.Context, own netip.Prefix) (pools []*netboot.Pool, err error) {
+	leases, err := s.records.Leases(ctx)
+	if err != nil {
+		return nil, err
+	}
+	fixed, err := s.records.FixedAddresses(ctx)
+	if err != nil {
+		return nil, err
+	}
+	covered := false
+	for _, c := range s.config.Netboot.Pools {
+		p, err := netboot.NewPool(c, leases, fixed)
+		if err != nil {
+			return nil, err
+		}
+		covered = covered || c.Prefix.Contains(own.Addr())
+		pools = append(pools, p)
+	}
+	if !covered {
+		return nil, fmt.Errorf("mode whole needs a pool of %s (--pool)", own.Masked())
+	}
+	return pools, nil
+}
+
+// refix tells the pools of addresses that belong to workstations.
+func (s *Service) refix(ctx context.Context) error {
+	fixed, err := s.records.FixedAddresses(ctx)
+	if err != nil {
+		return err
+	}
+	for _, l := range s.boot.links {
+		if l.dhcp != nil {
+			l.dhcp.Change(func(d *netboot.Desk) {
+				for _, p := range d.Pools {
+					p.Fix(fixed)
+				}
+			})
+		}
+	}
+	return nil
+}
+
+// serveTFTP answers on the interface's address.
+func (s *Service) serveTFTP(l *link) error {
+	c, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(l.Server, netboot.TFTPPort)))
+	if err != nil {
+		return fmt.Errorf("TFTP: %w", err)
+	}
+	t := &bootwire.TFTP{Log: s.log,
+		Open: func(name string, client netip.Addr) (bootwire.Content, error) {
+			return s.openBootFile(s.ctx, name, seen{client: client, server: strings.TrimPrefix(l.HTTP, "http://")})
+		},
+		Done: func(name string, client netip.Addr, n int64, err error) { s.bootFileDone(name, client, n, err) },
+	}
+	s.work.Go(func() {
+		if err := t.Serve(s.ctx, c); err != nil {
+			s.log.Error("TFTP has ended on an interface", "interface", l.Name, "error", err)
+			s.boot.setState(l, "TFTP: "+err.Error())
+		}
+	})
+	return nil
+}
+
+// serves tells whether a machine is answered at all.
+func (s *Service) serves(a hwaddr.Address) (bool, string) {
+	w, err := s.records.FindWorkstation(s.ctx, a.String())
+	switch {
+	case errors.Is(err, records.ErrNotFound):
+		return s.config.Netboot.Unknown != Ignore, "nobody has admitted it, and unknown machines are ignored"
+	case err != nil:
+		return false, err.Error()
+	case w.State == roster.Newcomer:
+		return s.config.Netboot.Unknown != Ignore, "it is a newcomer, and unknown machines are ignored"
+	}
+	return true, ""
+}
+
+// onDHCP notes what became of a request.
+func (s *Service) onDHCP(l *link, o netboot.Outcome) {
+	s.boot.mu.Lock()
+	defer s.boot.mu.Unlock()
+	for _, a := range []netip.Addr{o.Given, o.Heard} {
+		if a.IsValid() {
+			s.boot.knowAddress(a, o.Client.Address)
+		}
+	}
+	now := s.config.Now()
+	switch {
+	case o.Why != "" && (o.Client.Boots() || o.Reply == nil):
+		s.boot.trail.Note(now, o.Client.Address, netboot.StepRefused, l.Name+": "+o.Why)
+	case o.Reply != nil && o.Client.Boots():
+		detail := fmt.Sprintf("%s: %s", l.Name, o.Client.Arch)
+		if o.Given.IsValid() {
+			detail += ", " + o.Given.String()
+		} else {
+			detail += ", its address comes from another server"
+		}
+		if o.Client.Relayed {
+			detail += ", by way of a relay agent"
+		}
+		s.boot.trail.Note(now, o.Client.Address, netboot.StepAddress, detail)
+	default:
+		return
+	}
+	s.events.publish(bootEvent{Address: o.Client.Address.String()})
+}
+
+// knowAddress remembers who has an address. The caller holds mu.
+func (b *boot) knowAddress(a netip.Addr, hw hwaddr.Address) {
+	if b.byIP == nil || len(b.byIP) >= addressesAtMost {
+		b.byIP = map[netip.Addr]hwaddr.Address{}
+	}
+	b.byIP[a] = hw
+}
+
+// whoHas finds the hardware address behind an address: from what was heard, or from
+// the kernel's table of neighbours.
+func (b *boot) whoHas(a netip.Addr) (hwaddr.Address, bool) {
+	b.mu.Lock()
+	hw, known := b.byIP[a]
+	b.mu.Unlock()
+	if known {
+		return hw, true
+	}
+	neighbours, err := netlink.NeighList(0, netlink.FAMILY_V4)
+	if err != nil {
+		return hwaddr.Address{}, false
+	}
+	i := slices.IndexFunc(neighbours, func(n netlink.Neigh) bool {
+		ip, ok := netip.AddrFromSlice(n.IP.To4())
+		return ok && ip == a && len(n.HardwareAddr) > 0
+	})
+	if i < 0 {
+		return hwaddr.Address{}, false
+	}
+	hw, err = hwaddr.Parse(neighbours[i].HardwareAddr.String())
+	return hw, err == nil
+}
+
+// step notes a step of a machine and tells whoever watches.
+func (s *Service) step(a hwaddr.Address, step netboot.Step, detail string) {
+	s.boot.mu.Lock()
+	s.boot.trail.Note(s.config.Now(), a, step, detail)
+	s.boot.mu.Unlock()
+	s.events.publish(bootEvent{Address: a.String()})
+}
+
+// bootEvent says that a machine took a step.
+type bootEvent struct {
+	Address string `json:"hardware_address"`
+}
+
+// bootStatus is how network boot stands.
+func (s *Service) bootStatus(ctx context.Context) (api.NetbootStatus, error) {
+	out := api.NetbootStatus{Links: []api.NetbootLink{}, Machines: []api.BootTrail{}, Unknown: string(s.config.Netboot.Unknown)}
+	var err error
+	if out.Offered, err = s.records.Offered(ctx); err != nil {
+		return out, err
+	}
+	now := s.config.Now()
+	s.boot.mu.Lock()
+	defer s.boot.mu.Unlock()
+	for _, l := range s.boot.links {
+		link := api.NetbootLink{Interface: l.Name, Mode: string(l.Mode), Address: l.Server.String(), State: l.state}
+		if l.dhcp != nil {
+			l.dhcp.Change(func(d *netboot.Desk) {
+				for _, p := range d.Pools {
+					left, of := p.Left(now)
+					link.Pools = append(link.Pools, api.NetbootPool{Range: fmt.Sprintf("%s-%s", p.Config().From, p.Config().To), Left: left, Of: of})
+				}
+			})
+		}
+		out.Links = append(out.Links, link)
+	}
+	for _, a := range s.boot.trail.Machines() {
+		t := api.BootTrail{Address: a.String(), Stuck: s.boot.trail.Stuck(now, a), Steps: []api.BootStep{}}
+		for _, m := range s.boot.trail.Steps(a) {
+			t.Steps = append(t.Steps, api.BootStep{At: m.At, Step: string(m.Step), Detail: m.Detail})
+		}
+		out.Machines = append(out.Machines, t)
+	}
+	return out, nil
+}

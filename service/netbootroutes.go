@@ -1,0 +1,115 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/netip"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"jugate/api"
+	"jugate/core/hwaddr"
+	"jugate/core/netboot"
+	"jugate/core/slabstore"
+	"jugate/records"
+)
+
+// checkTicket decides whether an agent may check in. A ticket that is not good is
+// refused even where none is needed: something is wrong then.
+func (s *Service) checkTicket(ctx context.Context, in api.CheckIn, addresses []hwaddr.Address) error {
+	if in.Ticket == "" {
+		if s.config.Tickets {
+			return huma.Error403Forbidden("workstations check in with the ticket of their boot script, or the key of their media, and this one has neither; start it over the network or from media")
+		}
+		return nil
+	}
+	err := s.records.UseTicket(ctx, s.config.Now(), slabstore.Sum([]byte(in.Ticket)).String(), in.Boot, addresses)
+	if errors.Is(err, records.ErrTicket) {
+		return huma.Error403Forbidden(err.Error())
+	}
+	return err
+}
+
+// called notes that a machine's agent has called, if the machine was seen booting.
+func (s *Service) called(a hwaddr.Address, label string) {
+	s.boot.mu.Lock()
+	known := s.boot.trail.Steps(a) != nil
+	s.boot.mu.Unlock()
+	if known {
+		s.step(a, netboot.StepAgent, "called as "+label)
+	}
+}
+
+func (s *Service) netbootRoutes(h huma.API) {
+	tags := []string{"network boot"}
+	huma.Register(h, huma.Operation{
+		OperationID: "netboot-status", Method: http.MethodGet, Path: "/netboot", Tags: tags, Summary: "Tell what is answered on each interface, and how far each machine is",
+	}, func(ctx context.Context, _ *struct{}) (*reply[api.NetbootStatus], error) {
+		status, err := s.bootStatus(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for i := range status.Machines {
+			m := &status.Machines[i]
+			if w, err := s.records.FindWorkstation(ctx, m.Address); err == nil {
+				m.Workstation = w.Name
+			}
+		}
+		return answer(status, nil)
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "netboot-advice", Method: http.MethodGet, Path: "/netboot/advice", Tags: tags, Summary: "List what to enter into another DHCP server",
+	}, func(ctx context.Context, _ *struct{}) (*reply[[]api.BootAdvice], error) {
+		out := []api.BootAdvice{}
+		for _, l := range s.boot.links {
+			for _, a := range netboot.Advise(l.Link) {
+				advice := api.BootAdvice{Interface: l.Name, Architecture: a.Arch.String(), When: a.When(), Options: []api.BootOption{}}
+				for _, o := range a.Options {
+					advice.Options = append(advice.Options, api.BootOption{Code: o.Code, Name: o.Name, Value: o.Value})
+				}
+				out = append(out, advice)
+			}
+		}
+		return answer(out, nil)
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "fix-address", Method: http.MethodPut, Path: "/workstations/{ref}/address", Tags: tags,
+		Summary: "Give a workstation an IP address of its own, in mode whole; an empty one ends that",
+	}, func(ctx context.Context, in *struct {
+		WorkstationRef
+		Body struct {
+			Address string `json:"address" maxLength:"15"`
+		}
+	}) (*struct{}, error) {
+		w, err := s.records.FindWorkstation(ctx, in.Ref)
+		if err != nil {
+			return nil, problem(err)
+		}
+		var a netip.Addr
+		if in.Body.Address != "" {
+			if a, err = netip.ParseAddr(in.Body.Address); err != nil || !a.Is4() {
+				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is no IPv4 address", in.Body.Address))
+			}
+		}
+		if err := s.records.SetFixedAddress(ctx, w.ID, a); err != nil {
+			return nil, problem(err)
+		}
+		return nil, s.refix(ctx)
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "set-menu", Method: http.MethodPut, Path: "/groups/{group}/menu", Tags: tags,
+		Summary: "Show a menu on a group's workstations before they start from their disk, for some seconds; 0 shows none",
+	}, func(ctx context.Context, in *struct {
+		Group string `path:"group"`
+		Body  struct {
+			Seconds int `json:"seconds" minimum:"0" maximum:"600"`
+		}
+	}) (*struct{}, error) {
+		return nil, problem(s.records.SetMenu(ctx, in.Group, in.Body.Seconds))
+	})
+}
