@@ -66,33 +66,53 @@ type mounted struct {
 	dir  string
 }
 
-// mount brings size bytes from start of a disk under a folder, read-only, through a
-// loop device that ends with the mount.
-func mount(f *os.File, start, size int64, kind, options string) (*mounted, error) {
+// attach makes size bytes from start of a disk a loop device, which ends when nobody
+// has it open and nothing is mounted from it.
+func attach(f *os.File, start, size int64, write bool) (*os.File, error) {
 	control, err := os.OpenFile("/dev/loop-control", os.O_RDWR, 0)
 	if err != nil {
-		return nil, fmt.Errorf("mount it: %w", err)
+		return nil, err
 	}
 	defer control.Close()
 	number, err := unix.IoctlRetInt(int(control.Fd()), unix.LOOP_CTL_GET_FREE)
 	if err != nil {
-		return nil, fmt.Errorf("mount it: find a loop device: %w", err)
+		return nil, fmt.Errorf("find a loop device: %w", err)
 	}
-	loop, err := os.OpenFile(fmt.Sprintf("/dev/loop%d", number), os.O_RDONLY, 0)
+	mode, flags := os.O_RDONLY, uint32(unix.LO_FLAGS_READ_ONLY|unix.LO_FLAGS_AUTOCLEAR)
+	if write {
+		mode, flags = os.O_RDWR, unix.LO_FLAGS_AUTOCLEAR
+	}
+	loop, err := os.OpenFile(fmt.Sprintf("/dev/loop%d", number), mode, 0)
+	if err != nil {
+		return nil, err
+	}
+	err = unix.IoctlLoopConfigure(int(loop.Fd()), &unix.LoopConfig{Fd: uint32(f.Fd()), Info: unix.LoopInfo64{Offset: uint64(start), Sizelimit: uint64(size), Flags: flags}})
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("set up a loop device: %w", err), loop.Close())
+	}
+	return loop, nil
+}
+
+// mount brings size bytes from start of a disk under a folder, read-only.
+func mount(f *os.File, start, size int64, kind, options string) (*mounted, error) {
+	return mountAs(f, start, size, kind, options, false)
+}
+
+func mountAs(f *os.File, start, size int64, kind, options string, write bool) (*mounted, error) {
+	loop, err := attach(f, start, size, write)
 	if err != nil {
 		return nil, fmt.Errorf("mount it: %w", err)
 	}
 	defer loop.Close()
-	err = unix.IoctlLoopConfigure(int(loop.Fd()), &unix.LoopConfig{Fd: uint32(f.Fd()), Info: unix.LoopInfo64{
-		Offset: uint64(start), Sizelimit: uint64(size), Flags: unix.LO_FLAGS_READ_ONLY | unix.LO_FLAGS_AUTOCLEAR}})
-	if err != nil {
-		return nil, fmt.Errorf("mount it: set up a loop device: %w", err)
-	}
 	m := &mounted{}
 	if m.dir, err = os.MkdirTemp("", "volume"); err != nil {
 		return nil, err
 	}
-	if err := unix.Mount(loop.Name(), m.dir, kind, unix.MS_RDONLY|unix.MS_NOEXEC|unix.MS_NOSUID|unix.MS_NODEV, options); err != nil {
+	flags := uintptr(unix.MS_NOEXEC | unix.MS_NOSUID | unix.MS_NODEV)
+	if !write {
+		flags |= unix.MS_RDONLY
+	}
+	if err := unix.Mount(loop.Name(), m.dir, kind, flags, options); err != nil {
 		return nil, errors.Join(fmt.Errorf("mount it as %s: %w", kind, err), os.Remove(m.dir))
 	}
 	if m.root, err = os.OpenRoot(m.dir); err != nil {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strings"
 	"sync"
 	"time"
 
@@ -79,6 +80,7 @@ type receiver struct {
 	cancel context.CancelCauseFunc
 
 	disk    Disk
+	golden  *partition.Table
 	slabs   *image.Map
 	restore *image.Restore
 	seal    *parcel.Seal
@@ -108,6 +110,7 @@ func (r *receiver) prepare(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
+	r.golden = man.Table
 	raw, err := authorized(ctx, a, func(c *apiclient.Client) ([]byte, error) { return c.DeliveryMap(ctx, r.to.Delivery) })
 	if err != nil {
 		return err
@@ -186,11 +189,32 @@ func (r *receiver) run(ctx context.Context) error {
 		return err
 	}
 	r.setPhase(delivery.Checking)
-	return r.restore.Finish(ctx, func(done, total int64) {
+	err := r.restore.Finish(ctx, func(done, total int64) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		r.progress.Done, r.progress.Total = done, total
 	})
+	if err != nil {
+		return err
+	}
+	r.grow()
+	return nil
+}
+
+// grow makes file systems fill partitions that have become longer. The copy is right
+// whether that succeeds or not.
+func (r *receiver) grow() {
+	did, err := growVolumes(r.disk, r.golden, r.restore.Plan())
+	if err != nil {
+		did = append(did, fmt.Sprintf("the copy is right, but not every file system fills its partition: %v", err))
+	}
+	for _, line := range did {
+		r.agent.show("%s", line)
+		r.agent.options.Log.Info("file systems", "delivery", r.to.Delivery, "did", line)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.progress.Remark = strings.Join(did, "; ")
 }
 
 // fill goes along with the delivery until nothing is missing: it takes the stream,

@@ -99,6 +99,7 @@ type Progress struct {
 	DiskSpeed    float64 `json:"disk_speed" doc:"Bytes a second that the disk takes"`
 	Verified     bool    `json:"verified" doc:"With ended: the whole disk was read back and is right"`
 	Error        string  `json:"error,omitempty" maxLength:"4000"`
+	Remark       string  `json:"remark,omitempty" maxLength:"4000" doc:"With ended: what else was done, in words"`
 }
 
 // Course is the reply to a Progress: how far the delivery as a whole is. When it

@@ -372,6 +372,9 @@ func (s *Service) progress(ctx context.Context, in *struct {
 	if r == nil {
 		return answer(api.Course{State: string(rec.State), Over: true}, nil)
 	}
+	if b.Remark != "" {
+		r.remark(s.config.Now(), caller(ctx), b.Remark)
+	}
 	course, err := r.report(s.config.Now(), caller(ctx), delivery.Report{
 		Phase: delivery.Phase(b.Phase), Done: b.Done, Total: b.Total, Multicast: b.Multicast, Unicast: b.Unicast, Verified: b.Verified, Error: b.Error,
 		Repaired: b.Repaired, Packets: b.Packets, Lost: b.Lost, Backlog: b.Backlog, BacklogLimit: b.BacklogLimit, DiskSpeed: b.DiskSpeed,

@@ -195,6 +195,15 @@ func (r *runner) course(id int64, err error) api.Course {
 	return c
 }
 
+// remark notes what a workstation says of its part.
+func (r *runner) remark(now time.Time, id int64, text string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if w, is := r.members[id]; is && !r.d.Ended(id) {
+		r.note(now, w.Name, text)
+	}
+}
+
 // lacking takes what a workstation lacks.
 func (r *runner) lacking(now time.Time, id int64, round int, set *delivery.SlabSet) error {
 	r.mu.Lock()

@@ -4,9 +4,9 @@ import (
 	"bytes"
 	"fmt"
 	"os"
-	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"golang.org/x/term"
 
@@ -38,7 +38,7 @@ const (
 	noBlank   = "\x1b[9;0]" // the screen stays on
 )
 
-var styles = map[style]string{plain: "", bold: "\x1b[1m", dim: "\x1b[2m", banner: "\x1b[7m"}
+var styles = map[style]string{plain: "", bold: "\x1b[1m", banner: "\x1b[7m"}
 
 func openTerminal(serial bool) *terminal {
 	t := &terminal{}
@@ -78,7 +78,11 @@ func (t *terminal) show(s agent.Status) {
 			v.name = s.Name
 		}
 	})
-	t.log(strings.TrimSpace(s.Name + ": " + s.Text))
+	line := s.Text
+	if s.Name != "" {
+		line = s.Name + ": " + line
+	}
+	t.log(line)
 }
 
 // log writes a line to the serial console, unless it says what the last one said.
@@ -105,7 +109,11 @@ func (t *terminal) draw() {
 		if i > 0 {
 			b.WriteString("\r\n")
 		}
-		b.WriteString(styles[l.style] + cut(l.text, columns) + reset + clearLine)
+		text := cut(l.text, columns)
+		b.WriteString(styles[l.style] + text + reset)
+		if utf8.RuneCountInString(text) < columns { // in the last column the mark stands on what was drawn
+			b.WriteString(clearLine)
+		}
 	}
 	b.WriteString(clearRest)
 	t.tty.Write(b.Bytes())

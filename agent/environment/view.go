@@ -39,7 +39,6 @@ type style int
 const (
 	plain style = iota
 	bold
-	dim
 	banner // inverse, as wide as the screen
 )
 
@@ -65,10 +64,10 @@ func (v *view) lines(columns, rows int) []line {
 		{v.address, bold},
 	}
 	if v.model != "" {
-		out = append(out, line{v.model, dim})
+		out = append(out, line{v.model, plain})
 	}
 	if v.service != "" {
-		out = append(out, line{"service " + v.service, dim})
+		out = append(out, line{"service " + v.service, plain})
 	}
 	out = append(out, line{})
 	if v.page.title != "" {

@@ -1,0 +1,294 @@
+package lab_test
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+	"jugate/lab"
+)
+
+// labRoot is a folder with Debian's kernel and loaders, unpacked; `make lab` makes
+// it. Tests of real firmware are skipped without.
+func labRoot(t *testing.T) string {
+	root := os.Getenv("JUGATE_LAB_ROOT")
+	if root == "" {
+		t.Skip("tests on real firmware need Debian's kernel, loaders and QEMU; run them with `make lab`")
+	}
+	if os.Geteuid() != 0 {
+		t.Skip("tests on real firmware make network namespaces, which needs root")
+	}
+	for _, tool := range []string{"qemu-system-x86_64", "debootstrap"} {
+		if _, err := exec.LookPath(tool); err != nil {
+			t.Skipf("tests on real firmware need %s: %v", tool, err)
+		}
+	}
+	return root
+}
+
+// kept is where logs and screenshots of a test stay.
+func kept(t *testing.T) string {
+	dir := os.Getenv("JUGATE_LAB_KEEP")
+	if dir == "" {
+		return t.TempDir()
+	}
+	dir = filepath.Join(dir, t.Name())
+	require.NoError(t, os.RemoveAll(dir))
+	require.NoError(t, os.MkdirAll(dir, 0o755))
+	return dir
+}
+
+// programs builds jugate and its agent, once.
+var programs = sync.OnceValues(func() (string, error) {
+	dir, err := os.MkdirTemp("", "jugate-lab")
+	if err != nil {
+		return "", err
+	}
+	cmd := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", dir+"/", "jugate/cmd/jugate", "jugate/cmd/jugate-agent")
+	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return "", fmt.Errorf("%w: %s", err, out)
+	}
+	return dir, nil
+})
+
+func TestMain(m *testing.M) {
+	code := m.Run()
+	if dir, err := programs(); err == nil && dir != "" {
+		os.RemoveAll(dir)
+	}
+	os.Exit(code)
+}
+
+// room is a service in a network, and machines.
+type room struct {
+	t       *testing.T
+	ctx     context.Context
+	net     *lab.Network
+	desk    *lab.Host
+	bin     string
+	data    string
+	keep    string
+	began   time.Time
+	stage   time.Time
+	offered int
+}
+
+// newRoom starts a service with these arguments and makes a build of the boot
+// environment.
+func newRoom(t *testing.T, hosts []string, args ...string) *room {
+	root := labRoot(t)
+	bin, err := programs()
+	require.NoError(t, err)
+	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Minute)
+	t.Cleanup(cancel)
+	n, err := lab.NewNetwork(ctx, append([]string{"desk"}, hosts...)...)
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, n.Close()) })
+	r := &room{t: t, ctx: ctx, net: n, desk: n.Host("desk"), bin: bin, data: filepath.Join(t.TempDir(), "data"), keep: kept(t), began: time.Now(), stage: time.Now()}
+	r.serve(args...)
+	r.jugate(nil, "bootenv", "build", "--from", root, "--kernel-words", "console=tty0 console=ttyS0,115200 fbcon=font:TER16x32", "--offer")
+	r.done("service started, boot environment built")
+	return r
+}
+
+// whole are the arguments of a service that gives addresses itself.
+var whole = []string{"--netboot", "eth0=whole", "--pool", "192.0.2.100-192.0.2.150/24 lease 10m"}
+
+func (r *room) serve(args ...string) {
+	r.t.Helper()
+	log, err := os.Create(filepath.Join(r.keep, "service.log"))
+	require.NoError(r.t, err)
+	cmd := r.desk.Command(r.ctx, filepath.Join(r.bin, "jugate"), append([]string{"serve", "--data", r.data, "--listen", "192.0.2.1:7460", "--multicast-groups", "233.252.0.0/24", "--rate", "60Mbit"}, args...)...)
+	cmd.Stderr = log
+	out, err := cmd.StdoutPipe()
+	require.NoError(r.t, err)
+	require.NoError(r.t, cmd.Start())
+	r.t.Cleanup(func() {
+		cmd.Process.Signal(os.Interrupt)
+		cmd.Wait()
+		log.Close()
+	})
+	_, err = out.Read(make([]byte, 1)) // it says where it listens
+	require.NoError(r.t, err, "the service did not start; see its log")
+	r.eventually(time.Minute, func() bool { return r.command("group", "list").Run() == nil })
+}
+
+func (r *room) command(args ...string) *exec.Cmd {
+	cmd := r.desk.Command(r.ctx, filepath.Join(r.bin, "jugate"), args...)
+	token, _ := os.ReadFile(filepath.Join(r.data, "admin.token"))
+	cmd.Env = append(os.Environ(), "JUGATE_SERVER=http://192.0.2.1:7460", "JUGATE_TOKEN="+strings.TrimSpace(string(token)))
+	return cmd
+}
+
+// jugate runs a command; into takes its JSON.
+func (r *room) jugate(into any, args ...string) {
+	r.t.Helper()
+	if into != nil {
+		args = append(args, "-o", "json")
+	}
+	cmd := r.command(args...)
+	var complaints bytes.Buffer
+	cmd.Stderr = &complaints
+	out, err := cmd.Output()
+	require.NoError(r.t, err, "jugate %s: %s", strings.Join(args, " "), complaints.String())
+	if into != nil {
+		require.NoError(r.t, json.Unmarshal(out, into))
+	}
+}
+
+func (r *room) eventually(within time.Duration, true func() bool) {
+	r.t.Helper()
+	require.Eventually(r.t, true, within, 200*time.Millisecond)
+}
+
+// done tells how long a stage took.
+func (r *room) done(stage string) {
+	r.t.Logf("# %-60s %6.1f s", stage, time.Since(r.stage).Seconds())
+	r.stage = time.Now()
+}
+
+// disk is a blank one.
+func (r *room) disk(name string, size int64) string {
+	path := filepath.Join(r.t.TempDir(), name+".img")
+	f, err := os.Create(path)
+	require.NoError(r.t, err)
+	require.NoError(r.t, f.Truncate(size))
+	require.NoError(r.t, f.Close())
+	return path
+}
+
+func (r *room) on(o lab.MachineOptions) *lab.Machine {
+	r.t.Helper()
+	o.Dir = r.keep
+	if o.Maker == "" {
+		o.Maker, o.Model = "Alder Works", "A310"
+	}
+	m, err := r.net.PowerOn(r.ctx, o)
+	require.NoError(r.t, err)
+	r.t.Cleanup(func() {
+		if r.t.Failed() {
+			m.Screenshot(filepath.Join(r.keep, o.Name+"-failed.png"))
+		}
+		assert.NoError(r.t, m.Off())
+	})
+	return m
+}
+
+// expect waits for a text on a machine's serial console.
+func (r *room) expect(m *lab.Machine, within time.Duration, text string) {
+	r.t.Helper()
+	ctx, cancel := context.WithTimeout(r.ctx, within)
+	defer cancel()
+	require.NoError(r.t, m.Expect(ctx, text))
+}
+
+func (r *room) shot(m *lab.Machine, stage string) {
+	r.t.Helper()
+	assert.NoError(r.t, m.Screenshot(filepath.Join(r.keep, m.Name+"-"+stage+".png")))
+}
+
+// steps are the steps that the service saw of a machine.
+func (r *room) steps(address string) (names []string) {
+	var status api.NetbootStatus
+	r.jugate(&status, "netboot", "status", address)
+	for _, m := range status.Machines {
+		for _, s := range m.Steps {
+			names = append(names, s.Step)
+		}
+	}
+	return names
+}
+
+const (
+	gib  = int64(1) << 30
+	slow = 4 * time.Minute // what a stage of a machine may take
+)
+
+func TestFromPowerButtonToOwnDisk(t *testing.T) {
+	root := labRoot(t)
+	r := newRoom(t, nil, whole...)
+	golden, err := &lab.Golden{Path:"/var/tmp/lab/golden.img"}, error(nil); _ = root
+	require.NoError(t, err)
+	r.done("golden Debian made")
+
+	t.Log("# the golden workstation boots from the network, registers and is captured")
+	desk := r.on(lab.MachineOptions{Name: "garden-desk", Address: "00:00:5e:00:53:01", Firmware: lab.UEFI, Disk: golden.Path})
+	r.expect(desk, slow, "waiting to be admitted")
+	r.shot(desk, "newcomer")
+	r.done("golden workstation: power button to agent, UEFI")
+	r.jugate(nil, "workstation", "admit", "00:00:5e:00:53:01", "garden-desk")
+	r.jugate(nil, "capture", "garden-desk", "--as", "garden-desk")
+	r.shot(desk, "captured")
+	r.done("captured")
+	require.NoError(t, desk.Off())
+	assert.Subset(t, r.steps("00:00:5e:00:53:01"), []string{"address", "loader", "script", "kernel", "initrd", "agent"})
+
+	t.Log("# three blank machines with larger disks, each with other firmware")
+	r.jugate(nil, "group", "add", "herbarium")
+	machines := []*lab.Machine{
+		r.on(lab.MachineOptions{Name: "herb-01", Address: "00:00:5e:00:53:11", Firmware: lab.UEFI, Disk: r.disk("herb-01", 2*gib)}),
+		r.on(lab.MachineOptions{Name: "herb-02", Address: "00:00:5e:00:53:12", Firmware: lab.SecureUEFI, Disk: r.disk("herb-02", 3*gib)}),
+		r.on(lab.MachineOptions{Name: "herb-03", Address: "00:00:5e:00:53:13", Firmware: lab.BIOS, Disk: r.disk("herb-03", 2*gib), Maker: "Brindle", Model: "Mini 2"}),
+	}
+	for _, m := range machines {
+		r.expect(m, slow, "waiting to be admitted")
+		r.jugate(nil, "workstation", "admit", m.Address, m.Name, "--group", "herbarium")
+	}
+	r.done("three machines: power button to agent (UEFI, Secure Boot, BIOS)")
+	for _, m := range machines {
+		m.Forget()
+	}
+	var order api.Delivery
+	r.jugate(&order, "deliver", "garden-desk", "--to", "herbarium", "--when-done", "restart", "--no-wait")
+	r.eventually(slow, func() bool {
+		var d api.Delivery
+		r.jugate(&d, "delivery", "show", strconv.FormatInt(order.ID, 10))
+		return d.State != "gathering" && d.Members[0].Done > d.Members[0].Total/3
+	})
+	for _, m := range machines {
+		r.shot(m, "receiving")
+	}
+	var done api.Delivery
+	r.eventually(2*slow, func() bool {
+		r.jugate(&done, "delivery", "show", strconv.FormatInt(order.ID, 10))
+		return done.State == "finished" || done.State == "stopped"
+	})
+	require.Equal(t, "finished", done.State, done.Reason)
+	r.done("one multicast to three machines, checked, file systems grown")
+	var receipts []api.Receipt
+	r.jugate(&receipts, "receipt", "list", "--delivery", strconv.FormatInt(order.ID, 10))
+	require.Len(t, receipts, 3)
+	for _, one := range receipts {
+		assert.Equal(t, "delivered", one.Outcome, "%s: %s", one.Workstation, one.Reason)
+		assert.True(t, one.Verified)
+		assert.Positive(t, one.Multicast)
+	}
+
+	t.Log("# they restart, ask the service, and start from their own disks")
+	for i, m := range machines {
+		r.expect(m, slow, "garden-desk login:")
+		r.shot(m, "login")
+		size := []int64{2, 3, 2}[i] * gib
+		_, told, found := strings.Cut(m.Serial(), "garden root has ")
+		require.True(t, found, "the system tells the size of its root: %s", m.Name)
+		var blocks, block int64
+		_, err := fmt.Sscanf(told, "%d blocks of %d", &blocks, &block)
+		require.NoError(t, err)
+		assert.Greater(t, blocks*block, size*8/10, "%s: the root file system fills the larger disk", m.Name)
+	}
+	r.done("all at their login prompt, from their own disks")
+}
