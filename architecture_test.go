@@ -33,8 +33,8 @@ var rooms = map[string][]string{
 	"demo":              {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"demo/golddisk":     {},
 	"cli":               {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
-	"cmd":               {"cli", "agent", "apiclient"},
-	"lab":               {},
+	"cmd":               {"cli", "agent", "agent/environment", "apiclient"},
+	"lab":               {"wire", "api", "core"},
 	"bench":             {"lab", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 }
 

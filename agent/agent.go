@@ -75,6 +75,8 @@ type Options struct {
 	Log  *slog.Logger // discards by default
 	// Ticket lets the agent check in, and Boot is the boot that it is good for.
 	Ticket, Boot string
+	// Wish is what was chosen in the boot menu, and is told after the first check-in.
+	Wish *api.Wish
 }
 
 // Agent is one agent on one machine.
@@ -107,6 +109,12 @@ func (a *Agent) Run(ctx context.Context) error {
 	for {
 		if err := a.checkIn(ctx); err != nil {
 			return err
+		}
+		if w := a.options.Wish; w != nil {
+			a.options.Wish = nil
+			if err := a.Wish(ctx, *w); err != nil {
+				a.show("what was chosen in the menu cannot be had: %v", err)
+			}
 		}
 		if err := a.work(ctx); !apiclient.IsUnauthorized(err) {
 			return err
@@ -145,10 +153,14 @@ func (a *Agent) checkIn(ctx context.Context) error {
 	return nil
 }
 
-// pass is the client with the pass that is good now.
+// pass is the client with the pass that is good now; before the first check-in, the
+// one without.
 func (a *Agent) pass() *apiclient.Client {
 	a.mu.Lock()
 	defer a.mu.Unlock()
+	if a.client == nil {
+		return a.service
+	}
 	return a.client
 }
 
@@ -176,6 +188,24 @@ func (a *Agent) renew(ctx context.Context, stale *apiclient.Client) error {
 	}
 	a.options.Log.Info("checking in again")
 	return a.checkIn(ctx)
+}
+
+// SignIn lets the person at this workstation order for it, with a code.
+func (a *Agent) SignIn(ctx context.Context, code string) (api.SignedIn, error) {
+	return a.pass().SignIn(ctx, code)
+}
+
+// Wish orders what the person at this workstation has chosen.
+func (a *Agent) Wish(ctx context.Context, w api.Wish) error { return a.pass().Wish(ctx, w) }
+
+// Survey looks at the workstation's only disk, for the person in front of it.
+func (a *Agent) Survey() (*image.Survey, error) {
+	disk, err := a.openDisk("only")
+	if err != nil {
+		return nil, err
+	}
+	defer disk.Close()
+	return image.Look(disk, disk.Size(), disk.SectorSize(), image.LookOptions{Files: a.filesOf(disk)})
 }
 
 // leave restarts the machine or switches it off.

@@ -2,6 +2,7 @@ package agent
 
 import (
 	"fmt"
+	"log/slog"
 	"net"
 	"net/netip"
 	"os"
@@ -42,8 +43,10 @@ func (h Hardware) Inventory() (api.Inventory, error) {
 		return inv, err
 	}
 	for _, d := range disks {
-		inv.Disks = append(inv.Disks, api.Disk{Model: known(d.Model), Serial: known(d.SerialNumber), Size: int64(d.SizeBytes), SectorSize: sectorSize(d.Name)})
+		health, _ := disk.Health(filepath.Join("/dev", d.Name)) // virtual disks and others do not tell
+		inv.Disks = append(inv.Disks, api.Disk{Model: known(d.Model), Serial: known(d.SerialNumber), Size: int64(d.SizeBytes), SectorSize: sectorSize(d.Name), Health: health})
 	}
+	inv.Firmware, inv.SecureBoot = firmware()
 	inv.Cards, err = cards()
 	return inv, err
 }
@@ -72,6 +75,9 @@ func (h Hardware) Listen(group netip.AddrPort) (PacketReader, error) {
 // Leave restarts the machine or switches it off.
 func (h Hardware) Leave(how string) error {
 	unix.Sync()
+	if err := nextBootFromDisk(); err != nil {
+		slog.Warn("the firmware was not told to start from the disk next", "error", err) // network boot sends it there
+	}
 	if how == "restart" {
 		return unix.Reboot(unix.LINUX_REBOOT_CMD_RESTART)
 	}

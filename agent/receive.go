@@ -392,6 +392,14 @@ func (r *receiver) snapshot() api.Progress {
 // reportEvery is how often a workstation of a delivery reports.
 const reportEvery = 500 * time.Millisecond
 
+// doing says in words what a workstation does in a phase.
+var doing = map[string]string{
+	string(delivery.Ready):     "ready, waiting for the others:",
+	string(delivery.Receiving): "receiving",
+	string(delivery.Fetching):  "fetching what is missing of",
+	string(delivery.Checking):  "checking the disk against",
+}
+
 // keepReporting tells the service how far this workstation is and hears how far
 // the delivery is.
 func (r *receiver) keepReporting(ctx context.Context) {
@@ -414,7 +422,7 @@ func (r *receiver) keepReporting(ctx context.Context) {
 		r.course = course
 		r.mu.Unlock()
 		ring(r.changed)
-		r.agent.options.Show(Status{Name: r.agent.name, Text: fmt.Sprintf("delivery %d: %s", r.to.Delivery, now.Phase), Done: now.Done, Total: now.Total})
+		r.agent.options.Show(Status{Name: r.agent.name, Text: doing[now.Phase] + " " + r.to.Label, Done: now.Done, Total: now.Total})
 		select {
 		case <-tick.C:
 		case <-r.hurry:

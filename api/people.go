@@ -26,8 +26,11 @@ type Inventory struct {
 	Model  string `json:"model"`
 	Serial string `json:"serial"`
 	Memory int64  `json:"memory" doc:"Bytes"`
-	Disks  []Disk `json:"disks" nullable:"false" maxItems:"256"`
-	Cards  []Card `json:"network_cards" nullable:"false" maxItems:"64"`
+	// Firmware and SecureBoot are of how it was started.
+	Firmware   string `json:"firmware,omitempty" enum:"UEFI,BIOS"`
+	SecureBoot bool   `json:"secure_boot,omitempty"`
+	Disks      []Disk `json:"disks" nullable:"false" maxItems:"256"`
+	Cards      []Card `json:"network_cards" nullable:"false" maxItems:"64"`
 }
 
 // Disk is a disk of a workstation.
@@ -36,6 +39,7 @@ type Disk struct {
 	Serial     string `json:"serial"`
 	Size       int64  `json:"size" doc:"Bytes"`
 	SectorSize int    `json:"sector_size" doc:"Bytes"`
+	Health     string `json:"health,omitempty" doc:"What the disk says of itself (SMART): good, or what is wrong"`
 }
 
 // Card is a network card of a workstation.

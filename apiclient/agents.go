@@ -31,6 +31,16 @@ func (c *Client) TellActivity(ctx context.Context, a api.Activity) error {
 	return c.do(ctx, http.MethodPost, "/agent/v1/activity", a, nil)
 }
 
+// SignIn lets a person order at the workstation.
+func (c *Client) SignIn(ctx context.Context, code string) (api.SignedIn, error) {
+	return agent[api.SignedIn](ctx, c, http.MethodPost, "sign-in", api.TypedCode{Code: code})
+}
+
+// Wish orders what a person at the workstation has chosen.
+func (c *Client) Wish(ctx context.Context, w api.Wish) error {
+	return c.do(ctx, http.MethodPost, "/agent/v1/wish", w, nil)
+}
+
 // MissingSlabs asks which slabs the store lacks.
 func (c *Client) MissingSlabs(ctx context.Context, errand int64, d api.Digests) (api.Digests, error) {
 	return agent[api.Digests](ctx, c, http.MethodPost, fmt.Sprintf("errands/%d/missing", errand), d)

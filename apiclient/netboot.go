@@ -3,6 +3,7 @@ package apiclient
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 
@@ -62,4 +63,38 @@ func (c *Client) FixAddress(ctx context.Context, ref, address string) error {
 // SetMenu has a group show a menu for some seconds; 0 shows none.
 func (c *Client) SetMenu(ctx context.Context, group string, seconds int) error {
 	return c.do(ctx, http.MethodPut, "/api/v1/groups/"+url.PathEscape(group)+"/menu", map[string]int{"seconds": seconds}, nil)
+}
+
+// MakeMedia writes the image of a USB stick that boots a build; 0 is the one that is
+// offered.
+func (c *Client) MakeMedia(ctx context.Context, number int, in api.NewMedia, to io.Writer) error {
+	resp, err := c.send(ctx, http.MethodPost, fmt.Sprintf("/api/v1/builds/%d/media", number), in, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if _, err := io.Copy(to, resp.Body); err != nil {
+		return fmt.Errorf("%w at %s: %w", ErrAway, c.base, err)
+	}
+	return nil
+}
+
+// MakeCode makes a code that people sign in with at workstations.
+func (c *Client) MakeCode(ctx context.Context, hours int) (api.Code, error) {
+	return one[api.Code](ctx, c, http.MethodPost, "codes", api.NewCode{Hours: hours})
+}
+
+// Wake switches workstations on over the network.
+func (c *Client) Wake(ctx context.Context, to []string) (api.Woken, error) {
+	return one[api.Woken](ctx, c, http.MethodPost, "wake", api.WakeUp{To: to})
+}
+
+// Access shows who may receive an image.
+func (c *Client) Access(ctx context.Context, image string) (api.Access, error) {
+	return one[api.Access](ctx, c, http.MethodGet, "images/"+url.PathEscape(image)+"/access", nil)
+}
+
+// SetAccess says who may receive an image.
+func (c *Client) SetAccess(ctx context.Context, image string, who api.Access) error {
+	return c.do(ctx, http.MethodPut, "/api/v1/images/"+url.PathEscape(image)+"/access", who, nil)
 }

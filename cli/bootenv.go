@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strconv"
 
@@ -12,7 +14,7 @@ import (
 
 func (a *app) bootenvCommand() *cobra.Command {
 	return noun("bootenv", "Make the small system that workstations boot, and offer it",
-		a.bootenvBuild(), a.bootenvList(), a.bootenvShow(), a.bootenvOffer(), a.bootenvDiff(), a.bootenvPin())
+		a.bootenvBuild(), a.bootenvList(), a.bootenvShow(), a.bootenvOffer(), a.bootenvDiff(), a.bootenvPin(), a.bootenvMedia())
 }
 
 func (a *app) bootenvBuild() *cobra.Command {
@@ -234,5 +236,45 @@ func (a *app) bootenvPin() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&group, "group", false, "NAME is a group")
+	return cmd
+}
+
+func (a *app) bootenvMedia() *cobra.Command {
+	var in api.NewMedia
+	var out string
+	cmd := &cobra.Command{
+		Use: "media [BUILD] --out FILE --service URL", Short: "Write the image of a USB stick that boots a build, for rooms without network boot", Args: cobra.MaximumNArgs(1),
+		Long: "Write the image of a USB stick that boots a build, for rooms without network boot.\n\nWrite the file onto a stick as it is. It starts by UEFI, with Secure Boot too.\nWhoever has the stick can check in as any workstation.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			n, err := buildNumber(args)
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			f, err := os.CreateTemp(filepath.Dir(out), filepath.Base(out)+".*")
+			if err != nil {
+				return err
+			}
+			defer os.Remove(f.Name())
+			m := newMeter(cmd.ErrOrStderr(), "writing")
+			err = errors.Join(c.MakeMedia(cmd.Context(), n, in, f), f.Chmod(0o600), f.Sync(), f.Close())
+			m.end()
+			if err != nil {
+				return err
+			}
+			return os.Rename(f.Name(), out)
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&out, "out", "", "file to write")
+	flags.StringVar(&in.Service, "service", "", "URL of the service, as workstations reach it: https with the port of --listen-tls")
+	flags.StringVar(&in.Address, "address", "", "fixed IP address with the length of its prefix, for networks that give none")
+	flags.StringVar(&in.Gateway, "gateway", "", "router that goes with --address")
+	flags.StringVar(&in.Note, "note", "", "who has the stick")
+	cmd.MarkFlagRequired("out")
+	cmd.MarkFlagRequired("service")
 	return cmd
 }

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"fmt"
 	"strconv"
 
 	"github.com/spf13/cobra"
@@ -13,6 +14,7 @@ import (
 func (a *app) groupCommand() *cobra.Command {
 	return noun("group", "Gather workstations into groups",
 		a.groupList(),
+		a.groupMenu(),
 		a.groupVerb("add NAME", "Make an empty group", cobra.ExactArgs(1), func(ctx context.Context, c *apiclient.Client, args []string) error {
 			_, err := c.AddGroup(ctx, args[0])
 			return err
@@ -77,4 +79,22 @@ func (a *app) groupList() *cobra.Command {
 	}
 	flags.add(cmd)
 	return cmd
+}
+
+func (a *app) groupMenu() *cobra.Command {
+	return &cobra.Command{
+		Use: "menu GROUP SECONDS", Short: "Show a boot menu on a group's workstations before they start from their disk; 0 shows none", Args: cobra.ExactArgs(2),
+		ValidArgsFunction: a.complete(groupNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			seconds, err := strconv.Atoi(args[1])
+			if err != nil {
+				return usageError{fmt.Errorf("%q is no number of seconds", args[1])}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return c.SetMenu(cmd.Context(), args[0], seconds)
+		},
+	}
 }

@@ -133,7 +133,7 @@ func parsePool(text string) (p netboot.PoolConfig, err error) {
 }
 
 func (a *app) netbootCommand() *cobra.Command {
-	return noun("netboot", "Answer workstations that boot over the network", a.netbootStatus(), a.netbootAdvice())
+	return noun("netboot", "Answer workstations that boot over the network", a.netbootStatus(), a.netbootAdvice(), a.netbootCode())
 }
 
 func (a *app) netbootStatus() *cobra.Command {
@@ -260,4 +260,28 @@ func (a *app) netbootAdvice() *cobra.Command {
 			})
 		},
 	}
+}
+
+func (a *app) netbootCode() *cobra.Command {
+	var hours int
+	cmd := &cobra.Command{
+		Use: "code", Short: "Make a code that people sign in with at workstations", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			code, err := c.MakeCode(cmd.Context(), hours)
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return printJSON(cmd.OutOrStdout(), code)
+			}
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s  good until %s\n", code.Code, when(code.Until))
+			return err
+		},
+	}
+	cmd.Flags().IntVar(&hours, "hours", 8, "how long it is good")
+	return cmd
 }

@@ -11,7 +11,7 @@ import (
 
 func (a *app) workstationCommand() *cobra.Command {
 	return noun("workstation", "See, admit and retire workstations",
-		a.workstationList(), a.workstationShow(), a.workstationAdmit(), a.workstationRetire())
+		a.workstationList(), a.workstationShow(), a.workstationAdmit(), a.workstationRetire(), a.workstationWake(), a.workstationAddress())
 }
 
 func first(list []string) string {
@@ -153,6 +153,42 @@ func (a *app) workstationRetire() *cobra.Command {
 				return err
 			}
 			return a.printWorkstation(cmd, w)
+		},
+	}
+}
+
+func (a *app) workstationWake() *cobra.Command {
+	return &cobra.Command{
+		Use: "wake WORKSTATION|GROUP…", Short: "Switch workstations on over the network", Args: cobra.MinimumNArgs(1),
+		ValidArgsFunction: a.complete(workstationNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			woken, err := c.Wake(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return printJSON(cmd.OutOrStdout(), woken)
+			}
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "woken: %s\n", strings.Join(woken.Workstations, ", "))
+			return err
+		},
+	}
+}
+
+func (a *app) workstationAddress() *cobra.Command {
+	return &cobra.Command{
+		Use: "address WORKSTATION [IP]", Short: "Give a workstation an IP address of its own, in mode whole; without one that ends", Args: cobra.RangeArgs(1, 2),
+		ValidArgsFunction: a.complete(workstationNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			return c.FixAddress(cmd.Context(), args[0], strings.Join(args[1:], ""))
 		},
 	}
 }

@@ -35,6 +35,7 @@ type agents struct {
 type presence struct {
 	pass     string
 	seen     time.Time
+	signedIn bool // a person has signed in at it
 	activity api.Activity
 	bell     chan struct{} // has room for one ring
 }
@@ -52,7 +53,7 @@ func (a *agents) admit(id int64, now time.Time) string {
 		a.byID[id] = p
 	}
 	delete(a.byPass, p.pass)
-	p.pass, p.seen, p.activity = newSecret(), now, api.Activity{}
+	p.pass, p.seen, p.signedIn, p.activity = newSecret(), now, false, api.Activity{}
 	a.byPass[p.pass] = id
 	return p.pass
 }
@@ -83,6 +84,16 @@ func (a *agents) tell(id int64, activity api.Activity) {
 	defer a.mu.Unlock()
 	if p := a.byID[id]; p != nil {
 		p.activity = activity
+	}
+}
+
+// signIn notes that a person has signed in at a workstation; that ends when it checks
+// in again.
+func (a *agents) signIn(id int64) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if p := a.byID[id]; p != nil {
+		p.signedIn = true
 	}
 }
 
@@ -126,6 +137,8 @@ func (s *Service) agentAPI(r chi.Router) {
 		h := humachi.New(r, config())
 		huma.Get(h, "/standing", s.standing)
 		huma.Post(h, "/activity", s.activity)
+		huma.Post(h, "/sign-in", s.signIn)
+		huma.Post(h, "/wish", s.wish)
 		huma.Post(h, "/errands/{id}/missing", s.missingSlabs)
 		huma.Post(h, "/errands/{id}/fail", s.failErrand)
 		huma.Post(h, "/deliveries/{id}/progress", s.progress)

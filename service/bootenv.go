@@ -1,17 +1,25 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"fmt"
+	"io"
 	"io/fs"
+	"math"
 	"net/http"
+	"net/netip"
+	"os"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
 	"jugate/core/bootenv"
+	"jugate/core/slabstore"
 )
 
 func (s *Service) build(b *bootenv.Build, offered int, whole bool) api.Build {
@@ -237,4 +245,53 @@ func (s *Service) checkPin(ctx context.Context, build int) error {
 	}
 	_, err := s.findBuild(ctx, build)
 	return problem(err)
+}
+
+// mediaRoutes give images for sticks.
+func (s *Service) mediaRoutes(h huma.API) {
+	huma.Register(h, huma.Operation{
+		OperationID: "make-media", Method: http.MethodPost, Path: "/builds/{number}/media", Tags: []string{"boot environment"},
+		Summary: "Make the image of a USB stick that boots a build without network boot",
+	}, func(ctx context.Context, in *struct {
+		Number int `path:"number" minimum:"0" doc:"0 is the one that is offered"`
+		Body   api.NewMedia
+	}) (*huma.StreamResponse, error) {
+		b, err := s.findBuild(ctx, in.Number)
+		if err != nil {
+			return nil, problem(err)
+		}
+		set, err := s.mediaSettings(ctx, in.Body, b)
+		if err != nil {
+			return nil, err
+		}
+		f, err := os.CreateTemp(s.config.Data, "media")
+		if err != nil {
+			return nil, problem(err)
+		}
+		os.Remove(f.Name()) // it is there for as long as it is open
+		if err := s.boot.builds.WriteMedia(b, set, f); err != nil {
+			f.Close()
+			return nil, problem(err)
+		}
+		s.log.Info("media made", "build", b.Number, "service", set.Service, "fixed", in.Body.Address)
+		return &huma.StreamResponse{Body: func(c huma.Context) {
+			defer f.Close()
+			c.SetHeader("Content-Type", "application/octet-stream")
+			io.Copy(c.BodyWriter(), io.NewSectionReader(f, 0, math.MaxInt64)) // a client that breaks off knows
+		}}, nil
+	})
+}
+
+// mediaSettings are what media tell the agent, with a key of their own to check in
+// with.
+func (s *Service) mediaSettings(ctx context.Context, in api.NewMedia, b *bootenv.Build) (bootenv.Settings, error) {
+	set := bootenv.Settings{Service: in.Service, Shell: b.Shell, Key: newSecret()[:32]}
+	if in.Address != "" {
+		p, err := netip.ParsePrefix(in.Address)
+		if err != nil || !p.Addr().Is4() {
+			return set, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is no IPv4 address with the length of its prefix, as 192.0.2.70/24", in.Address))
+		}
+		set.Network = &bootenv.FixedNetwork{Address: p.String(), Gateway: in.Gateway}
+	}
+	return set, s.records.AddTicket(ctx, s.config.Now(), slabstore.Sum([]byte(set.Key)).String(), "", cmp.Or(in.Note, "media of build "+strconv.Itoa(b.Number)))
 }

@@ -238,8 +238,13 @@ func (s *Service) deliveryRoutes(h huma.API) {
 	})
 }
 
-// order checks an order, records it and starts its runner.
+// order is orderBy of the administrator.
 func (s *Service) order(ctx context.Context, in api.NewDelivery) (api.Delivery, error) {
+	return s.orderBy(ctx, administrator, in)
+}
+
+// orderBy checks an order, records it and starts its runner.
+func (s *Service) orderBy(ctx context.Context, by string, in api.NewDelivery) (api.Delivery, error) {
 	ref, err := roster.ParseRef(in.Image)
 	if err != nil {
 		return api.Delivery{}, huma.Error422UnprocessableEntity(err.Error())
@@ -267,12 +272,15 @@ func (s *Service) order(ctx context.Context, in api.NewDelivery) (api.Delivery, 
 	if err != nil {
 		return api.Delivery{}, err
 	}
+	if err := s.mayReceive(ctx, v.Image, targets); err != nil {
+		return api.Delivery{}, err
+	}
 	if rule.Ready() > len(targets) {
 		return api.Delivery{}, huma.Error422UnprocessableEntity(fmt.Sprintf("the stream is to start when %d workstations are ready, but the order names only %d", rule.Ready(), len(targets)))
 	}
 	rec := records.Delivery{
 		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: rule.String(), Rate: in.Rate, State: delivery.Gathering,
-		Session: rand.Uint32(), OrderedBy: administrator, Created: s.config.Now(), UsedBytes: v.UsedBytes, Options: options,
+		Session: rand.Uint32(), OrderedBy: by, Created: s.config.Now(), UsedBytes: v.UsedBytes, Options: options,
 		WaitAtMost: in.WaitAtMost, WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed,
 	}
 	aside, err := json.Marshal(in.Aside)

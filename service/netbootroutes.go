@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
+	"jugate/bootwire"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/core/slabstore"
@@ -42,8 +43,54 @@ func (s *Service) called(a hwaddr.Address, label string) {
 	}
 }
 
+// parseAddress reads a hardware address that a person gave.
+func parseAddress(text string) (hwaddr.Address, error) {
+	a, err := hwaddr.Parse(text)
+	if err != nil {
+		return a, huma.Error422UnprocessableEntity(err.Error())
+	}
+	return a, nil
+}
+
+// wakeUp sends a wake-up to a workstation's cards, on every interface that is served;
+// where none is, by the system's routes.
+func (s *Service) wakeUp(addresses []hwaddr.Address) error {
+	names := []string{s.config.Multicast.Interface}
+	if len(s.boot.links) > 0 {
+		names = nil
+		for _, l := range s.boot.links {
+			names = append(names, l.Name)
+		}
+	}
+	for _, name := range names {
+		for _, a := range addresses {
+			if err := bootwire.Wake(name, a); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 func (s *Service) netbootRoutes(h huma.API) {
 	tags := []string{"network boot"}
+	huma.Register(h, huma.Operation{
+		OperationID: "wake", Method: http.MethodPost, Path: "/wake", Tags: tags, Summary: "Switch workstations on over the network",
+	}, func(ctx context.Context, in *struct{ Body api.WakeUp }) (*reply[api.Woken], error) {
+		targets, err := s.records.Targets(ctx, in.Body.To)
+		if err != nil {
+			return nil, problem(err)
+		}
+		out := api.Woken{Workstations: []string{}}
+		for _, w := range targets {
+			if err := s.wakeUp(w.Addresses()); err != nil {
+				return nil, huma.Error502BadGateway(fmt.Sprintf("%s: %v", w.Name, err))
+			}
+			out.Workstations = append(out.Workstations, w.Name)
+		}
+		return answer(out, nil)
+	})
+
 	huma.Register(h, huma.Operation{
 		OperationID: "netboot-status", Method: http.MethodGet, Path: "/netboot", Tags: tags, Summary: "Tell what is answered on each interface, and how far each machine is",
 	}, func(ctx context.Context, _ *struct{}) (*reply[api.NetbootStatus], error) {

@@ -68,6 +68,8 @@ func (s *Service) peopleAPI(r chi.Router) huma.API {
 	s.changeRoutes(h)
 	s.receiptRoutes(h)
 	s.bootenvRoutes(h)
+	s.mediaRoutes(h)
+	s.wishRoutes(h)
 	s.netbootRoutes(h)
 	s.eventRoutes(h)
 	return h

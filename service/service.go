@@ -77,6 +77,7 @@ type Service struct {
 	token   string
 	rates   rates
 	boot    boot
+	signIns signIns
 
 	certificate []byte // PEM
 	keyPair     tls.Certificate

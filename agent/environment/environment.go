@@ -20,16 +20,20 @@ import (
 	"log/slog"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
 
 	"jugate/agent"
+	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/bootenv"
+	"jugate/core/netboot"
 )
 
 // First tells whether this process is the first one of the machine.
@@ -48,6 +52,10 @@ func Run() {
 	unix.Sync()
 	unix.Reboot(unix.LINUX_REBOOT_CMD_RESTART)
 }
+
+// looksInto are modules that no device asks for: the agent looks into volumes, and
+// makes file systems grow, by way of loop devices.
+var looksInto = []string{"loop", "ext4", "xfs", "btrfs", "vfat", "exfat", "ntfs3", "hfsplus"}
 
 // settle is how long after the last new device the network cards count as
 // complete: those on USB come late.
@@ -86,8 +94,13 @@ func run(ctx context.Context) error {
 			slog.Warn("the firmware's variables cannot be used", "error", err)
 		}
 	}
+	for _, name := range looksInto {
+		if err := loaded.load(name); err != nil {
+			slog.Warn("volumes of a kind cannot be looked into", "module", name, "error", err)
+		}
+	}
 	settled(bell)
-	card, err := connect(ctx, screen, set)
+	card, network, err := connect(ctx, screen, set)
 	if err != nil {
 		return err
 	}
@@ -103,9 +116,48 @@ func run(ctx context.Context) error {
 	screen.change(func(v *view) {
 		v.address = card.address.String()
 		v.model = strings.TrimSpace(inventory.Maker + " " + inventory.Model)
-		v.service = set.Service
+		v.service, v.network = set.Service, nil // it works: it is on a page of its own
 	})
-	return agent.New(client, machine, agent.Options{Show: screen.show, Log: slog.Default(), Ticket: cmp.Or(set.Ticket, set.Key), Boot: bootID()}).Run(ctx)
+	wish, signIn := parseWish(set.Wish)
+	a := agent.New(client, machine, agent.Options{Show: screen.show, Log: slog.Default(), Ticket: cmp.Or(set.Ticket, set.Key), Boot: bootID(), Wish: wish})
+	if screen.tty != nil {
+		p := &person{screen: screen, agent: a, inventory: inventory, network: network}
+		go p.listen(ctx, screen.tty, signIn)
+	}
+	if set.Shell {
+		go shells("/dev/tty2")
+	}
+	return a.Run(ctx)
+}
+
+// parseWish reads what was chosen in the boot menu: to sign in, or an image.
+func parseWish(text string) (wish *api.Wish, signIn bool) {
+	kind, image, _ := strings.Cut(text, ":")
+	if kind == "receive" {
+		return &api.Wish{Kind: kind, Image: image}, false
+	}
+	return nil, text == netboot.WishSignIn
+}
+
+// shells has a shell on a terminal, again and again.
+func shells(terminal string) {
+	for {
+		tty, err := os.OpenFile(terminal, os.O_RDWR, 0)
+		if err != nil {
+			slog.Warn("there is no terminal for a shell", "error", err)
+			return
+		}
+		cmd := exec.Command("/bin/sh", "-i")
+		cmd.Stdin, cmd.Stdout, cmd.Stderr = tty, tty, tty
+		cmd.Env = []string{"HOME=/", "TERM=linux", "PATH=/bin:/sbin"}
+		cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Setctty: true}
+		err = cmd.Run()
+		tty.Close()
+		if err != nil {
+			slog.Warn("the shell has ended", "error", err)
+			time.Sleep(time.Second)
+		}
+	}
 }
 
 // bootID is the kernel's number for this boot.
@@ -126,14 +178,14 @@ func settled(bell <-chan struct{}) {
 }
 
 // connect gets the machine onto the network, and tries until it succeeds. It returns
-// the card to work with: the one that the loader came by, or the first that has an
-// address.
-func connect(ctx context.Context, screen *terminal, set Settings) (card, error) {
+// the card to work with, the one that the loader came by or the first that has an
+// address, and what is to be said of all.
+func connect(ctx context.Context, screen *terminal, set Settings) (card, []string, error) {
 	for {
 		screen.show(agent.Status{Text: "looking for the network"})
 		cards, err := findCards()
 		if err != nil {
-			return card{}, err
+			return card{}, nil, err
 		}
 		cards = up(ctx, cards, set.Network)
 		lines := explain(cards, findSilent("/sys"))
@@ -146,13 +198,13 @@ func connect(ctx context.Context, screen *terminal, set Settings) (card, error) 
 			return cmp.Compare(btoi(b.address == set.Card), btoi(a.address == set.Card))
 		})
 		if len(good) > 0 {
-			return good[0], nil
+			return good[0], lines, nil
 		}
 		screen.show(agent.Status{Text: "no network card has an address; trying again"})
 		select {
 		case <-time.After(5 * time.Second):
 		case <-ctx.Done():
-			return card{}, ctx.Err()
+			return card{}, nil, ctx.Err()
 		}
 	}
 }

@@ -128,7 +128,9 @@ func (s *Store) loaderModules(from *Source, b *Build) error {
 	for _, name := range loadable {
 		add(name)
 	}
-	files := []string{"moddep.lst", "command.lst", "crypto.lst", "fs.lst", "partmap.lst", "terminal.lst"}
+	// Not fs.lst: with it the loader would fetch a module for every file system there
+	// is, whenever it looks for a file on a disk.
+	files := []string{"moddep.lst", "command.lst"}
 	for _, name := range all {
 		files = append(files, name+".mod")
 	}

@@ -160,8 +160,9 @@ exit
 	}
 	var b strings.Builder
 	for _, file := range []string{"/EFI/Microsoft/Boot/bootmgfw.efi", "/EFI/debian/shimx64.efi", "/EFI/BOOT/BOOTX64.EFI"} {
-		fmt.Fprintf(&b, `if search --no-floppy --set=jugate_disk --file %[1]s; then
-	if chainloader ($jugate_disk)%[1]s; then
+		// The loader tells what it starts to look around on its root.
+		fmt.Fprintf(&b, `if search --no-floppy --set=root --file %[1]s; then
+	if chainloader %[1]s; then
 		boot
 	fi
 fi

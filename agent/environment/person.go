@@ -1,0 +1,214 @@
+package environment
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+
+	"jugate/agent"
+	"jugate/api"
+	"jugate/core/image"
+)
+
+// person is whoever stands in front of the workstation. Keys open pages; a page
+// stays until it is left.
+type person struct {
+	screen    *terminal
+	agent     *agent.Agent
+	inventory api.Inventory
+	network   []string
+	images    []string // that may be received, after signing in
+	signedIn  bool
+	typing    func(ctx context.Context, text string) // takes the line that is typed; nil when none is
+	typed     string
+}
+
+// Keys that a terminal sends.
+const (
+	keyEscape    = 0x1b
+	keyEnter     = '\r'
+	keyBackspace = 0x7f
+)
+
+// keys are the hints at the foot of the screen.
+func (p *person) keys() string {
+	switch {
+	case p.typing != nil:
+		return "Enter: go on   Esc: back"
+	case p.signedIn:
+		return "R receive  C capture  I inspect  A admit  H hardware  Esc"
+	default:
+		return "S sign in   H hardware   N network"
+	}
+}
+
+// listen takes keys until the terminal ends. signIn opens that page first.
+func (p *person) listen(ctx context.Context, keys io.Reader, signIn bool) {
+	if p.show(page{}); signIn {
+		p.press(ctx, 's')
+	}
+	buf := make([]byte, 64)
+	for {
+		n, err := keys.Read(buf)
+		if err != nil || ctx.Err() != nil {
+			return
+		}
+		if n > 1 && buf[0] == keyEscape {
+			continue // an arrow, or another key with a sequence
+		}
+		for _, k := range buf[:n] {
+			p.press(ctx, k)
+		}
+	}
+}
+
+func (p *person) press(ctx context.Context, k byte) {
+	if p.typing != nil {
+		p.typeKey(ctx, k)
+		return
+	}
+	switch k | 0x20 {
+	case 's':
+		p.ask("Sign in", []string{"Type the code that the engineer has made (jugate netboot code)."}, "code:", p.signIn)
+	case 'h':
+		p.show(page{title: "Hardware", lines: hardware(p.inventory)})
+	case 'n':
+		p.show(page{title: "Network", lines: p.network})
+	case 'r', 'c', 'i', 'a':
+		if p.signedIn {
+			p.order(k | 0x20)
+		}
+	default:
+		p.show(page{})
+	}
+}
+
+func (p *person) order(k byte) {
+	switch k {
+	case 'r':
+		lines := []string{"All data on this workstation's disk is lost.", ""}
+		for i, name := range p.images {
+			lines = append(lines, fmt.Sprintf("%d  %s", i+1, name))
+		}
+		p.ask("Receive an image", lines, "number:", func(ctx context.Context, text string) {
+			var n int
+			if _, err := fmt.Sscanf(text, "%d", &n); err != nil || n < 1 || n > len(p.images) {
+				p.say("There is no image %q in the list.", text)
+				return
+			}
+			p.wish(ctx, api.Wish{Kind: "receive", Image: p.images[n-1]})
+		})
+	case 'c':
+		p.ask("Capture this disk", []string{"As the next version of which image?"}, "image:", func(ctx context.Context, text string) {
+			p.wish(ctx, api.Wish{Kind: "capture", Image: text})
+		})
+	case 'a':
+		p.ask("Admit this workstation", []string{"Which name does it get?"}, "name:", func(ctx context.Context, text string) {
+			p.wish(ctx, api.Wish{Kind: "admit", Name: text})
+		})
+	case 'i':
+		p.say("Looking at the disk …")
+		s, err := p.agent.Survey()
+		if err != nil {
+			p.say("The disk cannot be inspected: %v", err)
+			return
+		}
+		p.show(page{title: "Disk", lines: survey(s)})
+	}
+}
+
+// ask shows a page that takes a line.
+func (p *person) ask(title string, lines []string, prompt string, take func(context.Context, string)) {
+	p.typing, p.typed = take, ""
+	p.show(page{title: title, lines: lines, ask: prompt})
+}
+
+func (p *person) typeKey(ctx context.Context, k byte) {
+	switch {
+	case k == keyEscape:
+		p.typing = nil
+		p.show(page{})
+		return
+	case k == keyEnter || k == '\n':
+		take := p.typing
+		p.typing = nil
+		take(ctx, strings.TrimSpace(p.typed))
+		return
+	case k == keyBackspace || k == '\b':
+		if p.typed != "" {
+			p.typed = p.typed[:len(p.typed)-1]
+		}
+	case k > ' ' && k < keyBackspace && len(p.typed) < 63:
+		p.typed += string(k)
+	}
+	p.screen.change(func(v *view) { v.page.input = p.typed })
+}
+
+func (p *person) signIn(ctx context.Context, code string) {
+	in, err := p.agent.SignIn(ctx, code)
+	if err != nil {
+		p.say("%v", err)
+		return
+	}
+	p.signedIn, p.images = true, in.Images
+	p.say("Signed in, until this workstation restarts. The keys are at the foot of the screen.")
+}
+
+func (p *person) wish(ctx context.Context, w api.Wish) {
+	if err := p.agent.Wish(ctx, w); err != nil {
+		p.say("%v", err)
+		return
+	}
+	p.show(page{})
+}
+
+func (p *person) say(format string, args ...any) {
+	p.show(page{title: sentence(fmt.Sprintf(format, args...)), lines: []string{"Esc: back"}})
+}
+
+func (p *person) show(g page) {
+	p.screen.change(func(v *view) { v.page, v.keys = g, p.keys() })
+}
+
+// hardware describes a machine.
+func hardware(i api.Inventory) []string {
+	secure := ""
+	if i.SecureBoot {
+		secure = ", Secure Boot on"
+	}
+	lines := []string{
+		strings.TrimSpace(i.Maker + " " + i.Model), "serial number " + i.Serial,
+		"memory " + humanize.IBytes(uint64(i.Memory)), "started by " + i.Firmware + secure,
+	}
+	for _, d := range i.Disks {
+		line := fmt.Sprintf("disk %s %s, serial number %s", humanize.Bytes(uint64(d.Size)), d.Model, d.Serial)
+		if d.Health != "" {
+			line += ", health: " + d.Health
+		}
+		lines = append(lines, line)
+	}
+	for _, c := range i.Cards {
+		lines = append(lines, fmt.Sprintf("network card %s, driver %s", c.Address, c.Model))
+	}
+	return lines
+}
+
+// survey describes a disk.
+func survey(s *image.Survey) (lines []string) {
+	for _, a := range s.Areas {
+		if a.Partition == 0 {
+			continue
+		}
+		lines = append(lines, fmt.Sprintf("%d  %s  %s  %s, %s in use", a.Partition, a.Kind, a.Label, humanize.IBytes(uint64(a.Size)), humanize.IBytes(uint64(a.UsedBytes))))
+	}
+	if len(lines) == 0 {
+		lines = append(lines, "no partitions")
+	}
+	for _, f := range s.Findings {
+		lines = append(lines, fmt.Sprintf("%s: %s", f.Severity, f))
+	}
+	return lines
+}
