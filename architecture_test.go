@@ -34,7 +34,7 @@ var rooms = map[string][]string{
 	"demo/golddisk":     {},
 	"cli":               {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"cmd":               {"cli", "agent", "agent/environment", "apiclient"},
-	"lab":               {"wire", "api", "core"},
+	"lab":               {"wire", "core"},
 	"bench":             {"lab", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 }
 

@@ -98,6 +98,30 @@ func (n *Network) Close() error {
 	return errors.Join(append(problems, run(context.Background(), "ip", "netns", "delete", n.name))...)
 }
 
+// Join gives a host of this network a second interface in another one, of this name
+// and with this address, and has it pass packets on between the two.
+func (n *Network) Join(ctx context.Context, host string, other *Network, ifname string, address netip.Prefix) error {
+	h := n.hosts[host]
+	port := "join" + strconv.FormatInt(taps.Add(1), 10)
+	for _, args := range [][]string{
+		{"ip", "-n", other.name, "link", "add", port, "type", "veth", "peer", "name", ifname, "netns", h.namespace()},
+		{"ip", "-n", other.name, "link", "set", port, "master", "br0", "up"},
+		{"ip", "-n", h.namespace(), "address", "add", address.String(), "dev", ifname},
+		{"ip", "-n", h.namespace(), "link", "set", ifname, "up"},
+		{"ip", "netns", "exec", h.namespace(), "sysctl", "-q", "-w", "net.ipv4.ip_forward=1"},
+	} {
+		if err := run(ctx, args[0], args[1:]...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Route sends what is for a subnet by way of another host.
+func (h *Host) Route(ctx context.Context, subnet netip.Prefix, by netip.Addr) error {
+	return h.do(ctx, "ip", "route", "add", subnet.String(), "via", by.String())
+}
+
 // Host is the host with that name.
 func (n *Network) Host(name string) *Host { return n.hosts[name] }
 

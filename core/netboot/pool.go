@@ -124,7 +124,7 @@ func (p *Pool) free(now time.Time, a netip.Addr, hw hwaddr.Address) bool {
 		return slices.Contains(owner, hw)
 	}
 	for _, m := range []map[netip.Addr]Lease{p.leases, p.offered} {
-		if l, had := m[a]; had && l.Hardware != hw && l.Until.After(now) {
+		if l, had := m[a]; had && (l.Hardware != hw || l.Hardware.IsZero()) && l.Until.After(now) {
 			return false
 		}
 	}

@@ -1,0 +1,89 @@
+package netboot_test
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/core/hwaddr"
+	"jugate/core/netboot"
+)
+
+func TestScripts(t *testing.T) {
+	efi := netboot.Loader{EFI: true, HTTP: true, Server: "192.0.2.1:7460"}
+	secure := netboot.Loader{EFI: true, Server: "192.0.2.1:7460"}
+	env := netboot.Choice{Do: netboot.Environment, Name: "herb-01", Address: herb, Why: "an errand waits", Build: 7, Words: "quiet", Service: "https://192.0.2.1:7461", Ticket: "7f3a"}
+	disk := netboot.Choice{Do: netboot.Disk, Name: "it's 'odd'\n", Address: herb, Why: "no errand"}
+	menu := disk
+	menu.Menu, menu.SignIn, menu.Build = 5*time.Second, true, 7
+	menu.Offers = []netboot.Offer{{Title: "Receive garden-desk", Wish: "receive:garden-desk"}}
+
+	text := netboot.Script(efi, env)
+	assert.Contains(t, text, "linux (http,192.0.2.1:7460)/boot/files/7/vmlinuz quiet jugate.service=https://192.0.2.1:7461 jugate.card=00:00:5e:00:53:11 jugate.ticket=7f3a")
+	assert.NotContains(t, text, "menuentry")
+	assert.Contains(t, netboot.Script(secure, env), "initrd (tftp)/7/initrd")
+	assert.NotContains(t, netboot.Script(efi, disk), "linux")
+	assert.Contains(t, netboot.Script(netboot.Loader{}, disk), "set root=(hd0)")
+	text = netboot.Script(efi, menu)
+	assert.Contains(t, text, "set timeout=5")
+	assert.Contains(t, text, "jugate.wish=receive:garden-desk")
+	assert.Contains(t, text, "jugate.wish=sign-in")
+	assert.Less(t, strings.Index(text, "'This disk'"), strings.Index(text, "Receive garden-desk"), "the disk is what starts by itself")
+
+	t.Log("# the loader's own checker reads all of them")
+	check, err := exec.LookPath("grub-script-check")
+	if err != nil {
+		t.Skip("grub-script-check is not here (Debian's package grub-common)")
+	}
+	for _, l := range []netboot.Loader{efi, secure, {HTTP: true, Server: "192.0.2.1:7460"}} {
+		for _, c := range []netboot.Choice{env, disk, menu} {
+			cmd := exec.CommandContext(t.Context(), check)
+			cmd.Stdin = strings.NewReader(netboot.Script(l, c))
+			out, err := cmd.CombinedOutput()
+			require.NoError(t, err, "%s", out)
+		}
+	}
+	cmd := exec.CommandContext(t.Context(), check)
+	cmd.Stdin = strings.NewReader(netboot.Bootstrap("192.0.2.1:7460"))
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "%s", out)
+}
+
+func TestScriptRequests(t *testing.T) {
+	l, a, ok := netboot.ScriptRequest("script/efi/y/00:00:5e:00:53:11")
+	assert.True(t, ok)
+	assert.Equal(t, netboot.Loader{EFI: true, HTTP: true}, l)
+	assert.Equal(t, herb, a)
+	for _, bad := range []string{"script/efi/y", "script/efi/y/zz", "x/efi/y/00:00:5e:00:53:11", "script/efi/y/00:00:5e:00:53:11/x"} {
+		_, _, ok := netboot.ScriptRequest(bad)
+		assert.False(t, ok, bad)
+	}
+}
+
+func TestTrailTellsWhoIsStuck(t *testing.T) {
+	var trail netboot.Trail
+	trail.Note(noon, herb, netboot.StepAddress, "eth0: UEFI x64")
+	trail.Note(noon.Add(time.Second), herb, netboot.StepLoader, "shim")
+	trail.Note(noon.Add(2*time.Second), herb, netboot.StepScript, "environment")
+	trail.Note(noon.Add(3*time.Second), herb, netboot.StepKernel, "build 7")
+	trail.Note(noon.Add(9*time.Second), herb, netboot.StepInitrd, "all")
+	assert.Empty(t, trail.Stuck(noon.Add(30*time.Second), herb), "give it time")
+	assert.Contains(t, trail.Stuck(noon.Add(2*time.Minute), herb), "never called: most likely its network card has no driver")
+	trail.Note(noon.Add(3*time.Minute), herb, netboot.StepAgent, "called")
+	assert.Empty(t, trail.Stuck(noon.Add(time.Hour), herb))
+	assert.Len(t, trail.Steps(herb), 6)
+
+	trail.Note(noon, other, netboot.StepRefused, "unknown")
+	trail.Note(noon.Add(time.Minute), other, netboot.StepRefused, "unknown")
+	assert.Len(t, trail.Steps(other), 1, "what repeats is one step")
+	assert.Equal(t, []hwaddr.Address{herb, other}, trail.Machines(), "the latest first")
+
+	for i := range 5000 {
+		trail.Note(noon.Add(time.Duration(i)*time.Second), hwaddr.Address{2, 0, 0, 0, byte(i >> 8), byte(i)}, netboot.StepAddress, "")
+	}
+	assert.Len(t, trail.Machines(), 4096, "a flood of addresses takes no more memory than that")
+}

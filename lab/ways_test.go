@@ -1,0 +1,141 @@
+package lab_test
+
+import (
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+	"jugate/lab"
+)
+
+// The ways to the agent that are not mode whole with PXE.
+
+func TestHTTPBootReachesTheAgent(t *testing.T) {
+	r := newRoom(t, nil, whole...)
+	nvme := r.disk("nvme", gib)
+	m := r.on(lab.MachineOptions{Name: "kiosk-01", Address: "00:00:5e:00:53:21", Firmware: lab.UEFI, OnlyHTTP: true, Disk: r.disk("kiosk-01", gib),
+		Extra: []string{"-drive", "file=" + nvme + ",format=raw,if=none,id=d1", "-device", "nvme,drive=d1,serial=NV-1"}})
+	r.expect(m, slow, "waiting to be admitted")
+	r.shot(m, "http-boot")
+	r.done("UEFI HTTP boot: power button to agent")
+	var w api.Workstation
+	r.jugate(&w, "workstation", "show", "00:00:5e:00:53:21")
+	assert.Equal(t, "UEFI", w.Inventory.Firmware)
+	assert.False(t, w.Inventory.SecureBoot)
+	assert.Equal(t, "KIOSK-01", w.Serial)
+	health := map[string]string{}
+	for _, d := range w.Inventory.Disks {
+		health[d.Serial] = d.Health
+	}
+	assert.Equal(t, map[string]string{"NV-1": "good", "kiosk-01": ""}, health, "the virtual disk tells nothing, the other one is asked")
+
+	t.Log("# a person at the keyboard signs in and gives it a name")
+	var code api.Code
+	r.jugate(&code, "netboot", "code")
+	require.NoError(t, m.Press(keys("s"+strings.ToLower(code.Code))...))
+	require.NoError(t, m.Press("ret"))
+	r.shot(m, "signed-in")
+	require.NoError(t, m.Press("esc"))
+	require.NoError(t, m.Press(keys("akiosk-01")...))
+	r.shot(m, "admit")
+	require.NoError(t, m.Press("ret"))
+	r.expect(m, slow, "kiosk-01: waiting for an errand")
+	require.NoError(t, m.Press("h"))
+	r.expect(m, slow, "kiosk-01")
+	r.shot(m, "hardware")
+	r.done("signed in and admitted at the keyboard")
+}
+
+// keys are QEMU's names for the keys of a text.
+func keys(text string) (names []string) {
+	for _, c := range text {
+		name := string(c)
+		if c == '-' {
+			name = "minus"
+		}
+		names = append(names, name)
+	}
+	return names
+}
+
+func TestMediaReachTheAgentWithoutNetworkBoot(t *testing.T) {
+	r := newRoom(t, nil, "--listen-tls", "192.0.2.1:7461", "--tickets", "yes")
+	stick := filepath.Join(t.TempDir(), "stick.img")
+	r.jugate(nil, "bootenv", "media", "--out", stick, "--service", "https://192.0.2.1:7461", "--address", "192.0.2.70/24")
+	r.done("media made")
+	t.Log("# nobody gives addresses here, and the stick has a fixed one")
+	m := r.on(lab.MachineOptions{Name: "seed-01", Address: "00:00:5e:00:53:31", Firmware: lab.SecureUEFI, Card: "e1000e", Disk: r.disk("seed-01", gib), Media: stick})
+	r.expect(m, slow, "192.0.2.70, the fixed address of these media")
+	r.expect(m, slow, "waiting to be admitted")
+	r.shot(m, "media")
+	r.done("USB stick with Secure Boot: power button to agent")
+	var w api.Workstation
+	r.jugate(&w, "workstation", "show", "00:00:5e:00:53:31")
+	assert.True(t, w.Inventory.SecureBoot)
+}
+
+func TestBesideAnotherServer(t *testing.T) {
+	labRoot(t)
+	if _, err := exec.LookPath("udhcpd"); err != nil {
+		t.Skipf("this needs another DHCP server: %v", err)
+	}
+	r := newRoom(t, []string{"office"}, "--netboot", "eth0=beside")
+	office := r.net.Host("office")
+	conf := filepath.Join(t.TempDir(), "udhcpd.conf")
+	require.NoError(t, os.WriteFile(conf, []byte("start 192.0.2.200\nend 192.0.2.220\ninterface eth0\nlease_file "+conf+".leases\npidfile "+conf+".pid\noption subnet 255.255.255.0\noption lease 600\n"), 0o644))
+	require.NoError(t, os.WriteFile(conf+".leases", nil, 0o644))
+	other := office.Command(r.ctx, "udhcpd", "-f", conf)
+	require.NoError(t, other.Start())
+	t.Cleanup(func() { other.Process.Kill(); other.Wait() })
+
+	t.Log("# mode whole does not start where the other server is")
+	second := r.net.Host("desk").Command(r.ctx, filepath.Join(r.bin, "jugate"), "serve", "--data", filepath.Join(t.TempDir(), "second"), "--listen", "192.0.2.1:7470", "--listen-tls", "192.0.2.1:7471",
+		"--netboot", "eth0=whole", "--pool", "192.0.2.100-192.0.2.150/24")
+	out, err := second.CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(out), "192.0.2.2 gives addresses there already")
+
+	uefi := r.on(lab.MachineOptions{Name: "herb-04", Address: "00:00:5e:00:53:14", Firmware: lab.UEFI, Disk: r.disk("herb-04", gib)})
+	bios := r.on(lab.MachineOptions{Name: "herb-05", Address: "00:00:5e:00:53:15", Firmware: lab.BIOS, Disk: r.disk("herb-05", gib)})
+	for _, m := range []*lab.Machine{uefi, bios} {
+		r.expect(m, slow, "waiting to be admitted")
+		assert.Contains(t, m.Serial(), ": 192.0.2.2", "the address is the other server's")
+		assert.Subset(t, r.steps(m.Address), []string{"address", "loader", "script", "kernel", "initrd", "agent"})
+	}
+	r.shot(uefi, "beside")
+	r.done("beside another server: UEFI and BIOS, power button to agent")
+}
+
+func TestARoomBehindARelayAgent(t *testing.T) {
+	r := newRoom(t, []string{"router"}, "--netboot", "eth0=whole", "--pool", "192.0.2.100-192.0.2.150/24,198.51.100.100-198.51.100.150/24 router 198.51.100.1")
+	far, err := lab.NewNetwork(r.ctx)
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, far.Close()) })
+	require.NoError(t, r.net.Join(r.ctx, "router", far, "room2", netip.MustParsePrefix("198.51.100.1/24")))
+	router := r.net.Host("router")
+	require.NoError(t, r.desk.Route(r.ctx, netip.MustParsePrefix("198.51.100.0/24"), router.Address))
+	require.NoError(t, router.Relay(r.ctx, "room2", netip.MustParseAddr("198.51.100.1"), netip.MustParseAddrPort("192.0.2.1:67")))
+
+	m, err := far.PowerOn(r.ctx, lab.MachineOptions{Name: "visitor-01", Address: "00:00:5e:00:53:41", Firmware: lab.UEFI, Disk: r.disk("visitor-01", gib), Dir: r.keep, Maker: "Brindle", Model: "Mini 2"})
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, m.Off()) })
+	r.expect(m, slow, "waiting to be admitted")
+	assert.Contains(t, m.Serial(), "198.51.100.1")
+	r.done("behind a relay agent: power button to agent")
+	r.jugate(nil, "workstation", "admit", m.Address, "visitor-01")
+	r.jugate(nil, "capture", "visitor-01", "--as", "nothing", "--no-wait")
+	r.expect(m, slow, "visitor-01: the capture failed") // its disk is blank
+	var status api.NetbootStatus
+	r.jugate(&status, "netboot", "status", "visitor-01")
+	require.Len(t, status.Machines, 1)
+	assert.Contains(t, status.Machines[0].Steps[0].Detail, "by way of a relay agent")
+	r.done("its errand reached it")
+}
+
