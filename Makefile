@@ -8,11 +8,11 @@ GO := go
 # console's test, and a reference peer and network namespaces for multicast.
 PACKAGES := fdisk mount dosfstools mtools e2fsprogs ntfs-3g exfatprogs exfat-fuse xfsprogs btrfs-progs \
 	lvm2 cryptsetup-bin qemu-utils xorriso p7zip-full zstd chromium fonts-dejavu-core \
-	libnorm-dev g++ iproute2 nftables
+	libnorm-dev g++ iproute2 nftables b3sum cpio xz-utils grub-common
 TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs.exfat mount.exfat-fuse mkfs.xfs mkfs.btrfs \
-	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft
+	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check
 
-.PHONY: demo test build setup console check fuzz bench bench-slabs bench-multicast screenshots clean
+.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-multicast screenshots clean
 
 demo: build
 	./bin/jugate demo
@@ -23,6 +23,24 @@ SCRATCH := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -n 1)"
 
 test: setup build check
 	TMPDIR=$(SCRATCH) $(GO) test -race -timeout 20m ./...
+
+# Real firmware in network namespaces. It needs root; kernel and loaders are unpacked
+# below .lab, and nothing of them is installed.
+LAB_TOOLS := qemu-system-x86 ovmf debootstrap udhcpd
+LAB_PACKAGES := shim-signed shim-unsigned grub-efi-amd64-signed grub-efi-amd64-bin grub-pc-bin
+lab: setup .lab/root/.made
+	@[ -e /usr/share/OVMF/OVMF_CODE_4M.secboot.fd ] && command -v qemu-system-x86_64 debootstrap udhcpd >/dev/null || \
+		{ apt-get update -qq; DEBIAN_FRONTEND=noninteractive apt-get install -qq -y --no-install-recommends $(LAB_TOOLS) >/dev/null; }
+	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root JUGATE_LAB_KEEP=$(CURDIR)/.lab/kept TMPDIR=$(SCRATCH) $(GO) test -count=1 -v -timeout 40m ./lab
+
+.lab/root/.made:
+	rm -rf .lab/root .lab/packages
+	mkdir -p .lab/root .lab/packages
+	apt-get update -qq
+	cd .lab/packages && apt-get download -qq $(LAB_PACKAGES) $$(apt-cache depends linux-image-amd64 | sed -n 's/.*Depends: \(linux-image-[^ ]*\).*/\1/p' | head -n 1)
+	for p in .lab/packages/*.deb; do dpkg -x $$p .lab/root; done
+	rm -rf .lab/packages
+	touch $@
 
 build: setup console
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o bin/ ./cmd/jugate ./cmd/jugate-agent
@@ -91,4 +109,4 @@ screenshots: build
 	JUGATE_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 ./console
 
 clean:
-	rm -rf bin console/dist/assets console/dist/index.html console/node_modules console/src/api/schema.gen.ts console/openapi.json
+	rm -rf bin .lab console/dist/assets console/dist/index.html console/node_modules console/src/api/schema.gen.ts console/openapi.json

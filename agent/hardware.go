@@ -7,12 +7,9 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"slices"
-	"strconv"
 	"strings"
 
 	"github.com/jaypipes/ghw"
-	"github.com/jaypipes/ghw/pkg/block"
 	"golang.org/x/sys/unix"
 
 	"jugate/api"
@@ -38,13 +35,12 @@ func (h Hardware) Inventory() (api.Inventory, error) {
 	if m, err := ghw.Memory(ghw.WithDisableWarnings()); err == nil {
 		inv.Memory = m.TotalPhysicalBytes
 	}
-	disks, err := h.disks()
+	disks, err := fixedDisks("/sys")
 	if err != nil {
 		return inv, err
 	}
-	for _, d := range disks {
-		health, _ := disk.Health(filepath.Join("/dev", d.Name)) // virtual disks and others do not tell
-		inv.Disks = append(inv.Disks, api.Disk{Model: known(d.Model), Serial: known(d.SerialNumber), Size: int64(d.SizeBytes), SectorSize: sectorSize(d.Name), Health: health})
+	for _, name := range disks {
+		inv.Disks = append(inv.Disks, describeDisk("/sys", name))
 	}
 	inv.Firmware, inv.SecureBoot = firmware()
 	inv.Cards, err = cards()
@@ -53,14 +49,14 @@ func (h Hardware) Inventory() (api.Inventory, error) {
 
 // OpenDisk opens a disk by its place in the inventory.
 func (h Hardware) OpenDisk(i int) (Disk, error) {
-	disks, err := h.disks()
+	disks, err := fixedDisks("/sys")
 	if err != nil {
 		return nil, err
 	}
 	if i < 0 || i >= len(disks) {
 		return nil, fmt.Errorf("there is no disk %d any more", i+1)
 	}
-	d, err := disk.Open(filepath.Join("/dev", disks[i].Name), disk.Options{Write: true})
+	d, err := disk.Open(filepath.Join("/dev", disks[i]), disk.Options{Write: true})
 	if err != nil {
 		return nil, err
 	}
@@ -82,29 +78,6 @@ func (h Hardware) Leave(how string) error {
 		return unix.Reboot(unix.LINUX_REBOOT_CMD_RESTART)
 	}
 	return unix.Reboot(unix.LINUX_REBOOT_CMD_POWER_OFF)
-}
-
-// disks are the fixed disks, in the order of their names.
-func (Hardware) disks() ([]*block.Disk, error) {
-	info, err := ghw.Block(ghw.WithDisableWarnings())
-	if err != nil {
-		return nil, fmt.Errorf("list the disks: %w", err)
-	}
-	disks := slices.DeleteFunc(slices.Clone(info.Disks), func(d *block.Disk) bool {
-		return d.IsRemovable || d.SizeBytes == 0 || (d.DriveType != block.DriveTypeHDD && d.DriveType != block.DriveTypeSSD) ||
-			strings.HasPrefix(d.Name, "loop") || strings.HasPrefix(d.Name, "zram")
-	})
-	slices.SortFunc(disks, func(a, b *block.Disk) int { return strings.Compare(a.Name, b.Name) })
-	return disks, nil
-}
-
-// sectorSize is the logical sector size of a block device.
-func sectorSize(name string) int {
-	text, err := os.ReadFile(filepath.Join("/sys/block", name, "queue/logical_block_size"))
-	if n, err2 := strconv.Atoi(strings.TrimSpace(string(text))); err == nil && err2 == nil {
-		return n
-	}
-	return 512
 }
 
 // cards are the interfaces with a device behind them and a hardware address.

@@ -75,16 +75,15 @@ func TestMain(m *testing.M) {
 
 // room is a service in a network, and machines.
 type room struct {
-	t       *testing.T
-	ctx     context.Context
-	net     *lab.Network
-	desk    *lab.Host
-	bin     string
-	data    string
-	keep    string
-	began   time.Time
-	stage   time.Time
-	offered int
+	t     *testing.T
+	ctx   context.Context
+	net   *lab.Network
+	desk  *lab.Host
+	bin   string
+	data  string
+	keep  string
+	began time.Time
+	stage time.Time
 }
 
 // newRoom starts a service with these arguments and makes a build of the boot
@@ -221,7 +220,7 @@ const (
 func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	root := labRoot(t)
 	r := newRoom(t, nil, whole...)
-	golden, err := &lab.Golden{Path:"/var/tmp/lab/golden.img"}, error(nil); _ = root
+	golden, err := lab.MakeGolden(r.ctx, root, t.TempDir(), filepath.Join(t.TempDir(), "golden.img"))
 	require.NoError(t, err)
 	r.done("golden Debian made")
 

@@ -41,14 +41,16 @@ func TestHTTPBootReachesTheAgent(t *testing.T) {
 	r.jugate(&code, "netboot", "code")
 	require.NoError(t, m.Press(keys("s"+strings.ToLower(code.Code))...))
 	require.NoError(t, m.Press("ret"))
+	r.expect(m, slow, "page: Signed in")
 	r.shot(m, "signed-in")
 	require.NoError(t, m.Press("esc"))
 	require.NoError(t, m.Press(keys("akiosk-01")...))
+	r.expect(m, slow, "page: Admit this workstation")
 	r.shot(m, "admit")
 	require.NoError(t, m.Press("ret"))
 	r.expect(m, slow, "kiosk-01: waiting for an errand")
 	require.NoError(t, m.Press("h"))
-	r.expect(m, slow, "kiosk-01")
+	r.expect(m, slow, "page: Hardware")
 	r.shot(m, "hardware")
 	r.done("signed in and admitted at the keyboard")
 }
@@ -138,4 +140,3 @@ func TestARoomBehindARelayAgent(t *testing.T) {
 	assert.Contains(t, status.Machines[0].Steps[0].Detail, "by way of a relay agent")
 	r.done("its errand reached it")
 }
-

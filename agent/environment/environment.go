@@ -55,7 +55,7 @@ func Run() {
 
 // looksInto are modules that no device asks for: the agent looks into volumes, and
 // makes file systems grow, by way of loop devices.
-var looksInto = []string{"loop", "ext4", "xfs", "btrfs", "vfat", "exfat", "ntfs3", "hfsplus"}
+var looksInto = []string{"loop", "ext4", "xfs", "btrfs", "vfat", "exfat", "hfsplus"}
 
 // settle is how long after the last new device the network cards count as
 // complete: those on USB come late.

@@ -171,6 +171,9 @@ func (p *person) say(format string, args ...any) {
 
 func (p *person) show(g page) {
 	p.screen.change(func(v *view) { v.page, v.keys = g, p.keys() })
+	if g.title != "" {
+		p.screen.log("page: " + g.title)
+	}
 }
 
 // hardware describes a machine.

@@ -105,7 +105,8 @@ func (t *terminal) draw() {
 	}
 	var b bytes.Buffer
 	b.WriteString(home)
-	for i, l := range t.view.lines(columns, rows) {
+	lines := t.view.lines(columns, rows)
+	for i, l := range lines {
 		if i > 0 {
 			b.WriteString("\r\n")
 		}
@@ -115,7 +116,9 @@ func (t *terminal) draw() {
 			b.WriteString(clearLine)
 		}
 	}
-	b.WriteString(clearRest)
+	if len(lines) < rows {
+		b.WriteString(clearRest)
+	}
 	t.tty.Write(b.Bytes())
 }
 

@@ -6,6 +6,7 @@ import { useEvents } from "./api/events";
 import { Deliveries } from "./pages/deliveries/Deliveries";
 import { DeliveryPage } from "./pages/deliveries/DeliveryPage";
 import { Images } from "./pages/images/Images";
+import { Netboot } from "./pages/netboot/Netboot";
 import { Receipts } from "./pages/receipts/Receipts";
 import { Workstations } from "./pages/workstations/Workstations";
 
@@ -14,6 +15,7 @@ const rooms = [
   { path: "images", title: "Images" },
   { path: "deliveries", title: "Deliveries" },
   { path: "receipts", title: "Receipts" },
+  { path: "netboot", title: "Network boot" },
 ];
 
 /** The frame around every page. */
@@ -55,6 +57,7 @@ export function House({ name }: { name: string }) {
           <Route path="/deliveries" element={<Deliveries />} />
           <Route path="/deliveries/:id" element={<DeliveryPage />} />
           <Route path="/receipts" element={<Receipts />} />
+          <Route path="/netboot" element={<Netboot />} />
           <Route path="*" element={<Navigate to="/workstations" replace />} />
         </Routes>
       </Layout.Content>

@@ -21,6 +21,9 @@ export function when(time?: string): string {
   return time ? dayjs(time).format("YYYY-MM-DD HH:mm:ss") : "";
 }
 
+/** The time of day. */
+export const clock = (time: string) => dayjs(time).format("HH:mm:ss");
+
 export function seconds(s: number): string {
   return s < 60 ? `${s.toFixed(1)} s` : `${Math.floor(s / 60)} min ${Math.round(s % 60)} s`;
 }

@@ -67,7 +67,7 @@ func (s *Store) loaders(ctx context.Context, from *Source, b *Build) (problems [
 		{BIOSPart, "i386-pc-pxe", biosModules, "(tftp)/grub", "no BIOS workstation can boot it (Debian's packages grub-pc-bin and grub-common)",
 			append([]string{"pxe", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "biosdisk", "part_gpt", "part_msdos"}, loadable...)},
 		{HTTPPart, "x86_64-efi", efiModules, "(http)/boot/files/grub", "UEFI HTTP boot cannot be served (Debian's packages grub-efi-amd64-bin and grub-common)",
-			append([]string{"efinet", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "part_gpt", "part_msdos", "fat"}, loadable...)},
+			append([]string{"efi_gop", "efi_uga", "efinet", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "part_gpt", "part_msdos", "fat"}, loadable...)},
 	} {
 		err := s.makeLoader(ctx, from, b, made.part, made.format, made.modules, made.prefix, made.inside)
 		if errors.Is(err, ErrNotFound) {

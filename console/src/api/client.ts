@@ -9,6 +9,9 @@ export type Delivery = Schemas["Delivery"];
 export type Member = Schemas["Member"];
 export type Receipt = Schemas["Receipt"];
 export type Errand = Schemas["Errand"];
+export type NetbootLink = Schemas["NetbootLink"];
+export type BootTrail = Schemas["BootTrail"];
+export type Build = Schemas["Build"];
 
 export const client = createClient<paths>({ baseUrl: "/api/v1" });
 

@@ -34,6 +34,10 @@ const listeners: Record<string, (queries: QueryClient, data: never) => void> = {
     void queries.invalidateQueries({ queryKey: ["versions"] });
   },
   receipt: (queries) => void queries.invalidateQueries({ queryKey: ["receipts"] }),
+  boot: (queries) => {
+    void queries.invalidateQueries({ queryKey: ["netboot"] });
+    void queries.invalidateQueries({ queryKey: ["builds"] });
+  },
   resync: (queries) => void queries.invalidateQueries(),
 };
 

@@ -1,0 +1,143 @@
+package environment
+
+import (
+	"context"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+	"unicode/utf8"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/agent"
+	"jugate/api"
+	"jugate/core/hwaddr"
+)
+
+func TestTheNetworkIsExplained(t *testing.T) {
+	a := hwaddr.MustParse("00:00:5e:00:53:11")
+	at := netip.MustParsePrefix
+	for want, c := range map[string]card{
+		"no link; is the cable in":                            {state: noLink},
+		"the link is up, but no server on this network gave":  {state: noAddress},
+		"gave an address (a reason)":                          {state: noAddress, note: "a reason"},
+		"169.254.7.7, which the card chose itself: nobody on": {state: linkLocal, ip: at("169.254.7.7/16")},
+		"192.0.2.70, the fixed address of these media":        {state: hasAddress, ip: at("192.0.2.70/24"), fixed: true},
+		"00:00:5e:00:53:11 (eth0, e1000): 192.0.2.101":        {state: hasAddress, ip: at("192.0.2.101/24")},
+	} {
+		c.name, c.address, c.driver = "eth0", a, "e1000"
+		assert.Contains(t, explain([]card{c}, nil)[0], want)
+	}
+	assert.Contains(t, explain(nil, nil)[0], "no network card was found at all")
+	assert.Contains(t, explain(nil, []device{{"PCI 0000:00:03.0", "8086:15fc"}})[0], "PCI 0000:00:03.0 8086:15fc: a network card without a driver in this build")
+	assert.True(t, isLinkLocal(netip.MustParseAddr("169.254.1.1")))
+}
+
+func TestCardsWithoutADriverAreFound(t *testing.T) {
+	sys := t.TempDir()
+	for name, content := range map[string]string{
+		"bus/pci/devices/0000:00:03.0/class": "0x020000\n", "bus/pci/devices/0000:00:03.0/vendor": "0x8086\n", "bus/pci/devices/0000:00:03.0/device": "0x15fc\n",
+		"bus/pci/devices/0000:00:04.0/class": "0x020000\n", "bus/pci/devices/0000:00:04.0/driver/x": "", // driven
+		"bus/pci/devices/0000:00:05.0/class":      "0x028000\n", // radio
+		"bus/pci/devices/0000:00:06.0/class":      "0x030000\n", // a screen
+		"bus/usb/devices/1-2:1.0/bInterfaceClass": "02\n", "bus/usb/devices/1-2:1.0/bInterfaceSubClass": "06\n",
+		"bus/usb/devices/1-2/idVendor": "0bda\n", "bus/usb/devices/1-2/idProduct": "8153\n",
+	} {
+		path := filepath.Join(sys, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(content), 0o644))
+	}
+	assert.Equal(t, []device{{"PCI 0000:00:03.0", "8086:15fc"}, {"USB 1-2", "0bda:8153"}}, findSilent(sys))
+}
+
+func TestSettingsComeFromTheBuildAndTheBootScript(t *testing.T) {
+	root := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(root, "etc/jugate"), 0o755))
+	file := filepath.Join(root, "etc/jugate/settings.json")
+	require.NoError(t, os.WriteFile(file, []byte(`{"service":"https://192.0.2.9:7461","key":"k","network":{"address":"192.0.2.70/24"},"shell":true}`), 0o600))
+	s, err := readSettings(root, "quiet console=tty0")
+	require.NoError(t, err)
+	assert.Equal(t, "https://192.0.2.9:7461", s.Service)
+	assert.Equal(t, "192.0.2.70/24", s.Network.Address)
+	assert.True(t, s.Shell)
+	assert.False(t, s.Serial)
+	s, err = readSettings(root, "jugate.service=https://192.0.2.1:7461 jugate.ticket=7f3a jugate.card=00:00:5e:00:53:11 jugate.wish=receive:garden-desk console=ttyS0,115200")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"https://192.0.2.1:7461", "7f3a", "00:00:5e:00:53:11"}, []string{s.Service, s.Ticket, s.Card.String()})
+	assert.True(t, s.Serial)
+	wish, signIn := parseWish(s.Wish)
+	assert.Equal(t, &api.Wish{Kind: "receive", Image: "garden-desk"}, wish)
+	assert.False(t, signIn)
+	_, signIn = parseWish("sign-in")
+	assert.True(t, signIn)
+	_, err = readSettings(t.TempDir(), "quiet")
+	assert.ErrorContains(t, err, "where the service is")
+	require.NoError(t, os.WriteFile(file, []byte("{"), 0o600))
+	_, err = readSettings(root, "")
+	assert.Error(t, err)
+}
+
+func TestDevicesAreHeardOf(t *testing.T) {
+	modalias, added := event([]byte("add@/devices/pci0/0000:00:03.0\x00ACTION=add\x00MODALIAS=pci:v00001AF4d00001000\x00SEQNUM=7\x00"))
+	assert.Equal(t, "pci:v00001AF4d00001000", modalias)
+	assert.True(t, added)
+	modalias, added = event([]byte("remove@/devices/x\x00MODALIAS=pci:v1\x00"))
+	assert.Empty(t, modalias)
+	assert.False(t, added)
+	_, added = event(nil)
+	assert.False(t, added)
+}
+
+func text(lines []line) string {
+	var b strings.Builder
+	for _, l := range lines {
+		b.WriteString(l.text + "\n")
+	}
+	return b.String()
+}
+
+func TestTheScreenFitsAndSaysWhatMatters(t *testing.T) {
+	v := view{name: "herb-01", address: "00:00:5e:00:53:11", model: "Alder Works A310", service: "https://192.0.2.1:7461", keys: "S sign in",
+		status: agent.Status{Text: "receiving garden-desk@3", Done: 412_000_000, Total: 735_000_000}, rate: 38e6, left: 9 * time.Second,
+		network: []string{strings.Repeat("a long sentence ", 20)}}
+	for _, size := range [][2]int{{80, 25}, {50, 18}, {40, 12}, {20, 5}, {160, 50}} {
+		lines := v.lines(size[0], size[1])
+		assert.LessOrEqual(t, len(lines), size[1])
+		for _, l := range lines {
+			assert.LessOrEqual(t, utf8.RuneCountInString(l.text), max(size[0], 20+margin), "%q", l.text)
+		}
+	}
+	shown := text(v.lines(80, 25))
+	for _, want := range []string{"herb-01", "Receiving garden-desk@3", "56 %", "412 MB of 735 MB", "38 MB/s", "9s left", "S sign in", "████"} {
+		assert.Contains(t, shown, want)
+	}
+	v.page = page{title: "Sign in", lines: []string{"Type the code"}, ask: "code:", input: "K7Q2"}
+	shown = text(v.lines(80, 25))
+	assert.Contains(t, shown, "code: K7Q2_")
+	assert.NotContains(t, shown, "Receiving", "the page stands in its place")
+	v.name = ""
+	assert.Contains(t, text(v.lines(80, 25)), "newcomer")
+}
+
+func TestKeysOpenPages(t *testing.T) {
+	p := &person{screen: &terminal{}, inventory: api.Inventory{Maker: "Alder Works", Model: "A310", Firmware: "UEFI", SecureBoot: true,
+		Disks: []api.Disk{{Model: "Plate", Serial: "P-1", Size: 500e9, Health: "3 sectors wait to be replaced"}}}}
+	enter := func(keys string) page {
+		p.listen(context.Background(), strings.NewReader(keys), false)
+		return p.screen.view.page
+	}
+	assert.Contains(t, strings.Join(enter("h").lines, "\n"), "500 GB Plate, serial number P-1, health: 3 sectors wait")
+	assert.Contains(t, strings.Join(enter("H").lines, "\n"), "Secure Boot on")
+	assert.Empty(t, enter("h ").title, "another key goes back")
+	assert.Empty(t, enter("r").title, "not before signing in")
+	p.signedIn, p.images = true, []string{"garden-desk"}
+	assert.Equal(t, "1  garden-desk", enter("r").lines[2])
+	p.typing = nil
+	assert.Contains(t, enter("r9\r").title, `There is no image "9" in the list`)
+	g := enter("cgardex\x7fn")
+	assert.Equal(t, "garden", g.input, "a letter was taken back")
+}

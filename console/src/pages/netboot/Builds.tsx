@@ -1,0 +1,46 @@
+import { Button, Popconfirm, Table, Tag } from "antd";
+import { ask, client, type Build } from "../../api/client";
+import { useChange } from "../../api/useChange";
+import { useList } from "../../api/useList";
+import { size, when } from "../../format";
+
+/** The builds of the boot environment; one is offered. */
+export function Builds() {
+  const list = useList<Build>(["builds"], ({ offset, limit }) => ask(client.GET("/builds", { params: { query: { offset, limit } } })), 10);
+  const offer = useChange(
+    (number: number) => ask(client.POST("/builds/{number}/offer", { params: { path: { number } } })),
+    ["builds", "netboot"],
+    () => "Workstations boot this build from now on.",
+  );
+  return (
+    <Table<Build>
+      {...list.table}
+      rowKey="number"
+      locale={{ emptyText: "None yet; make one with jugate bootenv build" }}
+      expandable={{
+        expandedRowRender: (b) => b.problems.map((p) => <div key={p}>{p}</div>),
+        rowExpandable: (b) => b.problems.length > 0,
+      }}
+      columns={[
+        { title: "Build", align: "right", dataIndex: "number", render: (n: number) => <b>{n}</b> },
+        { title: "", render: (_, b) => b.offered && <Tag color="green">offered</Tag> },
+        { title: "Made", render: (_, b) => when(b.created) },
+        { title: "Kernel", dataIndex: "kernel" },
+        { title: "Modules", align: "right", dataIndex: "modules" },
+        { title: "A workstation loads", align: "right", render: (_, b) => size(b.bytes) },
+        { title: "Lacks", align: "right", render: (_, b) => b.problems.length || "" },
+        { title: "Note", dataIndex: "note" },
+        {
+          title: "",
+          align: "right",
+          render: (_, b) =>
+            !b.offered && (
+              <Popconfirm title={`Have all workstations boot build ${b.number} from now on?`} onConfirm={() => offer.mutate(b.number)}>
+                <Button size="small">Offer</Button>
+              </Popconfirm>
+            ),
+        },
+      ]}
+    />
+  );
+}
