@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
+	"fmt"
 	"net/http"
 	"sync"
 	"time"
@@ -34,14 +36,23 @@ type agents struct {
 
 type presence struct {
 	pass     string
+	who      who
 	seen     time.Time
 	signedIn bool // a person has signed in at it
 	activity api.Activity
 	bell     chan struct{} // has room for one ring
 }
 
-// admit gives a workstation a new pass; the old one is no longer good.
-func (a *agents) admit(id int64, now time.Time) string {
+// who tells one machine from another that has the same hardware address.
+type who struct{ boot, serial string }
+
+// errTwice says that a machine with the same hardware address is at work.
+var errTwice = errors.New("another machine with this hardware address is at work now")
+
+// admit gives a workstation a new pass; the old one is no longer good. Another
+// machine, by its serial number and the kernel's number for its boot, has to wait
+// until the one that is at work has been silent for a while.
+func (a *agents) admit(id int64, now time.Time, is who) (string, error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.byPass == nil {
@@ -52,10 +63,14 @@ func (a *agents) admit(id int64, now time.Time) string {
 		p = &presence{bell: make(chan struct{}, 1)}
 		a.byID[id] = p
 	}
+	if was := p.who; is.boot != "" && was.boot != "" && is.boot != was.boot && is.serial != was.serial && now.Sub(p.seen) < onlineFor {
+		return "", fmt.Errorf("%w: its serial number is %q, this one's is %q; one of them needs another network card", errTwice, was.serial, is.serial)
+	}
+	p.who = is
 	delete(a.byPass, p.pass)
 	p.pass, p.seen, p.signedIn, p.activity = newSecret(), now, false, api.Activity{}
 	a.byPass[p.pass] = id
-	return p.pass
+	return p.pass, nil
 }
 
 // enter finds the workstation of a pass and notes that it was heard.
@@ -177,7 +192,11 @@ func (s *Service) checkIn(ctx context.Context, in *struct{ Body api.CheckIn }) (
 	if err != nil {
 		return nil, problem(err)
 	}
-	pass := s.agents.admit(w.ID, s.config.Now())
+	pass, err := s.agents.admit(w.ID, s.config.Now(), who{in.Body.Boot, inv.Serial})
+	if err != nil {
+		s.log.Warn("two machines have one hardware address", "workstation", w.Label(), "serial", inv.Serial)
+		return nil, huma.Error409Conflict(err.Error())
+	}
 	for _, a := range addresses {
 		s.called(a, w.Label())
 	}

@@ -80,7 +80,24 @@ func (s *Service) openBootFile(ctx context.Context, name string, from seen) (boo
 	if part == bootenv.KernelPart {
 		s.bootStep(from.client, netboot.StepKernel, fmt.Sprintf("build %d, %s", n, b.Kernel))
 	}
+	if part == bootenv.PlainPart {
+		return plainLoader(content, from.server)
+	}
 	return bootPart{content}, nil
+}
+
+// plainLoader puts the service's address into the unsigned loader.
+func plainLoader(c *bootenv.Content, server string) (bootwire.Content, error) {
+	defer c.Close()
+	b := make([]byte, c.Size)
+	if _, err := c.ReadAt(b, 0); err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	place := []byte(bootenv.PlainServer)
+	if len(server) > len(place) {
+		return nil, fmt.Errorf("the address %s is too long for the loader", server)
+	}
+	return bootText{bytes.NewReader(bytes.ReplaceAll(b, place, fmt.Appendf(nil, "%-*s", len(place), server)))}, nil
 }
 
 // buildFor is the build that a machine's loaders come from.
@@ -115,7 +132,7 @@ func (s *Service) bootStep(client netip.Addr, step netboot.Step, detail string) 
 
 func isLoader(part string) bool {
 	switch part {
-	case bootenv.ShimPart, bootenv.LoaderPart, bootenv.HTTPPart, bootenv.BIOSPart, bootenv.KernelPart, bootenv.InitrdPart:
+	case bootenv.ShimPart, bootenv.LoaderPart, bootenv.PlainPart, bootenv.BIOSPart, bootenv.KernelPart, bootenv.InitrdPart:
 		return true
 	}
 	return false
@@ -127,7 +144,7 @@ func (s *Service) bootFileDone(name string, client netip.Addr, n int64, err erro
 		return // firmware breaks off once it knows the size, and asks again
 	}
 	switch {
-	case name == bootenv.ShimPart || name == bootenv.BIOSPart || name == bootenv.HTTPPart:
+	case name == bootenv.ShimPart || name == bootenv.BIOSPart || name == bootenv.PlainPart:
 		s.bootStep(client, netboot.StepLoader, fmt.Sprintf("%s, %d bytes", name, n))
 	case strings.HasSuffix(name, "/"+bootenv.InitrdPart):
 		s.bootStep(client, netboot.StepInitrd, fmt.Sprintf("%d bytes", n))

@@ -69,12 +69,14 @@ func TestASlowListenerIsToldThatItMissedSomething(t *testing.T) {
 func TestAPassIsGoodUntilTheNextCheckIn(t *testing.T) {
 	var a agents
 	now := time.Now()
-	first := a.admit(7, now)
+	first, err := a.admit(7, now, who{})
+	require.NoError(t, err)
 	id, ok := a.enter(first, now)
 	assert.True(t, ok)
 	assert.EqualValues(t, 7, id)
 	a.tell(7, api.Activity{Text: "capturing"})
-	second := a.admit(7, now)
+	second, err := a.admit(7, now, who{})
+	require.NoError(t, err)
 	_, ok = a.enter(first, now)
 	assert.False(t, ok)
 	_, ok = a.enter(second, now)

@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -69,8 +70,8 @@ type link struct {
 
 const (
 	// othersWait is how long one listens for another server before mode whole
-	// begins.
-	othersWait = 2 * time.Second
+	// begins: servers look first whether anybody uses an address.
+	othersWait = 5 * time.Second
 	// addressesAtMost bounds the addresses that are remembered.
 	addressesAtMost = 8192
 )
@@ -130,6 +131,7 @@ func (s *Service) openLink(ctx context.Context, want NetbootInterface, httpPort 
 	if want.Mode == netboot.Off {
 		return l, nil
 	}
+	l.Signed = s.signed
 	desk := &netboot.Desk{Link: l.Link, Serves: s.serves}
 	if want.Mode == netboot.Whole {
 		if desk.Pools, err = s.pools(ctx, prefix); err != nil {
@@ -241,6 +243,19 @@ func (s *Service) serves(a hwaddr.Address) (bool, string) {
 		return s.config.Netboot.Unknown != Ignore, "it is a newcomer, and unknown machines are ignored"
 	}
 	return true, ""
+}
+
+// signed tells whether a machine gets the signed loader beside another server.
+func (s *Service) signed(a hwaddr.Address) bool {
+	if w, err := s.records.FindWorkstation(s.ctx, a.String()); err == nil {
+		var inventory api.Inventory
+		if json.Unmarshal([]byte(w.Inventory), &inventory) == nil && inventory.SecureBoot {
+			return true
+		}
+	}
+	s.boot.mu.Lock()
+	defer s.boot.mu.Unlock()
+	return s.boot.trail.Signed(a)
 }
 
 // onDHCP notes what became of a request.

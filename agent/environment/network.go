@@ -25,9 +25,10 @@ const (
 	// linkWait is how long a card gets for its link: switches that look for loops
 	// first take long.
 	linkWait = 45 * time.Second
-	// tries and tryFor are how often DHCP is tried, and how long each time.
+	// tries is how often DHCP is tried, and tryFor how long the first time; each
+	// further one is twice as long.
 	tries  = 4
-	tryFor = 4 * time.Second
+	tryFor = 2 * time.Second
 )
 
 // up brings all cards up and asks on all of them for an address, at the same time;

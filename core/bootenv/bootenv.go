@@ -79,7 +79,7 @@ const (
 	ShimPart     = "shimx64.efi" // signed; loads grubx64.efi from beside it
 	LoaderPart   = "grubx64.efi" // signed, over the network
 	KeysPart     = "mmx64.efi"   // of shim, to enrol keys
-	HTTPPart     = "httpx64.efi" // for UEFI HTTP boot, unsigned
+	PlainPart    = "plainx64.efi" // for UEFI HTTP boot and beside another server, unsigned; see PlainServer
 	BIOSPart     = "bios.0"
 	MediaPart    = "media/grubx64.efi" // signed, from a FAT volume
 	ModulesParts = "grub/x86_64-efi/"  // modules that the signed loader may load, if it may

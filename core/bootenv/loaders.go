@@ -38,6 +38,16 @@ const (
 	biosModules = "usr/lib/grub/i386-pc"
 )
 
+// PlainServer stands in the unsigned loader where HOST:PORT of the service belongs;
+// whoever serves the file puts that there, with spaces after it to the same length.
+const PlainServer = "@@@ address of the service @@@"
+
+// plainScript is inside the unsigned loader. It asks for an address itself where the
+// firmware has not left one.
+const plainScript = "set jugate_server=\"" + PlainServer + "\"\n" + `regexp --set 1:jugate_server "^([^ ]*)" "$jugate_server"
+source (http,$jugate_server)/boot/files/grub/grub.cfg
+`
+
 // loaders puts the loaders into the store. problems say in words what lacks.
 func (s *Store) loaders(ctx context.Context, from *Source, b *Build) (problems []string, err error) {
 	for _, l := range copied {
@@ -61,15 +71,15 @@ func (s *Store) loaders(ctx context.Context, from *Source, b *Build) (problems [
 		return nil, err
 	}
 	for _, made := range []struct {
-		part, format, modules, prefix, lacks string
-		inside                               []string
+		part, format, modules, prefix, script, lacks string
+		inside                                       []string
 	}{
-		{BIOSPart, "i386-pc-pxe", biosModules, "(tftp)/grub", "no BIOS workstation can boot it (Debian's packages grub-pc-bin and grub-common)",
+		{BIOSPart, "i386-pc-pxe", biosModules, "(tftp)/grub", "", "no BIOS workstation can boot it (Debian's packages grub-pc-bin and grub-common)",
 			append([]string{"pxe", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "biosdisk", "part_gpt", "part_msdos"}, loadable...)},
-		{HTTPPart, "x86_64-efi", efiModules, "(http)/boot/files/grub", "UEFI HTTP boot cannot be served (Debian's packages grub-efi-amd64-bin and grub-common)",
+		{PlainPart, "x86_64-efi", efiModules, "(http)/boot/files/grub", plainScript, "UEFI HTTP boot cannot be served, nor UEFI beside another DHCP server (Debian's packages grub-efi-amd64-bin and grub-common)",
 			append([]string{"efi_gop", "efi_uga", "efinet", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "part_gpt", "part_msdos", "fat"}, loadable...)},
 	} {
-		err := s.makeLoader(ctx, from, b, made.part, made.format, made.modules, made.prefix, made.inside)
+		err := s.makeLoader(ctx, from, b, made.part, made.format, made.modules, made.prefix, made.script, made.inside)
 		if errors.Is(err, ErrNotFound) {
 			problems = append(problems, fmt.Sprintf("%v: %s", err, made.lacks))
 		} else if err != nil {
@@ -147,7 +157,7 @@ func (s *Store) loaderModules(from *Source, b *Build) error {
 }
 
 // makeLoader has the loader's own tool put an image together from its modules.
-func (s *Store) makeLoader(ctx context.Context, from *Source, b *Build, name, format, modules, prefix string, inside []string) error {
+func (s *Store) makeLoader(ctx context.Context, from *Source, b *Build, name, format, modules, prefix, script string, inside []string) error {
 	list, err := from.find(path.Join(modules, "moddep.lst"))
 	if err != nil {
 		return err
@@ -167,6 +177,13 @@ func (s *Store) makeLoader(ctx context.Context, from *Source, b *Build, name, fo
 	defer os.RemoveAll(dir)
 	out := filepath.Join(dir, "image")
 	args := append([]string{"-O", format, "-d", filepath.Join(list.place.root.Name(), modules), "-p", prefix, "-o", out}, inside...)
+	if script != "" {
+		file := filepath.Join(dir, "script")
+		if err := os.WriteFile(file, []byte(script), 0o644); err != nil {
+			return err
+		}
+		args = append([]string{"-c", file}, args...)
+	}
 	if text, err := exec.CommandContext(ctx, tool, args...).CombinedOutput(); err != nil {
 		return fmt.Errorf("%s: %w: %s", filepath.Base(tool), err, strings.TrimSpace(string(text)))
 	}

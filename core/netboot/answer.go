@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
+
+	"jugate/core/hwaddr"
 )
 
 // Mode is how network boot is served on an interface.
@@ -36,6 +38,19 @@ type Link struct {
 	Mode   Mode
 	Server netip.Addr // this server's address there
 	HTTP   string     // base of its URLs there: http://ADDRESS:PORT
+	// Signed tells whether a machine gets the signed loader beside another server. That
+	// one asks the other server for its script, as it looks at the address alone and
+	// not at who said what to boot; Jugate's own does not, but Secure Boot refuses it.
+	// Nil says no.
+	Signed func(hwaddr.Address) bool
+}
+
+// loader is the first file of a machine on this link.
+func (l Link) loader(c Client) string {
+	if file := c.Arch.Loader(); file != shimFile || l.Mode != Beside || l.Signed != nil && l.Signed(c.Address) {
+		return file
+	}
+	return plainFile
 }
 
 // Terms are what comes with an address.
@@ -142,7 +157,7 @@ var pxeDirect = []byte{6, 1, 1 << 3, 255}
 
 // boot says what to load.
 func boot(l Link, m *dhcpv4.DHCPv4, c Client) []dhcpv4.Modifier {
-	file := c.Arch.Loader()
+	file := l.loader(c)
 	if file == "" {
 		return nil
 	}

@@ -73,11 +73,11 @@ func (a Arch) HTTP() bool { return a == HTTP32 || a == HTTP64 || a == HTTPARM64 
 const (
 	shimFile = "shimx64.efi"
 	biosFile = "bios.0"
-	httpFile = "httpx64.efi"
+	plainFile = "plainx64.efi" // Jugate's own: not signed, but it knows its server
 )
 
 // Loader is the file that a machine of this architecture loads first; "" if there is
-// none for it.
+// none for it. On UEFI it is the signed one.
 func (a Arch) Loader() string {
 	switch a {
 	case BIOS:
@@ -85,7 +85,7 @@ func (a Arch) Loader() string {
 	case EFIBC, EFI64:
 		return shimFile
 	case HTTP64:
-		return httpFile
+		return plainFile
 	default:
 		return ""
 	}

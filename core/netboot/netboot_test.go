@@ -58,9 +58,9 @@ func TestEachArchitectureGetsItsLoader(t *testing.T) {
 		back  string // option 60 of the reply
 	}{
 		{"PXEClient:Arch:00000:UNDI:002001", 0, "bios.0", "PXEClient"},
-		{"PXEClient:Arch:00007:UNDI:003016", 7, "shimx64.efi", "PXEClient"},
-		{"PXEClient:Arch:00009:UNDI:003016", 9, "shimx64.efi", "PXEClient"},
-		{"HTTPClient:Arch:00016:UNDI:003001", 16, "http://192.0.2.1:7460/boot/files/httpx64.efi", "HTTPClient"},
+		{"PXEClient:Arch:00007:UNDI:003016", 7, "plainx64.efi", "PXEClient"},
+		{"PXEClient:Arch:00009:UNDI:003016", 9, "plainx64.efi", "PXEClient"},
+		{"HTTPClient:Arch:00016:UNDI:003001", 16, "http://192.0.2.1:7460/boot/files/plainx64.efi", "HTTPClient"},
 	} {
 		d := desk(t, netboot.Beside)
 		o, err := d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDiscover, c.class, c.arch))
@@ -107,6 +107,11 @@ func TestBesideAnotherServer(t *testing.T) {
 	require.NotNil(t, o.Reply)
 	assert.Equal(t, dhcpv4.MessageTypeAck, o.Reply.Message.MessageType())
 	assert.Equal(t, netip.MustParseAddrPort("192.0.2.77:4011"), o.Reply.To)
+	assert.Equal(t, "plainx64.efi", o.Reply.Message.BootFileNameOption())
+	t.Log("# one that Secure Boot keeps from that gets the signed loader")
+	d.Link.Signed = func(a hwaddr.Address) bool { return a == herb }
+	o, err = d.Handle(noon, netboot.PXEPort, m)
+	require.NoError(t, err)
 	assert.Equal(t, "shimx64.efi", o.Reply.Message.BootFileNameOption())
 }
 

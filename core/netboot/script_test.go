@@ -87,3 +87,14 @@ func TestTrailTellsWhoIsStuck(t *testing.T) {
 	}
 	assert.Len(t, trail.Machines(), 4096, "a flood of addresses takes no more memory than that")
 }
+
+func TestALoaderThatLedNowhereIsFollowedByTheOther(t *testing.T) {
+	var trail netboot.Trail
+	assert.False(t, trail.Signed(herb), "nothing is known: Jugate's own")
+	trail.Note(noon, herb, netboot.StepLoader, "plainx64.efi, 1 bytes")
+	assert.True(t, trail.Signed(herb), "Secure Boot may have refused it")
+	trail.Note(noon, herb, netboot.StepLoader, "shimx64.efi, 1 bytes")
+	assert.False(t, trail.Signed(herb))
+	trail.Note(noon, herb, netboot.StepScript, "disk")
+	assert.True(t, trail.Signed(herb), "that one worked")
+}

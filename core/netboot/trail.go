@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"jugate/core/hwaddr"
@@ -79,6 +80,22 @@ func (t *Trail) forgetOne() {
 
 // Steps are the last steps of a machine, oldest first.
 func (t *Trail) Steps(a hwaddr.Address) []Mark { return slices.Clone(t.machines[a]) }
+
+// Signed tells whether a machine should get the signed loader the next time: a loader
+// after which the machine never asked for its script is followed by the other one.
+func (t *Trail) Signed(a hwaddr.Address) bool {
+	signed := false
+	scripted := true
+	for _, m := range t.machines[a] {
+		switch m.Step {
+		case StepLoader:
+			signed, scripted = strings.HasPrefix(m.Detail, shimFile), false
+		case StepScript:
+			scripted = true
+		}
+	}
+	return signed == scripted
+}
 
 // Machines are all that took a step, the latest first.
 func (t *Trail) Machines() []hwaddr.Address {
