@@ -3,6 +3,8 @@ package console_test
 import (
 	"context"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jugate/api"
 	"jugate/core/image"
 	"jugate/core/readiness"
 	"jugate/demo"
@@ -109,6 +112,76 @@ func TestAnEngineersMorning(t *testing.T) {
 	verdict, err := chromedp.Run(b.ctx, chromedp.Poll[string](`document.querySelector('[role=dialog]')?.innerText`, chromedp.WithPollingTimeout(time.Minute)))
 	require.NoError(t, err)
 	assert.Contains(t, verdict, "8 receipts, and the chain is sound")
+}
+
+func TestNetworkBootIsSeen(t *testing.T) {
+	agent := filepath.Join(t.TempDir(), "agent")
+	require.NoError(t, os.WriteFile(agent, []byte("agent"), 0o755))
+	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Agent: agent})
+	require.NoError(t, err)
+	defer stage.Close()
+	for _, name := range []string{"herb-01", "herb-02", "herb-03"} {
+		address := "00:00:5e:00:53:1" + name[len(name)-1:]
+		_, err := stage.Client.CheckIn(t.Context(), api.CheckIn{AgentVersion: "test", Addresses: []string{address}, Inventory: api.Inventory{Maker: "Alder Works", Model: "A310", Disks: []api.Disk{}, Cards: []api.Card{}}})
+		require.NoError(t, err)
+		_, err = stage.Client.Admit(t.Context(), address, api.Admission{Name: name})
+		require.NoError(t, err)
+	}
+	b := open(t)
+	b.do(chromedp.Navigate(stage.URL))
+	b.signIn(stage.Token)
+	b.do(chromedp.Click(`//a[text()="Network boot"]`), chromedp.WaitVisible(`//*[contains(text(), "No build of the boot environment is offered")]`))
+
+	t.Log("# builds are made at the command line, and show up here; one is offered with a click")
+	system := t.TempDir()
+	for _, name := range []string{"boot/vmlinuz-6.1.0-9-amd64", "lib/modules/6.1.0-9-amd64/kernel/none"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(system, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(system, name), make([]byte, 8<<20), 0o644))
+	}
+	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{From: []string{system}, Note: "first"})
+	require.NoError(t, err)
+	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{From: []string{system}, Note: "with the new network cards"})
+	require.NoError(t, err)
+	b.do(chromedp.Reload(), chromedp.Click(`//tr[@data-row-key="2"]//button[contains(., "Offer")]`), chromedp.WaitVisible(`//*[contains(text(), "boot build 2 from now on?")]`))
+	b.settled()
+	b.do(chromedp.Click(`.ant-popconfirm-buttons .ant-btn-primary`), chromedp.WaitVisible(`//tr[@data-row-key="2"]//span[text()="offered"]`))
+
+	t.Log("# machines come by; each step appears without touching anything")
+	_, err = stage.Client.Capture(t.Context(), api.NewCapture{Workstation: "herb-02", Image: "garden-desk"})
+	require.NoError(t, err)
+	load := func(path string) {
+		resp, err := http.Get(stage.URL + "/boot/" + path)
+		require.NoError(t, err)
+		_, err = io.Copy(io.Discard, resp.Body)
+		require.NoError(t, err)
+		require.NoError(t, resp.Body.Close())
+	}
+	for _, m := range []struct {
+		address string
+		files   []string
+	}{
+		{"00:00:5e:00:53:11", nil}, {"00:00:5e:00:53:12", []string{"files/2/vmlinuz", "files/2/initrd"}}, {"00:00:5e:00:53:31", []string{"files/2/vmlinuz", "files/2/initrd"}},
+		{"00:00:5e:00:53:13", []string{"files/99/vmlinuz"}},
+	} {
+		load("script/efi/y/" + m.address)
+		for _, f := range m.files {
+			load(f)
+		}
+	}
+	b.do(
+		chromedp.WaitVisible(`//tr[@data-row-key="00:00:5e:00:53:11"]//*[contains(text(), "Sent to its own disk (no errand)")]`),
+		chromedp.WaitVisible(`//tr[@data-row-key="00:00:5e:00:53:13"]//*[contains(., "build 99 is not there any more")]`),
+		chromedp.Click(`//tr[@data-row-key="00:00:5e:00:53:12"]//button[contains(@class, "ant-table-row-expand-icon")]`),
+		chromedp.WaitVisible(`//*[contains(., "environment: an errand waits")]`),
+	)
+	b.until(`!document.querySelector('.ant-message-notice')`)
+	b.shoot("console-netboot")
+
+	t.Log("# a code for people at workstations")
+	b.do(chromedp.Click(`//button[contains(., "Code for workstations")]`))
+	code, err := chromedp.Run(b.ctx, chromedp.Poll[string](`document.querySelector('.ant-modal h1')?.innerText`, chromedp.WithPollingTimeout(time.Minute)))
+	require.NoError(t, err)
+	assert.Regexp(t, `^[A-Z2-9]{4}-[A-Z2-9]{4}`, code)
 }
 
 // importLabDesk brings in a disk that is not fit, with a reason.

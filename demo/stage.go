@@ -35,6 +35,7 @@ type Options struct {
 	Listen string    // loopback address, a free port by default
 	Loss   float64   // share of multicast packets that every workstation loses
 	Rate   int64     // bits a second of the stream, 100 Mbit/s by default
+	Agent  string    // file of the agent, for builds of the boot environment
 }
 
 // Stage is the demo's service and its workstations.
@@ -88,7 +89,8 @@ func Open(ctx context.Context, o Options) (_ *Stage, err error) {
 			Groups: netip.MustParsePrefix("233.252.0.0/24"), // for documentation, RFC 6676
 			Rate:   o.Rate,
 		},
-		Log: slog.New(slog.NewTextHandler(s.logFile(), nil)),
+		Netboot: service.Netboot{Agent: o.Agent},
+		Log:     slog.New(slog.NewTextHandler(s.logFile(), nil)),
 	})
 	if err != nil {
 		return nil, errors.Join(err, listener.Close())

@@ -187,7 +187,7 @@ func hardware(i api.Inventory) []string {
 		"memory " + humanize.IBytes(uint64(i.Memory)), "started by " + i.Firmware + secure,
 	}
 	for _, d := range i.Disks {
-		line := fmt.Sprintf("disk %s %s, serial number %s", humanize.Bytes(uint64(d.Size)), d.Model, d.Serial)
+		line := strings.TrimSpace(fmt.Sprintf("disk %s %s", humanize.Bytes(uint64(d.Size)), d.Model)) + ", serial number " + d.Serial
 		if d.Health != "" {
 			line += ", health: " + d.Health
 		}

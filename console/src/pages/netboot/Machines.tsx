@@ -73,7 +73,7 @@ function Way({ of }: { of: BootTrail }) {
 function Trail({ of }: { of: BootTrail }) {
   return (
     <Timeline
-      style={{ marginTop: 12 }}
+      style={{ margin: "12px 0 0 24px" }}
       items={of.steps.map((s) => ({
         color: s.step === "refused" || s.step === "failed" ? "red" : "green",
         content: (
