@@ -28,6 +28,9 @@ func labRoot(t *testing.T) string {
 	if root == "" {
 		t.Skip("tests on real firmware need Debian's kernel, loaders and QEMU; run them with `make lab`")
 	}
+	if _, err := os.Stat(filepath.Join(root, ".made")); err != nil {
+		t.Skip("Debian's kernel and loaders are not there; the output of lab/prepare says why")
+	}
 	if os.Geteuid() != 0 {
 		t.Skip("tests on real firmware make network namespaces, which needs root")
 	}
@@ -99,10 +102,13 @@ func newRoom(t *testing.T, hosts []string, args ...string) *room {
 	t.Cleanup(func() { assert.NoError(t, n.Close()) })
 	r := &room{t: t, ctx: ctx, net: n, desk: n.Host("desk"), bin: bin, data: filepath.Join(t.TempDir(), "data"), keep: kept(t), began: time.Now(), stage: time.Now()}
 	r.serve(args...)
-	r.jugate(nil, "bootenv", "build", "--from", root, "--kernel-words", "console=tty0 console=ttyS0,115200 fbcon=font:TER16x32", "--offer")
+	r.jugate(nil, "bootenv", "build", "--from", root, "--kernel-words", words, "--offer")
 	r.done("service started, boot environment built")
 	return r
 }
+
+// words have the kernel write to the serial console, too.
+const words = "console=tty0 console=ttyS0,115200 fbcon=font:TER16x32"
 
 // whole are the arguments of a service that gives addresses itself.
 var whole = []string{"--netboot", "eth0=whole", "--pool", "192.0.2.100-192.0.2.150/24 lease 10m"}
@@ -251,6 +257,8 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	for _, m := range machines {
 		m.Forget()
 	}
+	t.Log("# whoever comes by the network again sees a menu for a few seconds")
+	r.jugate(nil, "group", "menu", "herbarium", "8")
 	var order api.Delivery
 	r.jugate(&order, "deliver", "garden-desk", "--to", "herbarium", "--when-done", "restart", "--no-wait")
 	r.eventually(slow, func() bool {
@@ -278,6 +286,13 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	}
 
 	t.Log("# they restart, ask the service, and start from their own disks")
+	r.eventually(slow, func() bool {
+		var status api.NetbootStatus
+		r.jugate(&status, "netboot", "status", "herb-03")
+		steps := status.Machines[0].Steps
+		return steps[len(steps)-1].Detail == "disk: no errand"
+	})
+	r.shot(machines[2], "menu")
 	for i, m := range machines {
 		r.expect(m, slow, "garden-desk login:")
 		r.shot(m, "login")

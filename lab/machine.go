@@ -263,11 +263,20 @@ func (m *Machine) Screenshot(path string) error {
 // Press presses keys one after the other, by QEMU's names for them.
 func (m *Machine) Press(keys ...string) error {
 	for _, k := range keys {
-		if err := m.control("send-key", map[string]any{"keys": []map[string]any{{"type": "qcode", "data": k}}}); err != nil {
+		if err := m.Chord(k); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// Chord presses keys together.
+func (m *Machine) Chord(keys ...string) error {
+	var all []map[string]any
+	for _, k := range keys {
+		all = append(all, map[string]any{"type": "qcode", "data": k})
+	}
+	return m.control("send-key", map[string]any{"keys": all})
 }
 
 // Off pulls the plug, and takes the machine's link away. It may be called again.

@@ -19,6 +19,7 @@ import (
 
 func TestHTTPBootReachesTheAgent(t *testing.T) {
 	r := newRoom(t, nil, whole...)
+	r.jugate(nil, "bootenv", "build", "--from", labRoot(t), "--kernel-words", words, "--shell", "--offer", "--note", "with a shell")
 	nvme := r.disk("nvme", gib)
 	m := r.on(lab.MachineOptions{Name: "kiosk-01", Address: "00:00:5e:00:53:21", Firmware: lab.UEFI, OnlyHTTP: true, Disk: r.disk("kiosk-01", gib),
 		Extra: []string{"-drive", "file=" + nvme + ",format=raw,if=none,id=d1", "-device", "nvme,drive=d1,serial=NV-1"}})
@@ -53,14 +54,22 @@ func TestHTTPBootReachesTheAgent(t *testing.T) {
 	r.expect(m, slow, "page: Hardware")
 	r.shot(m, "hardware")
 	r.done("signed in and admitted at the keyboard")
+
+	t.Log("# this build allows a shell, on the second screen")
+	require.NoError(t, m.Chord("alt", "f2"))
+	require.NoError(t, m.Press(keys("busybox dd if=/etc/jugate/settings.json of=/dev/console")...))
+	require.NoError(t, m.Press("ret"))
+	r.expect(m, slow, `"shell": true`)
+	r.shot(m, "shell")
+	r.done("a shell, as the build allows it")
 }
 
 // keys are QEMU's names for the keys of a text.
 func keys(text string) (names []string) {
 	for _, c := range text {
 		name := string(c)
-		if c == '-' {
-			name = "minus"
+		if special := map[rune]string{'-': "minus", '/': "slash", '.': "dot", ' ': "spc", '=': "equal"}[c]; special != "" {
+			name = special
 		}
 		names = append(names, name)
 	}

@@ -76,9 +76,9 @@ const (
 
 // The loaders, as far as the source had them.
 const (
-	ShimPart     = "shimx64.efi" // signed; loads grubx64.efi from beside it
-	LoaderPart   = "grubx64.efi" // signed, over the network
-	KeysPart     = "mmx64.efi"   // of shim, to enrol keys
+	ShimPart     = "shimx64.efi"  // signed; loads grubx64.efi from beside it
+	LoaderPart   = "grubx64.efi"  // signed, over the network
+	KeysPart     = "mmx64.efi"    // of shim, to enrol keys
 	PlainPart    = "plainx64.efi" // for UEFI HTTP boot and beside another server, unsigned; see PlainServer
 	BIOSPart     = "bios.0"
 	MediaPart    = "media/grubx64.efi" // signed, from a FAT volume

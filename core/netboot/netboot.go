@@ -71,8 +71,8 @@ func (a Arch) HTTP() bool { return a == HTTP32 || a == HTTP64 || a == HTTPARM64 
 
 // The names of loaders, below the root of TFTP and of the service's boot files.
 const (
-	shimFile = "shimx64.efi"
-	biosFile = "bios.0"
+	shimFile  = "shimx64.efi"
+	biosFile  = "bios.0"
 	plainFile = "plainx64.efi" // Jugate's own: not signed, but it knows its server
 )
 

@@ -1,0 +1,114 @@
+package service_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+	"jugate/apiclient"
+)
+
+// machine is a workstation of which only the calls are there.
+func (h *house) machine(n int, model string) (*apiclient.Client, string) {
+	h.t.Helper()
+	nobody := h.client.WithToken("")
+	a := address(n).String()
+	in, err := nobody.CheckIn(h.t.Context(), api.CheckIn{AgentVersion: "test", Addresses: []string{a}, Inventory: api.Inventory{Model: model, Disks: []api.Disk{}, Cards: []api.Card{}}})
+	require.NoError(h.t, err)
+	return nobody.WithToken(in.Pass), a
+}
+
+func TestWhoMayReceiveAnImage(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	h.start(1, gold(t).Path, 0, "desk-gold")
+	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	ctx := t.Context()
+	require.NoError(t, addGroup(h, "herbarium"))
+	clients := map[string]*apiclient.Client{}
+	for n, name := range map[int]string{2: "herb-01", 3: "herb-02", 4: "seed-01", 5: "kiosk-01"} {
+		model := map[string]string{"seed-01": "Brindle Mini 2"}[name]
+		c, a := h.machine(n, model)
+		clients[name] = c
+		var groups []string
+		if name == "herb-01" {
+			groups = []string{"herbarium"}
+		}
+		_, err := h.client.Admit(ctx, a, api.Admission{Name: name, Groups: groups})
+		require.NoError(t, err)
+	}
+	order := func(to ...string) error {
+		d, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: to})
+		if err == nil {
+			_, err = h.client.StopDelivery(ctx, d.ID)
+			require.NoError(t, err)
+		}
+		return err
+	}
+	t.Log("# an image without a list goes to everybody, but nobody helps himself")
+	assert.NoError(t, order("herb-02"))
+	assert.ErrorContains(t, clients["herb-01"].Wish(ctx, api.Wish{Kind: "receive", Image: "garden-desk"}), "sign in first")
+
+	t.Log("# with a list it goes to whom it names: by group, model or hardware address")
+	assert.ErrorContains(t, h.client.SetAccess(ctx, "garden-desk", api.Access{Groups: []string{"nobody"}, Addresses: []string{}, Models: []string{}}), "no group nobody")
+	require.NoError(t, h.client.SetAccess(ctx, "garden-desk", api.Access{Groups: []string{"herbarium"}, Models: []string{"brindle mini 2"}, Addresses: []string{address(3).String()}}))
+	is, err := h.client.Access(ctx, "garden-desk")
+	require.NoError(t, err)
+	assert.Equal(t, api.Access{Groups: []string{"herbarium"}, Models: []string{"brindle mini 2"}, Addresses: []string{address(3).String()}}, is)
+	assert.NoError(t, order("herb-01", "herb-02", "seed-01"))
+	assert.ErrorContains(t, order("herb-01", "kiosk-01"), "does not name kiosk-01")
+
+	t.Log("# who is named may have it from the boot menu; that is an order with a receipt to come")
+	assert.ErrorContains(t, clients["kiosk-01"].Wish(ctx, api.Wish{Kind: "receive", Image: "garden-desk"}), "sign in first")
+	require.NoError(t, clients["herb-01"].Wish(ctx, api.Wish{Kind: "receive", Image: "garden-desk"}))
+	standing, err := clients["herb-01"].Standing(ctx)
+	require.NoError(t, err)
+	require.NotNil(t, standing.Errand)
+	assert.Equal(t, "receive", standing.Errand.Kind)
+	d, err := h.client.Delivery(ctx, standing.Errand.Receive.Delivery)
+	require.NoError(t, err)
+	assert.Equal(t, "herb-01, at the workstation", d.OrderedBy)
+	assert.Equal(t, "restart", d.WhenDone)
+}
+
+func addGroup(h *house, name string) error {
+	_, err := h.client.AddGroup(h.t.Context(), name)
+	return err
+}
+
+func TestSigningInAtAWorkstation(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	c, a := h.machine(7, "A310")
+	code, err := h.client.MakeCode(ctx, 8)
+	require.NoError(t, err)
+	assert.Regexp(t, `^[A-HJKMNP-Z2-9]{4}-[A-HJKMNP-Z2-9]{4}$`, code.Code)
+
+	_, err = c.SignIn(ctx, "AAAA-AAAA")
+	assert.ErrorContains(t, err, "not good")
+	assert.ErrorContains(t, c.Wish(ctx, api.Wish{Kind: "admit", Name: "herb-07"}), "sign in first")
+	typed := code.Code[:4] + " " + code.Code[5:] // as people type it
+	in, err := c.SignIn(ctx, typed)
+	require.NoError(t, err)
+	assert.Empty(t, in.Images)
+	assert.ErrorContains(t, c.Wish(ctx, api.Wish{Kind: "capture", Image: "garden-desk"}), "newcomer")
+	assert.ErrorContains(t, c.Wish(ctx, api.Wish{Kind: "admit", Name: "no/name"}), "cannot be the name")
+	require.NoError(t, c.Wish(ctx, api.Wish{Kind: "admit", Name: "herb-07"}))
+	require.NoError(t, c.Wish(ctx, api.Wish{Kind: "capture", Image: "garden-desk"}))
+	w, err := h.client.Workstation(ctx, a)
+	require.NoError(t, err)
+	assert.Equal(t, "herb-07", w.Name)
+
+	t.Log("# another boot is another person")
+	c, _ = h.machine(7, "A310")
+	assert.ErrorContains(t, c.Wish(ctx, api.Wish{Kind: "capture", Image: "garden-desk"}), "sign in first")
+
+	t.Log("# and guessing ends soon")
+	for range 20 {
+		_, err = c.SignIn(ctx, "BBBB-BBBB")
+	}
+	assert.ErrorContains(t, err, "too many wrong codes")
+	_, err = c.SignIn(ctx, code.Code)
+	assert.ErrorContains(t, err, "too many wrong codes", "a good one does not help for a while")
+}
