@@ -59,7 +59,7 @@ type PacketReader interface {
 
 // ErrLeft is what Run returns when the machine was restarted or switched off at
 // the end of an errand.
-var ErrLeft = errors.New("the workstation has left, as the delivery asks")
+var ErrLeft = errors.New("the workstation has left, as the errand asks")
 
 // Status is what the workstation's screen shows.
 type Status struct {

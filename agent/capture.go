@@ -23,6 +23,9 @@ func (a *Agent) capture(ctx context.Context, e *api.ToErrand) error {
 	switch {
 	case err == nil:
 		a.show("captured as %s@%d", committed.Image, committed.Version)
+		if c := e.Capture; c != nil && c.WhenDone != "" && c.WhenDone != "stay" {
+			return a.leave(c.WhenDone)
+		}
 		return nil
 	case ctx.Err() != nil:
 		return ctx.Err()

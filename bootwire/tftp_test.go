@@ -98,16 +98,16 @@ func TestAFloodTakesNoMoreThanItsShare(t *testing.T) {
 		Done: func(string, netip.Addr, int64, error) {},
 	}
 	at := serve(t, s)
-	c, err := net.DialUDP("udp4", nil, net.UDPAddrFromAddrPort(at))
+	c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
 	require.NoError(t, err)
 	defer c.Close()
 	for range 2000 {
-		_, err := c.Write([]byte("\x00\x01f\x00octet\x00")) // and never an acknowledgement
+		_, err := c.WriteToUDPAddrPort([]byte("\x00\x01f\x00octet\x00"), at) // and never an acknowledgement
 		require.NoError(t, err)
 	}
 	t.Log("# noise in between is not answered")
 	for _, noise := range [][]byte{{}, {0}, {0, 9, 1, 1, 0}, bytes.Repeat([]byte{1}, 1900)} {
-		_, err := c.Write(noise)
+		_, err := c.WriteToUDPAddrPort(noise, at)
 		require.NoError(t, err)
 	}
 	require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return opened == perClient }, 10*time.Second, 5*time.Millisecond)

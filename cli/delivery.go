@@ -48,6 +48,7 @@ func (a *app) captureCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&how.PastBadSectors, "past-bad-sectors", false, "go on where the disk cannot be read, and name the places in the version")
 	cmd.Flags().BoolVar(&how.KeepPageFiles, "keep-page-files", false, "take page and hibernation files along instead of leaving them out")
 	cmd.Flags().BoolVar(&how.CopyEncrypted, "copy-encrypted", false, "copy encrypted volumes whole")
+	cmd.Flags().StringVar(&how.WhenDone, "when-done", "stay", "what the workstation does then: restart, power-off or stay")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "order it and return at once")
 	cmd.MarkFlagRequired("as")
 	cmd.RegisterFlagCompletionFunc("as", a.complete(imageNames))

@@ -120,7 +120,7 @@ func (a *app) workstationShow() *cobra.Command {
 func (a *app) workstationAdmit() *cobra.Command {
 	var groups []string
 	cmd := &cobra.Command{
-		Use: "admit HARDWARE-ADDRESS NAME", Short: "Take a newcomer into the roster under a name", Args: cobra.ExactArgs(2),
+		Use: "admit HARDWARE-ADDRESS NAME", Short: "Take a newcomer, or a machine that was never seen, into the roster under a name", Args: cobra.ExactArgs(2),
 		ValidArgsFunction: a.complete(workstationNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()

@@ -3,11 +3,13 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
+	"jugate/core/hwaddr"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -79,13 +81,16 @@ func (s *Service) workstationRoutes(h huma.API) {
 
 	huma.Register(h, huma.Operation{
 		OperationID: "admit-workstation", Method: http.MethodPost, Path: "/workstations/{ref}/admit", Tags: []string{"workstations"},
-		Summary: "Take a newcomer into the roster, or give an admitted workstation another name",
+		Summary: "Take a newcomer, or a hardware address that was never seen, into the roster, or give an admitted workstation another name",
 	}, func(ctx context.Context, in *struct {
 		WorkstationRef
 		Body api.Admission
 	}) (*reply[api.Workstation], error) {
 		if err := roster.CheckName("a workstation", in.Body.Name); err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
+		}
+		if err := s.register(ctx, in.Ref); err != nil {
+			return nil, problem(err)
 		}
 		return s.changeWorkstation(ctx, in.Ref, func(id int64) error {
 			return s.records.Admit(ctx, id, in.Body.Name, in.Body.Groups)
@@ -98,6 +103,24 @@ func (s *Service) workstationRoutes(h huma.API) {
 	}, func(ctx context.Context, in *WorkstationRef) (*reply[api.Workstation], error) {
 		return s.changeWorkstation(ctx, in.Ref, func(id int64) error { return s.records.Retire(ctx, id) })
 	})
+}
+
+// register enters a workstation that was never seen, by its hardware address. Other
+// references, and those of workstations that are known, it leaves alone.
+func (s *Service) register(ctx context.Context, ref string) error {
+	a, err := hwaddr.Parse(ref)
+	if err != nil {
+		return nil
+	}
+	if _, err := s.records.FindWorkstation(ctx, ref); !errors.Is(err, records.ErrNotFound) {
+		return err
+	}
+	nothing, err := json.Marshal(api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}})
+	if err != nil {
+		return err
+	}
+	_, err = s.records.CheckIn(ctx, s.config.Now(), []hwaddr.Address{a}, records.Workstation{Inventory: string(nothing)})
+	return err
 }
 
 func (s *Service) changeWorkstation(ctx context.Context, ref string, change func(id int64) error) (*reply[api.Workstation], error) {
@@ -113,6 +136,9 @@ func (s *Service) changeWorkstation(ctx context.Context, ref string, change func
 	}
 	s.log.Info("workstation changed", "workstation", w.Label(), "state", w.State)
 	s.agents.wake(w.ID)
+	if err := s.refix(ctx); err != nil {
+		return nil, err
+	}
 	changed := s.workstation(*w)
 	s.events.publish(changed)
 	return answer(changed, nil)
