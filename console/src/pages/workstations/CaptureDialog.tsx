@@ -17,7 +17,7 @@ export function CaptureDialog({ workstation, close }: { workstation: Workstation
   const [form] = Form.useForm<Order>();
   const [errand, setErrand] = useState<number>();
   const order = useChange(
-    (v: Order) => ask(client.POST("/captures", { body: { ...v, workstation: workstation.name, disk: "only" } })),
+    (v: Order) => ask(client.POST("/captures", { body: { ...v, workstation: workstation.name, disk: "only", when_done: "stay" } })),
     [],
   );
   const start = () => form.validateFields().then((v) => order.mutate(v, { onSuccess: (e) => setErrand(e.id) }));
