@@ -117,7 +117,7 @@ func (r *room) serve(args ...string) {
 	r.t.Helper()
 	log, err := os.Create(filepath.Join(r.keep, "service.log"))
 	require.NoError(r.t, err)
-	cmd := r.desk.Command(r.ctx, filepath.Join(r.bin, "jugate"), append([]string{"serve", "--data", r.data, "--listen", "192.0.2.1:7460", "--multicast-groups", "233.252.0.0/24", "--rate", "25Mbit"}, args...)...)
+	cmd := r.desk.Command(r.ctx, filepath.Join(r.bin, "jugate"), append([]string{"serve", "--data", r.data, "--listen", "192.0.2.1:7460", "--multicast-groups", "233.252.0.0/24", "--rate", "12Mbit"}, args...)...)
 	cmd.Stderr = log
 	out, err := cmd.StdoutPipe()
 	require.NoError(r.t, err)
@@ -305,4 +305,18 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 		assert.Greater(t, blocks*block, size*8/10, "%s: the root file system fills the larger disk", m.Name)
 	}
 	r.done("all at their login prompt, from their own disks")
+
+	t.Log("# switched off and on again, UEFI comes by the network once more and is sent to its disk")
+	for _, m := range machines[:2] {
+		require.NoError(t, m.Off())
+	}
+	for _, m := range machines[:2] {
+		again := r.on(m.MachineOptions)
+		r.expect(again, slow, "garden-desk login:")
+		var status api.NetbootStatus
+		r.jugate(&status, "netboot", "status", m.Name)
+		steps := status.Machines[0].Steps
+		assert.Equal(t, "disk: no errand", steps[len(steps)-1].Detail, m.Name)
+	}
+	r.done("two of them once more, by way of the network")
 }

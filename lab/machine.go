@@ -126,6 +126,9 @@ func (m *Machine) arguments() ([]string, error) {
 	if card == "" {
 		card = "virtio-net-pci"
 	}
+	if card == "virtio-net-pci" {
+		network += ",rx_queue_size=1024" // a simulated processor is slow to take packets out
+	}
 	args = append(args, "-device", card+","+network+",bootindex=1,romfile=")
 	code, vars, machine := "OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd", "q35"
 	if m.Firmware == SecureUEFI {
