@@ -31,7 +31,7 @@ func (db *DB) Leases(ctx context.Context) ([]netboot.Lease, error) {
 		if err != nil {
 			return nil, fmt.Errorf("leases: %w", err)
 		}
-		l := netboot.Lease{Address: a, Until: r.Until}
+		l := netboot.Lease{Address: a, Until: r.Until.UTC()}
 		if r.Hardware != "" {
 			if l.Hardware, err = hwaddr.Parse(r.Hardware); err != nil {
 				return nil, fmt.Errorf("leases: %w", err)

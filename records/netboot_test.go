@@ -1,0 +1,120 @@
+package records_test
+
+import (
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/core/hwaddr"
+	"jugate/core/netboot"
+	"jugate/records"
+)
+
+func checkedIn(t *testing.T, db *records.DB, name string, addresses ...string) int64 {
+	t.Helper()
+	var all []hwaddr.Address
+	for _, a := range addresses {
+		all = append(all, hwaddr.MustParse(a))
+	}
+	w, err := db.CheckIn(t.Context(), noon, all, records.Workstation{Inventory: "{}", Model: "A310"})
+	require.NoError(t, err)
+	if name != "" {
+		require.NoError(t, db.Admit(t.Context(), w.ID, name, nil))
+	}
+	return w.ID
+}
+
+func TestLeasesAreKept(t *testing.T) {
+	db, _ := open(t)
+	ctx := t.Context()
+	a := netip.MustParseAddr("192.0.2.100")
+	l := netboot.Lease{Address: a, Hardware: hwaddr.MustParse("00:00:5e:00:53:11"), Until: noon}
+	require.NoError(t, db.SetLease(ctx, l))
+	l.Until = noon.Add(time.Hour)
+	require.NoError(t, db.SetLease(ctx, l), "the same address again")
+	taken := netboot.Lease{Address: a.Next(), Until: noon}
+	require.NoError(t, db.SetLease(ctx, taken))
+	all, err := db.Leases(ctx)
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []netboot.Lease{l, taken}, all)
+}
+
+func TestFixedAddresses(t *testing.T) {
+	db, _ := open(t)
+	ctx := t.Context()
+	one := checkedIn(t, db, "herb-01", "00:00:5e:00:53:11", "00:00:5e:00:53:12")
+	two := checkedIn(t, db, "herb-02", "00:00:5e:00:53:13")
+	a := netip.MustParseAddr("192.0.2.50")
+	require.NoError(t, db.SetFixedAddress(ctx, one, a))
+	assert.ErrorIs(t, db.SetFixedAddress(ctx, two, a), records.ErrConflict)
+	fixed, err := db.FixedAddresses(ctx)
+	require.NoError(t, err)
+	assert.Len(t, fixed[a], 2, "each of its cards gets it")
+	require.NoError(t, db.SetFixedAddress(ctx, one, netip.Addr{}))
+	require.NoError(t, db.SetFixedAddress(ctx, two, a))
+	assert.ErrorIs(t, db.SetFixedAddress(ctx, 99, a.Next()), records.ErrNotFound)
+}
+
+func TestWhichBuildAWorkstationBoots(t *testing.T) {
+	db, _ := open(t)
+	ctx := t.Context()
+	id := checkedIn(t, db, "herb-01", "00:00:5e:00:53:11")
+	require.NoError(t, db.AddGroup(ctx, "herbarium"))
+	require.NoError(t, db.AddMember(ctx, "herbarium", id))
+	plan := func() records.BootPlan {
+		p, err := db.Plan(ctx, id)
+		require.NoError(t, err)
+		return p
+	}
+	assert.Zero(t, plan())
+	require.NoError(t, db.Offer(ctx, noon, 3, "somebody"))
+	require.NoError(t, db.Offer(ctx, noon, 4, "somebody"))
+	require.NoError(t, db.Offer(ctx, noon, 3, "somebody")) // back again
+	assert.Equal(t, records.BootPlan{Build: 3}, plan())
+	require.NoError(t, db.PinGroup(ctx, "herbarium", 2))
+	require.NoError(t, db.SetMenu(ctx, "herbarium", 10))
+	assert.Equal(t, records.BootPlan{Build: 2, Menu: 10}, plan())
+	require.NoError(t, db.PinWorkstation(ctx, id, 1))
+	_, err := db.AddCapture(ctx, noon, id, "garden-desk", "", "{}")
+	require.NoError(t, err)
+	assert.Equal(t, records.BootPlan{Build: 1, Menu: 10, Errand: 1}, plan())
+	require.NoError(t, db.PinWorkstation(ctx, id, 0))
+	require.NoError(t, db.PinGroup(ctx, "herbarium", 0))
+	assert.Equal(t, 3, plan().Build)
+	assert.ErrorIs(t, db.PinGroup(ctx, "nobody", 1), records.ErrNotFound)
+}
+
+func TestTicketsAreForOneBootOfOneMachine(t *testing.T) {
+	db, _ := open(t)
+	ctx := t.Context()
+	herb, other := hwaddr.MustParse("00:00:5e:00:53:11"), hwaddr.MustParse("00:00:5e:00:53:12")
+	add := func(now time.Time, digest string) { require.NoError(t, db.AddTicket(ctx, now, digest, herb.String(), "")) }
+	use := func(now time.Time, digest, boot string, a hwaddr.Address) error {
+		return db.UseTicket(ctx, now, digest, boot, []hwaddr.Address{other, a})
+	}
+	add(noon, "one")
+	add(noon, "two")
+	assert.ErrorIs(t, use(noon, "one", "b1", other), records.ErrTicket)
+	assert.ErrorIs(t, use(noon, "none", "b1", herb), records.ErrTicket)
+	require.NoError(t, use(noon, "two", "b1", herb))
+	require.NoError(t, use(noon.Add(24*time.Hour), "two", "b1", herb), "as long as it runs")
+	assert.ErrorIs(t, use(noon, "two", "b2", herb), records.ErrTicket)
+	assert.ErrorIs(t, use(noon, "one", "b2", herb), records.ErrTicket, "the others ended with the first use")
+
+	t.Log("# one that nobody used ends by itself, and a flood pushes out the oldest")
+	add(noon, "old")
+	assert.ErrorIs(t, use(noon.Add(time.Hour), "old", "b3", herb), records.ErrTicket)
+	for i := range 5 {
+		add(noon.Add(time.Duration(i)*time.Second), string(rune('a'+i)))
+	}
+	assert.ErrorIs(t, use(noon, "a", "b4", herb), records.ErrTicket)
+	require.NoError(t, use(noon, "e", "b4", herb))
+
+	t.Log("# the key of media is good for any machine and any boot")
+	require.NoError(t, db.AddTicket(ctx, noon, "stick", "", "with the engineer"))
+	require.NoError(t, use(noon.Add(1000*time.Hour), "stick", "b5", other))
+	require.NoError(t, use(noon, "stick", "b6", herb))
+}
