@@ -1,0 +1,141 @@
+package cli_test
+
+import (
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+)
+
+// kernelFolder is a folder with what a build is made of: files, but no kernel that
+// would start.
+func kernelFolder(t *testing.T) (root, agent string) {
+	root = t.TempDir()
+	for _, name := range []string{"boot/vmlinuz-6.1.0-9-amd64", "lib/modules/6.1.0-9-amd64/kernel/none", "usr/lib/shim/shimx64.efi.signed",
+		"usr/lib/grub/x86_64-efi-signed/grubnetx64.efi.signed", "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(root, name), []byte(name), 0o644))
+	}
+	agent = filepath.Join(root, "agent")
+	require.NoError(t, os.WriteFile(agent, []byte("the agent"), 0o755))
+	return root, agent
+}
+
+func TestBootEnvironmentsAtTheCommandLine(t *testing.T) {
+	root, agent := kernelFolder(t)
+	d := openDesk(t, "--agent", agent)
+	text, code := d.run("bootenv", "show")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, text, "no build of the boot environment is offered")
+
+	t.Log("# a build is made, and says what it lacks")
+	text = d.must("bootenv", "build", "--from", root, "--note", "first")
+	for _, want := range []string{"6.1.0-9-amd64", "offered              no", "base", "settings", "mind: ", "no BIOS workstation can boot it"} {
+		assert.Contains(t, text, want)
+	}
+	b := read[api.Build](d, "bootenv", "build", "--from", root, "--kernel-words", "quiet debug", "--offer")
+	assert.True(t, b.Offered)
+	assert.Equal(t, 2, b.Number)
+	text, code = d.run("bootenv", "build", "--from", t.TempDir())
+	assert.Equal(t, 1, code)
+	assert.Contains(t, text, "linux-image-amd64")
+
+	t.Log("# builds are looked at and held against each other")
+	list := d.must("bootenv", "list")
+	assert.Regexp(t, `2\s+yes`, list)
+	assert.Regexp(t, `1\s+no`, list)
+	files := d.must("bootenv", "show", "1", "--files")
+	assert.Contains(t, files, "/init")
+	assert.Contains(t, files, "jugate-agent")
+	assert.Regexp(t, `base\s+/sbin/modprobe`, files)
+	assert.Contains(t, d.must("bootenv", "show", "1", "--files", "-o", "csv"), "vmlinuz,")
+	require.NoError(t, os.WriteFile(agent, []byte("the next agent"), 0o755))
+	read[api.Build](d, "bootenv", "build", "--from", root)
+	changes := read[[]api.BuildChange](d, "bootenv", "diff", "1", "3")
+	require.Len(t, changes, 1)
+	assert.Equal(t, "/init", changes[0].Path)
+	assert.Contains(t, d.must("bootenv", "diff", "3"), "changed   /init", "against the one that is offered")
+
+	t.Log("# one step offers another, and pins hold")
+	d.must("bootenv", "offer", "1")
+	assert.Equal(t, 1, read[api.Build](d, "bootenv", "show").Number)
+	d.must("group", "add", "herbarium")
+	d.must("workstation", "admit", "00-00-5E-00-53-11", "herb-01", "--group", "herbarium")
+	d.must("bootenv", "pin", "herbarium", "2", "--group")
+	d.must("bootenv", "pin", "herb-01", "3")
+	_, code = d.run("bootenv", "pin", "herb-01", "99")
+	assert.Equal(t, 1, code)
+
+	t.Log("# a stick of it")
+	stick := filepath.Join(t.TempDir(), "stick.img")
+	d.must("bootenv", "media", "--out", stick, "--service", "https://192.0.2.1:7461", "--address", "192.0.2.70/24")
+	info, err := os.Stat(stick)
+	require.NoError(t, err)
+	assert.Greater(t, info.Size(), int64(32<<20))
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "whoever has it can check in")
+	left, err := filepath.Glob(stick + ".*")
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	for _, wrong := range []string{"bootenv offer latest", "bootenv pin herb-01", "bootenv media --out x", "bootenv diff", "bootenv build now"} {
+		_, code := d.run(strings.Fields(wrong)...)
+		assert.Equal(t, 2, code, wrong)
+	}
+}
+
+func TestNetworkBootAtTheCommandLine(t *testing.T) {
+	root, agent := kernelFolder(t)
+	d := openDesk(t, "--agent", agent, "--unknown", "welcome")
+	text := d.must("netboot", "status")
+	assert.Contains(t, text, "none; workstations start from their disk (jugate bootenv build --offer)")
+	d.must("bootenv", "build", "--from", root, "--offer")
+	for _, path := range []string{"script/efi/y/00:00:5e:00:53:11", "files/1/vmlinuz", "files/1/initrd"} {
+		resp, err := http.Get(d.url + "/boot/" + path)
+		require.NoError(t, err)
+		resp.Body.Close()
+		assert.Equal(t, http.StatusOK, resp.StatusCode)
+	}
+	text = d.must("netboot", "status")
+	assert.Regexp(t, `unknown machines\s+welcome`, text)
+	assert.Regexp(t, `00:00:5e:00:53:11\s+\d\d:\d\d:\d\d\s+initrd`, text)
+	assert.NotContains(t, text, "vmlinuz")
+	text = d.must("netboot", "status", "00:00:5e:00:53:11")
+	assert.Contains(t, text, "disk: new here")
+	assert.Contains(t, text, "build 1, 6.1.0-9-amd64")
+	assert.Contains(t, d.must("netboot", "status", "--steps", "-o", "csv"), "00:00:5e:00:53:11,")
+	assert.Empty(t, read[[]api.BootAdvice](d, "netboot", "advice"), "no interface is served")
+	assert.Regexp(t, `^[A-Z2-9]{4}-[A-Z2-9]{4}  good until`, d.must("netboot", "code", "--hours", "2"))
+
+	t.Log("# what belongs to workstations, groups and images")
+	d.must("group", "add", "herbarium")
+	d.must("workstation", "admit", "00:00:5e:00:53:11", "herb-01", "--group", "herbarium")
+	d.must("workstation", "admit", "00:00:5e:00:53:12", "herb-02")
+	d.must("workstation", "address", "herb-01", "192.0.2.50")
+	text, code := d.run("workstation", "address", "herb-02", "192.0.2.50")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, text, "another workstation has the address 192.0.2.50")
+	d.must("workstation", "address", "herb-01")
+	d.must("workstation", "address", "herb-02", "192.0.2.50")
+	_, code = d.run("workstation", "address", "herb-02", "seven")
+	assert.Equal(t, 1, code)
+	d.must("group", "menu", "herbarium", "10")
+	resp, err := http.Get(d.url + "/boot/script/efi/y/00:00:5e:00:53:11")
+	require.NoError(t, err)
+	script := make([]byte, 4096)
+	n, _ := resp.Body.Read(script)
+	resp.Body.Close()
+	assert.Contains(t, string(script[:n]), "set timeout=10")
+	_, code = d.run("group", "menu", "herbarium", "soon")
+	assert.Equal(t, 2, code)
+	_, code = d.run("group", "menu", "herbarium", "100000")
+	assert.Equal(t, 1, code)
+	_, code = d.run("image", "access", "garden-desk")
+	assert.Equal(t, 1, code, "there is no such image")
+	text, code = d.run("workstation", "wake", "nobody")
+	assert.Equal(t, 1, code, text)
+}
