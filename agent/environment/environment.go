@@ -44,7 +44,7 @@ func Run() {
 	ctx := context.Background()
 	err := run(ctx)
 	if errors.Is(err, agent.ErrLeft) {
-		select {} // the kernel takes the machine down
+		time.Sleep(time.Hour) // the kernel takes the machine down
 	}
 	t := openTerminal(true)
 	t.show(agent.Status{Text: fmt.Sprintf("this workstation cannot work: %v; it restarts in five minutes", err)})

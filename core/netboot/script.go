@@ -73,10 +73,12 @@ if [ "$jugate_http" = "y" ]; then
 else
 	source (tftp)/$jugate_script
 fi
-echo "The boot script of $net_default_mac could not be loaded from the service."
-echo "This machine restarts in a minute."
-sleep 60
-reboot
+if [ "$jugate_menu" != "y" ]; then
+	echo "The boot script of $net_default_mac could not be loaded from the service."
+	echo "This machine restarts in a minute."
+	sleep 60
+	reboot
+fi
 `, server)
 }
 
@@ -103,7 +105,8 @@ func Script(l Loader, c Choice) string {
 		}
 		return b.String()
 	}
-	fmt.Fprintf(&b, "set timeout=%d\nset default=0\n", int(c.Menu/time.Second))
+	// The menu comes up when all scripts have ended, the first one too.
+	fmt.Fprintf(&b, "set jugate_menu=y\nset timeout=%d\nset default=0\n", int(c.Menu/time.Second))
 	entry := func(title, script string) {
 		fmt.Fprintf(&b, "menuentry %s {\n%s}\n", quote(title), script)
 	}

@@ -30,6 +30,7 @@ func TestScripts(t *testing.T) {
 	assert.Contains(t, netboot.Script(netboot.Loader{}, disk), "set root=(hd0)")
 	text = netboot.Script(efi, menu)
 	assert.Contains(t, text, "set timeout=5")
+	assert.Contains(t, text, "set jugate_menu=y", "or the first script takes its end for a failure")
 	assert.Contains(t, text, "jugate.wish=receive:garden-desk")
 	assert.Contains(t, text, "jugate.wish=sign-in")
 	assert.Less(t, strings.Index(text, "'This disk'"), strings.Index(text, "Receive garden-desk"), "the disk is what starts by itself")
