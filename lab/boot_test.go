@@ -95,7 +95,7 @@ func newRoom(t *testing.T, hosts []string, args ...string) *room {
 	root := labRoot(t)
 	bin, err := programs()
 	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Minute)
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Minute)
 	t.Cleanup(cancel)
 	n, err := lab.NewNetwork(ctx, append([]string{"desk"}, hosts...)...)
 	require.NoError(t, err)
@@ -220,7 +220,7 @@ func (r *room) steps(address string) (names []string) {
 
 const (
 	gib  = int64(1) << 30
-	slow = 4 * time.Minute // what a stage of a machine may take
+	slow = 6 * time.Minute // what a stage of a machine may take
 )
 
 func TestFromPowerButtonToOwnDisk(t *testing.T) {

@@ -32,6 +32,14 @@ func (r *rates) want(stream *runner, rate int64) {
 	}
 }
 
+// bounded is a rate that no stream exceeds, even before it gets its share.
+func (r *rates) bounded(rate int64) int64 {
+	if r.ceiling > 0 {
+		return min(rate, r.ceiling)
+	}
+	return rate
+}
+
 // share divides a ceiling: who wants less than an even part gets it, and the
 // others share the rest evenly. Without a ceiling everyone gets what it wants.
 func share[K comparable](ceiling int64, wants map[K]int64) map[K]int64 {

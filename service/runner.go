@@ -108,7 +108,7 @@ func newRunner(s *Service, rec records.Delivery, members []records.Workstation) 
 		r.d.Pause(s.config.Now())
 		r.paused = true
 	}
-	r.setRate(rec.Rate)
+	r.setRate(s.rates.bounded(rec.Rate))
 	return r, nil
 }
 
@@ -307,6 +307,12 @@ func (r *runner) run(ctx context.Context) {
 			stopStream()
 			working.Wait() // what it sent last is counted, too
 		}
+		if busy && !paused {
+			r.s.rates.want(r, wanted) // before a stream begins
+		} else {
+			r.s.rates.want(r, 0)
+			r.setRate(r.s.rates.bounded(wanted))
+		}
 		if step.Stream != nil && t == nil {
 			t = r.open(streaming, &working)
 		}
@@ -325,12 +331,6 @@ func (r *runner) run(ctx context.Context) {
 					t.end(now)
 				}
 			})
-		}
-		if busy && !paused {
-			r.s.rates.want(r, wanted)
-		} else {
-			r.s.rates.want(r, 0)
-			r.setRate(wanted)
 		}
 		if now := r.rateNow.Load(); now != rateSet || paused != held {
 			rateSet, held = now, paused
