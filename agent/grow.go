@@ -44,7 +44,7 @@ func (d hardwareDisk) Grow(start, size int64) (before int64, err error) {
 	if err != nil {
 		return 0, err
 	}
-	grow := map[volume.Kind]func(dir *os.File, size, cluster int64) error{volume.Ext: growExt, volume.XFS: growXFS, volume.Btrfs: growBtrfs}[v.Kind]
+	grow := map[volume.Kind]func(dir *os.File, size int64) error{volume.Ext: growExt, volume.XFS: growXFS, volume.Btrfs: growBtrfs}[v.Kind]
 	if grow == nil || v.Needs+slack > size || !v.Clean {
 		return 0, nil
 	}
@@ -58,7 +58,7 @@ func (d hardwareDisk) Grow(start, size int64) (before int64, err error) {
 	}
 	dir, err := os.Open(m.dir)
 	if err == nil {
-		err = errors.Join(grow(dir, size, v.ClusterSize), dir.Close())
+		err = errors.Join(grow(dir, size), dir.Close())
 	}
 	if err = errors.Join(err, m.Close(), d.Sync()); err != nil {
 		return 0, fmt.Errorf("make the file system fill its partition: %w", err)
@@ -66,7 +66,7 @@ func (d hardwareDisk) Grow(start, size int64) (before int64, err error) {
 	return v.Needs, nil
 }
 
-func growExt(dir *os.File, size, cluster int64) error {
+func growExt(dir *os.File, size int64) error {
 	var st unix.Statfs_t
 	if err := unix.Fstatfs(int(dir.Fd()), &st); err != nil {
 		return err
@@ -75,13 +75,13 @@ func growExt(dir *os.File, size, cluster int64) error {
 	return ioctl(dir, ext4ResizeFS, unsafe.Pointer(&blocks))
 }
 
-func growBtrfs(dir *os.File, _, _ int64) error {
+func growBtrfs(dir *os.File, _ int64) error {
 	var args [btrfsArgsSize]byte
 	copy(args[btrfsArgsName:], "max")
 	return ioctl(dir, btrfsResize, unsafe.Pointer(&args))
 }
 
-func growXFS(dir *os.File, size, _ int64) error {
+func growXFS(dir *os.File, size int64) error {
 	var geometry [xfsGeometrySize]byte
 	if err := ioctl(dir, xfsGeometry, unsafe.Pointer(&geometry)); err != nil {
 		return err

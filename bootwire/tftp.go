@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"log/slog"
 	"net"
 	"net/netip"
 	"os"
@@ -29,7 +28,6 @@ type TFTP struct {
 	// Done is told of each transfer's end; a client that breaks off, as firmware does
 	// that only wants to know the size, ends with its error.
 	Done func(name string, client netip.Addr, bytes int64, err error)
-	Log  *slog.Logger
 
 	mu     sync.Mutex
 	active map[netip.Addr]int

@@ -216,7 +216,7 @@ func (s *Service) serveTFTP(l *link) error {
 	if err != nil {
 		return fmt.Errorf("TFTP: %w", err)
 	}
-	t := &bootwire.TFTP{Log: s.log,
+	t := &bootwire.TFTP{
 		Open: func(name string, client netip.Addr) (bootwire.Content, error) {
 			return s.openBootFile(s.ctx, name, seen{client: client, server: strings.TrimPrefix(l.HTTP, "http://")})
 		},

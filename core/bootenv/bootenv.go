@@ -127,18 +127,6 @@ func (b *Build) Size() int64 {
 	return size
 }
 
-// File returns a file of a build, of the last layer that has it: that one is seen.
-func (b *Build) File(path string) (File, bool) {
-	for _, l := range slices.Backward(b.Layers) {
-		for _, f := range l.Files {
-			if f.Path == path {
-				return f, true
-			}
-		}
-	}
-	return File{}, false
-}
-
 // Change is one difference between two builds.
 type Change struct {
 	What string `json:"what"` // "added", "removed" or "changed"

@@ -153,8 +153,7 @@ func TestABuildHoldsWhatItSays(t *testing.T) {
 	assert.ErrorIs(t, err, bootenv.ErrNoPart)
 }
 
-// digestOf has b3sum's own algorithm from the module that everything here uses, by way
-// of the store: a file's digest is that of a part with the same content.
+// digestOf has b3sum compute a file's digest.
 func digestOf(t *testing.T, path string) string {
 	return strings.Fields(run(t, "b3sum", path))[0]
 }

@@ -42,8 +42,7 @@ const (
 // whoever serves the file puts that there, with spaces after it to the same length.
 const PlainServer = "@@@ address of the service @@@"
 
-// plainScript is inside the unsigned loader. It asks for an address itself where the
-// firmware has not left one.
+// plainScript is inside the unsigned loader: it drops the spaces and asks the service.
 const plainScript = "set jugate_server=\"" + PlainServer + "\"\n" + `regexp --set 1:jugate_server "^([^ ]*)" "$jugate_server"
 source (http,$jugate_server)/boot/files/grub/grub.cfg
 `

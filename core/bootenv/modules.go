@@ -36,7 +36,7 @@ var baseModules = []string{
 
 const maxModule = 64 << 20 // bytes of one module
 
-// baseIndex reads what a kernel's modules say of themselves.
+// index reads what a kernel's modules say of themselves.
 func (k *kernel) index() (*kmod.Index, error) {
 	var modules []kmod.Info
 	root := k.place.root.FS()

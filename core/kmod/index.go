@@ -56,9 +56,6 @@ func (x *Index) Modules() []Info {
 	return all
 }
 
-// Builtin tells whether the kernel has a module inside.
-func (x *Index) Builtin(name string) bool { return x.builtin[Canonical(name)] }
-
 // Order is a module with everything it needs, each after what it needs itself.
 // Errors wrap ErrMissing and say what needs what is missing; order then holds the
 // rest. Soft needs are taken along if they are there.
@@ -102,7 +99,7 @@ func (x *Index) Match(modalias string) (names []string) {
 			names = append(names, a.module)
 		}
 	}
-	return Sorted(names)
+	return sorted(names)
 }
 
 // Fits tells whether a pattern of a module, with *, ? and [sets], fits a modalias.

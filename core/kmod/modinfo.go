@@ -129,8 +129,8 @@ func Canonical(name string) string {
 	return strings.ReplaceAll(name, "-", "_")
 }
 
-// Sorted returns names in order, each once.
-func Sorted(names []string) []string {
+// sorted returns names in order, each once.
+func sorted(names []string) []string {
 	slices.Sort(names)
 	return slices.Compact(names)
 }

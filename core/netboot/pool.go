@@ -191,17 +191,6 @@ func (p *Pool) Left(now time.Time) (left, of int) {
 	return left, of
 }
 
-// Leases are those that run, by address.
-func (p *Pool) Leases(now time.Time) (all []Lease) {
-	for _, l := range p.leases {
-		if l.Until.After(now) {
-			all = append(all, l)
-		}
-	}
-	slices.SortFunc(all, func(a, b Lease) int { return a.Address.Compare(b.Address) })
-	return all
-}
-
 func (p *Pool) terms(a netip.Addr) *Terms {
 	return &Terms{Address: a, Prefix: p.c.Prefix, Router: p.c.Router, DNS: p.c.DNS, Lease: p.c.Lease}
 }
