@@ -32,6 +32,7 @@ var rooms = map[string][]string{
 	"sim":               {"wire", "agent", "apiclient", "api", "core"},
 	"demo":              {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"demo/golddisk":     {},
+	"demo/madeup":       {},
 	"cli":               {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"cmd":               {"cli", "agent", "agent/environment", "apiclient"},
 	"lab":               {"wire", "core"},

@@ -19,10 +19,7 @@ type Index struct {
 	byName  map[string]Info
 	builtin map[string]bool
 	aliases []alias
-	// byStart has the aliases by what stands before their first wildcard, so that a
-	// modalias is held against those only that begin as it does.
-	byStart map[string][]alias
-	longest int // bytes of the longest start
+	find    Patterns[string] // to modules
 }
 
 type alias struct{ pattern, module string }
@@ -30,7 +27,7 @@ type alias struct{ pattern, module string }
 // NewIndex makes an index of modules; builtin are those that the kernel has
 // inside, which are never missing.
 func NewIndex(modules []Info, builtin []string) *Index {
-	x := &Index{byName: map[string]Info{}, builtin: map[string]bool{}, byStart: map[string][]alias{}}
+	x := &Index{byName: map[string]Info{}, builtin: map[string]bool{}}
 	for _, m := range modules {
 		x.byName[m.Name] = m
 		for _, a := range m.Aliases {
@@ -42,18 +39,10 @@ func NewIndex(modules []Info, builtin []string) *Index {
 	}
 	slices.SortStableFunc(x.aliases, func(a, b alias) int { return cmp.Compare(a.module, b.module) })
 	for _, a := range x.aliases {
-		start := a.pattern
-		if i := strings.IndexAny(start, wildcards); i >= 0 {
-			start = start[:i]
-		}
-		x.byStart[start] = append(x.byStart[start], a)
-		x.longest = max(x.longest, len(start))
+		x.find.Add(a.pattern, a.module)
 	}
 	return x
 }
-
-// wildcards are what a pattern is more than a text by.
-const wildcards = `*?[\\`
 
 // With is the index with more modules, which take the place of those that have the
 // same names. The kernel's own modules.builtin stays what it is.
@@ -123,25 +112,8 @@ func (x *Index) Order(names ...string) (order []Info, err error) {
 
 // Match are the modules that say they drive a device with this modalias.
 func (x *Index) Match(modalias string) (names []string) {
-	for _, h := range x.Hits(modalias) {
-		names = append(names, h.Module)
-	}
+	x.find.Match(modalias, func(_, module string) { names = append(names, module) })
 	return sorted(names)
-}
-
-// Hit is a pattern of a module that fits a modalias.
-type Hit struct{ Module, Pattern string }
-
-// Hits are the patterns that fit a device's modalias, with their modules, in no order.
-func (x *Index) Hits(modalias string) (hits []Hit) {
-	for n := range min(len(modalias), x.longest) + 1 {
-		for _, a := range x.byStart[modalias[:n]] {
-			if Fits(a.pattern, modalias) {
-				hits = append(hits, Hit{a.module, a.pattern})
-			}
-		}
-	}
-	return hits
 }
 
 // Fits tells whether a pattern of a module, with *, ? and [sets], fits a modalias.

@@ -37,6 +37,8 @@ type Info struct {
 	Before   []string // soft: loaded before it, if they are there
 	Aliases  []string // patterns of the devices that it drives
 	Firmware []string // files that it may ask for, below lib/firmware
+	Version  string   // of its own; modules of the kernel's tree have none
+	About    string   // what it is, in its maker's words
 }
 
 // ReadInfo reads a module's section .modinfo: strings of KEY=VALUE, each ended by
@@ -69,6 +71,10 @@ func ReadInfo(r io.ReaderAt) (Info, error) {
 			m.Aliases = append(m.Aliases, value)
 		case "firmware":
 			m.Firmware = append(m.Firmware, value)
+		case "version":
+			m.Version = value
+		case "description":
+			m.About = value
 		}
 	}
 	if m.Name == "" {

@@ -1,0 +1,274 @@
+package driver
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/zeebo/blake3"
+	"golang.org/x/sys/unix"
+
+	"jugate/core/slabstore"
+)
+
+// ErrThere says that the library has a package already.
+var ErrThere = errors.New("the library has this package already")
+
+// ErrNoPackage says that the library has no such package.
+var ErrNoPackage = errors.New("no such driver package")
+
+// Library keeps packages in a folder: ID/package.json, and their files below
+// ID/files. It may be used from several goroutines.
+type Library struct {
+	dir string
+
+	mu    sync.RWMutex
+	packs []*Package // by name, then version
+	index *Index
+}
+
+// OpenLibrary opens the folder, and makes it if it is not there. What a process that
+// was cut off left behind is removed.
+func OpenLibrary(dir string) (*Library, error) {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, err
+	}
+	l := &Library{dir: dir}
+	for _, e := range entries {
+		if strings.HasPrefix(e.Name(), "new") {
+			if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
+				return nil, err
+			}
+			continue
+		}
+		b, err := os.ReadFile(filepath.Join(dir, e.Name(), "package.json"))
+		if err != nil {
+			return nil, err
+		}
+		p := &Package{}
+		if err := json.Unmarshal(b, p); err != nil {
+			return nil, fmt.Errorf("driver package %s: %w", e.Name(), err)
+		}
+		l.packs = append(l.packs, p)
+	}
+	l.sort()
+	return l, nil
+}
+
+// sort orders the packages and makes the index anew. The caller holds mu, or is alone.
+func (l *Library) sort() {
+	slices.SortFunc(l.packs, func(a, b *Package) int {
+		if c := strings.Compare(a.Name, b.Name); c != 0 {
+			return c
+		}
+		return compareVersions(b.Version, a.Version)
+	})
+	l.index = nil
+}
+
+// Packages are all packages, by name, newest version first. They must not be changed.
+func (l *Library) Packages() []*Package {
+	l.mu.RLock()
+	defer l.mu.RUnlock()
+	return slices.Clone(l.packs)
+}
+
+// Index is an index of all packages.
+func (l *Library) Index() *Index {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.index == nil {
+		l.index = NewIndex(slices.Clone(l.packs))
+	}
+	return l.index
+}
+
+// Package finds a package by its id, the beginning of it, or its name if there is
+// only one of that name. Errors wrap ErrNoPackage.
+func (l *Library) Package(ref string) (*Package, error) {
+	var found []*Package
+	for _, p := range l.Packages() {
+		if p.ID == ref {
+			return p, nil
+		}
+		if len(ref) >= 4 && strings.HasPrefix(p.ID, ref) || strings.EqualFold(p.Name, ref) {
+			found = append(found, p)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return nil, fmt.Errorf("%w: %s", ErrNoPackage, ref)
+	case 1:
+		return found[0], nil
+	}
+	var ids []string
+	for _, p := range found {
+		ids = append(ids, p.ID+" ("+p.Label()+")")
+	}
+	return nil, fmt.Errorf("%w: %s can be any of %s; use the id", ErrNoPackage, ref, strings.Join(ids, ", "))
+}
+
+// Add takes a package that Find found in root into the library; it is there as a
+// whole, or not at all. The same package twice is one entry, and ErrThere.
+func (l *Library) Add(root fs.FS, p *Package, origin string, now time.Time) (*Package, error) {
+	if there, err := l.Package(p.ID); err == nil {
+		return there, fmt.Errorf("%w: %s", ErrThere, there.Label())
+	}
+	own := *p
+	own.Origin, own.Added = origin, now.UTC()
+	dir, err := os.MkdirTemp(l.dir, "new")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	if err := copyFiles(root, &own, filepath.Join(dir, "files")); err != nil {
+		return nil, fmt.Errorf("%s: %w", p.Label(), err)
+	}
+	text, err := json.Marshal(own)
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.Create(filepath.Join(dir, "package.json"))
+	if err != nil {
+		return nil, err
+	}
+	_, err = f.Write(text)
+	if err = errors.Join(err, f.Close()); err != nil {
+		return nil, err
+	}
+	if err := syncAll(dir); err != nil {
+		return nil, err
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if err := errors.Join(os.Chmod(dir, 0o755), os.Rename(dir, filepath.Join(l.dir, own.ID))); err != nil {
+		return nil, err
+	}
+	if err := syncFolder(l.dir); err != nil {
+		return nil, err
+	}
+	l.packs = append(l.packs, &own)
+	l.sort()
+	return &own, nil
+}
+
+// syncAll has the file system write everything: a package may have thousands of
+// files.
+func syncAll(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(unix.Syncfs(int(d.Fd())), d.Close())
+}
+
+func syncFolder(dir string) error {
+	d, err := os.Open(dir)
+	if err != nil {
+		return err
+	}
+	return errors.Join(d.Sync(), d.Close())
+}
+
+// copyFiles copies the files of a package and checks each against its digest. Their
+// paths become those below the folder that they have in common.
+func copyFiles(root fs.FS, p *Package, dir string) error {
+	base := commonFolder(p.Files)
+	below := func(name string) string { return strings.TrimPrefix(strings.TrimPrefix(name, base), "/") }
+	p.Files = slices.Clone(p.Files)
+	for i, f := range p.Files {
+		p.Files[i].Path = below(f.Path)
+		if err := copyFile(root, f, filepath.Join(dir, filepath.FromSlash(p.Files[i].Path))); err != nil {
+			return fmt.Errorf("%s: %w", f.Path, err)
+		}
+	}
+	p.Modules = slices.Clone(p.Modules)
+	for i, m := range p.Modules {
+		p.Modules[i].File = below(m.File)
+		p.Modules[i].Blobs = nil
+		for _, b := range m.Blobs {
+			p.Modules[i].Blobs = append(p.Modules[i].Blobs, below(b))
+		}
+	}
+	p.Catalogue = below(p.Catalogue)
+	return nil
+}
+
+func copyFile(root fs.FS, f File, to string) error {
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	in, err := root.Open(f.Path)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.Create(to)
+	if err != nil {
+		return err
+	}
+	h := blake3.New()
+	_, err = io.Copy(io.MultiWriter(out, h), in)
+	if err = errors.Join(err, out.Close()); err != nil {
+		return err
+	}
+	if got := slabstore.Digest(h.Sum(nil)); got != f.Digest {
+		return fmt.Errorf("it changed while it was read: its digest is %s, not %s", got, f.Digest)
+	}
+	return nil
+}
+
+// commonFolder is the deepest folder that all files lie in.
+func commonFolder(files []File) string {
+	if len(files) == 0 {
+		return ""
+	}
+	base := path.Dir(files[0].Path)
+	for _, f := range files {
+		for base != "." && !strings.HasPrefix(f.Path, base+"/") {
+			base = path.Dir(base)
+		}
+	}
+	if base == "." {
+		return ""
+	}
+	return base
+}
+
+// Remove takes a package out of the library.
+func (l *Library) Remove(id string) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	i := slices.IndexFunc(l.packs, func(p *Package) bool { return p.ID == id })
+	if i < 0 {
+		return fmt.Errorf("%w: %s", ErrNoPackage, id)
+	}
+	gone := filepath.Join(l.dir, "new-gone-"+id) // out of sight at once
+	if err := os.Rename(filepath.Join(l.dir, id), gone); err != nil {
+		return err
+	}
+	l.packs = slices.Delete(l.packs, i, i+1)
+	l.sort()
+	return errors.Join(syncFolder(l.dir), os.RemoveAll(gone))
+}
+
+// Open opens a file of a package.
+func (l *Library) Open(p *Package, name string) (*os.File, error) {
+	if !slices.ContainsFunc(p.Files, func(f File) bool { return f.Path == name }) {
+		return nil, fmt.Errorf("%s: %w", name, fs.ErrNotExist)
+	}
+	return os.Open(filepath.Join(l.dir, p.ID, "files", filepath.FromSlash(name)))
+}
