@@ -50,6 +50,8 @@ type Layer struct {
 	Name  string `json:"name"`
 	Part  Part   `json:"part"`
 	Files []File `json:"files"`
+	// Packages are the driver packages that it is made of.
+	Packages []string `json:"packages,omitempty"`
 }
 
 // File is one file of a layer.

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -80,7 +79,7 @@ func source(t *testing.T, roots ...string) *bootenv.Source {
 func options(t *testing.T, number int) bootenv.Options {
 	agent := filepath.Join(t.TempDir(), "agent")
 	require.NoError(t, os.WriteFile(agent, []byte("the agent"), 0o755))
-	return bootenv.Options{Number: number, Created: time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC), Agent: agent, Certificate: []byte("the certificate"),
+	return bootenv.Options{Number: number, Created: created, Agent: agent, Certificate: []byte("the certificate"),
 		Settings: bootenv.Settings{Service: "https://192.0.2.1:7461"}}
 }
 

@@ -25,6 +25,7 @@ type Options struct {
 	Agent       string // file of the agent
 	Certificate []byte // of the service, PEM
 	Settings    Settings
+	Leave       []string // modules that the base layer is not to have
 }
 
 // DefaultWords are for people: letters that can be read from two metres, and no
@@ -81,11 +82,14 @@ func pick(kernels []kernel, release string) (*kernel, string) {
 
 // base makes the layer that every workstation needs.
 func (s *Store) base(from *Source, k *kernel, b *Build, o Options) error {
-	files, count, missing, problems, err := from.moduleFiles(k)
+	files, have, missing, problems, err := from.moduleFiles(k, o.Leave)
 	if err != nil {
 		return err
 	}
-	b.Modules = count
+	b.Modules = len(have.Modules)
+	if err := s.putKnown(b, have); err != nil {
+		return err
+	}
 	b.Problems = append(b.Problems, problems...)
 	agent, err := os.Stat(o.Agent)
 	if err != nil {

@@ -3,15 +3,12 @@ package bootenv
 import (
 	"bytes"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"slices"
 	"strings"
 
-	"github.com/klauspost/compress/zstd"
-	"github.com/ulikunitz/xz"
-
+	"jugate/core/driver"
 	"jugate/core/kmod"
 )
 
@@ -34,14 +31,12 @@ var baseModules = []string{
 	"drivers/char/hw_random/virtio-rng",
 }
 
-const maxModule = 64 << 20 // bytes of one module
-
 // index reads what a kernel's modules say of themselves.
 func (k *kernel) index() (*kmod.Index, error) {
 	var modules []kmod.Info
 	root := k.place.root.FS()
 	err := fs.WalkDir(root, path.Join(k.modules, "kernel"), func(name string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() || !isModule(name) {
+		if err != nil || e.IsDir() || !driver.IsModule(name) {
 			return err
 		}
 		b, err := k.read(name)
@@ -66,11 +61,6 @@ func (k *kernel) index() (*kmod.Index, error) {
 	return kmod.NewIndex(modules, builtin), nil
 }
 
-func isModule(name string) bool {
-	base := path.Base(name)
-	return strings.HasSuffix(base, ".ko") || strings.HasSuffix(base, ".ko.xz") || strings.HasSuffix(base, ".ko.zst")
-}
-
 // read reads a module, expanded: the layer is compressed as a whole.
 func (k *kernel) read(name string) ([]byte, error) {
 	f, err := k.place.root.Open(name)
@@ -78,31 +68,7 @@ func (k *kernel) read(name string) ([]byte, error) {
 		return nil, err
 	}
 	defer f.Close()
-	return expand(f, name)
-}
-
-// expand reads a file that may be compressed, as its name says.
-func expand(f io.Reader, name string) ([]byte, error) {
-	var in io.Reader = f
-	var err error
-	switch path.Ext(name) {
-	case ".xz":
-		in, err = xz.NewReader(f)
-	case ".zst":
-		var z *zstd.Decoder
-		if z, err = zstd.NewReader(f, zstd.WithDecoderConcurrency(1)); err == nil {
-			defer z.Close()
-			in = z
-		}
-	}
-	if err != nil {
-		return nil, err
-	}
-	b, err := io.ReadAll(io.LimitReader(in, maxModule+1))
-	if len(b) > maxModule {
-		return nil, fmt.Errorf("%s is larger than %d bytes", name, maxModule)
-	}
-	return b, err
+	return driver.Expand(f, name)
 }
 
 // plainPath is a module's path without the compression.
@@ -110,12 +76,13 @@ func plainPath(name string) string {
 	return strings.TrimSuffix(strings.TrimSuffix(name, ".xz"), ".zst")
 }
 
-// chosen are the base modules with all that they need, needs first.
-func chosen(x *kmod.Index) ([]kmod.Info, error) {
+// chosen are the base modules with all that they need, needs first, but for those
+// that are to be left out.
+func chosen(x *kmod.Index, leave []string) ([]kmod.Info, error) {
 	var names []string
 	for _, m := range x.Modules() {
 		file := strings.TrimPrefix(m.Path, "kernel/")
-		if slices.ContainsFunc(baseModules, func(want string) bool {
+		if !slices.Contains(leave, m.Name) && slices.ContainsFunc(baseModules, func(want string) bool {
 			return strings.HasPrefix(file, want+"/") || plainPath(file) == want+".ko"
 		}) {
 			names = append(names, m.Name)
@@ -127,12 +94,12 @@ func chosen(x *kmod.Index) ([]kmod.Info, error) {
 // moduleFiles are the files of the base layer that belong to the kernel, and in
 // words what lacks: missing is why the build cannot be, problems is what will not
 // work.
-func (s *Source) moduleFiles(k *kernel) (files []content, count int, missing, problems []string, err error) {
+func (s *Source) moduleFiles(k *kernel, leave []string) (files []content, have known, missing, problems []string, err error) {
 	x, err := k.index()
 	if err != nil {
-		return nil, 0, nil, nil, err
+		return nil, have, nil, nil, err
 	}
-	order, err := chosen(x)
+	order, err := chosen(x, leave)
 	if err != nil {
 		missing = append(missing, strings.Split(err.Error(), "\n")...)
 	}
@@ -145,7 +112,7 @@ func (s *Source) moduleFiles(k *kernel) (files []content, count int, missing, pr
 		name := path.Join(k.modules, m.Path)
 		b, err := k.read(name)
 		if err != nil {
-			return nil, 0, nil, nil, err
+			return nil, have, nil, nil, err
 		}
 		order[i].Path = plainPath(m.Path)
 		file := text(path.Join(folder, order[i].Path), 0o644, b)
@@ -168,18 +135,25 @@ func (s *Source) moduleFiles(k *kernel) (files []content, count int, missing, pr
 			problems = append(problems, fmt.Sprintf("%s may ask for firmware that is not there (%s); such a device may not work", m.Name, some(lacking)))
 		}
 	}
-	have := kmod.NewIndex(order, nil)
+	written := kmod.NewIndex(order, nil)
 	var dep, alias bytes.Buffer
 	if missing == nil {
-		if err := have.WriteDep(&dep); err != nil {
-			return nil, 0, nil, nil, err
+		if err := written.WriteDep(&dep); err != nil {
+			return nil, have, nil, nil, err
 		}
 	}
-	if err := have.WriteAlias(&alias); err != nil {
-		return nil, 0, nil, nil, err
+	if err := written.WriteAlias(&alias); err != nil {
+		return nil, have, nil, nil, err
 	}
 	files = append(files, text(path.Join(folder, "modules.dep"), 0o644, dep.Bytes()), text(path.Join(folder, "modules.alias"), 0o644, alias.Bytes()))
-	return files, len(order), missing, problems, nil
+	have.Modules = order
+	if f, err := k.place.root.Open(path.Join(k.modules, "modules.builtin.modinfo")); err == nil {
+		defer f.Close()
+		if have.Builtin, err = kmod.ReadBuiltin(f); err != nil {
+			return nil, have, nil, nil, err
+		}
+	}
+	return files, have, missing, problems, nil
 }
 
 // some names the first few.
@@ -207,7 +181,7 @@ func (s *Source) firmwareFile(name string) (content, error) {
 		return content{}, err
 	}
 	defer in.Close()
-	b, err := expand(in, f.name)
+	b, err := driver.Expand(in, f.name)
 	if err != nil {
 		return content{}, err
 	}

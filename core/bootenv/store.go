@@ -146,16 +146,25 @@ func (s *Store) Open(b *Build, name string) (*Content, error) {
 		}
 		return &Content{f, part.Size, []*os.File{f}}, nil
 	}
+	return s.OpenInitrd(b)
+}
+
+// OpenInitrd opens the layers of a build, and more behind them.
+func (s *Store) OpenInitrd(b *Build, more ...Part) (*Content, error) {
+	var parts []Part
+	for _, l := range b.Layers {
+		parts = append(parts, l.Part)
+	}
 	c := &Content{}
 	var pieces chain
-	for _, l := range b.Layers {
-		f, err := os.Open(s.partFile(l.Part))
+	for _, part := range append(parts, more...) {
+		f, err := os.Open(s.partFile(part))
 		if err != nil {
 			return nil, errors.Join(err, c.Close())
 		}
 		c.files = append(c.files, f)
-		pieces = append(pieces, piece{c.Size, io.NewSectionReader(f, 0, l.Part.Size)})
-		if c.Size += l.Part.Size; c.Size != aligned(c.Size) {
+		pieces = append(pieces, piece{c.Size, io.NewSectionReader(f, 0, part.Size)})
+		if c.Size += part.Size; c.Size != aligned(c.Size) {
 			gap := aligned(c.Size) - c.Size
 			pieces = append(pieces, piece{c.Size, io.NewSectionReader(bytes.NewReader(make([]byte, gap)), 0, gap)})
 			c.Size += gap

@@ -122,10 +122,10 @@ type Module struct {
 	Class Class  `json:"class"`
 	Arch  string `json:"arch"`
 	File  string `json:"file"` // of Package.Files
-	// Blobs are the firmware files of the package that it may ask for, and Lacks those
-	// that are not in it.
-	Blobs []string `json:"blobs,omitempty"`
-	Lacks []string `json:"lacks,omitempty"`
+	// Blobs are the firmware files that it may ask for, by the name that it asks by, to
+	// files of the package; Lacks are those that are not in it.
+	Blobs map[string]string `json:"blobs,omitempty"`
+	Lacks []string          `json:"lacks,omitempty"`
 }
 
 // Label names a package to people.
@@ -147,15 +147,6 @@ func (p *Package) Has(arch string) bool {
 		}
 	}
 	return false
-}
-
-// Index over the modules of the package.
-func (p *Package) index() *kmod.Index {
-	infos := make([]kmod.Info, len(p.Modules))
-	for i, m := range p.Modules {
-		infos[i] = m.Info
-	}
-	return kmod.NewIndex(infos, p.Builtin)
 }
 
 // module finds one by name.

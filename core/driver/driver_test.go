@@ -78,7 +78,7 @@ func TestFind(t *testing.T) {
 	modules := l.Packages()[2]
 	assert.Equal(t, driver.Other, modules.Class, "its aliases do not say")
 	assert.Equal(t, madeup.Kernel, modules.Kernel)
-	assert.Equal(t, []string{"firmware/corvid/raid.bin"}, modules.Modules[1].Blobs)
+	assert.Equal(t, map[string]string{"corvid/raid.bin": "firmware/corvid/raid.bin"}, modules.Modules[1].Blobs)
 	assert.Empty(t, modules.Remarks)
 }
 

@@ -324,7 +324,10 @@ func (t *tree) firmware(p *Package) {
 				m.Lacks = append(m.Lacks, want)
 				continue
 			}
-			m.Blobs = append(m.Blobs, at)
+			if m.Blobs == nil {
+				m.Blobs = map[string]string{}
+			}
+			m.Blobs[want] = at
 			if !taken[at] {
 				taken[at] = true
 				p.Files = append(p.Files, File{Path: at})

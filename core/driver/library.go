@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -198,9 +199,9 @@ func copyFiles(root fs.FS, p *Package, dir string) error {
 	p.Modules = slices.Clone(p.Modules)
 	for i, m := range p.Modules {
 		p.Modules[i].File = below(m.File)
-		p.Modules[i].Blobs = nil
-		for _, b := range m.Blobs {
-			p.Modules[i].Blobs = append(p.Modules[i].Blobs, below(b))
+		p.Modules[i].Blobs = maps.Clone(m.Blobs)
+		for name, at := range m.Blobs {
+			p.Modules[i].Blobs[name] = below(at)
 		}
 	}
 	p.Catalogue = below(p.Catalogue)

@@ -22,6 +22,7 @@ type Inside struct {
 	Others []string   `json:"others,omitempty"`   // further kernels
 	Volume int        `json:"volume,omitempty"`   // partition that it is on
 	Drives []Drives   `json:"drives,omitempty"`   // of the kernel
+	Names  []string   `json:"modules,omitempty"`  // of the kernel, those that it has inside too
 	Models []*Package `json:"packages,omitempty"` // of Windows: its INF files
 
 	patterns *kmod.Patterns[string]
@@ -41,6 +42,7 @@ var ErrNoSystem = errors.New("no operating system that is known here")
 func InsideOf(name, kernel, arch string, modules []kmod.Info) *Inside {
 	in := &Inside{System: Linux, Name: name, Kernel: kernel, Arch: arch}
 	for _, m := range modules {
+		in.Names = append(in.Names, m.Name)
 		if len(m.Aliases) > 0 {
 			in.Drives = append(in.Drives, Drives{m.Name, m.Aliases})
 		}
@@ -126,6 +128,15 @@ func readLinux(volume fs.FS) (*Inside, error) {
 // readKernel reads modules.alias and what the kernel has inside.
 func readKernel(volume fs.FS, folder string) (*Inside, error) {
 	in := &Inside{System: Linux}
+	dep, err := readLimited(volume, path.Join(folder, "modules.dep"), maxAliases)
+	if err != nil {
+		return nil, fmt.Errorf("what its kernel has cannot be told: %w", err)
+	}
+	for l := range bytes.Lines(dep) {
+		if name, _, found := strings.Cut(string(l), ":"); found {
+			in.Names = append(in.Names, kmod.Canonical(name))
+		}
+	}
 	text, err := readLimited(volume, path.Join(folder, "modules.alias"), maxAliases)
 	if err != nil {
 		return nil, fmt.Errorf("what its kernel drives cannot be told: %w", err)
@@ -150,6 +161,7 @@ func readKernel(volume fs.FS, folder string) (*Inside, error) {
 			return nil, err
 		}
 		for _, m := range infos {
+			in.Names = append(in.Names, m.Name)
 			if len(m.Aliases) > 0 {
 				in.Drives = append(in.Drives, Drives{m.Name, m.Aliases})
 			}

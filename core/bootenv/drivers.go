@@ -1,0 +1,194 @@
+package bootenv
+
+import (
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"path"
+	"slices"
+	"strings"
+	"time"
+
+	"jugate/core/driver"
+	"jugate/core/kmod"
+)
+
+// modulesPart keeps what a build's modules say of themselves, for the layers that come
+// later; no loader asks for it.
+const modulesPart = "modules.json"
+
+// known is what modulesPart holds.
+type known struct {
+	Modules []kmod.Info `json:"modules"`
+	Builtin []kmod.Info `json:"builtin"` // what the kernel has inside
+}
+
+// ErrOldBuild says that a build was made before builds said what they drive.
+var ErrOldBuild = errors.New("this build does not say what it drives; make a new one")
+
+// DriverLayer is the name of the layer that a set of drivers makes.
+func DriverLayer(set string) string { return "drivers " + set }
+
+// Drivers are modules that are added to a build, each after what it needs.
+type Drivers struct {
+	Set     string
+	Modules []driver.Brought
+	// Open opens a file of a package.
+	Open func(p *driver.Package, name string) (io.ReadCloser, error)
+}
+
+// Extension is a build that has the parts of another one, and more drivers.
+type Extension struct {
+	Number  int
+	Created time.Time
+	Note    string
+	Drivers []Drivers
+}
+
+// knows reads what a build's modules say, those of its driver layers too.
+func (s *Store) knows(b *Build) (known, error) {
+	var k known
+	c, err := s.Open(b, modulesPart)
+	if errors.Is(err, ErrNoPart) {
+		return k, fmt.Errorf("build %d: %w", b.Number, ErrOldBuild)
+	}
+	if err != nil {
+		return k, err
+	}
+	defer c.Close()
+	return k, json.NewDecoder(io.NewSectionReader(c, 0, c.Size)).Decode(&k)
+}
+
+// Inside is what a build drives.
+func (s *Store) Inside(b *Build) (*driver.Inside, error) {
+	k, err := s.knows(b)
+	if err != nil {
+		return nil, err
+	}
+	in := driver.InsideOf(fmt.Sprintf("build %d", b.Number), b.Kernel, "amd64", append(k.Modules, k.Builtin...))
+	in.Prepare()
+	return in, nil
+}
+
+// Extend makes a build out of another one, with a layer for each set of drivers. The
+// other layers stay what they are; a layer of the same name is replaced.
+func (s *Store) Extend(base *Build, e Extension) (*Build, error) {
+	k, err := s.knows(base)
+	if err != nil {
+		return nil, err
+	}
+	b := *base
+	b.Number, b.Created, b.Note = e.Number, e.Created.UTC(), e.Note
+	b.Parts, b.Layers, b.Problems = maps.Clone(base.Parts), slices.Clone(base.Layers), slices.Clone(base.Problems)
+	for _, d := range e.Drivers {
+		layer, problems, err := s.driverLayer(&k, &b, d)
+		if err != nil {
+			return nil, err
+		}
+		b.Layers = slices.DeleteFunc(b.Layers, func(l Layer) bool { return l.Name == layer.Name })
+		at := slices.IndexFunc(b.Layers, func(l Layer) bool { return l.Name == SettingsLayer })
+		b.Layers = slices.Insert(b.Layers, max(at, 0), layer)
+		b.Problems = append(b.Problems, problems...)
+	}
+	b.Modules = len(k.Modules)
+	if err := s.putKnown(&b, k); err != nil {
+		return nil, err
+	}
+	return &b, s.save(&b)
+}
+
+// Compose makes the layer that one workstation's model needs beside a build, and
+// returns the part that holds it.
+func (s *Store) Compose(b *Build, d Drivers) (Part, error) {
+	k, err := s.knows(b)
+	if err != nil {
+		return Part{}, err
+	}
+	layer, _, err := s.driverLayer(&k, b, d)
+	return layer.Part, err
+}
+
+func (s *Store) putKnown(b *Build, k known) error {
+	part, err := s.put(func(w io.Writer) error { return json.NewEncoder(w).Encode(k) })
+	if err != nil {
+		return err
+	}
+	b.Parts[modulesPart] = part
+	b.Origins = maps.Clone(b.Origins)
+	b.Origins[modulesPart] = "jugate"
+	return nil
+}
+
+// driverLayer writes the layer of a set, and adds its modules to k. The lists of all
+// modules are written anew into it: the kernel takes the last file of a name.
+func (s *Store) driverLayer(k *known, b *Build, d Drivers) (Layer, []string, error) {
+	folder := path.Join("lib/modules", b.Kernel)
+	layer := Layer{Name: DriverLayer(d.Set)}
+	var files []content
+	var problems []string
+	blobs := map[string]bool{}
+	for _, m := range d.Modules {
+		if m.Module.Kernel != b.Kernel || m.Module.Arch != "amd64" {
+			return layer, nil, fmt.Errorf("%s of %s is for kernel %s on %s, not for %s on amd64", m.Module.Name, m.Package.Label(), m.Module.Kernel, m.Module.Arch, b.Kernel)
+		}
+		file, err := d.file(m.Package, m.Module.File, path.Join(folder, m.Module.Path))
+		if err != nil {
+			return layer, nil, err
+		}
+		files = append(files, file)
+		k.Modules = slices.DeleteFunc(k.Modules, func(o kmod.Info) bool { return o.Name == m.Module.Name })
+		k.Modules = append(k.Modules, m.Module.Info)
+		for want, at := range m.Module.Blobs {
+			if blobs[want] {
+				continue
+			}
+			blobs[want] = true
+			file, err := d.file(m.Package, at, path.Join("lib/firmware", want))
+			if err != nil {
+				return layer, nil, err
+			}
+			files = append(files, file)
+		}
+		if len(m.Module.Lacks) > 0 {
+			problems = append(problems, fmt.Sprintf("%s may ask for firmware that is not there (%s); such a device may not work", m.Module.Name, some(m.Module.Lacks)))
+		}
+		if label := m.Package.Label(); !slices.Contains(layer.Packages, label) {
+			layer.Packages = append(layer.Packages, label)
+		}
+	}
+	var builtin []string
+	for _, m := range k.Builtin {
+		builtin = append(builtin, m.Name)
+	}
+	have := kmod.NewIndex(k.Modules, builtin)
+	var dep, alias bytes.Buffer
+	if err := errors.Join(have.WriteDep(&dep), have.WriteAlias(&alias)); err != nil {
+		return layer, nil, &Incomplete{strings.Split(err.Error(), "\n")}
+	}
+	files = append(files, text(path.Join(folder, "modules.dep"), 0o644, dep.Bytes()), text(path.Join(folder, "modules.alias"), 0o644, alias.Bytes()))
+	var err error
+	layer.Part, err = s.put(func(w io.Writer) (err error) { layer.Files, err = writeLayer(w, files); return err })
+	if err != nil {
+		return layer, nil, fmt.Errorf("layer %s: %w", layer.Name, err)
+	}
+	return layer, problems, nil
+}
+
+// file reads a file of a package, expanded: the layer is compressed as a whole.
+func (d Drivers) file(p *driver.Package, name, to string) (content, error) {
+	in, err := d.Open(p, name)
+	if err != nil {
+		return content{}, fmt.Errorf("%s of %s: %w", name, p.Label(), err)
+	}
+	defer in.Close()
+	b, err := driver.Expand(in, name)
+	if err != nil {
+		return content{}, fmt.Errorf("%s of %s: %w", name, p.Label(), err)
+	}
+	file := text(to, 0o644, b)
+	file.Origin = p.Label() + " (" + p.ID + ")"
+	return file, nil
+}

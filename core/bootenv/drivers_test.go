@@ -1,0 +1,186 @@
+package bootenv_test
+
+import (
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/core/bootenv"
+	"jugate/core/driver"
+	"jugate/core/kmod"
+	"jugate/demo/madeup"
+)
+
+var created = time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
+
+// corvid are the modules of a made-up disk controller, and how to open their files.
+func corvid(t *testing.T) bootenv.Drivers {
+	t.Helper()
+	dir := t.TempDir()
+	require.NoError(t, madeup.WriteModules(dir))
+	l, err := driver.OpenLibrary(t.TempDir())
+	require.NoError(t, err)
+	found, _, err := driver.Find(os.DirFS(dir))
+	require.NoError(t, err)
+	p, err := l.Add(os.DirFS(dir), found[0], "samples", created)
+	require.NoError(t, err)
+	modules, err := driver.Bring([]driver.Choice{{Package: p, Modules: []string{"corvid_raid"}}}, l.Packages(), madeup.Kernel, nil)
+	require.NoError(t, err)
+	return bootenv.Drivers{Set: "corvid", Modules: modules, Open: func(p *driver.Package, name string) (io.ReadCloser, error) { return l.Open(p, name) }}
+}
+
+// gardenBuild is a build with the made-up kernel.
+func gardenBuild(t *testing.T, s *bootenv.Store, number int) *bootenv.Build {
+	t.Helper()
+	root := system(t)
+	require.NoError(t, madeup.WriteKernel(root))
+	o := options(t, number)
+	o.Kernel, o.Leave = madeup.Kernel, []string{"brindlenet"}
+	b, err := s.Make(t.Context(), source(t, root), o)
+	require.NoError(t, err)
+	return b
+}
+
+// unpacked gives an initrd to zstd and cpio, segment by segment, as the kernel does.
+func unpacked(t *testing.T, s *bootenv.Store, b *bootenv.Build, more ...bootenv.Part) string {
+	t.Helper()
+	dir := t.TempDir()
+	path := filepath.Join(dir, "initrd")
+	c, err := s.OpenInitrd(b, more...)
+	require.NoError(t, err)
+	defer c.Close()
+	whole, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(path, whole, 0o644))
+	out := filepath.Join(dir, "root")
+	require.NoError(t, os.Mkdir(out, 0o755))
+	at := 0
+	for _, part := range append(parts(b), more...) {
+		require.NoError(t, os.WriteFile(path, whole[at:at+int(part.Size)], 0o644))
+		cmd := exec.CommandContext(t.Context(), "sh", "-c", "zstd -dcq "+path+" | cpio -idmu --quiet --no-absolute-filenames -D "+out)
+		said, err := cmd.CombinedOutput()
+		require.NoError(t, err, "%s", said)
+		at += (int(part.Size) + 3) &^ 3
+	}
+	return out
+}
+
+func parts(b *bootenv.Build) (all []bootenv.Part) {
+	for _, l := range b.Layers {
+		all = append(all, l.Part)
+	}
+	return all
+}
+
+func TestADriverLayer(t *testing.T) {
+	s, err := bootenv.OpenStore(t.TempDir())
+	require.NoError(t, err)
+	one := gardenBuild(t, s, 1)
+	in, err := s.Inside(one)
+	require.NoError(t, err)
+	disk, err := driver.ParseModalias(madeup.CorvidDisk)
+	require.NoError(t, err)
+	assert.Empty(t, in.DrivenBy(disk))
+	net, err := driver.ParseModalias(madeup.BrindleNetwork)
+	require.NoError(t, err)
+	assert.Empty(t, in.DrivenBy(net), "it was left out")
+
+	two, err := s.Extend(one, bootenv.Extension{Number: 2, Created: created, Drivers: []bootenv.Drivers{corvid(t)}})
+	require.NoError(t, err)
+	require.Len(t, two.Layers, 3)
+	assert.Equal(t, []string{"base", "drivers corvid", "settings"}, []string{two.Layers[0].Name, two.Layers[1].Name, two.Layers[2].Name})
+	assert.Equal(t, one.Layers[0], two.Layers[0], "no other layer is made anew")
+	assert.Equal(t, []string{"corvid_lib and 1 more modules " + madeup.Kernel}, two.Layers[1].Packages)
+	assert.Equal(t, one.Modules+2, two.Modules)
+	in, err = s.Inside(two)
+	require.NoError(t, err)
+	assert.Equal(t, "corvid_raid", in.DrivenBy(disk))
+	var changed []string
+	for _, c := range bootenv.Diff(one, two) {
+		changed = append(changed, c.What+" "+c.Path)
+	}
+	modules := "/lib/modules/" + madeup.Kernel + "/"
+	assert.Equal(t, []string{"added /lib/firmware/corvid/raid.bin", "changed " + modules + "modules.alias", "changed " + modules + "modules.dep",
+		"added " + modules + "updates/corvid_lib.ko", "added " + modules + "updates/corvid_raid.ko", "changed modules.json"}, changed)
+
+	// The same set again takes the place of its layer.
+	three, err := s.Extend(two, bootenv.Extension{Number: 3, Created: created, Drivers: []bootenv.Drivers{corvid(t)}})
+	require.NoError(t, err)
+	assert.Len(t, three.Layers, 3)
+	assert.Equal(t, two.Modules, three.Modules)
+
+	// depmod judges the list of aliases, over the files that the kernel would unpack.
+	root := unpacked(t, s, two)
+	assert.FileExists(t, filepath.Join(root, "lib/firmware/corvid/raid.bin"))
+	judged, err := exec.CommandContext(t.Context(), "depmod", "-n", "-b", root, madeup.Kernel).Output()
+	require.NoError(t, err)
+	ours, err := os.ReadFile(filepath.Join(root, "lib/modules", madeup.Kernel, "modules.alias"))
+	require.NoError(t, err)
+	assert.ElementsMatch(t, pciAliases(string(judged)), pciAliases(string(ours)))
+	assert.Len(t, pciAliases(string(ours)), 3)
+}
+
+func pciAliases(text string) (all []string) {
+	for l := range strings.Lines(text) {
+		if strings.HasPrefix(l, "alias pci:") {
+			all = append(all, strings.TrimSpace(l))
+		}
+	}
+	return all
+}
+
+// What one workstation's model needs is a segment more behind the build's own.
+func TestALayerForOneModel(t *testing.T) {
+	s, err := bootenv.OpenStore(t.TempDir())
+	require.NoError(t, err)
+	b := gardenBuild(t, s, 1)
+	part, err := s.Compose(b, corvid(t))
+	require.NoError(t, err)
+	assert.NoFileExists(t, filepath.Join(unpacked(t, s, b), "lib/modules", madeup.Kernel, "updates/corvid_raid.ko"))
+	root := unpacked(t, s, b, part)
+	assert.FileExists(t, filepath.Join(root, "lib/modules", madeup.Kernel, "updates/corvid_raid.ko"))
+	dep, err := os.Open(filepath.Join(root, "lib/modules", madeup.Kernel, "modules.dep"))
+	require.NoError(t, err)
+	defer dep.Close()
+	alias, err := os.Open(filepath.Join(root, "lib/modules", madeup.Kernel, "modules.alias"))
+	require.NoError(t, err)
+	defer alias.Close()
+	x, err := kmod.ReadIndex(dep, alias)
+	require.NoError(t, err)
+	order, err := x.Order("corvid_raid")
+	require.NoError(t, err)
+	assert.Equal(t, "corvid_lib", order[0].Name)
+	again, err := s.Compose(b, corvid(t))
+	require.NoError(t, err)
+	assert.Equal(t, part, again, "the same layer is the same part")
+}
+
+func TestDriversThatDoNotFit(t *testing.T) {
+	s, err := bootenv.OpenStore(t.TempDir())
+	require.NoError(t, err)
+	other, err := s.Make(t.Context(), source(t, system(t)), options(t, 1))
+	require.NoError(t, err)
+	_, err = s.Extend(other, bootenv.Extension{Number: 2, Created: created, Drivers: []bootenv.Drivers{corvid(t)}})
+	assert.ErrorContains(t, err, "corvid_lib of corvid_lib and 1 more modules 6.1.0-9-garden is for kernel 6.1.0-9-garden on amd64, not for 6.1.0-9-test on amd64")
+	garden := gardenBuild(t, s, 3)
+	lacking := corvid(t)
+	lacking.Modules = slices.DeleteFunc(lacking.Modules, func(b driver.Brought) bool { return b.Module.Name == "corvid_lib" })
+	_, err = s.Extend(garden, bootenv.Extension{Number: 4, Created: created, Drivers: []bootenv.Drivers{lacking}})
+	assert.ErrorIs(t, err, bootenv.ErrIncomplete)
+	assert.ErrorContains(t, err, "corvid_lib, which corvid_raid needs")
+	numbers, err := s.Builds()
+	require.NoError(t, err)
+	assert.Equal(t, []int{1, 3}, numbers, "what cannot be made is not there")
+
+	delete(garden.Parts, "modules.json")
+	_, err = s.Inside(garden)
+	assert.ErrorIs(t, err, bootenv.ErrOldBuild)
+}
