@@ -30,10 +30,11 @@ type Standing struct {
 // ToErrand is an errand as the agent gets it.
 type ToErrand struct {
 	ID      int64      `json:"id"`
-	Kind    string     `json:"kind" enum:"capture,receive"`
+	Kind    string     `json:"kind" enum:"capture,receive,drivers"`
 	Image   string     `json:"image"`
 	Capture *ToCapture `json:"capture,omitempty"`
 	Receive *ToReceive `json:"receive,omitempty"`
+	Put     *ToPut     `json:"put,omitempty"`
 }
 
 // ToCapture is how an agent captures.
@@ -54,6 +55,7 @@ type ToReceive struct {
 	SealKey  []byte `json:"seal_key,omitempty" doc:"Opens the parcels of a sealed delivery"`
 	Reuse    bool   `json:"reuse" doc:"Check the disk first and keep what is right"`
 	WhenDone string `json:"when_done" enum:"stay,restart,power-off"`
+	Put      *ToPut `json:"put,omitempty" doc:"Drivers for the system, once the copy is right"`
 	RestoreOptions
 }
 
@@ -91,15 +93,16 @@ type Progress struct {
 	Multicast int64  `json:"bytes_multicast"`
 	Unicast   int64  `json:"bytes_unicast"`
 	// These are of the stream.
-	Repaired     int64   `json:"bytes_repaired" doc:"Of those by multicast, what was sent again"`
-	Packets      int64   `json:"packets"`
-	Lost         int64   `json:"packets_lost"`
-	Backlog      int64   `json:"backlog" doc:"Has come and is not on the disk yet, in bytes"`
-	BacklogLimit int64   `json:"backlog_limit" doc:"What there is room for"`
-	DiskSpeed    float64 `json:"disk_speed" doc:"Bytes a second that the disk takes"`
-	Verified     bool    `json:"verified" doc:"With ended: the whole disk was read back and is right"`
-	Error        string  `json:"error,omitempty" maxLength:"4000"`
-	Remark       string  `json:"remark,omitempty" maxLength:"4000" doc:"With ended: what else was done, in words"`
+	Repaired     int64    `json:"bytes_repaired" doc:"Of those by multicast, what was sent again"`
+	Packets      int64    `json:"packets"`
+	Lost         int64    `json:"packets_lost"`
+	Backlog      int64    `json:"backlog" doc:"Has come and is not on the disk yet, in bytes"`
+	BacklogLimit int64    `json:"backlog_limit" doc:"What there is room for"`
+	DiskSpeed    float64  `json:"disk_speed" doc:"Bytes a second that the disk takes"`
+	Verified     bool     `json:"verified" doc:"With ended: the whole disk was read back and is right"`
+	Error        string   `json:"error,omitempty" maxLength:"4000"`
+	Drivers      []string `json:"drivers,omitempty" maxItems:"1000" doc:"With ended: driver packages that were put in"`
+	Remark       string   `json:"remark,omitempty" maxLength:"4000" doc:"With ended: what else was done, in words"`
 }
 
 // Course is the reply to a Progress: how far the delivery as a whole is. When it

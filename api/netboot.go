@@ -32,6 +32,9 @@ type BootTrail struct {
 	Workstation string     `json:"workstation" doc:"Its name; empty if nobody has admitted it"`
 	Steps       []BootStep `json:"steps" nullable:"false"`
 	Stuck       string     `json:"stuck" doc:"What probably keeps it from getting on; empty if nothing does"`
+	Model       string     `json:"model,omitempty" doc:"What its firmware or its last inventory says"`
+	// Cover is set if more drivers would help: what to order of a build.
+	Cover string `json:"cover,omitempty" doc:"For a build's cover, to have its devices driven"`
 }
 
 // BootStep is a station on the way from the power button to the agent.
@@ -66,6 +69,11 @@ type NewBuild struct {
 	Shell    bool     `json:"shell,omitempty" doc:"Let people have a shell at the workstation"`
 	Note     string   `json:"note,omitempty" maxLength:"1000"`
 	Offer    bool     `json:"offer,omitempty" doc:"Offer it at once"`
+	LeaveOut []string `json:"leave_out,omitempty" doc:"Modules that the base layer is not to have" maxItems:"1000"`
+	// With drivers and no source, the build extends another one and has all its layers.
+	Base    int      `json:"base,omitempty" doc:"Build to extend; the one that is offered by default" minimum:"0"`
+	Drivers []string `json:"drivers,omitempty" doc:"Driver sets, each of which becomes a layer" maxItems:"50"`
+	Cover   []string `json:"cover,omitempty" doc:"Workstations or models whose disk controllers and network cards are to be driven, from the whole library" maxItems:"100"`
 }
 
 // Build is a build of the boot environment.
@@ -91,6 +99,8 @@ type BuildLayer struct {
 	Bytes  int64       `json:"bytes"`
 	Count  int         `json:"count" doc:"Files in it"`
 	Files  []BuildFile `json:"files,omitempty" doc:"Told for a single build"`
+	// Packages are the driver packages of a layer of drivers.
+	Packages []string `json:"packages,omitempty"`
 }
 
 // BuildFile is a file of a build.

@@ -31,6 +31,8 @@ type Inventory struct {
 	SecureBoot bool   `json:"secure_boot,omitempty"`
 	Disks      []Disk `json:"disks" nullable:"false" maxItems:"256"`
 	Cards      []Card `json:"network_cards" nullable:"false" maxItems:"64"`
+	// Devices are all that want a driver.
+	Devices []Device `json:"devices,omitempty" maxItems:"1024"`
 }
 
 // Disk is a disk of a workstation.
@@ -135,7 +137,7 @@ type CaptureOptions struct {
 type Errand struct {
 	ID          int64      `json:"id"`
 	Workstation string     `json:"workstation"`
-	Kind        string     `json:"kind" enum:"capture,receive"`
+	Kind        string     `json:"kind" enum:"capture,receive,drivers"`
 	State       string     `json:"state" enum:"waiting,running,done,failed,stopped"`
 	Image       string     `json:"image"`
 	Version     int        `json:"version" doc:"What a capture became; 0 until then"`
@@ -161,6 +163,7 @@ type NewDelivery struct {
 	Sealed     bool      `json:"sealed,omitempty" doc:"Encrypt the slabs on the wire"`
 	Aside      AsideRule `json:"aside,omitzero"`
 	RestoreOptions
+	DriverOrder
 }
 
 // AsideRule says who is taken out of the stream and served alone. What is not
@@ -271,6 +274,7 @@ type Receipt struct {
 	Reason      string     `json:"reason"`
 	OrderedBy   string     `json:"ordered_by"`
 	Unreadable  int64      `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on this disk"`
+	Drivers     []string   `json:"drivers,omitempty" doc:"Driver packages that were put in after the copy was checked"`
 	Chain       string     `json:"chain" doc:"Digest over this receipt and the one before"`
 }
 

@@ -39,6 +39,7 @@ type Delivery struct {
 	SealKey    []byte `db:"seal_key"` // until it is over
 	Aside      string `db:"aside"`    // JSON: who is set aside
 	Paused     bool   `db:"paused"`
+	Drivers    string `db:"drivers"` // JSON: which drivers go into the delivered system
 }
 
 // DeliveryChange is something that was done to a delivery.
@@ -57,7 +58,7 @@ func (d *Delivery) Targets() (names []string) {
 }
 
 const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes, d.options,
-	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused`
+	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused, d.drivers`
 
 // AddDelivery records an order and an errand for each workstation, and returns
 // the delivery's number.
@@ -69,8 +70,8 @@ func (db *DB) AddDelivery(ctx context.Context, d Delivery, targets []string, wor
 	d.TargetsJS, d.Created = string(names), d.Created.UTC()
 	var id int64
 	err = db.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes, options, wait_at_most, when_done, reuse, sealed, seal_key, aside)
-			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes, :options, :wait_at_most, :when_done, :reuse, :sealed, :seal_key, :aside)`, d)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes, options, wait_at_most, when_done, reuse, sealed, seal_key, aside, drivers)
+			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes, :options, :wait_at_most, :when_done, :reuse, :sealed, :seal_key, :aside, :drivers)`, d)
 		if err != nil {
 			return err
 		}

@@ -13,6 +13,7 @@ import (
 const (
 	ErrandCapture = "capture"
 	ErrandReceive = "receive"
+	ErrandDrivers = "drivers"
 
 	ErrandWaiting = "waiting" // for the workstation to ask for it
 	ErrandRunning = "running"
@@ -35,10 +36,11 @@ type Errand struct {
 	Error         string        `db:"error"`
 	Created       time.Time     `db:"created"`
 	Ended         sql.NullTime  `db:"ended"`
-	Options       string        `db:"options"` // JSON: how to capture
+	Options       string        `db:"options"` // JSON: how to do it
+	Result        string        `db:"result"`  // of drivers: JSON
 }
 
-const errandSelect = `SELECT e.id, e.workstation_id, coalesce(w.name, '') AS workstation, e.kind, e.state, e.image, e.version, e.note, e.delivery_id, e.error, e.created, e.ended, e.options
+const errandSelect = `SELECT e.id, e.workstation_id, coalesce(w.name, '') AS workstation, e.kind, e.state, e.image, e.version, e.note, e.delivery_id, e.error, e.created, e.ended, e.options, e.result
 	FROM errands e JOIN workstations w ON w.id = e.workstation_id `
 
 // AddCapture asks a workstation to capture its disk as the next version of an

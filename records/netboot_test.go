@@ -91,7 +91,9 @@ func TestTicketsAreForOneBootOfOneMachine(t *testing.T) {
 	db, _ := open(t)
 	ctx := t.Context()
 	herb, other := hwaddr.MustParse("00:00:5e:00:53:11"), hwaddr.MustParse("00:00:5e:00:53:12")
-	add := func(now time.Time, digest string) { require.NoError(t, db.AddTicket(ctx, now, digest, herb.String(), "")) }
+	add := func(now time.Time, digest string) {
+		require.NoError(t, db.AddTicket(ctx, now, digest, herb.String(), ""))
+	}
 	use := func(now time.Time, digest, boot string, a hwaddr.Address) error {
 		return db.UseTicket(ctx, now, digest, boot, []hwaddr.Address{other, a})
 	}

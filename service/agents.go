@@ -14,6 +14,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"jugate/api"
+	"jugate/core/driver"
 	"jugate/core/hwaddr"
 	"jugate/core/roster"
 	"jugate/records"
@@ -156,11 +157,14 @@ func (s *Service) agentAPI(r chi.Router) {
 		huma.Post(h, "/wish", s.wish)
 		huma.Post(h, "/errands/{id}/missing", s.missingSlabs)
 		huma.Post(h, "/errands/{id}/fail", s.failErrand)
+		huma.Post(h, "/errands/{id}/put", s.hasPut)
+		huma.Post(h, "/lacks", s.lacks)
 		huma.Post(h, "/deliveries/{id}/progress", s.progress)
 		huma.Post(h, "/deliveries/{id}/lacking", s.lacking)
 		r.Put("/errands/{id}/slabs/{digest}", s.putSlab)
 		r.Put("/errands/{id}/map", s.putMap)
 		r.Put("/errands/{id}/manifest", s.putManifest)
+		r.Get("/drivers/{id}/files/*", s.getDriverFile)
 		r.Get("/deliveries/{id}/manifest", s.getManifest)
 		r.Get("/deliveries/{id}/map", s.getMap)
 		r.Get("/deliveries/{id}/slabs/{digest}", s.getSlab)
@@ -270,6 +274,9 @@ func (s *Service) toErrand(ctx context.Context, e *records.Errand) (*api.ToErran
 			return nil, err
 		}
 	}
+	if e.Kind == records.ErrandDrivers {
+		return out, s.fillPut(ctx, e, out)
+	}
 	if e.Kind == records.ErrandReceive {
 		d, err := s.records.Delivery(ctx, e.DeliveryID.Int64)
 		if err != nil {
@@ -282,6 +289,9 @@ func (s *Service) toErrand(ctx context.Context, e *records.Errand) (*api.ToErran
 		}
 		if err := json.Unmarshal([]byte(d.Options), &out.Receive.RestoreOptions); err != nil {
 			return nil, err
+		}
+		if out.Receive.Put, err = s.putOfDelivery(ctx, d, e.WorkstationID); err != nil {
+			out.Receive.Put = &api.ToPut{System: string(driver.Linux), Packages: []api.DriverPackage{}, Problem: problem(err).Error()}
 		}
 	}
 	return out, nil

@@ -26,7 +26,7 @@ func (s *Service) build(b *bootenv.Build, offered int, whole bool) api.Build {
 	out := api.Build{Number: b.Number, Created: b.Created, Note: b.Note, Kernel: b.Kernel, Words: b.Words, Shell: b.Shell, Modules: b.Modules,
 		Bytes: b.Size(), Offered: b.Number == offered, Problems: b.Problems, Layers: []api.BuildLayer{}}
 	for _, l := range b.Layers {
-		layer := api.BuildLayer{Name: l.Name, Digest: l.Part.Digest.String(), Bytes: l.Part.Size, Count: len(l.Files)}
+		layer := api.BuildLayer{Name: l.Name, Digest: l.Part.Digest.String(), Bytes: l.Part.Size, Count: len(l.Files), Packages: l.Packages}
 		for _, f := range l.Files {
 			if whole {
 				layer.Files = append(layer.Files, api.BuildFile{Path: "/" + f.Path, Bytes: f.Size, Digest: f.Digest.String(), Origin: f.Origin})
@@ -45,6 +45,12 @@ func (s *Service) build(b *bootenv.Build, offered int, whole bool) api.Build {
 
 // makeBuild makes the next build.
 func (s *Service) makeBuild(ctx context.Context, in api.NewBuild) (*bootenv.Build, error) {
+	if len(in.Drivers)+len(in.Cover) > 0 && len(in.From)+len(in.Packages) == 0 {
+		_, err := s.findBuild(ctx, in.Base)
+		if err == nil || in.Base > 0 {
+			return s.extendBuild(ctx, in)
+		}
+	}
 	from := &bootenv.Source{}
 	defer from.Close()
 	for _, file := range in.Packages {
@@ -61,27 +67,50 @@ func (s *Service) makeBuild(ctx context.Context, in api.NewBuild) (*bootenv.Buil
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
 	}
-	s.boot.making.Lock()
-	defer s.boot.making.Unlock()
-	numbers, err := s.boot.builds.Builds()
+	b, err := s.makePlain(ctx, from, in)
+	if err != nil || len(in.Drivers)+len(in.Cover) == 0 {
+		return b, err
+	}
+	layers, err := s.driverLayers(ctx, b, in)
 	if err != nil {
 		return nil, err
 	}
-	next := 1
-	if len(numbers) > 0 {
-		next = numbers[len(numbers)-1] + 1
+	return s.addLayers(b, layers, in)
+}
+
+// makePlain makes a build without layers of drivers.
+func (s *Service) makePlain(ctx context.Context, from *bootenv.Source, in api.NewBuild) (*bootenv.Build, error) {
+	s.boot.making.Lock()
+	defer s.boot.making.Unlock()
+	next, err := s.nextBuild()
+	if err != nil {
+		return nil, err
 	}
-	b, err := s.boot.builds.Make(ctx, from, bootenv.Options{Number: next, Created: s.config.Now(), Note: in.Note, Kernel: in.Kernel, Words: in.Words,
+	b, err := s.boot.builds.Make(ctx, from, bootenv.Options{Number: next, Created: s.config.Now(), Note: in.Note, Kernel: in.Kernel, Words: in.Words, Leave: in.LeaveOut,
 		Agent: s.config.Netboot.Agent, Certificate: s.certificate, Settings: bootenv.Settings{Shell: in.Shell}})
-	var incomplete *bootenv.Incomplete
-	if errors.As(err, &incomplete) {
-		var details []error
-		for _, m := range incomplete.Missing {
-			details = append(details, &huma.ErrorDetail{Message: m})
-		}
-		return nil, huma.Error422UnprocessableEntity(err.Error(), details...)
+	return b, incomplete(err)
+}
+
+// nextBuild is a number that no build has. The caller holds making.
+func (s *Service) nextBuild() (int, error) {
+	numbers, err := s.boot.builds.Builds()
+	if err != nil || len(numbers) == 0 {
+		return 1, err
 	}
-	return b, err
+	return numbers[len(numbers)-1] + 1, nil
+}
+
+// incomplete says in a reply what a build lacks.
+func incomplete(err error) error {
+	var lacks *bootenv.Incomplete
+	if !errors.As(err, &lacks) {
+		return err
+	}
+	var details []error
+	for _, m := range lacks.Missing {
+		details = append(details, &huma.ErrorDetail{Message: m})
+	}
+	return huma.Error422UnprocessableEntity(err.Error(), details...)
 }
 
 // findBuild reads a build by number; 0 is the one that is offered.

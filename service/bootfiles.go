@@ -20,6 +20,7 @@ import (
 	"jugate/core/bootenv"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
+	"jugate/core/slabstore"
 )
 
 // seen is who asks for a boot file, and by which address of the service.
@@ -63,6 +64,8 @@ func (s *Service) openBootFile(ctx context.Context, name string, from seen) (boo
 		if n, err = s.buildFor(ctx, from.client); err != nil {
 			return nil, err
 		}
+	} else if digest, more := strings.CutPrefix(part, initrdWith); more {
+		return s.openInitrdWith(n, digest)
 	} else if part != bootenv.KernelPart && part != bootenv.InitrdPart {
 		return nil, fmt.Errorf("there is no file %q", name)
 	}
@@ -82,6 +85,31 @@ func (s *Service) openBootFile(ctx context.Context, name string, from seen) (boo
 	}
 	if part == bootenv.PlainPart {
 		return plainLoader(content, from.server)
+	}
+	return bootPart{content}, nil
+}
+
+// initrdWith begins the name of a build's layers with one more behind them, whose
+// digest follows.
+const initrdWith = bootenv.InitrdPart + "+"
+
+// openInitrdWith opens the layers of a build with one for a model behind them.
+func (s *Service) openInitrdWith(build int, digest string) (bootwire.Content, error) {
+	d, err := slabstore.ParseDigest(digest)
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.boot.builds.Build(build)
+	if err != nil {
+		return nil, err
+	}
+	part, err := s.boot.builds.Part(d)
+	if err != nil {
+		return nil, err
+	}
+	content, err := s.boot.builds.OpenInitrd(b, part)
+	if err != nil {
+		return nil, err
 	}
 	return bootPart{content}, nil
 }
@@ -146,7 +174,7 @@ func (s *Service) bootFileDone(name string, client netip.Addr, n int64, err erro
 	switch {
 	case name == bootenv.ShimPart || name == bootenv.BIOSPart || name == bootenv.PlainPart:
 		s.bootStep(client, netboot.StepLoader, fmt.Sprintf("%s, %d bytes", name, n))
-	case strings.HasSuffix(name, "/"+bootenv.InitrdPart):
+	case strings.HasSuffix(name, "/"+bootenv.InitrdPart) || strings.Contains(name, "/"+initrdWith):
 		s.bootStep(client, netboot.StepInitrd, fmt.Sprintf("%d bytes", n))
 	}
 }
@@ -158,6 +186,7 @@ func (s *Service) bootScript(ctx context.Context, l netboot.Loader, a hwaddr.Add
 		s.boot.knowAddress(from.client, a)
 		s.boot.mu.Unlock()
 	}
+	s.boot.tell(a, l.Model)
 	choice, err := s.choose(ctx, l, a)
 	if err != nil {
 		s.log.Error("a boot script cannot be made", "workstation", a, "error", err)

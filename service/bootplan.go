@@ -22,7 +22,7 @@ func (s *Service) choose(ctx context.Context, l netboot.Loader, a hwaddr.Address
 	w, err := s.records.FindWorkstation(ctx, a.String())
 	switch {
 	case errors.Is(err, records.ErrNotFound), err == nil && w.State == roster.Newcomer:
-		return s.chooseForNewcomer(ctx, c)
+		return s.chooseForNewcomer(ctx, c, w)
 	case err != nil:
 		return c, err
 	}
@@ -55,11 +55,11 @@ func (s *Service) choose(ctx context.Context, l netboot.Loader, a hwaddr.Address
 			c.Offers = append(c.Offers, netboot.Offer{Title: "Receive " + image + " (all data on this disk is lost)", Wish: "receive:" + image})
 		}
 	}
-	return s.prepareBoot(ctx, c)
+	return s.prepareBoot(ctx, c, *w)
 }
 
 // chooseForNewcomer decides for a machine that nobody has admitted.
-func (s *Service) chooseForNewcomer(ctx context.Context, c netboot.Choice) (netboot.Choice, error) {
+func (s *Service) chooseForNewcomer(ctx context.Context, c netboot.Choice, w *records.Workstation) (netboot.Choice, error) {
 	var err error
 	if c.Build, err = s.records.Offered(ctx); err != nil {
 		return c, err
@@ -76,11 +76,14 @@ func (s *Service) chooseForNewcomer(ctx context.Context, c netboot.Choice) (netb
 		c.Why = "unknown machines are ignored"
 		return c, nil
 	}
-	return s.prepareBoot(ctx, c)
+	if w.ID == 0 { // never seen: its address is all that is known
+		w = &records.Workstation{AddressList: c.Address.String()}
+	}
+	return s.prepareBoot(ctx, c, *w)
 }
 
 // prepareBoot adds what the environment needs, for the case that it is booted.
-func (s *Service) prepareBoot(ctx context.Context, c netboot.Choice) (netboot.Choice, error) {
+func (s *Service) prepareBoot(ctx context.Context, c netboot.Choice, w records.Workstation) (netboot.Choice, error) {
 	if c.Do == netboot.Disk && c.Menu == 0 {
 		return c, nil
 	}
@@ -89,6 +92,11 @@ func (s *Service) prepareBoot(ctx context.Context, c netboot.Choice) (netboot.Ch
 		return c, fmt.Errorf("build %d cannot be read: %w", c.Build, err)
 	}
 	c.Words = b.Words
+	if part, err := s.onDemand(ctx, w, b); err != nil {
+		s.log.Warn("no drivers on demand", "workstation", c.Name, "build", c.Build, "error", err)
+	} else if part.Size > 0 {
+		c.Initrd = initrdWith + part.Digest.String()
+	}
 	c.Ticket = newSecret()[:32]
 	return c, s.records.AddTicket(ctx, s.config.Now(), slabstore.Sum([]byte(c.Ticket)).String(), c.Address.String(), "")
 }

@@ -275,13 +275,20 @@ func (s *Service) orderBy(ctx context.Context, by string, in api.NewDelivery) (a
 	if err := s.mayReceive(ctx, v.Image, targets); err != nil {
 		return api.Delivery{}, err
 	}
+	if err := s.checkDrivers(ctx, v, in.DriverOrder, targets); err != nil {
+		return api.Delivery{}, err
+	}
+	drivers, err := json.Marshal(in.DriverOrder)
+	if err != nil {
+		return api.Delivery{}, err
+	}
 	if rule.Ready() > len(targets) {
 		return api.Delivery{}, huma.Error422UnprocessableEntity(fmt.Sprintf("the stream is to start when %d workstations are ready, but the order names only %d", rule.Ready(), len(targets)))
 	}
 	rec := records.Delivery{
 		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: rule.String(), Rate: in.Rate, State: delivery.Gathering,
 		Session: rand.Uint32(), OrderedBy: by, Created: s.config.Now(), UsedBytes: v.UsedBytes, Options: options,
-		WaitAtMost: in.WaitAtMost, WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed,
+		WaitAtMost: in.WaitAtMost, WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed, Drivers: string(drivers),
 	}
 	aside, err := json.Marshal(in.Aside)
 	if err != nil {
@@ -379,6 +386,9 @@ func (s *Service) progress(ctx context.Context, in *struct {
 	r := s.runner(in.ID)
 	if r == nil {
 		return answer(api.Course{State: string(rec.State), Over: true}, nil)
+	}
+	if len(b.Drivers) > 0 {
+		r.putIn(caller(ctx), b.Drivers)
 	}
 	if b.Remark != "" {
 		r.remark(s.config.Now(), caller(ctx), b.Remark)

@@ -87,6 +87,7 @@ func (s *Service) eventRoutes(h huma.API) {
 		"delivery":    api.Delivery{},
 		"receipt":     api.Receipt{},
 		"boot":        bootEvent{},
+		"drivers":     driverEvent{},
 		"resync":      resync{},
 	}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
 		l := s.events.listen()

@@ -58,6 +58,7 @@ type boot struct {
 	mu    sync.Mutex
 	trail netboot.Trail
 	byIP  map[netip.Addr]hwaddr.Address
+	told  map[hwaddr.Address]string // models, as firmware told them
 	links []*link
 }
 
@@ -333,6 +334,19 @@ type bootEvent struct {
 	Address string `json:"hardware_address"`
 }
 
+// tell remembers what a machine's firmware says of its model.
+func (b *boot) tell(a hwaddr.Address, model string) {
+	if model == "" {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.told == nil || len(b.told) >= addressesAtMost {
+		b.told = map[hwaddr.Address]string{}
+	}
+	b.told[a] = model
+}
+
 // bootStatus is how network boot stands.
 func (s *Service) bootStatus(ctx context.Context) (api.NetbootStatus, error) {
 	out := api.NetbootStatus{Links: []api.NetbootLink{}, Machines: []api.BootTrail{}, Unknown: string(s.config.Netboot.Unknown)}
@@ -340,6 +354,13 @@ func (s *Service) bootStatus(ctx context.Context) (api.NetbootStatus, error) {
 	if out.Offered, err = s.records.Offered(ctx); err != nil {
 		return out, err
 	}
+	silent := s.fillStatus(&out)
+	return out, s.whySilent(ctx, &out, silent)
+}
+
+// fillStatus takes what is known of links and machines, and returns which machines
+// never called.
+func (s *Service) fillStatus(out *api.NetbootStatus) (silent []int) {
 	now := s.config.Now()
 	s.boot.mu.Lock()
 	defer s.boot.mu.Unlock()
@@ -356,11 +377,14 @@ func (s *Service) bootStatus(ctx context.Context) (api.NetbootStatus, error) {
 		out.Links = append(out.Links, link)
 	}
 	for _, a := range s.boot.trail.Machines() {
-		t := api.BootTrail{Address: a.String(), Stuck: s.boot.trail.Stuck(now, a), Steps: []api.BootStep{}}
+		t := api.BootTrail{Address: a.String(), Stuck: s.boot.trail.Stuck(now, a), Steps: []api.BootStep{}, Model: s.boot.told[a]}
+		if t.Stuck != "" && s.boot.trail.Silent(now, a) {
+			silent = append(silent, len(out.Machines))
+		}
 		for _, m := range s.boot.trail.Steps(a) {
 			t.Steps = append(t.Steps, api.BootStep{At: m.At, Step: string(m.Step), Detail: m.Detail})
 		}
 		out.Machines = append(out.Machines, t)
 	}
-	return out, nil
+	return silent
 }

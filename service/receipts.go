@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"net/http"
 	"time"
 
@@ -18,6 +19,11 @@ func receipt(r records.Receipt) api.Receipt {
 		Image: r.Image, Version: r.Version, Digest: r.Digest, Ended: r.Ended,
 		Multicast: r.BytesMulticast, Unicast: r.BytesUnicast, Verified: r.Verified,
 		Outcome: string(r.Outcome), Reason: r.Reason, OrderedBy: r.OrderedBy, Unreadable: r.Unreadable, Chain: r.Chain,
+	}
+	if r.Drivers != "" {
+		if err := json.Unmarshal([]byte(r.Drivers), &out.Drivers); err != nil {
+			out.Drivers = []string{r.Drivers}
+		}
 	}
 	if r.Started.Valid {
 		out.Started = &r.Started.Time

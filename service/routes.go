@@ -71,6 +71,10 @@ func (s *Service) peopleAPI(r chi.Router) huma.API {
 	s.mediaRoutes(h)
 	s.wishRoutes(h)
 	s.netbootRoutes(h)
+	s.driverRoutes(h)
+	s.driverSetRoutes(h)
+	s.coverageRoutes(h)
+	s.putRoutes(h)
 	s.eventRoutes(h)
 	return h
 }

@@ -47,9 +47,10 @@ type runner struct {
 	reason      string // why it was stopped
 	wire        int64
 	repairBytes int64
-	unicast     map[int64]int64 // mending bytes sent, by workstation
-	sent        int             // slabs of this round
-	slabs       int             // that it has
+	unicast     map[int64]int64    // mending bytes sent, by workstation
+	drivers     map[int64][]string // packages put in, by workstation
+	sent        int                // slabs of this round
+	slabs       int                // that it has
 	round       int
 
 	unwritten []delivery.Member // ended, receipt still to be written
@@ -202,6 +203,16 @@ func (r *runner) remark(now time.Time, id int64, text string) {
 	if w, is := r.members[id]; is && !r.d.Ended(id) {
 		r.note(now, w.Name, text)
 	}
+}
+
+// putIn notes which drivers a workstation has put in.
+func (r *runner) putIn(id int64, packages []string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.drivers == nil {
+		r.drivers = map[int64][]string{}
+	}
+	r.drivers[id] = packages
 }
 
 // lacking takes what a workstation lacks.
@@ -471,6 +482,11 @@ func (r *runner) writeReceipts(ctx context.Context) bool {
 		m := r.unwritten[0]
 		r.mu.Lock()
 		w := r.members[m.ID]
+		drivers := ""
+		if list := r.drivers[m.ID]; len(list) > 0 {
+			text, _ := json.Marshal(list) // strings always can be
+			drivers = string(text)
+		}
 		r.mu.Unlock()
 		receipt := records.Receipt{
 			DeliveryID: r.rec.ID, WorkstationID: w.ID, Workstation: w.Name, Address: w.Addresses()[0].String(),
@@ -478,7 +494,7 @@ func (r *runner) writeReceipts(ctx context.Context) bool {
 			Started: sql.NullTime{Time: m.Began, Valid: !m.Began.IsZero()}, Ended: m.Ended,
 			BytesMulticast: m.Last.Multicast, BytesUnicast: m.Last.Unicast,
 			Verified: m.Outcome == delivery.Delivered, Outcome: m.Outcome, Reason: m.Reason, OrderedBy: r.rec.OrderedBy,
-			Unreadable: r.unreadable(ctx),
+			Unreadable: r.unreadable(ctx), Drivers: drivers,
 		}
 		if err := r.s.records.AddReceipt(ctx, receipt); err != nil {
 			r.s.log.Error("a receipt could not be written", "delivery", r.rec.ID, "workstation", w.Name, "error", err)

@@ -38,6 +38,7 @@ import (
 	"github.com/gofrs/flock"
 
 	"jugate/core/bootenv"
+	"jugate/core/driver"
 	"jugate/core/image"
 	"jugate/core/slabstore"
 	"jugate/records"
@@ -77,6 +78,9 @@ type Service struct {
 	token   string
 	rates   rates
 	boot    boot
+	drivers *driver.Library
+	systems systems
+	insides insides
 	signIns signIns
 
 	certificate []byte // PEM
@@ -143,6 +147,9 @@ func (s *Service) open(ctx context.Context) (err error) {
 	}
 	if s.boot.builds, err = bootenv.OpenStore(filepath.Join(s.config.Data, "bootenv")); err != nil {
 		return fmt.Errorf("open the boot environment's builds: %w", err)
+	}
+	if s.drivers, err = driver.OpenLibrary(filepath.Join(s.config.Data, "drivers")); err != nil {
+		return fmt.Errorf("open the driver library: %w", err)
 	}
 	if s.config.Netboot.Unknown == "" {
 		s.config.Netboot.Unknown = Hold

@@ -149,6 +149,17 @@ func (s *Store) Open(b *Build, name string) (*Content, error) {
 	return s.OpenInitrd(b)
 }
 
+// Part finds a stored part by its digest. Errors wrap fs.ErrNotExist.
+func (s *Store) Part(d slabstore.Digest) (Part, error) {
+	p := Part{Digest: d}
+	info, err := os.Stat(s.partFile(p))
+	if err != nil {
+		return p, err
+	}
+	p.Size = info.Size()
+	return p, nil
+}
+
 // OpenInitrd opens the layers of a build, and more behind them.
 func (s *Store) OpenInitrd(b *Build, more ...Part) (*Content, error) {
 	var parts []Part

@@ -58,8 +58,8 @@ func (s *Set) Check() error {
 	return nil
 }
 
-// like tells whether a text fits a rule's; an empty rule fits all.
-func like(rule, text string) bool {
+// Like tells whether a text fits a rule's; an empty rule fits all.
+func Like(rule, text string) bool {
 	if rule == "" {
 		return true
 	}
@@ -71,7 +71,7 @@ func like(rule, text string) bool {
 // takes tells whether a rule takes a package, leaving aside its class and model.
 func (r Rule) takes(p *Package) bool {
 	provided := cmp.Or(p.Provider, "the kernel")
-	return like(r.Provider, provided) && (like(r.Package, p.Name) || strings.HasPrefix(p.ID, r.Package) && len(r.Package) >= 4)
+	return Like(r.Provider, provided) && (Like(r.Package, p.Name) || strings.HasPrefix(p.ID, r.Package) && len(r.Package) >= 4)
 }
 
 // Choice is a package that was chosen, and of a package of modules which of them.
@@ -86,10 +86,10 @@ type Choice struct {
 // Fleet are the devices of the workstations that there are, by model.
 type Fleet map[string][]Device
 
-// like are the devices of all models that a rule means.
-func (f Fleet) like(model string) (all []Device) {
+// of are the devices of all models that a rule means.
+func (f Fleet) of(model string) (all []Device) {
 	for name, devices := range f {
-		if like(model, name) {
+		if Like(model, name) {
 			all = append(all, devices...)
 		}
 	}
@@ -131,7 +131,7 @@ func (r Rule) of(p *Package, fleet Fleet, t Target) (names []string) {
 		return names
 	}
 	x := NewIndex([]*Package{p})
-	for _, d := range fleet.like(r.Model) {
+	for _, d := range fleet.of(r.Model) {
 		if r.Class != "" && r.Class != d.Class {
 			continue
 		}
@@ -148,7 +148,7 @@ func drivesOf(p *Package, m Module, fleet Fleet, class Class, t Target) bool {
 	one := *p
 	one.Modules = []Module{m}
 	x := NewIndex([]*Package{&one})
-	return slices.ContainsFunc(fleet.like("*"), func(d Device) bool { return d.Class == class && len(x.Candidates(d, t)) > 0 })
+	return slices.ContainsFunc(fleet.of("*"), func(d Device) bool { return d.Class == class && len(x.Candidates(d, t)) > 0 })
 }
 
 func addChoice(chosen map[string]*Choice, p *Package, names []string) {
@@ -179,7 +179,7 @@ func inOrder(chosen map[string]*Choice, packages []*Package) (all []Choice) {
 // admits tells whether a set may give a candidate to a device of a model.
 func (s *Set) admits(c Candidate, d Device, model string) bool {
 	return s.System == c.Package.Kind.For() && c.Package.Has(s.Arch) && slices.ContainsFunc(s.Rules, func(r Rule) bool {
-		return r.takes(c.Package) && like(r.Model, model) && (r.Class == "" || r.Class == d.Class || r.Class == c.Package.Class)
+		return r.takes(c.Package) && Like(r.Model, model) && (r.Class == "" || r.Class == d.Class || r.Class == c.Package.Class)
 	})
 }
 

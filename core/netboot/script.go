@@ -1,6 +1,7 @@
 package netboot
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -13,6 +14,7 @@ type Loader struct {
 	EFI    bool
 	HTTP   bool   // it can load by HTTP; else by TFTP alone
 	Server string // HOST:PORT of the service's HTTP, as seen by the machine
+	Model  string // as the firmware tells it, with underscores for spaces
 }
 
 // Root is how a loader names the folder of boot files.
@@ -45,6 +47,7 @@ type Choice struct {
 	Words   string // for the kernel
 	Service string // URL that the agent calls
 	Ticket  string
+	Initrd  string // name of the layers, if it is not the build's own
 }
 
 // Offer is an entry of the menu.
@@ -60,6 +63,17 @@ type Offer struct {
 func Bootstrap(server string) string {
 	return fmt.Sprintf(`set pager=0
 set jugate_http=n
+set jugate_model=
+if smbios --type 1 --get-string 5 --set jugate_model; then
+	while regexp --set 1:jugate_a --set 2:jugate_b '^(.*) (.*)$' "$jugate_model"; do
+		set jugate_model="${jugate_a}_${jugate_b}"
+	done
+	if regexp '^[A-Za-z0-9._+()-]+$' "$jugate_model"; then
+		set jugate_model="/$jugate_model"
+	else
+		set jugate_model=
+	fi
+fi
 if [ "$grub_platform" = "efi" ]; then
 	if [ "$lockdown" != "y" ]; then
 		if insmod http; then set jugate_http=y; fi
@@ -67,7 +81,7 @@ if [ "$grub_platform" = "efi" ]; then
 else
 	set jugate_http=y
 fi
-set jugate_script=script/$grub_platform/$jugate_http/$net_default_mac
+set jugate_script=script/$grub_platform/$jugate_http/$net_default_mac$jugate_model
 if [ "$jugate_http" = "y" ]; then
 	source (http,%[1]s)/boot/$jugate_script
 else
@@ -83,15 +97,23 @@ fi
 }
 
 // ScriptRequest reads the name that Bootstrap asks for, below the root:
-// script/PLATFORM/HTTP/ADDRESS.
+// script/PLATFORM/HTTP/ADDRESS, and behind it the model that the firmware tells, with
+// underscores for spaces.
 func ScriptRequest(name string) (Loader, hwaddr.Address, bool) {
 	parts := strings.Split(name, "/")
-	if len(parts) != 4 || parts[0] != "script" {
+	if len(parts) != 4 && len(parts) != 5 || parts[0] != "script" {
 		return Loader{}, hwaddr.Address{}, false
 	}
+	l := Loader{EFI: parts[1] == "efi", HTTP: parts[2] == "y"}
+	if len(parts) == 5 && len(parts[4]) <= maxModel {
+		l.Model = parts[4]
+	}
 	a, err := hwaddr.Parse(parts[3])
-	return Loader{EFI: parts[1] == "efi", HTTP: parts[2] == "y"}, a, err == nil
+	return l, a, err == nil
 }
+
+// maxModel bounds what the firmware tells of a model, in bytes.
+const maxModel = 64
 
 // Script makes the script for one machine, in the loader's language.
 func Script(l Loader, c Choice) string {
@@ -138,7 +160,7 @@ func environment(l Loader, c Choice, wish string) string {
 	}
 	root := fmt.Sprintf("%s%d/", l.Root(), c.Build)
 	return fmt.Sprintf(`if linux %[1]svmlinuz %[2]s; then
-	if initrd %[1]sinitrd; then
+	if initrd %[1]s%[4]s; then
 		boot
 	fi
 fi
@@ -146,7 +168,7 @@ echo "Build %[3]d could not be loaded; see the steps of this workstation at the 
 echo "This machine restarts in half a minute."
 sleep 30
 reboot
-`, root, strings.Join(words, " "), c.Build)
+`, root, strings.Join(words, " "), c.Build, cmp.Or(c.Initrd, "initrd"))
 }
 
 // disk starts the machine's own disk. Handing back to the firmware is not enough

@@ -110,6 +110,16 @@ func (t *Trail) Machines() []hwaddr.Address {
 	return all
 }
 
+// Silent tells whether a machine has the boot environment and never called.
+func (t *Trail) Silent(now time.Time, a hwaddr.Address) bool {
+	marks := t.machines[a]
+	if len(marks) == 0 {
+		return false
+	}
+	last := marks[len(marks)-1]
+	return now.Sub(last.At) >= callWithin && last.Step == StepInitrd
+}
+
 // Stuck tells, in words, what probably keeps a machine from getting on; empty when
 // nothing does.
 func (t *Trail) Stuck(now time.Time, a hwaddr.Address) string {

@@ -1,0 +1,81 @@
+package records
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"jugate/core/driver"
+)
+
+// DriverSets are all sets, by name.
+func (db *DB) DriverSets(ctx context.Context) ([]driver.Set, error) {
+	var texts []string
+	if err := db.read.SelectContext(ctx, &texts, `SELECT definition FROM driver_sets ORDER BY name`); err != nil {
+		return nil, err
+	}
+	sets := make([]driver.Set, len(texts))
+	for i, text := range texts {
+		if err := json.Unmarshal([]byte(text), &sets[i]); err != nil {
+			return nil, fmt.Errorf("a driver set in the records cannot be read: %w", err)
+		}
+	}
+	return sets, nil
+}
+
+// DriverSet finds one by name.
+func (db *DB) DriverSet(ctx context.Context, name string) (driver.Set, error) {
+	var text string
+	var s driver.Set
+	if err := db.read.GetContext(ctx, &text, `SELECT definition FROM driver_sets WHERE name = ?`, name); err != nil {
+		return s, missing(err, "driver set", name)
+	}
+	return s, json.Unmarshal([]byte(text), &s)
+}
+
+// SaveDriverSet keeps a set; one of the same name is replaced.
+func (db *DB) SaveDriverSet(ctx context.Context, s driver.Set) error {
+	text, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	_, err = db.write.ExecContext(ctx, `INSERT INTO driver_sets (name, definition) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET definition = excluded.definition`, s.Name, string(text))
+	return err
+}
+
+// RemoveDriverSet forgets a set.
+func (db *DB) RemoveDriverSet(ctx context.Context, name string) error {
+	result, err := db.write.ExecContext(ctx, `DELETE FROM driver_sets WHERE name = ?`, name)
+	return changed(result, err, "driver set", name)
+}
+
+// AddDriverErrand asks a workstation to put drivers into the system on its disk;
+// options are JSON for the service.
+func (db *DB) AddDriverErrand(ctx context.Context, now time.Time, workstation int64, options string) (*Errand, error) {
+	result, err := db.write.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options) VALUES (?, 'drivers', 'waiting', '', 0, '', ?, ?)`,
+		workstation, now.UTC(), options)
+	if err != nil {
+		return nil, err
+	}
+	id, err := result.LastInsertId()
+	if err != nil {
+		return nil, err
+	}
+	return db.Errand(ctx, id)
+}
+
+// SetErrandResult notes what came of an errand, as JSON.
+func (db *DB) SetErrandResult(ctx context.Context, id int64, result string) error {
+	changes, err := db.write.ExecContext(ctx, `UPDATE errands SET result = ? WHERE id = ?`, result, id)
+	return changed(changes, err, "errand", id)
+}
+
+// LastVersion is the version that a workstation got last, "" and 0 if none.
+func (db *DB) LastVersion(ctx context.Context, workstation int64) (image string, version int, err error) {
+	var rows []Receipt
+	if err = db.read.SelectContext(ctx, &rows, "SELECT "+receiptColumns+" FROM receipts r WHERE r.workstation_id = ? AND r.outcome = 'delivered' ORDER BY r.id DESC LIMIT 1", workstation); err != nil || len(rows) == 0 {
+		return "", 0, err
+	}
+	return rows[0].Image, rows[0].Version, nil
+}

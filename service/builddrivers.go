@@ -1,0 +1,236 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"sync"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"jugate/api"
+	"jugate/core/bootenv"
+	"jugate/core/driver"
+	"jugate/core/hwaddr"
+	"jugate/core/kmod"
+	"jugate/records"
+)
+
+// insides remembers what builds drive: they never change.
+type insides struct {
+	mu       sync.Mutex
+	byNumber map[int]*driver.Inside
+	composed map[string]bootenv.Part // by build, model and library
+}
+
+// insidesAtMost is how many are kept in memory.
+const insidesAtMost = 16
+
+func (s *Service) insideBuild(b *bootenv.Build) (*driver.Inside, error) {
+	s.insides.mu.Lock()
+	defer s.insides.mu.Unlock()
+	if in := s.insides.byNumber[b.Number]; in != nil {
+		return in, nil
+	}
+	in, err := s.boot.builds.Inside(b)
+	if err != nil {
+		return nil, err
+	}
+	if s.insides.byNumber == nil || len(s.insides.byNumber) >= insidesAtMost {
+		s.insides.byNumber = map[int]*driver.Inside{}
+	}
+	s.insides.byNumber[b.Number] = in
+	return in, nil
+}
+
+func (s *Service) openDriver(p *driver.Package, name string) (io.ReadCloser, error) {
+	return s.drivers.Open(p, name)
+}
+
+// driverLayers are the layers that an order for a build asks for.
+func (s *Service) driverLayers(ctx context.Context, b *bootenv.Build, in api.NewBuild) ([]bootenv.Drivers, error) {
+	inside, err := s.insideBuild(b)
+	if err != nil {
+		return nil, huma.Error409Conflict(err.Error())
+	}
+	machines, err := s.machines(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	fleet, packages := driver.FleetOf(machines), s.drivers.Packages()
+	var layers []bootenv.Drivers
+	add := func(name string, choices []driver.Choice, nothing string) error {
+		if len(choices) == 0 {
+			return huma.Error409Conflict(nothing)
+		}
+		modules, err := driver.Bring(choices, packages, b.Kernel, inside.Names)
+		if errors.Is(err, kmod.ErrMissing) {
+			var details []error
+			for line := range strings.SplitSeq(err.Error(), "\n") {
+				details = append(details, &huma.ErrorDetail{Message: line})
+			}
+			return huma.Error422UnprocessableEntity("the drivers cannot be put together", details...)
+		} else if err != nil {
+			return err
+		}
+		layers = append(layers, bootenv.Drivers{Set: name, Modules: modules, Open: s.openDriver})
+		return nil
+	}
+	for _, name := range in.Drivers {
+		set, err := s.records.DriverSet(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if set.System != driver.Linux {
+			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the set %s is for %s; the boot environment is linux", set.Name, set.System))
+		}
+		choices := set.Whole(packages, fleet, inside.Target())
+		if err := add(set.Name, choices, fmt.Sprintf("the set %s has nothing for kernel %s", set.Name, b.Kernel)); err != nil {
+			return nil, err
+		}
+	}
+	for _, name := range in.Cover {
+		model, devices, err := s.devicesFor(ctx, name, fleet)
+		if err != nil {
+			return nil, err
+		}
+		choices := vitalChoices(s.drivers.Index(), inside, model, devices)
+		if err := add(strings.ReplaceAll(model, " ", "-"), choices, fmt.Sprintf("build %d drives all disk controllers and network cards of %s that the library has drivers for", b.Number, model)); err != nil {
+			return nil, err
+		}
+	}
+	return layers, nil
+}
+
+// devicesFor finds the devices of a workstation, by its name or address or by what its
+// firmware said when it booted, or of a model.
+func (s *Service) devicesFor(ctx context.Context, name string, fleet driver.Fleet) (model string, devices []driver.Device, err error) {
+	if w, err := s.records.FindWorkstation(ctx, name); err == nil {
+		if m := machine(*w); m.Devices != nil {
+			return m.Model, m.Devices, nil
+		}
+		for _, a := range w.Addresses() {
+			if told, devices := s.toldModel(a, fleet); devices != nil {
+				return told, devices, nil
+			}
+		}
+	} else if a, err := hwaddr.Parse(name); err == nil {
+		if told, devices := s.toldModel(a, fleet); devices != nil {
+			return told, devices, nil
+		}
+	}
+	for m, of := range fleet {
+		if driver.Like(name, m) {
+			model = m
+			devices = append(devices, of...)
+		}
+	}
+	if devices == nil {
+		return "", nil, huma.Error404NotFound(fmt.Sprintf("%s is no workstation and no model whose devices anybody has seen", name))
+	}
+	return model, devices, nil
+}
+
+// vitalChoices are the best modules for disk controllers and network cards that a boot
+// environment does not drive.
+func vitalChoices(x *driver.Index, inside *driver.Inside, model string, devices []driver.Device) []driver.Choice {
+	var lacking []driver.Device
+	for _, d := range devices {
+		if d.Class.Vital() && inside.DrivenBy(d) == "" {
+			lacking = append(lacking, d)
+		}
+	}
+	return driver.Merge(driver.Choose(x, lacking, model, inside.Target(), nil))
+}
+
+// extendBuild makes a build out of another one, with more drivers.
+func (s *Service) extendBuild(ctx context.Context, in api.NewBuild) (*bootenv.Build, error) {
+	base, err := s.findBuild(ctx, in.Base)
+	if err != nil {
+		return nil, err
+	}
+	layers, err := s.driverLayers(ctx, base, in)
+	if err != nil {
+		return nil, err
+	}
+	return s.addLayers(base, layers, in)
+}
+
+// addLayers saves the next build. The caller does not hold making.
+func (s *Service) addLayers(base *bootenv.Build, layers []bootenv.Drivers, in api.NewBuild) (*bootenv.Build, error) {
+	s.boot.making.Lock()
+	defer s.boot.making.Unlock()
+	next, err := s.nextBuild()
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.boot.builds.Extend(base, bootenv.Extension{Number: next, Created: s.config.Now(), Note: in.Note, Drivers: layers})
+	return b, incomplete(err)
+}
+
+// onDemand is the layer that sets on demand bring for a workstation that boots; the
+// zero part if there is none.
+func (s *Service) onDemand(ctx context.Context, w records.Workstation, b *bootenv.Build) (bootenv.Part, error) {
+	sets, err := s.records.DriverSets(ctx)
+	if err != nil {
+		return bootenv.Part{}, err
+	}
+	var on []driver.Set
+	for _, set := range sets {
+		if set.OnDemand {
+			on = append(on, set)
+		}
+	}
+	m := machine(w)
+	for _, a := range w.Addresses() {
+		if m.Devices == nil {
+			if machines, err := s.machines(ctx, ""); err == nil {
+				m.Model, m.Devices = s.toldModel(a, driver.FleetOf(machines))
+			}
+		}
+	}
+	if len(on) == 0 || m.Devices == nil {
+		return bootenv.Part{}, nil
+	}
+	inside, err := s.insideBuild(b)
+	if err != nil {
+		return bootenv.Part{}, err
+	}
+	var lacking []driver.Device
+	for _, d := range m.Devices {
+		if inside.DrivenBy(d) == "" {
+			lacking = append(lacking, d)
+		}
+	}
+	choices := driver.Merge(driver.Choose(s.drivers.Index(), lacking, m.Model, inside.Target(), on))
+	if len(choices) == 0 {
+		return bootenv.Part{}, nil
+	}
+	key := fmt.Sprint(b.Number)
+	for _, c := range choices {
+		key += fmt.Sprint(" ", c.Package.ID, c.Modules)
+	}
+	s.insides.mu.Lock()
+	part, known := s.insides.composed[key]
+	s.insides.mu.Unlock()
+	if known {
+		return part, nil
+	}
+	modules, err := driver.Bring(choices, s.drivers.Packages(), b.Kernel, inside.Names)
+	if err != nil {
+		return bootenv.Part{}, err
+	}
+	if part, err = s.boot.builds.Compose(b, bootenv.Drivers{Set: "for " + m.Model, Modules: modules, Open: s.openDriver}); err != nil {
+		return part, err
+	}
+	s.insides.mu.Lock()
+	defer s.insides.mu.Unlock()
+	if s.insides.composed == nil {
+		s.insides.composed = map[string]bootenv.Part{}
+	}
+	s.insides.composed[key] = part
+	s.log.Info("layer for a model made", "build", b.Number, "model", m.Model, "modules", len(modules), "bytes", part.Size)
+	return part, nil
+}
