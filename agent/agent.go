@@ -245,6 +245,8 @@ func (a *Agent) work(ctx context.Context) error {
 			err = a.capture(ctx, now.Errand)
 		case "receive":
 			err = a.receive(ctx, now.Errand.Receive)
+		case "drivers":
+			err = a.put(ctx, now.Errand)
 		default:
 			err = fmt.Errorf("this agent (version %s) cannot do an errand of the kind %q", Version, now.Errand.Kind)
 		}

@@ -43,6 +43,7 @@ func (h Hardware) Inventory() (api.Inventory, error) {
 		inv.Disks = append(inv.Disks, describeDisk("/sys", name))
 	}
 	inv.Firmware, inv.SecureBoot = firmware()
+	inv.Devices = Devices("/sys")
 	inv.Cards, err = cards()
 	return inv, err
 }

@@ -1,11 +1,16 @@
 package agent
 
 import (
+	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
 	"strings"
 
 	"golang.org/x/sys/unix"
@@ -108,9 +113,9 @@ func mountAs(f *os.File, start, size int64, kind, options string, write bool) (*
 	if m.dir, err = os.MkdirTemp("", "volume"); err != nil {
 		return nil, err
 	}
-	flags := uintptr(unix.MS_NOEXEC | unix.MS_NOSUID | unix.MS_NODEV)
+	flags := uintptr(unix.MS_NOSUID | unix.MS_NODEV)
 	if !write {
-		flags |= unix.MS_RDONLY
+		flags |= unix.MS_RDONLY | unix.MS_NOEXEC
 	}
 	if err := unix.Mount(loop.Name(), m.dir, kind, flags, options); err != nil {
 		return nil, errors.Join(fmt.Errorf("mount it as %s: %w", kind, err), os.Remove(m.dir))
@@ -129,4 +134,107 @@ func (m *mounted) Close() error {
 		err = m.root.Close()
 	}
 	return errors.Join(err, unix.Unmount(m.dir, unix.MNT_DETACH), os.Remove(m.dir))
+}
+
+// MountSystem has the kernel mount a volume for writing; NTFS, where it does not know
+// that, by the program ntfs-3g.
+func (d hardwareDisk) MountSystem(start int64, v *volume.Volume) (SystemVolume, error) {
+	return MountForWriting(d.File, start, v)
+}
+
+// MountForWriting mounts a volume of a disk for writing, with what the kernel or the
+// system has for that.
+func MountForWriting(disk *os.File, start int64, v *volume.Volume) (SystemVolume, error) {
+	kernel, known := kernelNames[v.Kind]
+	options := ""
+	if v.Kind == volume.XFS {
+		options = "nouuid"
+	}
+	if known && kernelKnows(kernel.name) {
+		m, err := mountAs(disk, start, v.Size, kernel.name, options, true)
+		if err != nil {
+			return nil, err
+		}
+		return systemMount{m}, nil
+	}
+	if program, err := exec.LookPath("ntfs-3g"); err == nil && v.Kind == volume.NTFS {
+		m, err := mountByProgram(disk, start, v.Size, program)
+		if err != nil {
+			return nil, err
+		}
+		return systemMount{m}, nil
+	}
+	return nil, fmt.Errorf("%s cannot be written here: the kernel does not know it, and there is no program that does", v.Kind)
+}
+
+// mountByProgram mounts by a program that serves the kernel (FUSE).
+func mountByProgram(disk *os.File, start, size int64, program string) (*mounted, error) {
+	loop, err := attach(disk, start, size, true)
+	if err != nil {
+		return nil, err
+	}
+	defer loop.Close()
+	m := &mounted{}
+	if m.dir, err = os.MkdirTemp("", "volume"); err != nil {
+		return nil, err
+	}
+	if out, err := exec.Command(program, loop.Name(), m.dir).CombinedOutput(); err != nil {
+		return nil, errors.Join(fmt.Errorf("mount it by %s: %w: %s", filepath.Base(program), err, bytes.TrimSpace(out)), os.Remove(m.dir))
+	}
+	if m.root, err = os.OpenRoot(m.dir); err != nil {
+		return nil, errors.Join(err, m.Close())
+	}
+	m.FS = m.root.FS()
+	return m, nil
+}
+
+// systemMount is a mounted volume with a system on it.
+type systemMount struct{ *mounted }
+
+// WriteFile writes a file, on the medium when it returns.
+func (m systemMount) WriteFile(name string, content []byte) error {
+	if err := m.root.MkdirAll(path.Dir(name), 0o755); err != nil {
+		return err
+	}
+	f, err := m.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(content)
+	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// Close takes the volume away; what is not written yet is.
+func (m systemMount) Close() error {
+	err := m.root.Close()
+	return errors.Join(err, unix.Unmount(m.dir, 0), os.Remove(m.dir))
+}
+
+// Run runs a program of the system, within it.
+func (m systemMount) Run(ctx context.Context, argv ...string) (err error) {
+	for _, at := range []struct{ kind, dir string }{{"proc", "proc"}, {"sysfs", "sys"}, {"devtmpfs", "dev"}} {
+		dir := filepath.Join(m.dir, at.dir)
+		if info, err := os.Lstat(dir); err != nil || !info.IsDir() {
+			continue
+		}
+		if err := unix.Mount(at.kind, dir, at.kind, unix.MS_NOSUID|unix.MS_NOEXEC, ""); err != nil {
+			continue // it may do without
+		}
+		defer func() { err = errors.Join(err, unix.Unmount(dir, unix.MNT_DETACH)) }()
+	}
+	cmd := exec.CommandContext(ctx, "/usr/bin/env", argv...)
+	if _, err := m.root.Stat("usr/bin/env"); err != nil {
+		cmd = exec.CommandContext(ctx, "/sbin/"+argv[0], argv[1:]...)
+	}
+	cmd.SysProcAttr = &unix.SysProcAttr{Chroot: m.dir}
+	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C"}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%s in the system: %w: %s", argv[0], err, lastLine(out))
+	}
+	return nil
+}
+
+func lastLine(out []byte) string {
+	out = bytes.TrimSpace(out)
+	return string(out[bytes.LastIndexByte(out, '\n')+1:])
 }

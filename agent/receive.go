@@ -198,6 +198,26 @@ func (r *receiver) run(ctx context.Context) error {
 		return err
 	}
 	r.grow()
+	return r.putDrivers(ctx)
+}
+
+// putDrivers puts in what the order and this workstation's devices ask for. The copy
+// is right already, but without them it may not start.
+func (r *receiver) putDrivers(ctx context.Context) error {
+	if r.to.Put == nil {
+		return nil
+	}
+	did, err := r.agent.putDrivers(ctx, r.disk, r.to.Put)
+	if err != nil {
+		return fmt.Errorf("the copy is right, but its drivers could not be put in: %w", err)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.progress.Drivers = labels(r.to.Put)
+	if r.progress.Remark != "" {
+		did = append([]string{r.progress.Remark}, did...)
+	}
+	r.progress.Remark = strings.Join(did, "; ")
 	return nil
 }
 

@@ -148,6 +148,7 @@ type Errand struct {
 	Done        int64      `json:"done" doc:"Bytes done so far"`
 	Total       int64      `json:"total" doc:"Bytes to do"`
 	NewSlabs    int        `json:"new_slabs"`
+	Result      []string   `json:"result,omitempty" doc:"Of putting drivers in: what was done"`
 }
 
 // NewDelivery orders a delivery.

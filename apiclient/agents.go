@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"net/url"
 
 	"jugate/api"
 	"jugate/core/slabstore"
@@ -92,4 +93,24 @@ func (c *Client) TellLacking(ctx context.Context, delivery int64, l api.Lacking)
 func (c *Client) DeliverySlab(ctx context.Context, delivery int64, d slabstore.Digest) (b []byte, err error) {
 	err = c.do(ctx, http.MethodGet, fmt.Sprintf("/agent/v1/deliveries/%d/slabs/%s", delivery, d), nil, &b)
 	return b, err
+}
+
+// DriverFile fetches a file of a driver package.
+func (c *Client) DriverFile(ctx context.Context, id, name string) ([]byte, error) {
+	var content []byte
+	err := c.do(ctx, http.MethodGet, "/agent/v1/drivers/"+id+"/files/"+(&url.URL{Path: name}).EscapedPath(), nil, &content)
+	return content, err
+}
+
+// HasPut ends an errand that put drivers in.
+func (c *Client) HasPut(ctx context.Context, errand int64, in api.HasPut) error {
+	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/errands/%d/put", errand), in, nil)
+}
+
+// Lacks asks for modules that this workstation's boot environment lacks, in the order
+// in which they are loaded.
+func (c *Client) Lacks(ctx context.Context, in api.Lacks) (api.ToPut, error) {
+	var out api.ToPut
+	err := c.do(ctx, http.MethodPost, "/agent/v1/lacks", in, &out)
+	return out, err
 }

@@ -81,7 +81,7 @@ func (c *Client) Server() string { return c.base }
 // maxReply bounds a reply that is read as a whole; a slab map can have as much.
 const maxReply = 256 << 20
 
-// do sends a request; body may be nil, []byte or something that becomes JSON.
+// do sends a request; body may be nil, []byte, an io.Reader or something that becomes JSON.
 // reply may be nil, *[]byte or something that JSON goes into.
 func (c *Client) do(ctx context.Context, method, path string, body, reply any) error {
 	resp, err := c.send(ctx, method, path, body, nil)
@@ -115,6 +115,8 @@ func (c *Client) send(ctx context.Context, method, path string, body any, header
 	case nil:
 	case []byte:
 		content, kind = bytes.NewReader(b), "application/octet-stream"
+	case io.Reader:
+		content, kind = b, "application/octet-stream"
 	default:
 		text, err := json.Marshal(b)
 		if err != nil {

@@ -99,7 +99,10 @@ func (s *Service) delivery(d records.Delivery) api.Delivery {
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		out.SentSlabs, out.Slabs, out.Round = r.sent, r.slabs, r.round
-		out.State, out.Rate, out.Paused, out.Unicast, out.RepairBytes = string(r.d.State()), r.rate, r.paused, r.d.Unheard(), r.repairBytes
+		out.Rate, out.Paused, out.Unicast, out.RepairBytes = r.rate, r.paused, r.d.Unheard(), r.repairBytes
+		if now := r.d.State(); !now.Over() { // it is over when every receipt is written
+			out.State = string(now)
+		}
 		if r.streaming && !r.paused {
 			out.RateNow = r.rateNow.Load()
 		}

@@ -173,17 +173,27 @@ func speaks(p *driver.Package, words string) bool {
 	return true
 }
 
+// DriverUpload is a request whose body is an archive, read as it comes. (Its name is
+// exported because huma wants that.)
+type DriverUpload struct {
+	Name string `query:"name" doc:"What the archive is called" maxLength:"500"`
+	body io.Reader
+}
+
+// Resolve takes the body.
+func (u *DriverUpload) Resolve(c huma.Context) []error {
+	u.body = c.BodyReader()
+	return nil
+}
+
 func (s *Service) driverRoutes(h huma.API) {
 	tags := []string{"drivers"}
 	huma.Register(h, huma.Operation{
-		OperationID: "add-drivers", Method: http.MethodPost, Path: "/drivers", Tags: tags, BodyReadTimeout: -1, MaxBodyBytes: -1,
-		Summary: "Take the driver packages of an archive into the library",
-	}, func(ctx context.Context, in *struct {
-		Name    string `query:"name" doc:"What the archive is called" maxLength:"500"`
-		RawBody io.ReadCloser
-	}) (*reply[api.DriversAdded], error) {
-		out, err := s.addDrivers(ctx, in.Name, in.RawBody)
-		return answer(out, err)
+		OperationID: "add-drivers", Method: http.MethodPost, Path: "/drivers", Tags: tags,
+		Summary:     "Take the driver packages of an archive into the library",
+		RequestBody: &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {}}},
+	}, func(ctx context.Context, in *DriverUpload) (*reply[api.DriversAdded], error) {
+		return answer(s.addDrivers(ctx, in.Name, in.body))
 	})
 
 	huma.Register(h, huma.Operation{

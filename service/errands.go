@@ -53,6 +53,10 @@ func (s *Service) errand(e records.Errand) api.Errand {
 	if e.Ended.Valid {
 		out.Ended = &e.Ended.Time
 	}
+	var put api.HasPut
+	if e.Result != "" && json.Unmarshal([]byte(e.Result), &put) == nil {
+		out.Result = append(put.Packages, put.Did...)
+	}
 	if p, known := s.agents.presence(e.WorkstationID); known && e.State == records.ErrandRunning {
 		out.Done, out.Total, out.NewSlabs = p.activity.Done, p.activity.Total, p.activity.NewSlabs
 	}
@@ -120,7 +124,7 @@ func (s *Service) errandRoutes(h huma.API) {
 		if err != nil {
 			return nil, problem(err)
 		}
-		if e.Kind != records.ErrandCapture {
+		if e.Kind == records.ErrandReceive {
 			return nil, huma.Error409Conflict("this errand is part of a delivery; stop the delivery instead")
 		}
 		if err := s.records.EndErrand(ctx, s.config.Now(), e.ID, records.ErrandStopped, "stopped by the "+administrator); err != nil {

@@ -141,12 +141,9 @@ func (s *Service) hasPut(ctx context.Context, in *struct {
 	ID   int64 `path:"id"`
 	Body api.HasPut
 }) (*struct{}, error) {
-	e, err := s.records.Errand(ctx, in.ID)
+	e, err := s.openErrand(ctx, in.ID, records.ErrandDrivers)
 	if err != nil {
 		return nil, problem(err)
-	}
-	if e.WorkstationID != caller(ctx) || e.Kind != records.ErrandDrivers {
-		return nil, huma.Error403Forbidden("this errand is another's")
 	}
 	text, err := json.Marshal(in.Body)
 	if err != nil {

@@ -8,7 +8,9 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -34,12 +36,17 @@ func uploadOf(errand int64) string { return fmt.Sprintf("errand-%d", errand) }
 // openCapture returns the capture that the caller is doing; anything else, an
 // errand that was stopped included, is a problem.
 func (s *Service) openCapture(ctx context.Context, id int64) (*records.Errand, error) {
+	return s.openErrand(ctx, id, records.ErrandCapture)
+}
+
+// openErrand finds an errand of the calling workstation that is running.
+func (s *Service) openErrand(ctx context.Context, id int64, kinds ...string) (*records.Errand, error) {
 	e, err := s.records.Errand(ctx, id)
 	if err != nil {
 		return nil, err
 	}
-	if e.WorkstationID != caller(ctx) || e.Kind != records.ErrandCapture {
-		return nil, huma.Error403Forbidden(fmt.Sprintf("errand %d is not a capture of this workstation", id))
+	if e.WorkstationID != caller(ctx) || !slices.Contains(kinds, e.Kind) {
+		return nil, huma.Error403Forbidden(fmt.Sprintf("errand %d is no %s of this workstation", id, strings.Join(kinds, " or ")))
 	}
 	if e.State != records.ErrandRunning {
 		return nil, huma.Error409Conflict(fmt.Sprintf("errand %d is %s", id, e.State))
@@ -78,14 +85,14 @@ func (s *Service) failErrand(ctx context.Context, in *struct {
 	ID   int64 `path:"id"`
 	Body api.Failure
 }) (*struct{}, error) {
-	e, err := s.openCapture(ctx, in.ID)
+	e, err := s.openErrand(ctx, in.ID, records.ErrandCapture, records.ErrandDrivers)
 	if err != nil {
 		return nil, problem(err)
 	}
 	if err := s.records.EndErrand(ctx, s.config.Now(), e.ID, records.ErrandFailed, in.Body.Error); err != nil {
 		return nil, problem(err)
 	}
-	s.log.Warn("capture failed", "workstation", e.Workstation, "image", e.Image, "errand", e.ID, "error", in.Body.Error)
+	s.log.Warn("errand failed", "kind", e.Kind, "workstation", e.Workstation, "image", e.Image, "errand", e.ID, "error", in.Body.Error)
 	s.captures.take(uploadOf(e.ID))
 	s.pins.release(uploadOf(e.ID))
 	os.Remove(s.uploadedMap(uploadOf(e.ID)))

@@ -28,6 +28,8 @@ type Workstation struct {
 	Serial    string
 	Memory    int64    // bytes
 	Disks     []string // files
+	// Devices that want drivers, as Linux names them.
+	Devices []string
 	// SectorSize of the disks in bytes, 512 by default.
 	SectorSize int
 	// Interface carries the multicast.
@@ -75,6 +77,9 @@ func (w *Workstation) Inventory() (api.Inventory, error) {
 		inv.Disks = append(inv.Disks, api.Disk{
 			Model: "simulated disk", Serial: fmt.Sprintf("%s-D%d", w.Serial, i+1), Size: info.Size(), SectorSize: w.sectorSize()})
 	}
+	for _, id := range w.Devices {
+		inv.Devices = append(inv.Devices, api.Device{ID: id})
+	}
 	for _, a := range w.Addresses {
 		inv.Cards = append(inv.Cards, api.Card{Address: a.String(), Model: "simulated network card"})
 	}
@@ -87,15 +92,18 @@ func (w *Workstation) OpenDisk(i int) (agent.Disk, error) {
 		return nil, fmt.Errorf("there is no disk %d", i+1)
 	}
 	d, err := disk.Open(w.Disks[i], disk.Options{Write: true, SectorSize: w.sectorSize()})
-	if err != nil || w.DiskSpeed == 0 {
-		return d, err
+	if err != nil {
+		return nil, err
 	}
-	return &slowDisk{Disk: d, budget: rate.NewLimiter(rate.Limit(w.DiskSpeed), 1<<20)}, nil
+	if w.DiskSpeed == 0 {
+		return fileDisk{d, w.Disks[i]}, nil
+	}
+	return &slowDisk{fileDisk: fileDisk{d, w.Disks[i]}, budget: rate.NewLimiter(rate.Limit(w.DiskSpeed), 1<<20)}, nil
 }
 
 // slowDisk takes no more than its budget of bytes.
 type slowDisk struct {
-	*disk.Disk
+	fileDisk
 	budget *rate.Limiter
 }
 

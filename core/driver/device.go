@@ -71,6 +71,8 @@ func ParseModalias(modalias string) (Device, error) {
 		ok = ok && len(d.Hardware) > 0
 	case "virtio":
 		d.Class = virtioClass(rest)
+	default:
+		ok = false
 	}
 	if !ok || rest == "" {
 		return d, fmt.Errorf("%w: %q", ErrDevice, modalias)

@@ -43,6 +43,8 @@ type Spec struct {
 	// Other, if not nil, becomes the content of a third partition that holds no
 	// file system.
 	Other []byte
+	// Also adds more files below the folder that becomes the root volume.
+	Also func(root string) error
 }
 
 // Disk says where things lie on a disk that Build made, in bytes.
@@ -87,6 +89,11 @@ func Build(ctx context.Context, s Spec) (*Disk, error) {
 	defer os.RemoveAll(files)
 	if err := writeFiles(files, s); err != nil {
 		return nil, err
+	}
+	if s.Also != nil {
+		if err := s.Also(filepath.Join(files, "root")); err != nil {
+			return nil, err
+		}
 	}
 
 	script := fmt.Sprintf("label: gpt\nfirst-lba: 34\nstart=%d, size=%d, type=uefi, name=\"EFI system\"\nstart=%d, size=%d, type=linux, name=\"desk root\"\n",

@@ -122,8 +122,8 @@ func WriteKernel(root string) error {
 	return write(root, map[string][]byte{
 		modules + "kernel/drivers/net/ethernet/aldernet.ko":   KernelModule("aldernet", "", "alias=pci:v0000FE01d00001000sv*sd*bc*sc*i*"),
 		modules + "kernel/drivers/net/ethernet/brindlenet.ko": KernelModule("brindlenet", "", "alias=pci:v0000FE02d00001500sv*sd*bc*sc*i*"),
-		modules + "kernel/drivers/ata/alderdisk.ko":  KernelModule("alderdisk", "", "alias=pci:v0000FE01d00002000sv*sd*bc01sc06i01*"),
-		modules + "modules.dep":                      []byte("kernel/drivers/net/ethernet/aldernet.ko:\nkernel/drivers/net/ethernet/brindlenet.ko:\nkernel/drivers/ata/alderdisk.ko:\n"),
+		modules + "kernel/drivers/ata/alderdisk.ko":           KernelModule("alderdisk", "", "alias=pci:v0000FE01d00002000sv*sd*bc01sc06i01*"),
+		modules + "modules.dep":                               []byte("kernel/drivers/net/ethernet/aldernet.ko:\nkernel/drivers/net/ethernet/brindlenet.ko:\nkernel/drivers/ata/alderdisk.ko:\n"),
 		modules + "modules.alias": []byte("# Aliases extracted from modules themselves.\nalias pci:v0000FE01d00001000sv*sd*bc*sc*i* aldernet\n" +
 			"alias pci:v0000FE02d00001500sv*sd*bc*sc*i* brindlenet\nalias pci:v0000FE01d00002000sv*sd*bc01sc06i01* alderdisk\n"),
 		modules + "modules.builtin": []byte("kernel/lib/crc32.ko\n"),

@@ -1,0 +1,302 @@
+package agent
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"slices"
+
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/driver"
+	"jugate/core/kmod"
+	"jugate/core/partition"
+	"jugate/core/slabstore"
+	"jugate/core/volume"
+)
+
+// SystemVolume is a volume with a system on it that can be written. Names are those of
+// io/fs.
+type SystemVolume interface {
+	fs.FS
+	// WriteFile makes a file, or another of the same name, and its folders.
+	WriteFile(name string, content []byte) error
+	Close() error
+}
+
+// SystemMounter is a Disk whose volumes can be written.
+type SystemMounter interface {
+	MountSystem(start int64, v *volume.Volume) (SystemVolume, error)
+}
+
+// Commander is a SystemVolume whose own programs can be run, within it.
+type Commander interface {
+	Run(ctx context.Context, argv ...string) error
+}
+
+// put does an errand that puts drivers into the system on the disk.
+func (a *Agent) put(ctx context.Context, e *api.ToErrand) error {
+	did, err := a.putOnto(ctx, e.Put)
+	if ctx.Err() != nil {
+		return ctx.Err()
+	}
+	if apiclient.IsUnauthorized(err) {
+		return err
+	}
+	if err != nil {
+		a.show("the drivers could not be put in: %v", err)
+		a.options.Log.Warn("drivers not put in", "error", err)
+		_, err = patiently(ctx, a, func() (struct{}, error) {
+			return struct{}{}, a.pass().FailErrand(ctx, e.ID, api.Failure{Error: err.Error()})
+		})
+		return forgiven(err)
+	}
+	a.show("drivers are put in and checked")
+	_, err = patiently(ctx, a, func() (struct{}, error) {
+		return struct{}{}, a.pass().HasPut(ctx, e.ID, api.HasPut{Packages: labels(e.Put), Did: did})
+	})
+	return forgiven(err)
+}
+
+// forgiven leaves out that an errand was taken back meanwhile.
+func forgiven(err error) error {
+	var told *apiclient.Error
+	if errors.As(err, &told) && !apiclient.IsUnauthorized(err) {
+		return nil
+	}
+	return err
+}
+
+func labels(put *api.ToPut) (all []string) {
+	for _, p := range put.Packages {
+		all = append(all, p.Label)
+	}
+	return all
+}
+
+func (a *Agent) putOnto(ctx context.Context, put *api.ToPut) ([]string, error) {
+	if put == nil {
+		return nil, errors.New("the service did not say which")
+	}
+	disk, err := a.openDisk(put.Disk)
+	if err != nil {
+		return nil, err
+	}
+	defer disk.Close()
+	return a.putDrivers(ctx, disk, put)
+}
+
+// putDrivers finds the system on a disk, copies the files, checks the copies, and has
+// the system know them. did says in words what was done.
+func (a *Agent) putDrivers(ctx context.Context, d Disk, put *api.ToPut) (did []string, err error) {
+	if put.Problem != "" {
+		return nil, errors.New(put.Problem)
+	}
+	mounter, can := d.(SystemMounter)
+	if !can {
+		return nil, errors.New("the volumes of this disk cannot be written from here")
+	}
+	table, err := partition.Read(d, d.Size(), d.SectorSize())
+	if err != nil {
+		return nil, err
+	}
+	var reasons []error
+	for _, p := range table.Partitions {
+		start, size := table.Start(p), table.Size(p)
+		v, err := volume.Open(io.NewSectionReader(d, start, size), size)
+		if err != nil || !slices.Contains([]volume.Kind{volume.Ext, volume.XFS, volume.Btrfs, volume.NTFS}, v.Kind) {
+			continue
+		}
+		v.Size = size
+		did, err := a.putInto(ctx, mounter, start, v, put)
+		if err == nil || ctx.Err() != nil || !errors.Is(err, driver.ErrNoSystem) {
+			return did, err
+		}
+		reasons = append(reasons, fmt.Errorf("partition %d: %w", p.Number, err))
+	}
+	return nil, errors.Join(append([]error{fmt.Errorf("there is no %s on this disk that these drivers are for", put.System)}, reasons...)...)
+}
+
+func (a *Agent) putInto(ctx context.Context, mounter SystemMounter, start int64, v *volume.Volume, put *api.ToPut) (did []string, err error) {
+	system, err := mounter.MountSystem(start, v)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, system.Close()) }()
+	in, err := driver.ReadInside(system)
+	if err != nil {
+		return nil, err
+	}
+	if string(in.System) != put.System || put.Kernel != "" && in.Kernel != put.Kernel {
+		return nil, fmt.Errorf("%w: %s with kernel %q is here, the drivers are for %s with kernel %q", driver.ErrNoSystem, in.Name, in.Kernel, put.System, put.Kernel)
+	}
+	usr := ""
+	if _, err := fs.Stat(system, "usr/lib/modules/"+in.Kernel); err == nil && in.System == driver.Linux {
+		usr = "usr/"
+	}
+	count := 0
+	for _, p := range put.Packages {
+		for _, f := range p.Files {
+			a.show("putting in %s: %s", p.Label, f.Path)
+			if err := a.putFile(ctx, system, p.ID, f, usr+f.To); err != nil {
+				return nil, fmt.Errorf("%s: %w", p.Label, err)
+			}
+			count++
+		}
+		did = append(did, "put in "+p.Label)
+	}
+	var more []string
+	if in.System == driver.Windows {
+		more, err = registerWindows(system, in)
+	} else {
+		more, err = a.registerLinux(ctx, system, in, usr+"lib/modules/"+in.Kernel)
+	}
+	a.options.Log.Info("drivers put in", "files", count, "system", in.Name, "did", more)
+	return append(did, more...), err
+}
+
+// putFile copies one file and reads the copy back.
+func (a *Agent) putFile(ctx context.Context, system SystemVolume, id string, f api.DriverFile, to string) error {
+	want, err := slabstore.ParseDigest(f.Digest)
+	if err != nil {
+		return err
+	}
+	content, err := authorized(ctx, a, func(c *apiclient.Client) ([]byte, error) { return c.DriverFile(ctx, id, f.Path) })
+	if err != nil {
+		return err
+	}
+	if slabstore.Sum(content) != want {
+		return fmt.Errorf("%s came damaged", f.Path)
+	}
+	if err := system.WriteFile(to, content); err != nil {
+		return fmt.Errorf("write %s: %w", to, err)
+	}
+	back, err := fs.ReadFile(system, to)
+	if err != nil {
+		return fmt.Errorf("read back %s: %w", to, err)
+	}
+	if slabstore.Sum(back) != want {
+		return fmt.Errorf("%s is not on the volume as it was written", to)
+	}
+	return nil
+}
+
+// registerLinux has the system's own programs find the modules, and put those of the
+// disk into what it loads first. Where it has none, the lists are written here.
+func (a *Agent) registerLinux(ctx context.Context, system SystemVolume, in *driver.Inside, folder string) (did []string, err error) {
+	commander, can := system.(Commander)
+	has := func(program string) bool {
+		for _, dir := range []string{"usr/sbin/", "sbin/", "usr/bin/", "bin/"} {
+			if _, err := fs.Stat(system, dir+program); err == nil {
+				return true
+			}
+		}
+		return false
+	}
+	if can && has("depmod") {
+		if err := commander.Run(ctx, "depmod", "-a", in.Kernel); err != nil {
+			return nil, err
+		}
+		did = append(did, "depmod has run in the system")
+	} else {
+		if err := writeLists(system, folder); err != nil {
+			return nil, err
+		}
+		did = append(did, "the lists of modules were written anew; the system's own depmod could not be run")
+	}
+	for _, c := range [][]string{{"update-initramfs", "-u", "-k", in.Kernel}, {"dracut", "--force", "--kver", in.Kernel}} {
+		if can && has(c[0]) {
+			a.show("%s in the system", c[0])
+			if err := commander.Run(ctx, c...); err != nil {
+				return did, err
+			}
+			return append(did, c[0]+" has run in the system"), nil
+		}
+	}
+	return append(did, "what the system loads first (its initramfs) was left as it is"), nil
+}
+
+// writeLists adds the modules below updates to modules.dep and modules.alias.
+func writeLists(system SystemVolume, folder string) error {
+	dep, err := fs.ReadFile(system, folder+"/modules.dep")
+	if err != nil {
+		return err
+	}
+	alias, err := fs.ReadFile(system, folder+"/modules.alias")
+	if err != nil {
+		return err
+	}
+	x, err := kmod.ReadIndex(bytes.NewReader(dep), bytes.NewReader(alias))
+	if err != nil {
+		return err
+	}
+	var more []kmod.Info
+	err = fs.WalkDir(system, folder+"/updates", func(name string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || !driver.IsModule(name) {
+			return err
+		}
+		f, err := system.Open(name)
+		if err != nil {
+			return err
+		}
+		defer f.Close()
+		b, err := driver.Expand(f, name)
+		if err != nil {
+			return err
+		}
+		info, err := kmod.ReadInfo(bytes.NewReader(b))
+		info.Path = "updates" + name[len(folder+"/updates"):]
+		more = append(more, info)
+		return err
+	})
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	x = x.With(more)
+	var newDep, newAlias bytes.Buffer
+	if err := errors.Join(x.WriteDep(&newDep), x.WriteAlias(&newAlias)); err != nil {
+		return err
+	}
+	return errors.Join(system.WriteFile(folder+"/modules.dep", newDep.Bytes()), system.WriteFile(folder+"/modules.alias", newAlias.Bytes()))
+}
+
+// registerWindows has the first start take the packages.
+func registerWindows(system SystemVolume, in *driver.Inside) (did []string, err error) {
+	at, there := "", false
+	for _, name := range driver.AnswerFiles {
+		if at, there = driver.FindFold(system, name); there {
+			break
+		}
+	}
+	var existing []byte
+	if there {
+		if existing, err = fs.ReadFile(system, at); err != nil {
+			return nil, err
+		}
+	} else {
+		at = driver.AnswerFiles[len(driver.AnswerFiles)-1]
+		if folder, there := driver.FindFold(system, path.Dir(at)); there {
+			at = path.Join(folder, path.Base(at))
+		}
+	}
+	text, err := driver.RegisterInAnswerFile(existing, in.Arch)
+	if err != nil {
+		return nil, err
+	}
+	if !bytes.Equal(text, existing) {
+		if err := system.WriteFile(at, text); err != nil {
+			return nil, fmt.Errorf("write %s: %w", at, err)
+		}
+	}
+	did = append(did, "the first start takes them, by "+at)
+	if state, there := driver.FindFold(system, "Windows/Setup/State/State.ini"); there {
+		if b, err := fs.ReadFile(system, state); err == nil && bytes.Contains(b, []byte("IMAGE_STATE_COMPLETE")) {
+			did = append(did, `this system has had its first start: run pnputil /add-driver C:\Jugate\Drivers\*.inf /subdirs /install on it`)
+		}
+	}
+	return did, nil
+}
