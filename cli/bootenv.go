@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -21,7 +22,7 @@ func (a *app) bootenvBuild() *cobra.Command {
 	var in api.NewBuild
 	cmd := &cobra.Command{
 		Use: "build", Short: "Make a build from Debian's kernel and loaders, and the agent", Args: cobra.NoArgs,
-		Long: "Make a build from Debian's kernel and loaders, and the agent.\n\nThey are taken from the packages that are given, then from the folders that are\ngiven, or from the machine's own system. Paths are of the machine that the\nservice runs on.",
+		Long: "Make a build from Debian's kernel and loaders, and the agent.\n\nThey are taken from the packages that are given, then from the folders that are\ngiven, or from the machine's own system. Paths are of the machine that the\nservice runs on.\n\nWith --drivers or --cover alone, the build is the one that is offered with a layer of\ndrivers more; nothing else is made anew.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			for _, list := range [][]string{in.From, in.Packages} {
 				for i, name := range list {
@@ -53,6 +54,12 @@ func (a *app) bootenvBuild() *cobra.Command {
 	flags.BoolVar(&in.Shell, "shell", false, "let people have a shell at the workstation")
 	flags.StringVar(&in.Note, "note", "", "what this build is for")
 	flags.BoolVar(&in.Offer, "offer", false, "offer it at once")
+	flags.StringSliceVar(&in.Drivers, "drivers", nil, "driver sets, each of which becomes a layer")
+	flags.StringArrayVar(&in.Cover, "cover", nil, "workstation or model whose network cards and disk controllers are to be driven, from the whole library")
+	flags.IntVar(&in.Base, "base", 0, "build to add drivers to (default: the one that is offered)")
+	flags.StringSliceVar(&in.LeaveOut, "leave-out", nil, "modules that the base layer is not to have")
+	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
+	cmd.RegisterFlagCompletionFunc("cover", a.complete(workstationNames))
 	return cmd
 }
 
@@ -72,6 +79,7 @@ func (a *app) printBuild(cmd *cobra.Command, b api.Build) error {
 			{title: "files", value: func(l api.BuildLayer) string { return strconv.Itoa(l.Count) }, right: true},
 			{title: "size", value: func(l api.BuildLayer) string { return size(l.Bytes) }, right: true},
 			{title: "digest", value: func(l api.BuildLayer) string { return l.Digest[:12] }},
+			{title: "packages", value: func(l api.BuildLayer) string { return strings.Join(l.Packages, ", ") }},
 		}); err != nil {
 			return err
 		}

@@ -105,7 +105,7 @@ func newRoot() *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(
 		a.workstationCommand(), a.groupCommand(), a.imageCommand(), a.captureCommand(), a.deliverCommand(),
-		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.bootenvCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), openapiCommand(),
+		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.bootenvCommand(), a.driverCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), openapiCommand(),
 	)
 	wrapArgs(root)
 	return root

@@ -141,9 +141,13 @@ func (a *app) deliverCommand() *cobra.Command {
 	cmd.Flags().StringVar(&order.Disk, "disk", "only", diskRuleHelp)
 	cmd.Flags().StringVar(&order.Grow, "grow", "last", "partition that takes the room of a larger disk: a number, last, or none")
 	cmd.Flags().BoolVar(&order.Trim, "trim", false, "tell the disks first that nothing on them is needed")
+	cmd.Flags().StringSliceVar(&order.Drivers, "drivers", nil, driversHelp)
+	cmd.Flags().BoolVar(&order.DriversWhole, "drivers-whole", false, "put in everything that the sets have, matched or not")
+	cmd.Flags().BoolVar(&order.DespiteDrivers, "despite-drivers", false, "deliver although a disk controller or network card would have no driver")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "order it and return at once")
 	cmd.MarkFlagRequired("to")
 	cmd.RegisterFlagCompletionFunc("to", a.complete(targetNames))
+	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
 	cmd.RegisterFlagCompletionFunc("when-done", cobra.FixedCompletions(toCompletions(whenDone), cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }

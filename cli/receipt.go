@@ -3,6 +3,7 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -42,6 +43,7 @@ func (a *app) receiptList() *cobra.Command {
 				{title: "multicast", value: func(r api.Receipt) string { return size(r.Multicast) }, right: true},
 				{title: "unicast", value: func(r api.Receipt) string { return size(r.Unicast) }, right: true},
 				{title: "seconds", value: func(r api.Receipt) string { return fmt.Sprintf("%.1f", r.Seconds) }, right: true},
+				{title: "drivers", value: func(r api.Receipt) string { return strings.Join(r.Drivers, ", ") }},
 				{title: "reason", value: remark},
 			})
 		},

@@ -15,6 +15,7 @@ import (
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/demo/golddisk"
+	"jugate/demo/madeup"
 )
 
 // Report is what came of the demo.
@@ -60,13 +61,16 @@ func (s *Stage) Play(ctx context.Context) (*Report, error) {
 	if err != nil {
 		return report, err
 	}
-	return report, s.judge(ctx, p.Gold, p.Room)
+	if err := s.judge(ctx, p.Gold, p.Room); err != nil {
+		return report, err
+	}
+	return report, s.playDrivers(ctx, p)
 }
 
 // Prepare is the first half of Play: the golden disk is made and captured, and
 // the workstations are on, admitted and blank.
 func (s *Stage) Prepare(ctx context.Context) (*Prepared, error) {
-	gold, err := golddisk.Build(ctx, golddisk.Spec{Path: filepath.Join(s.dir, "gold.disk"), Size: goldSize, Data: 48 * golddisk.MiB, Seed: 1})
+	gold, err := golddisk.Build(ctx, golddisk.Spec{Path: filepath.Join(s.dir, "gold.disk"), Size: goldSize, Data: 48 * golddisk.MiB, Seed: 1, Also: madeup.WriteKernel})
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +86,7 @@ func (s *Stage) Prepare(ctx context.Context) (*Prepared, error) {
 // admitAll switches everything on, waits for the newcomers and admits them, and
 // returns the names of the blank ones.
 func (s *Stage) admitAll(ctx context.Context, gold *golddisk.Disk) ([]string, error) {
-	template := machine{name: goldName, address: address(1), maker: "Alder Works", model: "A310", memory: 8 << 30}
+	template := machine{name: goldName, address: address(1), maker: "Alder Works", model: "A310", memory: 8 << 30, devices: a310}
 	if err := s.switchOn(ctx, template, gold.Path); err != nil {
 		return nil, err
 	}
@@ -114,17 +118,21 @@ func (s *Stage) admitAll(ctx context.Context, gold *golddisk.Disk) ([]string, er
 		return nil, err
 	}
 	var room []string
+	newcomer := 0
 	for _, m := range all {
 		if m.name == "" {
+			newcomer++
 			continue
 		}
-		if _, err := s.Client.Admit(ctx, m.address.String(), api.Admission{Name: m.name, Groups: []string{scanning}}); err != nil {
+		if _, err := s.Client.Admit(ctx, m.address.String(), api.Admission{Name: m.name, Groups: []string{m.group}}); err != nil {
 			return nil, err
 		}
-		room = append(room, m.name)
+		if m.group == scanning {
+			room = append(room, m.name)
+		}
 	}
-	s.tell("admitted: the template %s, and %s to %s in the group %s (%d kiosks stay newcomers, for you to admit)",
-		goldName, room[0], room[len(room)-1], scanning, len(all)-len(room))
+	s.tell("admitted: the template %s, %s to %s in the group %s, and two of the group %s (%d kiosks stay newcomers, for you to admit)",
+		goldName, room[0], room[len(room)-1], scanning, seedBank, newcomer)
 	return room, nil
 }
 

@@ -136,7 +136,7 @@ func (s *Stage) switchOn(ctx context.Context, m machine, disk string) error {
 	}
 	w := &sim.Workstation{
 		Addresses: []hwaddr.Address{m.address}, Maker: m.maker, Model: m.model, Serial: serial(m),
-		Memory: m.memory, Disks: []string{disk}, Interface: "lo", Loss: m.loss,
+		Memory: m.memory, Disks: []string{disk}, Interface: "lo", Loss: m.loss, Devices: m.devices,
 	}
 	s.disks[m.name] = disk
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))

@@ -53,7 +53,7 @@ func TestFind(t *testing.T) {
 	for _, p := range l.Packages() {
 		labels = append(labels, p.Label())
 	}
-	assert.Equal(t, []string{"aldernet 1.6.2.0", "aldernet 1.4.0.7", "corvid_lib and 1 more modules 6.1.0-9-garden", "corvraid 2.0.1.0"}, labels)
+	assert.Equal(t, []string{"aldernet 1.6.2.0", "aldernet 1.4.0.7", "corvid_raid 2.0.1", "corvraid 2.0.1.0"}, labels)
 
 	net := l.Packages()[0]
 	assert.Equal(t, driver.Network, net.Class)
@@ -226,8 +226,8 @@ func TestSets(t *testing.T) {
 		}
 		return got
 	}
-	assert.Equal(t, []string{"corvid_lib and 1 more modules[corvid_raid]"}, whole(driver.Set{System: driver.Linux, Rules: []driver.Rule{{Class: driver.Storage}}}))
-	assert.Equal(t, []string{"corvid_lib and 1 more modules[corvid_raid]"}, whole(driver.Set{System: driver.Linux, Rules: []driver.Rule{{Model: "alder*"}}}))
+	assert.Equal(t, []string{"corvid_raid[corvid_raid]"}, whole(driver.Set{System: driver.Linux, Rules: []driver.Rule{{Class: driver.Storage}}}))
+	assert.Equal(t, []string{"corvid_raid[corvid_raid]"}, whole(driver.Set{System: driver.Linux, Rules: []driver.Rule{{Model: "alder*"}}}))
 	assert.Empty(t, whole(driver.Set{System: driver.Linux, Rules: []driver.Rule{{Model: "Brindle*"}}}))
 	assert.Equal(t, []string{"aldernet[]", "aldernet[]"}, whole(driver.Set{System: driver.Windows, Rules: []driver.Rule{{Provider: "alder works"}}}))
 	assert.Equal(t, []string{"aldernet[]", "aldernet[]", "corvraid[]"}, whole(driver.Set{System: driver.Windows, Rules: []driver.Rule{{Model: "*A520"}}}))
@@ -291,13 +291,13 @@ func TestCoverage(t *testing.T) {
 		"network pci fe01:1000: covered aldernet | uncovered ", "network pci fe02:1500: covered brindlenet | covered netbrin",
 		"storage pci fe03:3000: uncovered  | too late ", "sound pci fe04:4000: no driver  | no driver ",
 	}, table(rows))
-	assert.Equal(t, "corvid_lib and 1 more modules 6.1.0-9-garden would drive it", rows[2].Environment.Why)
+	assert.Equal(t, "corvid_raid 2.0.1 would drive it", rows[2].Environment.Why)
 	assert.Len(t, driver.Lacking(rows, driver.Row.InEnvironment), 1, "the disk controller")
 	assert.Len(t, driver.Lacking(rows, driver.Row.InDelivered), 1, "one network card is enough")
 
 	coming := driver.NewComing(driver.Choose(x, devices, "", linux.Target(), nil))
 	rows = driver.Cover(devices, nil, linux, coming, x)
-	assert.Equal(t, "storage pci fe03:3000: unknown  | put in corvid_lib and 1 more modules 6.1.0-9-garden", table(rows)[2])
+	assert.Equal(t, "storage pci fe03:3000: unknown  | put in corvid_raid 2.0.1", table(rows)[2])
 	assert.Empty(t, driver.Lacking(rows, driver.Row.InDelivered))
 }
 

@@ -349,21 +349,30 @@ func (p *Package) name() {
 			p.Class = c
 		}
 	}
+	p.Version = p.Kernel
 	if p.InTree {
 		p.Name, p.Class = "kernel", Other
-	} else if len(p.Modules) == 1 {
-		p.Name = p.Modules[0].Name
-	} else {
-		p.Name = fmt.Sprintf("%s and %d more modules", p.Modules[0].Name, len(p.Modules)-1)
+		return
 	}
-	p.Version = p.Kernel
+	// By what drives something; the others are what that needs.
+	main := slices.DeleteFunc(slices.Clone(p.Modules), func(m Module) bool { return len(m.Aliases) == 0 })
+	if len(main) == 0 {
+		main = p.Modules
+	}
+	p.Name = main[0].Name
+	if v := main[0].Info.Version; v != "" {
+		p.Version = v
+	}
+	if len(main) > 1 {
+		p.Name = fmt.Sprintf("%s and %d more", p.Name, len(main)-1)
+	}
 	lacks := map[string]bool{}
 	for _, m := range p.Modules {
 		for _, l := range m.Lacks {
 			lacks[l] = true
 		}
 	}
-	if len(lacks) > 0 && !p.InTree {
+	if len(lacks) > 0 {
 		p.Remarks = append(p.Remarks, "it may ask for firmware that is not in it: "+some(slices.Sorted(maps.Keys(lacks))))
 	}
 }

@@ -1,0 +1,464 @@
+package cli
+
+import (
+	"archive/tar"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jugate/api"
+	"jugate/apiclient"
+)
+
+func (a *app) driverCommand() *cobra.Command {
+	return noun("driver", "Keep drivers, see what they cover, and put them in",
+		a.driverAdd(), a.driverList(), a.driverShow(), a.driverRemove(), a.driverExplain(), a.driverCoverage(), a.driverPut(), a.driverSetCommand())
+}
+
+func driverNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Drivers(ctx, apiclient.List{Limit: 1000})
+	var names []string
+	for _, p := range page.Items {
+		names = append(names, p.ID+"\t"+p.Label)
+	}
+	return names, err
+}
+
+func driverSetNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.DriverSets(ctx)
+	var names []string
+	for _, s := range page.Items {
+		names = append(names, s.Name)
+	}
+	return names, err
+}
+
+func (a *app) driverAdd() *cobra.Command {
+	return &cobra.Command{
+		Use: "add PATH…", Short: "Take the driver packages of folders and archives into the library", Args: cobra.MinimumNArgs(1),
+		Long: "Take the driver packages of folders and archives into the library.\n\nArchives are zip, tar, cab, Debian packages, and ISO 9660 or UDF images. What is in\nthem is found by itself: INF files with all that they name, and kernel modules.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			var all api.DriversAdded
+			for _, path := range args {
+				m := newMeter(cmd.ErrOrStderr(), "adding "+filepath.Base(path))
+				added, err := addDrivers(cmd.Context(), c, path)
+				m.end()
+				if err != nil {
+					return err
+				}
+				all.Added = append(all.Added, added.Added...)
+				all.There = append(all.There, added.There...)
+				all.Skipped = append(all.Skipped, added.Skipped...)
+			}
+			return a.printAdded(cmd, all)
+		},
+	}
+}
+
+// addDrivers sends a file, or a folder as an archive.
+func addDrivers(ctx context.Context, c *apiclient.Client, path string) (api.DriversAdded, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return api.DriversAdded{}, err
+	}
+	name := filepath.Base(path)
+	if !info.IsDir() {
+		f, err := os.Open(path)
+		if err != nil {
+			return api.DriversAdded{}, err
+		}
+		defer f.Close()
+		return c.AddDrivers(ctx, name, f)
+	}
+	r, w := io.Pipe()
+	defer r.Close()
+	go func() {
+		t := tar.NewWriter(w)
+		err := t.AddFS(os.DirFS(path))
+		if err == nil {
+			err = t.Close()
+		}
+		w.CloseWithError(err)
+	}()
+	return c.AddDrivers(ctx, name, r)
+}
+
+func (a *app) printAdded(cmd *cobra.Command, all api.DriversAdded) error {
+	if a.output == "json" {
+		return printJSON(cmd.OutOrStdout(), all)
+	}
+	type row struct {
+		what string
+		p    api.DriverPackage
+	}
+	var rows []row
+	for _, p := range all.Added {
+		rows = append(rows, row{"added", p})
+	}
+	for _, p := range all.There {
+		rows = append(rows, row{"was there", p})
+	}
+	columns := []column[row]{{title: "what", value: func(r row) string { return r.what }}}
+	for _, c := range driverColumns {
+		columns = append(columns, column[row]{title: c.title, value: func(r row) string { return c.value(r.p) }, right: c.right})
+	}
+	if err := printList(cmd, a, rows, columns); err != nil {
+		return err
+	}
+	for _, p := range all.Added {
+		for _, r := range p.Remarks {
+			fmt.Fprintf(cmd.ErrOrStderr(), "mind: %s: %s\n", p.Label, r)
+		}
+	}
+	for _, s := range all.Skipped {
+		fmt.Fprintf(cmd.ErrOrStderr(), "left out: %s: %s\n", s.Path, s.Reason)
+	}
+	if len(rows) == 0 {
+		return fmt.Errorf("there is no driver package in it")
+	}
+	return nil
+}
+
+var driverColumns = []column[api.DriverPackage]{
+	{title: "id", value: func(p api.DriverPackage) string { return p.ID }},
+	{title: "package", value: func(p api.DriverPackage) string { return p.Name }},
+	{title: "version", value: func(p api.DriverPackage) string { return p.Version }},
+	{title: "date", value: func(p api.DriverPackage) string { return p.Date }},
+	{title: "class", value: func(p api.DriverPackage) string { return p.Class }},
+	{title: "provider", value: func(p api.DriverPackage) string { return p.Provider }},
+	{title: "for", value: driverFor},
+	{title: "signed by", value: func(p api.DriverPackage) string { return p.Signer }},
+	{title: "drives", value: func(p api.DriverPackage) string { return strconv.Itoa(p.Drives) }, right: true},
+	{title: "serves", value: func(p api.DriverPackage) string { return few(p.Serves) }},
+}
+
+// driverFor says what system a package is for.
+func driverFor(p api.DriverPackage) string {
+	if p.Kind == "modules" {
+		return "linux " + strings.Join(p.Arch, " ")
+	}
+	return "windows " + strings.Join(p.Arch, " ")
+}
+
+// few names some workstations and counts the rest.
+func few(names []string) string {
+	if len(names) > 3 {
+		return fmt.Sprintf("%s and %d more", strings.Join(names[:3], " "), len(names)-3)
+	}
+	return strings.Join(names, " ")
+}
+
+func (a *app) driverList() *cobra.Command {
+	var search, class, kind, device string
+	cmd := &cobra.Command{
+		Use: "list", Short: "List driver packages, and which workstations each serves best", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			items, err := every(cmd.Context(), apiclient.List{Search: search, Filter: map[string]string{"class": class, "kind": kind, "device": device}}, c.Drivers)
+			if err != nil {
+				return err
+			}
+			return printList(cmd, a, items, driverColumns)
+		},
+	}
+	cmd.Flags().StringVar(&search, "search", "", "only those that have all of these words somewhere")
+	cmd.Flags().StringVar(&class, "class", "", "network, storage, display, sound, input, usb, board or other")
+	cmd.Flags().StringVar(&kind, "kind", "", "inf or modules")
+	cmd.Flags().StringVar(&device, "device", "", "only those that drive a device: VENDOR:PRODUCT, a hardware id or a modalias")
+	return cmd
+}
+
+func (a *app) driverShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show PACKAGE", Short: "Show a package with what it drives", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(driverNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			p, err := c.Driver(cmd.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return printJSON(cmd.OutOrStdout(), p)
+			}
+			if a.output == "table" {
+				printFields(cmd.OutOrStdout(), []field{
+					{"id", p.ID}, {"package", p.Label}, {"class", p.Class}, {"provider", p.Provider}, {"date", p.Date}, {"for", driverFor(p)}, {"kernel", p.Kernel},
+					{"catalogue", p.Catalogue}, {"signed by", p.Signer}, {"size", size(p.Bytes)}, {"files", strconv.Itoa(len(p.Files))}, {"from", p.Origin}, {"added", when(p.Added)},
+					{"serves best", strings.Join(p.Serves, " ")}, {"mind", strings.Join(p.Remarks, "; ")},
+				})
+				fmt.Fprintln(cmd.OutOrStdout())
+			}
+			return printList(cmd, a, p.Models, []column[api.DriverModel]{
+				{title: "drives", value: func(m api.DriverModel) string { return m.Name }},
+				{title: "of", value: func(m api.DriverModel) string { return m.Maker }},
+				{title: "for", value: func(m api.DriverModel) string { return m.For }},
+				{title: "identifiers", value: func(m api.DriverModel) string { return few(m.IDs) }},
+				{title: "needs", value: func(m api.DriverModel) string { return strings.Join(m.Needs, " ") }},
+			})
+		},
+	}
+}
+
+func (a *app) driverRemove() *cobra.Command {
+	return &cobra.Command{
+		Use: "remove PACKAGE…", Short: "Take packages out of the library; builds and workstations that have them keep them", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.complete(driverNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			for _, ref := range args {
+				if err := c.RemoveDriver(cmd.Context(), ref); err != nil {
+					return err
+				}
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) driverExplain() *cobra.Command {
+	var device, image string
+	cmd := &cobra.Command{
+		Use: "explain WORKSTATION", Short: "Show for each device every package that drives it, and why the best is the best", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.complete(workstationNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			all, err := c.ExplainDrivers(cmd.Context(), args[0], device, image)
+			if err != nil {
+				return err
+			}
+			if a.output == "json" {
+				return printJSON(cmd.OutOrStdout(), all)
+			}
+			type row struct {
+				device string
+				api.DriverCandidate
+			}
+			var rows []row
+			for _, d := range all {
+				for _, k := range d.Candidates {
+					rows = append(rows, row{d.Label, k})
+				}
+				if a.output == "csv" {
+					continue
+				}
+				out := cmd.OutOrStdout()
+				fmt.Fprintf(out, "%s, %s%s\n", d.Label, d.Device.Class, driven(d.Device.Driver))
+				for _, v := range []struct {
+					where string
+					api.Cover
+				}{{"boot environment", d.Verdicts.Environment}, {"delivered system", d.Verdicts.Delivered}} {
+					fmt.Fprintf(out, "  %s: %s\n", v.where, coverWords(v.Cover))
+				}
+				for _, k := range d.Candidates {
+					mark := " "
+					if k.Wins {
+						mark = "*"
+					}
+					fmt.Fprintf(out, "  %s %s  %s (%s)\n      fits %s\n      %s\n", mark, k.Package, k.Label, k.Name, k.ID, k.Why)
+				}
+				fmt.Fprintln(out)
+			}
+			if a.output == "csv" {
+				return printList(cmd, a, rows, []column[row]{
+					{title: "device", value: func(r row) string { return r.device }}, {title: "package", value: func(r row) string { return r.Package }},
+					{title: "label", value: func(r row) string { return r.Label }}, {title: "wins", value: func(r row) string { return yesNo(r.Wins) }},
+					{title: "rank", value: func(r row) string { return fmt.Sprintf("%#06x", r.Rank) }}, {title: "identifier", value: func(r row) string { return r.ID }}, {title: "why", value: func(r row) string { return r.Why }},
+				})
+			}
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&device, "device", "", "just devices whose identifier contains this, such as 8086:15b8")
+	cmd.Flags().StringVar(&image, "image", "", "for the system of this image (default: windows and linux on a PC of 64 bits)")
+	cmd.RegisterFlagCompletionFunc("image", a.complete(imageNames))
+	return cmd
+}
+
+func driven(by string) string {
+	if by == "" {
+		return ""
+	}
+	return ", taken by " + by + " when it was seen last"
+}
+
+// coverWords say a verdict in a line.
+func coverWords(c api.Cover) string {
+	switch {
+	case c.By != "":
+		return c.State + " by " + c.By
+	case c.Why != "":
+		return c.State + ": " + c.Why
+	}
+	return c.State
+}
+
+func (a *app) driverCoverage() *cobra.Command {
+	var q apiclient.CoverageQuery
+	var exitCode, all bool
+	cmd := &cobra.Command{
+		Use: "coverage [WORKSTATION…]", Short: "Tell whether the boot environment and an image drive the devices of workstations", ValidArgsFunction: a.complete(workstationNames),
+		Long: "Tell whether the boot environment and an image drive the devices of workstations.\n\nNetwork cards and disk controllers are shown, and whatever else has no driver; --all\nshows everything.",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			q.To = args
+			cover, err := c.Coverage(cmd.Context(), q)
+			if err != nil {
+				return err
+			}
+			if err := a.printCoverage(cmd, cover, all); err != nil || !exitCode {
+				return err
+			}
+			lacking := 0
+			for _, m := range cover.Models {
+				if len(m.LackingEnvironment)+len(m.LackingDelivered) > 0 {
+					lacking++
+				}
+			}
+			if lacking > 0 {
+				return fmt.Errorf("%d of %d models lack the driver of a network card or disk controller", lacking, len(cover.Models))
+			}
+			return nil
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&q.Group, "group", "", "the workstations of a group")
+	flags.StringVar(&q.Model, "model", "", "maker and model; wildcards may be used")
+	flags.StringVar(&q.Image, "image", "", "the delivered system, as NAME or NAME@VERSION")
+	flags.IntVar(&q.Build, "build", 0, "build of the boot environment (default: the one that is offered)")
+	flags.StringSliceVar(&q.Drivers, "drivers", nil, driversHelp)
+	flags.BoolVar(&all, "all", false, "show all devices")
+	flags.BoolVar(&exitCode, "exit-code", false, "end with 1 if a network card or disk controller has no driver")
+	cmd.RegisterFlagCompletionFunc("group", a.complete(groupNames))
+	cmd.RegisterFlagCompletionFunc("image", a.complete(imageNames))
+	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
+	return cmd
+}
+
+// driversHelp says what --drivers is.
+const driversHelp = "driver sets to choose from, or none (default: the whole library, for what the system lacks)"
+
+func (a *app) printCoverage(cmd *cobra.Command, cover api.Coverage, all bool) error {
+	if a.output == "json" {
+		return printJSON(cmd.OutOrStdout(), cover)
+	}
+	type row struct {
+		model string
+		api.DeviceCover
+	}
+	var rows []row
+	for _, m := range cover.Models {
+		for _, d := range m.Devices {
+			vital := d.Class == "network" || d.Class == "storage"
+			if all || vital || d.Environment.State == "uncovered" || d.Delivered.State == "uncovered" {
+				rows = append(rows, row{fmt.Sprintf("%s (%d)", m.Model, len(m.Workstations)), d})
+			}
+		}
+	}
+	words := func(c api.Cover) string {
+		s := c.State
+		if c.By != "" {
+			s += ": " + c.By
+		} else if c.Label != "" {
+			s += "; covered by " + c.Label
+		}
+		return s
+	}
+	if a.output == "table" {
+		build := "no build is offered"
+		if cover.Build > 0 {
+			build = fmt.Sprintf("build %d", cover.Build)
+		}
+		printFields(cmd.OutOrStdout(), []field{{"boot environment", build}, {"delivered system", strings.TrimPrefix(cover.Image+": "+cover.System, ": ")}})
+		fmt.Fprintln(cmd.OutOrStdout())
+	}
+	err := printList(cmd, a, rows, []column[row]{
+		{title: "model", value: func(r row) string { return r.model }},
+		{title: "class", value: func(r row) string { return r.Class }},
+		{title: "device", value: func(r row) string { return strings.TrimSpace(r.Label + " " + r.Name) }},
+		{title: "boot environment", value: func(r row) string { return words(r.Environment) }},
+		{title: "delivered system", value: func(r row) string { return words(r.Delivered) }},
+	})
+	if err != nil {
+		return err
+	}
+	for _, m := range cover.Models {
+		for _, l := range append(m.LackingEnvironment, m.LackingDelivered...) {
+			fmt.Fprintf(cmd.ErrOrStderr(), "%s: %s\n", m.Model, l)
+		}
+	}
+	if len(cover.Unknown) > 0 {
+		fmt.Fprintf(cmd.ErrOrStderr(), "nobody has seen the devices of: %s\n", few(cover.Unknown))
+	}
+	return nil
+}
+
+func (a *app) driverPut() *cobra.Command {
+	var in api.PutDrivers
+	cmd := &cobra.Command{
+		Use: "put --to GROUP|WORKSTATION…", Short: "Have workstations add drivers to the image that they have already", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			errands, err := c.PutDrivers(cmd.Context(), in)
+			if err != nil {
+				return err
+			}
+			failed := 0
+			for i := range errands {
+				if errands[i], err = a.watchErrand(cmd.Context(), c, errands[i].ID, cmd.ErrOrStderr()); err != nil {
+					return leaving(err, fmt.Sprintf("errand %d", errands[i].ID))
+				}
+				if errands[i].State != "done" {
+					failed++
+				}
+			}
+			if err := printList(cmd, a, errands, []column[api.Errand]{
+				{title: "errand", value: func(e api.Errand) string { return fmt.Sprint(e.ID) }, right: true},
+				{title: "workstation", value: func(e api.Errand) string { return e.Workstation }},
+				{title: "state", value: func(e api.Errand) string { return e.State }},
+				{title: "what", value: func(e api.Errand) string { return strings.Join(e.Result, "; ") + e.Error }},
+			}); err != nil {
+				return err
+			}
+			if failed > 0 {
+				return fmt.Errorf("%d of %d workstations could not put their drivers in", failed, len(errands))
+			}
+			return nil
+		},
+	}
+	flags := cmd.Flags()
+	flags.StringSliceVar(&in.To, "to", nil, "groups and workstations")
+	flags.StringSliceVar(&in.Drivers, "drivers", nil, driversHelp)
+	flags.BoolVar(&in.Whole, "whole", false, "everything that the sets have, matched or not")
+	flags.StringVar(&in.Disk, "disk", "only", diskRuleHelp)
+	cmd.MarkFlagRequired("to")
+	cmd.RegisterFlagCompletionFunc("to", a.complete(workstationNames))
+	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
+	return cmd
+}
