@@ -4,6 +4,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -22,6 +24,9 @@ func (a *app) demoCommand() *cobra.Command {
 			o.Story = cmd.OutOrStdout()
 			if asJSON {
 				o.Story = cmd.ErrOrStderr()
+			}
+			if program, err := os.Executable(); err == nil {
+				o.Agent = filepath.Join(filepath.Dir(program), "jugate-agent")
 			}
 			stage, err := demo.Open(cmd.Context(), o)
 			if err != nil {

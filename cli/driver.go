@@ -290,7 +290,7 @@ func (a *app) driverExplain() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&device, "device", "", "just devices whose identifier contains this, such as 8086:15b8")
-	cmd.Flags().StringVar(&image, "image", "", "for the system of this image (default: windows and linux on a PC of 64 bits)")
+	cmd.Flags().StringVar(&image, "image", "", "for the system of this image (default: the one that it got last)")
 	cmd.RegisterFlagCompletionFunc("image", a.complete(imageNames))
 	return cmd
 }
@@ -383,7 +383,7 @@ func (a *app) printCoverage(cmd *cobra.Command, cover api.Coverage, all bool) er
 		if c.By != "" {
 			s += ": " + c.By
 		} else if c.Label != "" {
-			s += "; covered by " + c.Label
+			s += "; " + c.Label + " would drive it"
 		}
 		return s
 	}

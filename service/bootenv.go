@@ -126,7 +126,7 @@ func (s *Service) findBuild(ctx context.Context, number int) (*bootenv.Build, er
 	}
 	b, err := s.boot.builds.Build(number)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, huma.Error404NotFound(err.Error())
+		return nil, huma.Error404NotFound(fmt.Sprintf("there is no build %d", number))
 	}
 	return b, err
 }

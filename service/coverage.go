@@ -135,7 +135,16 @@ func (st *stand) coming(m driver.Machine, fleet driver.Fleet) []driver.Choice {
 
 // rows hold the devices of a machine against everything.
 func (st *stand) rows(m driver.Machine, fleet driver.Fleet) []driver.Row {
-	return driver.Cover(m.Devices, st.environment, st.system.Inside, driver.NewComing(st.coming(m, fleet)), st.index)
+	rows := driver.Cover(m.Devices, st.environment, st.system.Inside, driver.NewComing(st.coming(m, fleet)), st.index)
+	for i := range rows {
+		if st.environment == nil {
+			rows[i].Environment.Why = "no build is offered that says what it drives"
+		}
+		if st.system.Inside == nil {
+			rows[i].Delivered.Why = st.system.Why
+		}
+	}
+	return rows
 }
 
 // coverage is what becomes of the devices of all models of some machines.

@@ -17,6 +17,7 @@ import (
 	"jugate/core/archive"
 	"jugate/core/driver"
 	"jugate/core/kmod"
+	"jugate/core/roster"
 )
 
 // maxDriverUpload bounds what is sent to the library at once, in bytes.
@@ -266,7 +267,8 @@ func (s *Service) driverRoutes(h huma.API) {
 }
 
 // explainDrivers shows all candidates for the devices of a workstation: for the system
-// of an image if one is named, else of both kinds for a PC of 64 bits.
+// of an image, the one that it got last if none is named; where none is known, of both
+// kinds for a PC of 64 bits.
 func (s *Service) explainDrivers(ctx context.Context, ref, only, image string) ([]api.DriverExplained, error) {
 	w, err := s.records.FindWorkstation(ctx, ref)
 	if err != nil {
@@ -275,6 +277,15 @@ func (s *Service) explainDrivers(ctx context.Context, ref, only, image string) (
 	m := machine(*w)
 	if m.Devices == nil {
 		return nil, huma.Error409Conflict(fmt.Sprintf("nobody knows the devices of %s yet: have it boot into the boot environment once", m.Name))
+	}
+	if image == "" { // what it has
+		name, version, err := s.records.LastVersion(ctx, w.ID)
+		if err != nil {
+			return nil, err
+		}
+		if version > 0 {
+			image = roster.Ref{Image: name, Version: version}.String()
+		}
 	}
 	st, err := s.standAt(ctx, 0, image, api.DriverOrder{})
 	if err != nil {

@@ -55,7 +55,7 @@ func (s *Service) errand(e records.Errand) api.Errand {
 	}
 	var put api.HasPut
 	if e.Result != "" && json.Unmarshal([]byte(e.Result), &put) == nil {
-		out.Result = append(put.Packages, put.Did...)
+		out.Result = put.Did
 	}
 	if p, known := s.agents.presence(e.WorkstationID); known && e.State == records.ErrandRunning {
 		out.Done, out.Total, out.NewSlabs = p.activity.Done, p.activity.Total, p.activity.NewSlabs

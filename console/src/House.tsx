@@ -5,6 +5,7 @@ import { client } from "./api/client";
 import { useEvents } from "./api/events";
 import { Deliveries } from "./pages/deliveries/Deliveries";
 import { DeliveryPage } from "./pages/deliveries/DeliveryPage";
+import { Drivers } from "./pages/drivers/Drivers";
 import { Images } from "./pages/images/Images";
 import { Netboot } from "./pages/netboot/Netboot";
 import { Receipts } from "./pages/receipts/Receipts";
@@ -15,6 +16,7 @@ const rooms = [
   { path: "images", title: "Images" },
   { path: "deliveries", title: "Deliveries" },
   { path: "receipts", title: "Receipts" },
+  { path: "drivers", title: "Drivers" },
   { path: "netboot", title: "Network boot" },
 ];
 
@@ -57,6 +59,7 @@ export function House({ name }: { name: string }) {
           <Route path="/deliveries" element={<Deliveries />} />
           <Route path="/deliveries/:id" element={<DeliveryPage />} />
           <Route path="/receipts" element={<Receipts />} />
+          <Route path="/drivers" element={<Drivers />} />
           <Route path="/netboot" element={<Netboot />} />
           <Route path="*" element={<Navigate to="/workstations" replace />} />
         </Routes>

@@ -178,7 +178,7 @@ func TestRanking(t *testing.T) {
 		"unsigned: its identifier is the device's own; behind signed 1.10: the signed one wins",
 		"lower: its identifier is the device's own; behind unsigned 1.10: the higher version wins (1.10, not 1.9)",
 		"compatible: compatible with the device; behind lower 1.9: the more exact identifier wins",
-		"device: for devices of this kind in general; behind compatible 9.0: the more exact identifier wins",
+		"device: for this device, whoever built it in; behind compatible 9.0: the more exact identifier wins",
 		"vendor: for devices of this kind in general; behind device 9.0: the more exact identifier wins",
 		"class: for devices of this kind in general; behind vendor 9.0: the more exact identifier wins",
 	}, order)

@@ -201,12 +201,12 @@ func (c Candidate) explain(place int, all []Candidate) string {
 	switch {
 	case c.Rank >= rankBoth:
 		fit = "compatible with what the device is compatible with"
-	case c.Rank >= rankGeneral:
+	case c.Rank >= rankGeneral && !strings.Contains(c.ID, "&DEV_"):
 		fit = "for devices of this kind in general"
+	case c.Rank >= rankGeneral:
+		fit = "for this device, whoever built it in"
 	case c.Rank >= rankCompatible:
 		fit = "compatible with the device"
-	case c.Rank&0xfff > 0 && c.Model != nil && !strings.Contains(c.ID, "SUBSYS"):
-		fit = "for the device, whoever built it in"
 	}
 	if place == 0 {
 		if len(all) == 1 {

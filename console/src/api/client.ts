@@ -12,6 +12,15 @@ export type Errand = Schemas["Errand"];
 export type NetbootLink = Schemas["NetbootLink"];
 export type BootTrail = Schemas["BootTrail"];
 export type Build = Schemas["Build"];
+export type DriverPackage = Schemas["DriverPackage"];
+export type DriverModel = Schemas["DriverModel"];
+export type DriversAdded = Schemas["DriversAdded"];
+export type DriverSet = Schemas["DriverSet"];
+export type DriverChoice = Schemas["DriverChoice"];
+export type Coverage = Schemas["Coverage"];
+export type ModelCover = Schemas["ModelCover"];
+export type DeviceCover = Schemas["DeviceCover"];
+export type Cover = Schemas["Cover"];
 
 export const client = createClient<paths>({ baseUrl: "/api/v1" });
 

@@ -38,6 +38,9 @@ const listeners: Record<string, (queries: QueryClient, data: never) => void> = {
     void queries.invalidateQueries({ queryKey: ["netboot"] });
     void queries.invalidateQueries({ queryKey: ["builds"] });
   },
+  drivers: (queries) => {
+    for (const list of ["drivers", "driver-sets", "coverage"]) void queries.invalidateQueries({ queryKey: [list] });
+  },
   resync: (queries) => void queries.invalidateQueries(),
 };
 

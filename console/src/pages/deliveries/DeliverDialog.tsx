@@ -17,6 +17,8 @@ interface Order {
   grow: string;
   reuse?: boolean;
   sealed?: boolean;
+  drivers?: string[];
+  despiteDrivers?: boolean;
 }
 
 function startRule(v: Order) {
@@ -34,6 +36,7 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
     queryKey: ["version", version.image, version.version],
     queryFn: () => ask(client.GET("/versions/{ref}", { params: { path: { ref: `${version.image}@${version.version}` } } })),
   });
+  const sets = useQuery({ queryKey: ["driver-sets"], queryFn: () => ask(client.GET("/driver-sets", {})) });
   const order = useChange(
     (v: Order) =>
       ask(
@@ -47,6 +50,8 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
             when_done: v.whenDone,
             reuse: v.reuse ?? false,
             sealed: v.sealed ?? false,
+            drivers: v.drivers,
+            despite_drivers: v.despiteDrivers ?? false,
             grow: v.grow,
             disk: "only",
           },
@@ -110,6 +115,18 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
             />
           </Form.Item>
         </Flex>
+        <Form.Item name="drivers" label="Drivers for the delivered system">
+          <Select
+            mode="multiple"
+            allowClear
+            placeholder="whatever it lacks on each workstation, from the whole library"
+            options={[{ value: "none", label: "none" }, ...(sets.data?.items ?? []).map((d) => ({ value: d.name, label: `set ${d.name}` }))]}
+          />
+        </Form.Item>
+        <Form.Item name="despiteDrivers" valuePropName="checked" noStyle>
+          <Checkbox>Deliver although a disk controller or network card would have no driver</Checkbox>
+        </Form.Item>
+        <br />
         <Form.Item name="reuse" valuePropName="checked" noStyle>
           <Checkbox>Check the disks first and send only what differs</Checkbox>
         </Form.Item>

@@ -3,6 +3,7 @@ import type { BootTrail } from "../../api/client";
 import { clock } from "../../format";
 import { Address } from "../../parts/Address";
 import { rust } from "../../theme";
+import { CoverButton } from "./CoverButton";
 
 const way = [
   { step: "address", title: "Address" },
@@ -65,6 +66,7 @@ function Way({ of }: { of: BootTrail }) {
         items={way.map((w) => ({ title: w.title }))}
       />
       {of.stuck && <div style={{ color: rust }}>{`Stuck: ${of.stuck}.`}</div>}
+      {of.cover && <CoverButton cover={of.cover} text="Build with that driver, and offer it" />}
       {home && <div>{`Sent to its own disk (${script?.detail.replace("disk: ", "")}).`}</div>}
     </>
   );

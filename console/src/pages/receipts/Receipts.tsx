@@ -49,6 +49,7 @@ export function Receipts() {
             { title: "Mended", align: "right", render: (_, r) => size(r.bytes_unicast) },
             { title: "Took", align: "right", render: (_, r) => (r.started ? seconds(r.seconds) : "") },
             { title: "Delivery", render: (_, r) => <Link to={`/deliveries/${r.delivery}`}>{`No. ${r.delivery}`}</Link> },
+            { title: "Drivers", render: (_, r) => r.drivers?.join(", ") },
             { title: "Reason", dataIndex: "reason" },
           ]}
         />
