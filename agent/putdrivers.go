@@ -161,16 +161,9 @@ func (a *Agent) putInto(ctx context.Context, mounter SystemMounter, start int64,
 
 // putFile copies one file and reads the copy back.
 func (a *Agent) putFile(ctx context.Context, system SystemVolume, id string, f api.DriverFile, to string) error {
-	want, err := slabstore.ParseDigest(f.Digest)
+	content, err := a.fetchDriver(ctx, id, f)
 	if err != nil {
 		return err
-	}
-	content, err := authorized(ctx, a, func(c *apiclient.Client) ([]byte, error) { return c.DriverFile(ctx, id, f.Path) })
-	if err != nil {
-		return err
-	}
-	if slabstore.Sum(content) != want {
-		return fmt.Errorf("%s came damaged", f.Path)
 	}
 	if err := system.WriteFile(to, content); err != nil {
 		return fmt.Errorf("write %s: %w", to, err)
@@ -179,7 +172,7 @@ func (a *Agent) putFile(ctx context.Context, system SystemVolume, id string, f a
 	if err != nil {
 		return fmt.Errorf("read back %s: %w", to, err)
 	}
-	if slabstore.Sum(back) != want {
+	if !bytes.Equal(back, content) {
 		return fmt.Errorf("%s is not on the volume as it was written", to)
 	}
 	return nil
@@ -299,4 +292,31 @@ func registerWindows(system SystemVolume, in *driver.Inside) (did []string, err 
 		}
 	}
 	return did, nil
+}
+
+// Lacks asks the service for modules that the boot environment lacks.
+func (a *Agent) Lacks(ctx context.Context, in api.Lacks) (api.ToPut, error) {
+	return authorized(ctx, a, func(c *apiclient.Client) (api.ToPut, error) { return c.Lacks(ctx, in) })
+}
+
+// DriverFile fetches a file of a driver package, checked and expanded.
+func (a *Agent) DriverFile(ctx context.Context, id string, f api.DriverFile) ([]byte, error) {
+	content, err := a.fetchDriver(ctx, id, f)
+	if err != nil {
+		return nil, err
+	}
+	return driver.Expand(bytes.NewReader(content), f.Path)
+}
+
+// fetchDriver fetches a file of a package and holds it against its digest.
+func (a *Agent) fetchDriver(ctx context.Context, id string, f api.DriverFile) ([]byte, error) {
+	want, err := slabstore.ParseDigest(f.Digest)
+	if err != nil {
+		return nil, err
+	}
+	content, err := authorized(ctx, a, func(c *apiclient.Client) ([]byte, error) { return c.DriverFile(ctx, id, f.Path) })
+	if err == nil && slabstore.Sum(content) != want {
+		err = fmt.Errorf("%s came damaged", f.Path)
+	}
+	return content, err
 }

@@ -81,13 +81,14 @@ func (s *Service) whySilent(ctx context.Context, out *api.NetbootStatus, silent 
 	return nil
 }
 
-// notDriven says which network cards of a machine a build does not drive, if it drives
-// none, and whether the library would.
+// notDriven says which network cards of a machine a build does not drive, and whether
+// the library would. One of another kind that it drives does not help a machine that
+// never called.
 func notDriven(devices []driver.Device, inside *driver.Inside, x *driver.Index) (reason string, coverable bool) {
 	rows := driver.Cover(devices, inside, nil, nil, x)
 	var reasons []string
-	for _, r := range driver.Lacking(rows, driver.Row.InEnvironment) {
-		if r.Device.Class != driver.Network {
+	for _, r := range rows {
+		if r.Device.Class != driver.Network || r.Environment.State != driver.Uncovered {
 			continue
 		}
 		words := fmt.Sprintf("its network card %s has no driver in %s", named(r.Device), inside.Name)

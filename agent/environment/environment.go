@@ -100,7 +100,7 @@ func run(ctx context.Context) error {
 		}
 	}
 	settled(bell)
-	card, network, err := connect(ctx, screen, set)
+	card, network, err := connect(ctx, screen, set, loaded)
 	if err != nil {
 		return err
 	}
@@ -121,7 +121,7 @@ func run(ctx context.Context) error {
 	wish, signIn := parseWish(set.Wish)
 	a := agent.New(client, machine, agent.Options{Show: screen.show, Log: slog.Default(), Ticket: cmp.Or(set.Ticket, set.Key), Boot: bootID(), Wish: wish})
 	if screen.tty != nil {
-		p := &person{screen: screen, agent: a, inventory: inventory, network: network}
+		p := &person{screen: screen, agent: a, inventory: inventory, network: network, modules: loaded}
 		go p.listen(ctx, screen.tty, signIn)
 	}
 	if set.Shell {
@@ -180,7 +180,7 @@ func settled(bell <-chan struct{}) {
 // connect gets the machine onto the network, and tries until it succeeds. It returns
 // the card to work with, the one that the loader came by or the first that has an
 // address, and what is to be said of all.
-func connect(ctx context.Context, screen *terminal, set Settings) (card, []string, error) {
+func connect(ctx context.Context, screen *terminal, set Settings, loaded *modules) (card, []string, error) {
 	for {
 		screen.show(agent.Status{Text: "looking for the network"})
 		cards, err := findCards()
@@ -200,7 +200,15 @@ func connect(ctx context.Context, screen *terminal, set Settings) (card, []strin
 		if len(good) > 0 {
 			return good[0], lines, nil
 		}
-		screen.show(agent.Status{Text: "no network card has an address; trying again"})
+		text := "no network card has an address; trying again"
+		if silent := findSilent("/sys"); len(silent) > 0 {
+			// Whoever stands here may have brought the driver.
+			text += ". A USB stick with the driver's modules helps, too"
+			for _, l := range loaded.fromSticks() {
+				screen.log("driver: " + l)
+			}
+		}
+		screen.show(agent.Status{Text: text})
 		select {
 		case <-time.After(5 * time.Second):
 		case <-ctx.Done():

@@ -16,6 +16,8 @@ import (
 	"jugate/agent"
 	"jugate/api"
 	"jugate/core/hwaddr"
+	"jugate/core/kmod"
+	"jugate/demo/madeup"
 )
 
 func TestTheNetworkIsExplained(t *testing.T) {
@@ -140,4 +142,29 @@ func TestKeysOpenPages(t *testing.T) {
 	assert.Contains(t, enter("r9\r").title, `There is no image "9" in the list`)
 	g := enter("cgardex\x7fn")
 	assert.Equal(t, "garden", g.input, "a letter was taken back")
+}
+
+// A stick with a driver's modules: those that fit a device and this kernel, each after
+// what it needs.
+func TestModulesFromAStick(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, madeup.WriteModules(dir))
+	m := &modules{folder: "/lib/modules/" + madeup.Kernel, index: kmod.NewIndex(nil, nil), loaded: map[string]error{}}
+	all, err := m.choose(os.DirFS(dir), []api.Device{{ID: madeup.CorvidDisk}, {ID: "nonsense"}})
+	require.NoError(t, err)
+	require.Len(t, all, 2)
+	assert.Equal(t, "corvid_lib", all[0].info.Name)
+	assert.Equal(t, "corvid_raid", all[1].info.Name)
+	assert.Equal(t, map[string][]byte{"corvid/raid.bin": []byte("made-up firmware\n")}, all[1].firmware)
+
+	all, err = m.choose(os.DirFS(dir), []api.Device{{ID: madeup.AlderNetwork}})
+	require.NoError(t, err)
+	assert.Empty(t, all, "nothing there drives it")
+	m.folder = "/lib/modules/6.2.0"
+	all, err = m.choose(os.DirFS(dir), []api.Device{{ID: madeup.CorvidDisk}})
+	require.NoError(t, err)
+	assert.Empty(t, all, "they are for another kernel")
+
+	assert.Equal(t, []api.Device{{ID: "b"}}, untaken([]api.Device{{ID: "a", Driver: "ahci"}, {ID: "b"}}))
+	assert.Len(t, report(nil, []device{{"PCI 0000:00:03.0", "8086:10d3"}}), 2)
 }

@@ -54,7 +54,11 @@ func (m *modules) load(names ...string) error {
 	for _, one := range order {
 		err, tried := m.loaded[one.Name]
 		if !tried {
-			err = insert(filepath.Join(m.folder, one.Path))
+			path := one.Path
+			if !filepath.IsAbs(path) {
+				path = filepath.Join(m.folder, path)
+			}
+			err = insert(path)
 			m.loaded[one.Name] = err
 		}
 		errs = append(errs, err)
@@ -76,7 +80,10 @@ func insert(file string) error {
 
 // want loads what a device asks for by its modalias.
 func (m *modules) want(modalias string) {
-	if names := m.index.Match(modalias); names != nil {
+	m.mu.Lock()
+	names := m.index.Match(modalias)
+	m.mu.Unlock()
+	if names != nil {
 		if err := m.load(names...); err != nil {
 			slog.Warn("a device asks for modules", "modalias", modalias, "error", err)
 		}

@@ -20,6 +20,7 @@ type person struct {
 	agent     *agent.Agent
 	inventory api.Inventory
 	network   []string
+	modules   *modules
 	images    []string // that may be received, after signing in
 	signedIn  bool
 	typing    func(ctx context.Context, text string) // takes the line that is typed; nil when none is
@@ -39,9 +40,9 @@ func (p *person) keys() string {
 	case p.typing != nil:
 		return "Enter: go on   Esc: back"
 	case p.signedIn:
-		return "R receive  C capture  I inspect  A admit  H hardware  Esc"
+		return "R receive  C capture  I inspect  A admit  H hardware  D drivers  Esc"
 	default:
-		return "S sign in   H hardware   N network"
+		return "S sign in   H hardware   N network   D drivers"
 	}
 }
 
@@ -77,12 +78,28 @@ func (p *person) press(ctx context.Context, k byte) {
 		p.show(page{title: "Hardware", lines: hardware(p.inventory)})
 	case 'n':
 		p.show(page{title: "Network", lines: p.network})
+	case 'd':
+		p.drivers(ctx)
 	case 'r', 'c', 'i', 'a':
 		if p.signedIn {
 			p.order(k | 0x20)
 		}
 	default:
 		p.show(page{})
+	}
+}
+
+// drivers loads what sticks and the service have for devices that nothing has taken.
+func (p *person) drivers(ctx context.Context) {
+	p.say("Looking for drivers on sticks, and in the service's library …")
+	lines := p.modules.fromSticks()
+	more, err := p.modules.fromService(ctx, p.agent)
+	if lines = append(lines, more...); err != nil {
+		lines = append(lines, "the service's library: "+err.Error())
+	}
+	p.show(page{title: "Drivers", lines: append(report(lines, findSilent("/sys")), "", "Esc: back")})
+	for _, l := range lines {
+		p.screen.log("driver: " + l)
 	}
 }
 
