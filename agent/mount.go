@@ -157,7 +157,12 @@ func MountForWriting(disk *os.File, start int64, v *volume.Volume) (SystemVolume
 		}
 		return systemMount{m}, nil
 	}
-	if program, err := exec.LookPath("ntfs-3g"); err == nil && v.Kind == volume.NTFS {
+	// The first process of a machine has no PATH.
+	program, err := exec.LookPath("ntfs-3g")
+	if err != nil {
+		program, err = exec.LookPath("/usr/bin/ntfs-3g")
+	}
+	if err == nil && v.Kind == volume.NTFS {
 		m, err := mountByProgram(disk, start, v.Size, program)
 		if err != nil {
 			return nil, err

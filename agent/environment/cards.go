@@ -59,7 +59,7 @@ func explain(cards []card, silent []device) (lines []string) {
 		lines = append(lines, line)
 	}
 	for _, d := range silent {
-		lines = append(lines, fmt.Sprintf("%s %s: a network card without a driver in this build; add its driver to the boot environment", d.bus, d.id))
+		lines = append(lines, fmt.Sprintf("%s %s: a network card without a driver in this build; add its driver to the boot environment, or put in a USB stick with its module", d.bus, d.id))
 	}
 	if len(cards)+len(silent) == 0 {
 		lines = append(lines, "no network card was found at all; is it switched off in the firmware's setup?")

@@ -106,6 +106,9 @@ func removable(sys string) (names []string) {
 		if err != nil {
 			continue
 		}
+		if size, _ := os.ReadFile(filepath.Join(dir, "size")); strings.TrimSpace(string(size)) == "0" {
+			continue // nothing is in it
+		}
 		flag, _ := os.ReadFile(filepath.Join(dir, "removable"))
 		if strings.Contains(device, "/usb") || strings.TrimSpace(string(flag)) == "1" {
 			names = append(names, e.Name())
@@ -116,6 +119,9 @@ func removable(sys string) (names []string) {
 
 func (m *modules) fromDisk(path string, devices []api.Device) (lines []string, err error) {
 	d, err := disk.Open(path, disk.Options{})
+	if errors.Is(err, unix.ENOMEDIUM) {
+		return nil, nil
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -55,7 +55,7 @@ func Run() {
 
 // looksInto are modules that no device asks for: the agent looks into volumes, and
 // makes file systems grow, by way of loop devices.
-var looksInto = []string{"loop", "ext4", "xfs", "btrfs", "vfat", "exfat", "hfsplus"}
+var looksInto = []string{"loop", "ext4", "xfs", "btrfs", "vfat", "exfat", "hfsplus", "ntfs3", "fuse"}
 
 // settle is how long after the last new device the network cards count as
 // complete: those on USB come late.
@@ -95,6 +95,9 @@ func run(ctx context.Context) error {
 		}
 	}
 	for _, name := range looksInto {
+		if _, there := loaded.index.Module(name); !there {
+			continue // the kernel has it inside, or not at all
+		}
 		if err := loaded.load(name); err != nil {
 			slog.Warn("volumes of a kind cannot be looked into", "module", name, "error", err)
 		}
@@ -200,15 +203,12 @@ func connect(ctx context.Context, screen *terminal, set Settings, loaded *module
 		if len(good) > 0 {
 			return good[0], lines, nil
 		}
-		text := "no network card has an address; trying again"
-		if silent := findSilent("/sys"); len(silent) > 0 {
-			// Whoever stands here may have brought the driver.
-			text += ". A USB stick with the driver's modules helps, too"
+		if len(findSilent("/sys")) > 0 { // whoever stands here may have brought the driver
 			for _, l := range loaded.fromSticks() {
 				screen.log("driver: " + l)
 			}
 		}
-		screen.show(agent.Status{Text: text})
+		screen.show(agent.Status{Text: "no network card has an address; trying again"})
 		select {
 		case <-time.After(5 * time.Second):
 		case <-ctx.Done():

@@ -91,6 +91,13 @@ func (s *Store) base(from *Source, k *kernel, b *Build, o Options) error {
 		return err
 	}
 	b.Problems = append(b.Problems, problems...)
+	writer, problem, err := from.ntfsWriter(have)
+	if err != nil {
+		return err
+	}
+	if files = append(files, writer...); problem != "" {
+		b.Problems = append(b.Problems, problem)
+	}
 	agent, err := os.Stat(o.Agent)
 	if err != nil {
 		missing = append(missing, fmt.Sprintf("the agent: %v", err))

@@ -25,7 +25,7 @@ var baseModules = []string{
 	"drivers/usb/core", "drivers/usb/common", "drivers/usb/host", "drivers/usb/storage", "drivers/usb/typec/ucsi", "drivers/thunderbolt",
 	"drivers/hid/hid", "drivers/hid/hid-generic", "drivers/hid/usbhid", "drivers/hid/hid-hyperv", "drivers/hid/hid-logitech-dj", "drivers/hid/hid-microsoft",
 	"drivers/hid/hid-apple", "drivers/hid/hid-cherry", "drivers/hid/hid-lenovo", "drivers/hid/i2c-hid", "drivers/i2c/busses/i2c-designware-platform",
-	"fs/ext4", "fs/xfs", "fs/btrfs", "fs/fat", "fs/exfat", "fs/ntfs3", "fs/hfsplus", "fs/isofs", "fs/efivarfs",
+	"fs/ext4", "fs/xfs", "fs/btrfs", "fs/fat", "fs/exfat", "fs/ntfs3", "fs/hfsplus", "fs/isofs", "fs/efivarfs", "fs/fuse/fuse",
 	"fs/nls/nls_ascii", "fs/nls/nls_cp437", "fs/nls/nls_iso8859-1", "fs/nls/nls_utf8",
 	"crypto/crc32c_generic", "crypto/xxhash_generic", "crypto/blake2b_generic", "arch/x86/crypto/crc32c-intel", "arch/x86/crypto/sha256-ssse3",
 	"drivers/char/hw_random/virtio-rng",

@@ -1,0 +1,49 @@
+package driver_test
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/core/driver"
+)
+
+func TestAnswerFile(t *testing.T) {
+	fresh, err := driver.RegisterInAnswerFile(nil, "amd64")
+	require.NoError(t, err)
+	text := string(fresh)
+	for _, want := range []string{`<unattend xmlns="urn:schemas-microsoft-com:unattend">`, `<settings pass="specialize">`, `processorArchitecture="amd64"`, `wcm:action="add"`, "<Order>1</Order>",
+		`<Path>cmd.exe /c pnputil.exe /add-driver %SystemDrive%\Jugate\Drivers\*.inf /subdirs /install</Path>`} {
+		assert.Contains(t, text, want)
+	}
+	again, err := driver.RegisterInAnswerFile(fresh, "amd64")
+	require.NoError(t, err)
+	assert.Equal(t, fresh, again, "once is enough")
+	other, err := driver.RegisterInAnswerFile(fresh, "arm64")
+	require.NoError(t, err)
+	assert.Equal(t, 2, strings.Count(string(other), "pnputil.exe"), "the component of another machine is another's")
+
+	for name, bad := range map[string]string{"no XML": "hello", "another document": "<html/>", "cut off": text[:60]} {
+		_, err := driver.RegisterInAnswerFile([]byte(bad), "amd64")
+		assert.ErrorContains(t, err, "the answer file that is there", name)
+	}
+	_, err = driver.RegisterInAnswerFile(nil, "vax")
+	assert.Error(t, err)
+}
+
+func FuzzAnswerFile(f *testing.F) {
+	fresh, err := driver.RegisterInAnswerFile(nil, "amd64")
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Add(fresh)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if out, err := driver.RegisterInAnswerFile(b, "amd64"); err == nil {
+			again, err := driver.RegisterInAnswerFile(out, "amd64")
+			require.NoError(t, err)
+			assert.Equal(t, out, again)
+		}
+	})
+}
