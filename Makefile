@@ -14,7 +14,7 @@ TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
 	zip gcab genisoimage depmod
 
-.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-multicast screenshots clean
+.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-multicast bench-drivers screenshots clean
 
 demo: build
 	./bin/jugate demo
@@ -93,6 +93,12 @@ bench-slabs: setup
 bench-multicast: setup build
 	$(GO) build -o bin/bench ./bench
 	bin/bench -dir $(SCRATCH) multicast
+
+# Reads all modules of Debian's kernel, matches a large roster, adds a layer to a build.
+bench-drivers: setup
+	lab/prepare .lab
+	$(GO) build -o bin/bench ./bench
+	bin/bench -dir $(SCRATCH) drivers $(CURDIR)/.lab/root
 
 # Pictures of the console's pages, made from the demo's data.
 screenshots: build

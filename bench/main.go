@@ -2,7 +2,7 @@
 // have, against ordinary tools in the same run, and prints the tables of
 // docs/performance.md. It needs root, to fill the disk's volumes.
 //
-//	go run ./bench [-dir FOLDER] [-size GIB] disk|slabs|multicast
+//	go run ./bench [-dir FOLDER] [-size GIB] disk|slabs|multicast|drivers ROOT
 package main
 
 import (
@@ -35,13 +35,17 @@ func main() {
 
 func run(ctx context.Context, dir string, gib float64, args []string) error {
 	if len(args) == 0 {
-		return fmt.Errorf("say what to measure: disk, slabs or multicast")
+		return fmt.Errorf("say what to measure: disk, slabs, multicast or drivers")
 	}
 	switch args[0] {
 	case "capture": // in a process of its own, for its memory
 		return captureOnce(ctx, args[1], args[2], args[3])
 	case "restore":
 		return restoreOnce(ctx, args[1], args[2], args[3])
+	case "drivers-read":
+		return readModules(args[1])
+	case "drivers-match":
+		return matchRoster()
 	}
 	work, err := os.MkdirTemp(dir, "jugate-bench-*")
 	if err != nil {
@@ -51,6 +55,10 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 	if args[0] == "multicast" {
 		describeMachine()
 		return multicast(ctx, work, strings.Join(args[1:], " "))
+	}
+	if args[0] == "drivers" && len(args) == 2 {
+		describeMachine()
+		return drivers(ctx, work, args[1])
 	}
 	b := &bench{dir: work, size: int64(gib*1024) << 20}
 	if err := b.build(ctx); err != nil {

@@ -317,7 +317,7 @@ func (a *app) driverCoverage() *cobra.Command {
 	var q apiclient.CoverageQuery
 	var exitCode, all bool
 	cmd := &cobra.Command{
-		Use: "coverage [WORKSTATION…]", Short: "Tell whether the boot environment and an image drive the devices of workstations", ValidArgsFunction: a.complete(workstationNames),
+		Use: "coverage [WORKSTATION…]", Short: "Tell whether the boot environment and an image drive the devices of workstations", Args: cobra.ArbitraryArgs, ValidArgsFunction: a.complete(workstationNames),
 		Long: "Tell whether the boot environment and an image drive the devices of workstations.\n\nNetwork cards and disk controllers are shown, and whatever else has no driver; --all\nshows everything.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()

@@ -124,7 +124,7 @@ func intoWindows(r *room, m *lab.Machine) {
 	r.jugate(nil, "driver", "set", "save", "all", "--for", "windows", "--rule", "package=*")
 	r.jugate(nil, "image", "import", gold, "--as", "windows-desk", "--despite", "made up")
 	r.jugate(nil, "workstation", "admit", m.Address, "seed-01")
-	r.jugate(nil, "deliver", "windows-desk", "--to", "seed-01", "--drivers", "all", "--drivers-whole", "--grow", "none")
+	r.jugate(nil, "deliver", "windows-desk", "--to", "seed-01", "--drivers", "all", "--drivers-whole", "--grow", "none", "--despite-drivers")
 	var receipts []api.Receipt
 	r.jugate(&receipts, "receipt", "list", "--workstation", "seed-01")
 	require.Len(t, receipts, 1)

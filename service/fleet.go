@@ -15,13 +15,12 @@ import (
 
 // devicesOf are the devices of an inventory that want a driver. What an agent says
 // that makes no sense is left out.
-func devicesOf(inv api.Inventory) (all []driver.Device) {
+func devicesOf(inv api.Inventory, parser *driver.Parser) (all []driver.Device) {
 	for _, d := range inv.Devices {
-		device, err := driver.ParseModalias(d.ID)
+		device, err := parser.Parse(d.ID, uint8(d.Rev))
 		if err != nil || slices.ContainsFunc(all, func(o driver.Device) bool { return o.Modalias == d.ID }) {
 			continue
 		}
-		device.SetRevision(uint8(d.Rev))
 		device.Name, device.Driver = d.Name, d.Driver
 		if c := driver.Class(d.Class); slices.Contains(driver.Classes, c) {
 			device.Class = c
@@ -37,11 +36,14 @@ func modelOf(maker, model string) string {
 }
 
 // machine is a workstation as far as drivers are concerned.
-func machine(w records.Workstation) driver.Machine {
+func machine(w records.Workstation) driver.Machine { return machineBy(w, &driver.Parser{}) }
+
+// machineBy is machine with devices that many workstations share.
+func machineBy(w records.Workstation, parser *driver.Parser) driver.Machine {
 	var inv api.Inventory
 	m := driver.Machine{Name: w.Label(), Model: modelOf(w.Maker, w.Model)}
 	if json.Unmarshal([]byte(w.Inventory), &inv) == nil {
-		m.Devices = devicesOf(inv)
+		m.Devices = devicesOf(inv, parser)
 	}
 	return m
 }
@@ -53,9 +55,10 @@ func (s *Service) machines(ctx context.Context, group string) ([]driver.Machine,
 		return nil, err
 	}
 	var all []driver.Machine
+	var parser driver.Parser
 	for _, w := range rows {
 		if w.State != roster.Retired {
-			all = append(all, machine(w))
+			all = append(all, machineBy(w, &parser))
 		}
 	}
 	return all, nil

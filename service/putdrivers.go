@@ -160,7 +160,7 @@ func (s *Service) hasPut(ctx context.Context, in *struct {
 // lacks tells an agent which modules of the library its boot environment lacks for
 // devices that nothing has taken, in the order in which they are loaded.
 func (s *Service) lacks(ctx context.Context, in *struct{ Body api.Lacks }) (*reply[api.ToPut], error) {
-	devices := devicesOf(api.Inventory{Devices: in.Body.Devices})
+	devices := devicesOf(api.Inventory{Devices: in.Body.Devices}, &driver.Parser{})
 	x := s.drivers.Index()
 	target := driver.Target{System: driver.Linux, Arch: "amd64", Kernel: in.Body.Kernel}
 	modules, err := driver.Bring(driver.Merge(driver.Choose(x, devices, "", target, nil)), x.Packages(), in.Body.Kernel, in.Body.Modules)

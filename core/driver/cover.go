@@ -72,6 +72,9 @@ func Judge(d Device, in *Inside, coming *Coming, x *Index) Verdict {
 	if in == nil {
 		return Verdict{State: Unknown, Why: "what drivers the system has is not known"}
 	}
+	if in.System == Windows && strings.HasPrefix(d.Modalias, "virtio:") {
+		return Verdict{State: NotNeeded, Why: "Windows knows the PCI device that carries it"}
+	}
 	late := in.System == Windows && d.Class == Storage
 	if p := coming.drives(d, in.Target()); p != nil && !late {
 		return Verdict{State: PutIn, By: p.Label(), Would: p}

@@ -80,6 +80,28 @@ func ParseModalias(modalias string) (Device, error) {
 	return d, nil
 }
 
+// Parser reads devices and keeps what it has read: many workstations have the same
+// ones. The zero value is ready.
+type Parser struct{ known map[string]Device }
+
+// Parse is ParseModalias and SetRevision.
+func (p *Parser) Parse(modalias string, rev uint8) (Device, error) {
+	key := fmt.Sprintf("%02x%s", rev, modalias)
+	if d, known := p.known[key]; known {
+		return d, nil
+	}
+	d, err := ParseModalias(modalias)
+	if err != nil {
+		return d, err
+	}
+	d.SetRevision(rev)
+	if p.known == nil {
+		p.known = map[string]Device{}
+	}
+	p.known[key] = d
+	return d, nil
+}
+
 // fields splits a modalias into keys of small letters and values of hexadecimal
 // digits in capitals.
 func fields(s string, keys ...string) (values []string, ok bool) {
