@@ -270,6 +270,9 @@ func (a *app) driverExplain() *cobra.Command {
 				}{{"boot environment", d.Verdicts.Environment}, {"delivered system", d.Verdicts.Delivered}} {
 					fmt.Fprintf(out, "  %s: %s\n", v.where, coverWords(v.Cover))
 				}
+				if len(d.Candidates) == 0 {
+					fmt.Fprintln(out, "    no package of the library drives it")
+				}
 				for _, k := range d.Candidates {
 					mark := " "
 					if k.Wins {
@@ -305,6 +308,8 @@ func driven(by string) string {
 // coverWords say a verdict in a line.
 func coverWords(c api.Cover) string {
 	switch {
+	case c.State == "put in":
+		return "put in with it: " + c.By
 	case c.By != "":
 		return c.State + " by " + c.By
 	case c.Why != "":

@@ -23,11 +23,11 @@ import (
 func TestANetworkCardWithoutADriver(t *testing.T) {
 	r := newRoom(t, nil, whole...)
 	root := labRoot(t)
-	r.jugate(nil, "bootenv", "build", "--from", root, "--kernel-words", words, "--leave-out", "vmxnet3", "--offer", "--note", "without vmxnet3")
+	r.jugate(nil, "bootenv", "build", "--from", root, "--kernel-words", words, "--leave-out", "e1000", "--offer", "--note", "without e1000")
 
 	t.Log("# one of the model has another card too, calls by that, and so its devices are known")
 	known := r.on(lab.MachineOptions{Name: "seed-01", Address: "00:00:5e:00:53:21", Firmware: lab.UEFI, Maker: "Alder Works", Model: "A520", Disk: r.disk("seed-01", gib),
-		Extra: []string{"-device", "vmxnet3,mac=00:00:5e:00:53:29,romfile="}})
+		Extra: []string{"-device", "e1000,mac=00:00:5e:00:53:29,romfile="}})
 	r.expect(known, slow, "waiting to be admitted")
 	var w api.Workstation
 	r.jugate(&w, "workstation", "show", known.Address)
@@ -35,27 +35,27 @@ func TestANetworkCardWithoutADriver(t *testing.T) {
 	for _, d := range w.Inventory.Devices {
 		drivers[d.ID] = d.Driver
 	}
-	const vmxnet3 = "pci:v000015ADd000007B0sv000015ADsd000007B0bc02sc00i00"
-	require.Contains(t, drivers, vmxnet3)
-	assert.Empty(t, drivers[vmxnet3])
+	const e1000 = "pci:v00008086d0000100Esv00001AF4sd00001100bc02sc00i00"
+	require.Contains(t, drivers, e1000)
+	assert.Empty(t, drivers[e1000])
 	assert.Contains(t, drivers, "virtio:d00000001v00001AF4")
 	r.done("a machine of the model calls by its other card")
 
 	t.Log("# two that have the card alone: one is left to itself, beside the other stands somebody with a stick")
-	lost := r.on(lab.MachineOptions{Name: "seed-02", Address: "00:00:5e:00:53:22", Firmware: lab.BIOS, Card: "vmxnet3", Maker: "Alder Works", Model: "A520", Disk: r.disk("seed-02", gib)})
+	lost := r.on(lab.MachineOptions{Name: "seed-02", Address: "00:00:5e:00:53:22", Firmware: lab.BIOS, Card: "e1000", Maker: "Alder Works", Model: "A520", Disk: r.disk("seed-02", gib)})
 	release, err := os.ReadDir(filepath.Join(root, "lib/modules"))
 	require.NoError(t, err)
-	folder := filepath.Join(root, "lib/modules", release[len(release)-1].Name(), "kernel/drivers/net/vmxnet3")
+	folder := filepath.Join(root, "lib/modules", release[len(release)-1].Name(), "kernel/drivers/net/ethernet/intel/e1000")
 	stick := r.disk("stick", 16<<20)
-	for _, argv := range [][]string{{"mkfs.vfat", "-F", "12", stick}, {"mcopy", "-i", stick, filepath.Join(folder, "vmxnet3.ko"), "::/"}} {
+	for _, argv := range [][]string{{"mkfs.vfat", "-F", "12", stick}, {"mcopy", "-i", stick, filepath.Join(folder, "e1000.ko"), "::/"}} {
 		out, err := exec.CommandContext(t.Context(), argv[0], argv[1:]...).CombinedOutput()
 		require.NoError(t, err, "%s", out)
 	}
-	helped := r.on(lab.MachineOptions{Name: "seed-03", Address: "00:00:5e:00:53:23", Firmware: lab.BIOS, Card: "vmxnet3", Maker: "Alder Works", Model: "A520", Disk: r.disk("seed-03", gib),
+	helped := r.on(lab.MachineOptions{Name: "seed-03", Address: "00:00:5e:00:53:23", Firmware: lab.BIOS, Card: "e1000", Maker: "Alder Works", Model: "A520", Disk: r.disk("seed-03", gib),
 		Extra: []string{"-drive", "file=" + stick + ",format=raw,if=none,id=s0,readonly=on", "-device", "qemu-xhci", "-device", "usb-storage,drive=s0,removable=on"}})
-	r.expect(lost, slow, "15ad:07b0: a network card without a driver in this build")
+	r.expect(lost, slow, "8086:100e: a network card without a driver in this build")
 	r.shot(lost, "no-driver")
-	r.expect(helped, slow, "driver: vmxnet3 is loaded")
+	r.expect(helped, slow, "driver: e1000 is loaded")
 	r.expect(helped, slow, "waiting to be admitted")
 	r.done("two machines with that card alone: one stands there, one has its driver from a stick")
 
@@ -68,13 +68,13 @@ func TestANetworkCardWithoutADriver(t *testing.T) {
 		machine = status.Machines[0]
 		return machine.Cover != ""
 	})
-	assert.Contains(t, machine.Stuck, "its network card pci 15ad:07b0 has no driver in build 2; package vmxnet3")
+	assert.Contains(t, machine.Stuck, "its network card pci 8086:100e has no driver in build 2; package e1000")
 	assert.Contains(t, machine.Stuck, "(Alder Works A520, by those of its model that are known)")
 	r.done("flagged, with the reason")
 	require.NoError(t, lost.Off())
 
 	t.Log("# over the card that works, from the agent's screen")
-	r.typed(known, "d", "driver: vmxnet3 is loaded", "esc")
+	r.typed(known, "d", "driver: e1000 is loaded", "esc")
 	r.shot(known, "drivers")
 
 	intoWindows(r, known)
@@ -91,7 +91,7 @@ func TestANetworkCardWithoutADriver(t *testing.T) {
 	for _, c := range changes {
 		paths = append(paths, c.What+" "+filepath.Base(c.Path))
 	}
-	assert.Equal(t, "changed modules.alias, changed modules.dep, added vmxnet3.ko, changed modules.json", strings.Join(paths, ", "))
+	assert.Equal(t, "changed modules.alias, changed modules.dep, added e1000.ko, changed modules.json", strings.Join(paths, ", "))
 	r.done("its driver put into the boot environment")
 	again := r.on(lost.MachineOptions)
 	r.expect(again, slow, "waiting to be admitted")
