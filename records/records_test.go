@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/core/delivery"
+	"jugate/core/driver"
 	"jugate/core/hwaddr"
 	"jugate/core/roster"
 	"jugate/records"
@@ -225,4 +226,44 @@ func TestOpeningAgainKeepsEverything(t *testing.T) {
 	_, total, err := db.Workstations(t.Context(), records.WorkstationFilter{}, records.Page{})
 	require.NoError(t, err)
 	assert.Equal(t, 1, total)
+}
+
+func TestDriverSetsAndErrands(t *testing.T) {
+	db, _ := open(t)
+	ctx := t.Context()
+	set := driver.Set{Name: "corvid", System: driver.Linux, Arch: "amd64", OnDemand: true, Rules: []driver.Rule{{Class: driver.Storage, Model: "A520"}}}
+	require.NoError(t, db.SaveDriverSet(ctx, set))
+	set.Fallback = true
+	require.NoError(t, db.SaveDriverSet(ctx, set), "it is replaced")
+	require.NoError(t, db.SaveDriverSet(ctx, driver.Set{Name: "alder", System: driver.Windows}))
+	sets, err := db.DriverSets(ctx)
+	require.NoError(t, err)
+	require.Len(t, sets, 2)
+	assert.Equal(t, "alder", sets[0].Name)
+	got, err := db.DriverSet(ctx, "CORVID")
+	require.NoError(t, err)
+	assert.Equal(t, set, got)
+	require.NoError(t, db.RemoveDriverSet(ctx, "corvid"))
+	_, err = db.DriverSet(ctx, "corvid")
+	assert.ErrorIs(t, err, records.ErrNotFound)
+	assert.ErrorIs(t, db.RemoveDriverSet(ctx, "corvid"), records.ErrNotFound)
+
+	w, err := db.CheckIn(ctx, noon, []hwaddr.Address{addr(1)}, records.Workstation{})
+	require.NoError(t, err)
+	image, version, err := db.LastVersion(ctx, w.ID)
+	require.NoError(t, err)
+	assert.Zero(t, version)
+	assert.Empty(t, image)
+	e, err := db.AddDriverErrand(ctx, noon, w.ID, `{"image":"garden-desk@1"}`)
+	require.NoError(t, err)
+	assert.Equal(t, records.ErrandDrivers, e.Kind)
+	started, err := db.StartErrand(ctx, w.ID)
+	require.NoError(t, err)
+	assert.Equal(t, e.ID, started.ID)
+	require.NoError(t, db.SetErrandResult(ctx, e.ID, `{"did":[]}`))
+	require.NoError(t, db.EndErrand(ctx, noon, e.ID, records.ErrandDone, ""))
+	e, err = db.Errand(ctx, e.ID)
+	require.NoError(t, err)
+	assert.Equal(t, `{"did":[]}`, e.Result)
+	assert.ErrorIs(t, db.SetErrandResult(ctx, 999, ""), records.ErrNotFound)
 }

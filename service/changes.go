@@ -1,7 +1,9 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"slices"
@@ -11,6 +13,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"jugate/api"
+	"jugate/core/roster"
 	"jugate/records"
 )
 
@@ -138,6 +141,20 @@ func (s *Service) extend(ctx context.Context, r *runner, names []string) error {
 	}
 	rec, err := s.records.Delivery(ctx, r.rec.ID)
 	if err != nil {
+		return err
+	}
+	if err := s.mayReceive(ctx, rec.Image, targets); err != nil {
+		return err
+	}
+	var order api.DriverOrder
+	if err := json.Unmarshal([]byte(cmp.Or(rec.Drivers, "{}")), &order); err != nil {
+		return err
+	}
+	v, err := s.records.Version(ctx, roster.Ref{Image: rec.Image, Version: rec.Version})
+	if err != nil {
+		return err
+	}
+	if err := s.checkDrivers(ctx, v, order, targets); err != nil {
 		return err
 	}
 	s.ordering.Lock()

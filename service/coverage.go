@@ -187,7 +187,7 @@ func (s *Service) checkDrivers(ctx context.Context, v *records.Version, order ap
 	if _, err := s.setsOf(ctx, order.Drivers); err != nil {
 		return err
 	}
-	if order.DespiteDrivers {
+	if order.DespiteDrivers && len(order.Drivers) == 0 {
 		return nil
 	}
 	st, err := s.standAt(ctx, 0, v.Ref().String(), order)
@@ -195,7 +195,13 @@ func (s *Service) checkDrivers(ctx context.Context, v *records.Version, order ap
 		return err
 	}
 	if st.system.Inside == nil {
+		if len(st.sets) > 0 {
+			return huma.Error409Conflict(fmt.Sprintf("drivers cannot be put into %s: %s", v.Ref(), st.system.Why))
+		}
 		return nil // nobody can tell
+	}
+	if order.DespiteDrivers {
+		return nil
 	}
 	all, err := s.machines(ctx, "")
 	if err != nil {

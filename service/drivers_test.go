@@ -345,3 +345,47 @@ func TestBuildsWithDrivers(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, string(content), "corvid_raid")
 }
+
+// An image whose system nobody can look into holds nobody back, but takes no drivers.
+func TestDriversForASystemThatIsNotKnown(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	disk := gold(t) // files, but no kernel
+	h.model(1, disk.Path, "A310", "desk-gold", madeup.AlderNetwork)
+	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	h.model(2, blank(t, disk.Size), "A520", "seed-01", madeup.CorvidDisk)
+	_, err := h.client.AddDrivers(t.Context(), "corvid.zip", zipped(t, madeup.WriteModules))
+	require.NoError(t, err)
+	_, err = h.client.SaveDriverSet(t.Context(), api.DriverSet{Name: "corvid", System: "linux", Rules: []api.DriverRule{{Package: "corvid*"}}})
+	require.NoError(t, err)
+	cover, err := h.client.Coverage(t.Context(), apiclient.CoverageQuery{Image: "garden-desk", To: []string{"seed-01"}})
+	require.NoError(t, err)
+	assert.Equal(t, "there is no operating system on it that is known here", cover.System)
+	assert.Equal(t, "unknown", cover.Models[0].Devices[0].Delivered.State)
+	order := api.NewDelivery{Image: "garden-desk", To: []string{"seed-01"}, DriverOrder: api.DriverOrder{Drivers: []string{"corvid"}}}
+	_, err = h.client.Deliver(t.Context(), order)
+	assert.ErrorContains(t, err, "drivers cannot be put into garden-desk@1: there is no operating system on it")
+	order.Drivers = nil
+	d := h.deliver(order)
+	assert.Equal(t, "delivered", h.receipts(d.ID)["seed-01"].Outcome)
+	_, err = h.client.PutDrivers(t.Context(), api.PutDrivers{To: []string{"seed-01"}, Drivers: []string{"corvid"}})
+	assert.ErrorContains(t, err, "drivers cannot be put into garden-desk@1")
+}
+
+// Workstations that join a delivery later are held against the same.
+func TestDriversOfThoseWhoJoinLater(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	disk := gardenGold(t)
+	h.model(1, disk.Path, "A310", "desk-gold", madeup.AlderNetwork)
+	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	h.model(2, blank(t, disk.Size), "A310", "herb-01", madeup.AlderNetwork)
+	h.model(3, blank(t, disk.Size), "A520", "seed-01", madeup.AlderNetwork, madeup.CorvidDisk)
+	h.model(4, blank(t, disk.Size), "A310", "herb-02", madeup.AlderNetwork)
+	d, err := h.client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}, Start: "at:2040-01-01T00:00:00Z"})
+	require.NoError(t, err)
+	_, err = h.client.ExtendDelivery(t.Context(), d.ID, "seed-01")
+	assert.ErrorContains(t, err, "seed-01 (Alder Works A520): its disk controller pci fe03:3000 has no driver")
+	_, err = h.client.ExtendDelivery(t.Context(), d.ID, "herb-02")
+	assert.NoError(t, err)
+	_, err = h.client.StopDelivery(t.Context(), d.ID)
+	assert.NoError(t, err)
+}

@@ -114,3 +114,43 @@ func FuzzReadInfo(f *testing.F) {
 		}
 	})
 }
+
+func TestWhatTheKernelHasInside(t *testing.T) {
+	text := "ahci.license=GPL\x00ahci.alias=pci:v*d*sv*sd*bc01sc06i01*\x00ahci.alias=pci:v00001002d*\x00usb-core.file=drivers/usb/core\x00nonsense\x00=\x00.alias=x\x00"
+	all, err := kmod.ReadBuiltin(strings.NewReader(text))
+	require.NoError(t, err)
+	assert.Equal(t, []kmod.Info{{Name: "ahci", Aliases: []string{"pci:v*d*sv*sd*bc01sc06i01*", "pci:v00001002d*"}}, {Name: "usb_core"}}, all)
+}
+
+// Every pattern is found that Fits alone would find.
+func TestPatternsLoseNothing(t *testing.T) {
+	texts := []string{"", "*", "pci:v*", "pci:v00008086d*", "pci:v00008086d000010D3sv*", "pci:v0000[18]*", "usb:v0BDA?*", "acpi*:PNP0A08:*", `pci:v0000808\6*`, "pci:v00008086d000010D3", "pci:v00008086d000010D3"}
+	var p kmod.Patterns[int]
+	for i, text := range texts {
+		p.Add(text, i)
+	}
+	for _, modalias := range []string{"", "pci:v00008086d000010D3", "pci:v00008086d000010D3sv1", "usb:v0BDAp8153", "acpi:PNP0A03:PNP0A08:", "x"} {
+		var want, got []int
+		for i, text := range texts {
+			if kmod.Fits(text, modalias) {
+				want = append(want, i)
+			}
+		}
+		p.Match(modalias, func(pattern string, i int) {
+			assert.Equal(t, texts[i], pattern)
+			got = append(got, i)
+		})
+		assert.ElementsMatch(t, want, got, modalias)
+	}
+}
+
+func TestAnIndexWithMore(t *testing.T) {
+	x := index().With([]kmod.Info{{Name: "mii", Path: "updates/mii.ko", Aliases: []string{"pci:v0000AAAA*"}}})
+	m, there := x.Module("mii")
+	require.True(t, there)
+	assert.Equal(t, "updates/mii.ko", m.Path, "it takes the place of the other")
+	assert.Equal(t, []string{"mii"}, x.Match("pci:v0000AAAAd1"))
+	order, err := x.Order("seed_net")
+	require.NoError(t, err, "what the kernel has inside is still there")
+	assert.Len(t, order, 4)
+}
