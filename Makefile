@@ -30,6 +30,7 @@ test: setup build check
 # logs and screenshots stay in .lab/kept.
 lab: setup
 	@lab/prepare .lab || echo "the lab's packages are not to be had here; its tests are skipped"
+	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root $(GO) test -count=1 -v -run Debian ./core/driver
 	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root JUGATE_LAB_KEEP=$(CURDIR)/.lab/kept TMPDIR=$(SCRATCH) $(GO) test -count=1 -v -timeout 40m ./lab
 
 build: setup console

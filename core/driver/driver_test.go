@@ -422,6 +422,24 @@ func TestDebiansKernel(t *testing.T) {
 	assert.Equal(t, "e1000e", order[len(order)-1].Name)
 }
 
+// An INF file that a Debian package ships: its sections need others of the system's own
+// files, and it copies nothing. `make lab` installs the package.
+func TestAnINFFileOfDebian(t *testing.T) {
+	const folder = "/usr/share/doc/qemu-system-data"
+	if _, err := os.Stat(folder + "/qemupciserial.inf"); err != nil {
+		t.Skip("needs the package qemu-system-data")
+	}
+	found, skipped, err := driver.Find(os.DirFS(folder))
+	require.NoError(t, err)
+	assert.Empty(t, skipped)
+	require.Len(t, found, 1)
+	assert.Equal(t, "qemupciserial 1.3.0", found[0].Label())
+	assert.Equal(t, "MultiFunction", found[0].ClassName)
+	all := driver.NewIndex(found).Candidates(device(t, "pci:v00001B36d00000003sv00001AF4sd00001100bc07sc00i02"), driver.Target{System: driver.Windows, Arch: "amd64"})
+	require.Len(t, all, 1)
+	assert.Equal(t, "2x QEMU PCI Serial Card", all[0].Model.Name)
+}
+
 func modulesOf(p *driver.Package) (*kmod.Index, error) {
 	var infos []kmod.Info
 	for _, m := range p.Modules {
