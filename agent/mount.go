@@ -197,7 +197,7 @@ func mountByProgram(disk *os.File, start, size int64, program string) (*mounted,
 type systemMount struct{ *mounted }
 
 // WriteFile writes a file, on the medium when it returns.
-func (m systemMount) WriteFile(name string, content []byte) error {
+func (m systemMount) WriteFile(name string, content io.Reader) error {
 	if err := m.root.MkdirAll(path.Dir(name), 0o755); err != nil {
 		return err
 	}
@@ -205,7 +205,7 @@ func (m systemMount) WriteFile(name string, content []byte) error {
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(content)
+	_, err = io.Copy(f, content)
 	return errors.Join(err, f.Sync(), f.Close())
 }
 

@@ -10,6 +10,8 @@ import (
 	"path"
 	"slices"
 
+	"github.com/zeebo/blake3"
+
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/driver"
@@ -23,8 +25,9 @@ import (
 // io/fs.
 type SystemVolume interface {
 	fs.FS
-	// WriteFile makes a file, or another of the same name, and its folders.
-	WriteFile(name string, content []byte) error
+	// WriteFile makes a file, or another of the same name, and its folders. It may be
+	// larger than memory.
+	WriteFile(name string, content io.Reader) error
 	Close() error
 }
 
@@ -161,21 +164,30 @@ func (a *Agent) putInto(ctx context.Context, mounter SystemMounter, start int64,
 
 // putFile copies one file and reads the copy back.
 func (a *Agent) putFile(ctx context.Context, system SystemVolume, id string, f api.DriverFile, to string) error {
-	content, err := a.fetchDriver(ctx, id, f)
+	err := a.withDriver(ctx, id, f, func(content io.Reader) error { return system.WriteFile(to, content) })
 	if err != nil {
-		return err
-	}
-	if err := system.WriteFile(to, content); err != nil {
 		return fmt.Errorf("write %s: %w", to, err)
 	}
-	back, err := fs.ReadFile(system, to)
+	back, err := system.Open(to)
 	if err != nil {
 		return fmt.Errorf("read back %s: %w", to, err)
 	}
-	if !bytes.Equal(back, content) {
+	defer back.Close()
+	got, err := digestOf(back)
+	if err != nil {
+		return fmt.Errorf("read back %s: %w", to, err)
+	}
+	if got.String() != f.Digest {
 		return fmt.Errorf("%s is not on the volume as it was written", to)
 	}
 	return nil
+}
+
+func digestOf(r io.Reader) (d slabstore.Digest, err error) {
+	h := blake3.New()
+	_, err = io.Copy(h, r)
+	copy(d[:], h.Sum(nil))
+	return d, err
 }
 
 // registerLinux has the system's own programs find the modules, and put those of the
@@ -254,7 +266,7 @@ func writeLists(system SystemVolume, folder string) error {
 	if err := errors.Join(x.WriteDep(&newDep), x.WriteAlias(&newAlias)); err != nil {
 		return err
 	}
-	return errors.Join(system.WriteFile(folder+"/modules.dep", newDep.Bytes()), system.WriteFile(folder+"/modules.alias", newAlias.Bytes()))
+	return errors.Join(system.WriteFile(folder+"/modules.dep", &newDep), system.WriteFile(folder+"/modules.alias", &newAlias))
 }
 
 // registerWindows has the first start take the packages.
@@ -281,7 +293,7 @@ func registerWindows(system SystemVolume, in *driver.Inside) (did []string, err 
 		return nil, err
 	}
 	if !bytes.Equal(text, existing) {
-		if err := system.WriteFile(at, text); err != nil {
+		if err := system.WriteFile(at, bytes.NewReader(text)); err != nil {
 			return nil, fmt.Errorf("write %s: %w", at, err)
 		}
 	}
@@ -300,23 +312,57 @@ func (a *Agent) Lacks(ctx context.Context, in api.Lacks) (api.ToPut, error) {
 }
 
 // DriverFile fetches a file of a driver package, checked and expanded.
-func (a *Agent) DriverFile(ctx context.Context, id string, f api.DriverFile) ([]byte, error) {
-	content, err := a.fetchDriver(ctx, id, f)
-	if err != nil {
-		return nil, err
-	}
-	return driver.Expand(bytes.NewReader(content), f.Path)
+func (a *Agent) DriverFile(ctx context.Context, id string, f api.DriverFile) (content []byte, err error) {
+	err = a.withDriver(ctx, id, f, func(r io.Reader) (err error) {
+		content, err = driver.Expand(r, f.Path)
+		return errors.Join(err, drain(r))
+	})
+	return content, err
 }
 
-// fetchDriver fetches a file of a package and holds it against its digest.
-func (a *Agent) fetchDriver(ctx context.Context, id string, f api.DriverFile) ([]byte, error) {
+func drain(r io.Reader) error {
+	_, err := io.Copy(io.Discard, r)
+	return err
+}
+
+// withDriver gives a file of a package to use, as it comes, and holds it against its
+// digest. Where the line breaks, it comes again from its beginning.
+func (a *Agent) withDriver(ctx context.Context, id string, f api.DriverFile, use func(io.Reader) error) error {
 	want, err := slabstore.ParseDigest(f.Digest)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	content, err := authorized(ctx, a, func(c *apiclient.Client) ([]byte, error) { return c.DriverFile(ctx, id, f.Path) })
-	if err == nil && slabstore.Sum(content) != want {
-		err = fmt.Errorf("%s came damaged", f.Path)
+	_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {
+		body, err := c.DriverFile(ctx, id, f.Path)
+		if err != nil {
+			return struct{}{}, err
+		}
+		defer body.Close()
+		in := &line{Reader: body}
+		h := blake3.New()
+		if err := use(io.TeeReader(in, h)); in.broken != nil {
+			return struct{}{}, fmt.Errorf("%w: %w", apiclient.ErrAway, in.broken)
+		} else if err != nil {
+			return struct{}{}, err
+		}
+		if slabstore.Digest(h.Sum(nil)) != want {
+			return struct{}{}, fmt.Errorf("%s came damaged", f.Path)
+		}
+		return struct{}{}, nil
+	})
+	return err
+}
+
+// line notes when what it reads from breaks off.
+type line struct {
+	io.Reader
+	broken error
+}
+
+func (l *line) Read(b []byte) (int, error) {
+	n, err := l.Reader.Read(b)
+	if err != nil && err != io.EOF {
+		l.broken = err
 	}
-	return content, err
+	return n, err
 }

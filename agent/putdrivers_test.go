@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -28,6 +29,7 @@ import (
 type library struct {
 	*driver.Library
 	agent *Agent
+	cuts  *atomic.Int32 // how many more answers break off
 }
 
 func newLibrary(t *testing.T, write func(dir string) error) library {
@@ -42,7 +44,13 @@ func newLibrary(t *testing.T, write func(dir string) error) library {
 		_, err := l.Add(os.DirFS(dir), p, "samples", time.Now())
 		require.NoError(t, err)
 	}
+	cuts := &atomic.Int32{}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if cuts.Add(-1) >= 0 {
+			w.Header().Set("Content-Length", "1000")
+			w.Write(make([]byte, 500))
+			panic(http.ErrAbortHandler)
+		}
 		id, name, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/agent/v1/drivers/"), "/files/")
 		p, err := l.Package(id)
 		if err == nil {
@@ -58,7 +66,7 @@ func newLibrary(t *testing.T, write func(dir string) error) library {
 	t.Cleanup(server.Close)
 	client, err := apiclient.New(server.URL, "")
 	require.NoError(t, err)
-	return library{l, New(client, nil, Options{})}
+	return library{l, New(client, nil, Options{}), cuts}
 }
 
 func toPut(system driver.System, kernel string, placed []driver.Placed) *api.ToPut {
@@ -142,7 +150,8 @@ func TestDriversIntoAWindowsVolume(t *testing.T) {
 	p, err := l.Package("corvraid")
 	require.NoError(t, err)
 	order := toPut(driver.Windows, "", driver.PlaceINF([]driver.Choice{{Package: p}}))
-	for range 2 { // the second time changes nothing
+	l.cuts.Store(2) // the line breaks, and what was cut off comes again
+	for range 2 {   // the second time changes nothing
 		did, err := l.agent.putDrivers(t.Context(), d, order)
 		require.NoError(t, err)
 		assert.Contains(t, did, "the first start takes them, by Windows/PANTHER/Unattend.xml")
@@ -254,8 +263,12 @@ type folderVolume struct {
 	dir string
 }
 
-func (v folderVolume) WriteFile(name string, content []byte) error {
-	return os.WriteFile(filepath.Join(v.dir, name), content, 0o644)
+func (v folderVolume) WriteFile(name string, content io.Reader) error {
+	b, err := io.ReadAll(content)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(v.dir, name), b, 0o644)
 }
 
 func (folderVolume) Close() error { return nil }

@@ -3,6 +3,7 @@ package apiclient
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 
@@ -95,11 +96,13 @@ func (c *Client) DeliverySlab(ctx context.Context, delivery int64, d slabstore.D
 	return b, err
 }
 
-// DriverFile fetches a file of a driver package.
-func (c *Client) DriverFile(ctx context.Context, id, name string) ([]byte, error) {
-	var content []byte
-	err := c.do(ctx, http.MethodGet, "/agent/v1/drivers/"+id+"/files/"+(&url.URL{Path: name}).EscapedPath(), nil, &content)
-	return content, err
+// DriverFile opens a file of a driver package; the caller closes it.
+func (c *Client) DriverFile(ctx context.Context, id, name string) (io.ReadCloser, error) {
+	resp, err := c.send(ctx, http.MethodGet, "/agent/v1/drivers/"+id+"/files/"+(&url.URL{Path: name}).EscapedPath(), nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	return resp.Body, nil
 }
 
 // HasPut ends an errand that put drivers in.

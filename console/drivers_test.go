@@ -81,7 +81,6 @@ func TestDriversAreSeen(t *testing.T) {
 	b.do(chromedp.Click(`//div[@role="tab" and contains(., "Library")]`), chromedp.WaitVisible(`//b[text()="corvraid"]`))
 	b.do(chromedp.Click(`//tr[contains(., "1.6.2.0")]//button[contains(@class, "expand")]`), chromedp.WaitVisible(`//td[contains(., "PCI\VEN_FE01&DEV_1000&SUBSYS_0001FE01")]`))
 	b.settled()
-	b.shoot("console-driver-library")
 
 	t.Log("# a set is made, and shows what it would bring")
 	b.do(
@@ -99,7 +98,6 @@ func TestDriversAreSeen(t *testing.T) {
 	b.settled()
 	b.do(chromedp.Click(`//tr[@data-row-key="corvid"]//button[contains(@class, "expand")]`), chromedp.WaitVisible(`//td[text()="corvid_raid 2.0.1"]`))
 	b.settled()
-	b.shoot("console-driver-sets")
 	sets, err := stage.Client.DriverSets(t.Context())
 	require.NoError(t, err)
 	require.Len(t, sets.Items, 1)

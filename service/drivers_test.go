@@ -4,6 +4,7 @@ import (
 	"archive/zip"
 	"bytes"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"os/exec"
@@ -341,7 +342,10 @@ func TestBuildsWithDrivers(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, put.Packages, 2)
 	assert.Equal(t, "lib/modules/"+madeup.Kernel+"/updates/jugate/corvid_lib.ko", put.Packages[0].Files[0].To, "what is needed comes first")
-	content, err := c.WithToken(in.Pass).DriverFile(ctx, put.Packages[1].ID, put.Packages[1].Files[0].Path)
+	file, err := c.WithToken(in.Pass).DriverFile(ctx, put.Packages[1].ID, put.Packages[1].Files[0].Path)
+	require.NoError(t, err)
+	defer file.Close()
+	content, err := io.ReadAll(file)
 	require.NoError(t, err)
 	assert.Contains(t, string(content), "corvid_raid")
 }

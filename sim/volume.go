@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -55,13 +56,18 @@ func (e *extVolume) Close() error { return nil }
 
 // WriteFile writes a file with debugfs, which says on its second output what it could
 // not do.
-func (e *extVolume) WriteFile(name string, content []byte) error {
+func (e *extVolume) WriteFile(name string, content io.Reader) error {
 	dir, err := os.MkdirTemp("", "sim")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
-	if err := os.WriteFile(path.Join(dir, "content"), content, 0o644); err != nil {
+	f, err := os.Create(path.Join(dir, "content"))
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(f, content)
+	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}
 	var script strings.Builder

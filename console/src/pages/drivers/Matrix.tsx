@@ -9,7 +9,7 @@ const looks: Record<string, { color: string; mark: string }> = {
   uncovered: { color: "volcano", mark: "no driver" },
   "too late": { color: "volcano", mark: "too late" },
   unknown: { color: "default", mark: "unknown" },
-  "no driver": { color: "default", mark: "none needed?" },
+  "no driver": { color: "default", mark: "none known" },
 };
 
 /** Which comes out when several devices of a class are looked at together: the worst. */
@@ -64,7 +64,7 @@ function Cell({ devices }: { devices: DeviceCover[] }) {
 function Mark({ where, state }: { where: string; state: string }) {
   return (
     <div style={{ whiteSpace: "nowrap" }}>
-      <span style={{ color: "#5b6b5f", display: "inline-block", width: 66 }}>{where}</span>
+      <span style={{ color: "#5b6b5f", display: "inline-block", width: 72 }}>{where}</span>
       <Tag color={looks[state].color}>{looks[state].mark}</Tag>
     </div>
   );
