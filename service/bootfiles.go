@@ -200,6 +200,7 @@ func (s *Service) bootScript(ctx context.Context, l netboot.Loader, a hwaddr.Add
 func (s *Service) bootRoutes(r chi.Router) {
 	serve := func(prefix string) http.HandlerFunc {
 		return func(w http.ResponseWriter, r *http.Request) {
+			markLoader(r)
 			name := prefix + chi.URLParam(r, "*")
 			host, _, _ := net.SplitHostPort(r.RemoteAddr)
 			client, _ := netip.ParseAddr(host)

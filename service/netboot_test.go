@@ -8,11 +8,13 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"jugate/agent"
 	"jugate/api"
@@ -163,4 +165,32 @@ func TestAgentsCallByTLSAndBelieveOneCertificate(t *testing.T) {
 	defer cancel()
 	_, err = plain.CheckIn(ctx, api.CheckIn{})
 	assert.ErrorIs(t, err, apiclient.ErrAway, "who does not know the certificate does not believe it")
+}
+
+// A loader's ports are the same at each start, and it never closes its connections: what
+// is left of the last start must not stand in the way of the next.
+func TestALoaderStartsAgainFromTheSamePort(t *testing.T) {
+	_, url, _, _ := bootHouse(t, nil)
+	port := 0
+	start := func(agent string) (string, error) {
+		dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: port}, Timeout: 5 * time.Second, Control: func(_, _ string, c syscall.RawConn) error {
+			return c.Control(func(fd uintptr) { unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_REUSEADDR, 1) })
+		}}
+		c, err := dialer.Dial("tcp", strings.TrimPrefix(url, "http://"))
+		if err != nil {
+			return "", err
+		}
+		port = c.LocalAddr().(*net.TCPAddr).Port
+		t.Cleanup(func() { c.Close() })
+		_, err = io.WriteString(c, "GET /boot/files/grub/grub.cfg HTTP/1.1\r\nHost: "+strings.TrimPrefix(url, "http://")+"\r\nUser-Agent: "+agent+"\r\n\r\n")
+		require.NoError(t, err)
+		c.SetReadDeadline(time.Now().Add(20 * time.Second))
+		text, err := io.ReadAll(c)
+		return string(text), err
+	}
+	for range 3 {
+		text, err := start("GRUB 2.06")
+		assert.ErrorIs(t, err, syscall.ECONNRESET, "when it has everything, nothing is left of the connection")
+		assert.Contains(t, text, "jugate_script")
+	}
 }

@@ -211,8 +211,11 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 			return err
 		}
 	}
+	var loaders loaderConns
 	server := &http.Server{
 		Handler:           s.Handler(),
+		ConnContext:       loaders.context,
+		ConnState:         loaders.state,
 		ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelWarn),
