@@ -19,6 +19,13 @@ const maxDevices = 1024
 
 // Devices lists what wants a driver, below /sys, with the module that has taken each.
 func Devices(sys string) (all []api.Device) {
+	var disks []string // their places among the devices
+	names, _ := fixedDisks(sys)
+	for _, name := range names {
+		if place, err := filepath.EvalSymlinks(filepath.Join(sys, "block", name)); err == nil {
+			disks = append(disks, place)
+		}
+	}
 	for _, bus := range buses {
 		found, _ := filepath.Glob(filepath.Join(sys, "bus", bus, "devices", "*"))
 		for _, dir := range found {
@@ -41,6 +48,9 @@ func Devices(sys string) (all []api.Device) {
 					one.Driver = filepath.Base(to)
 					break
 				}
+			}
+			if place, err := filepath.EvalSymlinks(dir); err == nil && one.Driver != "" && d.Class == driver.Storage {
+				one.Empty = !slices.ContainsFunc(disks, func(disk string) bool { return strings.HasPrefix(disk, place+"/") })
 			}
 			all = append(all, one)
 		}

@@ -37,8 +37,19 @@ func TestDevices(t *testing.T) {
 	device("hid/devices/0003:046D:C52B.0001", map[string]string{"modalias": "hid:b0003g0001v0000046Dp0000C52B"}, "hid_generic")
 	device("pci/devices/0000:00:06.0", map[string]string{"modalias": "what?"}, "")
 	device("pci/devices/0000:00:07.0", nil, "")
+
+	// Controllers that work: a disk hangs on one of them.
+	const used, empty = "pci:v0000FE01d00002000sv0000FE01sd00000001bc01sc06i01", "pci:v0000FE01d00002001sv0000FE01sd00000001bc01sc06i01"
+	device("pci/devices/0000:00:08.0", map[string]string{"modalias": used}, "alderdisk")
+	device("pci/devices/0000:00:09.0", map[string]string{"modalias": empty}, "alderdisk2")
+	block := filepath.Join(sys, "bus/pci/devices/0000:00:08.0/ata1/block/sda")
+	require.NoError(t, os.MkdirAll(filepath.Join(block, "device"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(block, "size"), []byte("4096\n"), 0o644))
+	require.NoError(t, os.MkdirAll(filepath.Join(sys, "block"), 0o755))
+	require.NoError(t, os.Symlink(block, filepath.Join(sys, "block/sda")))
 	assert.Equal(t, []api.Device{
 		{ID: card, Class: "network", Rev: 0x31, Driver: "aldernet"}, {ID: disk, Class: "storage"},
+		{ID: used, Class: "storage", Driver: "alderdisk"}, {ID: empty, Class: "storage", Driver: "alderdisk2", Empty: true},
 		{ID: "usb:v0BDAp8153d3100dc00dsc00dp00icFFiscFFip00in00", Class: "other"},
 		{ID: "hid:b0003g0001v0000046Dp0000C52B", Class: "input", Driver: "hid_generic"}, {ID: "acpi:PNP0A08:PNP0A03:", Class: "board"},
 	}, Devices(sys))

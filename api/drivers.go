@@ -9,6 +9,7 @@ type Device struct {
 	Name   string `json:"name,omitempty" maxLength:"200"`
 	Rev    int    `json:"revision,omitempty" minimum:"0" maximum:"255"`
 	Driver string `json:"driver,omitempty" doc:"The module that has taken it" maxLength:"200"`
+	Empty  bool   `json:"empty,omitempty" doc:"A disk controller that works, and has no disk of this machine on it"`
 }
 
 // DriverPackage is a driver package of the library.

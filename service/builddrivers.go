@@ -138,7 +138,7 @@ func (s *Service) devicesFor(ctx context.Context, name string, fleet driver.Flee
 func vitalChoices(x *driver.Index, inside *driver.Inside, model string, devices []driver.Device) []driver.Choice {
 	var lacking []driver.Device
 	for _, d := range devices {
-		if d.Class.Vital() && inside.DrivenBy(d) == "" {
+		if d.Class.Vital() && !d.Empty && inside.DrivenBy(d) == "" {
 			lacking = append(lacking, d)
 		}
 	}

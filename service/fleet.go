@@ -21,7 +21,7 @@ func devicesOf(inv api.Inventory, parser *driver.Parser) (all []driver.Device) {
 		if err != nil || slices.ContainsFunc(all, func(o driver.Device) bool { return o.Modalias == d.ID }) {
 			continue
 		}
-		device.Name, device.Driver = d.Name, d.Driver
+		device.Name, device.Driver, device.Empty = d.Name, d.Driver, d.Empty
 		if c := driver.Class(d.Class); slices.Contains(driver.Classes, c) {
 			device.Class = c
 		}

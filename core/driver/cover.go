@@ -109,7 +109,8 @@ func Cover(devices []Device, environment, delivered *Inside, coming *Coming, x *
 }
 
 // Lacking are the vital devices without which a workstation does not work, by what
-// judge says of each: every disk controller has to be driven, and one network card.
+// judge says of each: every disk controller that may have a disk has to be driven, and
+// one network card.
 func Lacking(rows []Row, of func(Row) Verdict) (all []Row) {
 	fails := func(r Row) bool { s := of(r).State; return s == Uncovered || s == TooLate }
 	var cards []Row
@@ -117,7 +118,7 @@ func Lacking(rows []Row, of func(Row) Verdict) (all []Row) {
 	for _, r := range rows {
 		switch r.Device.Class {
 		case Storage:
-			if fails(r) && !strings.HasPrefix(r.Device.Modalias, "usb:") {
+			if fails(r) && !r.Device.Empty && !strings.HasPrefix(r.Device.Modalias, "usb:") {
 				all = append(all, r)
 			}
 		case Network:

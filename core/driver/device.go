@@ -12,6 +12,7 @@ type Device struct {
 	Name     string // what people call it, if anybody said
 	Class    Class
 	Driver   string // module that has taken it, empty for none
+	Empty    bool   // a disk controller that works, and has no disk on it
 
 	// Hardware and Compatible are the identifiers of the INF reference, each list from
 	// the most exact to the most general.

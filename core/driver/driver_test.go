@@ -295,6 +295,12 @@ func TestCoverage(t *testing.T) {
 	assert.Len(t, driver.Lacking(rows, driver.Row.InEnvironment), 1, "the disk controller")
 	assert.Len(t, driver.Lacking(rows, driver.Row.InDelivered), 1, "one network card is enough")
 
+	empty := devices[1]
+	empty.Empty = true
+	assert.Empty(t, driver.Lacking(driver.Cover([]driver.Device{empty}, linux, nil, nil, x), driver.Row.InEnvironment), "nothing hangs on it")
+	fleet := driver.FleetOf([]driver.Machine{{Model: "a", Devices: []driver.Device{empty}}, {Model: "a", Devices: devices[1:2]}})
+	assert.False(t, fleet["a"][0].Empty, "a disk hangs on that of the other machine")
+
 	coming := driver.NewComing(driver.Choose(x, devices, "", linux.Target(), nil))
 	rows = driver.Cover(devices, nil, linux, coming, x)
 	assert.Equal(t, "storage pci fe03:3000: unknown  | put in corvid_raid 2.0.1", table(rows)[2])

@@ -12,12 +12,16 @@ type Machine struct {
 // FleetOf are the devices of machines by model, each once.
 func FleetOf(machines []Machine) Fleet {
 	f := Fleet{}
-	seen := map[[2]string]bool{}
+	seen := map[[2]string]int{} // the place of a device among its model's
 	for _, m := range machines {
 		for _, d := range m.Devices {
-			if key := [2]string{m.Model, d.Modalias}; !seen[key] {
-				seen[key] = true
+			key := [2]string{m.Model, d.Modalias}
+			at, there := seen[key]
+			if !there {
+				seen[key] = len(f[m.Model])
 				f[m.Model] = append(f[m.Model], d)
+			} else if !d.Empty { // one machine that has a disk on it is enough
+				f[m.Model][at].Empty = false
 			}
 		}
 	}
