@@ -59,7 +59,13 @@ func TestScriptRequests(t *testing.T) {
 	assert.True(t, ok)
 	assert.Equal(t, netboot.Loader{EFI: true, HTTP: true}, l)
 	assert.Equal(t, herb, a)
-	for _, bad := range []string{"script/efi/y", "script/efi/y/zz", "x/efi/y/00:00:5e:00:53:11", "script/efi/y/00:00:5e:00:53:11/x"} {
+	l, _, ok = netboot.ScriptRequest("script/pc/n/00:00:5e:00:53:11/Mini_2")
+	assert.True(t, ok)
+	assert.Equal(t, netboot.Loader{Model: "Mini_2"}, l)
+	l, _, ok = netboot.ScriptRequest("script/pc/n/00:00:5e:00:53:11/" + strings.Repeat("x", 65))
+	assert.True(t, ok)
+	assert.Empty(t, l.Model, "no model has such a name")
+	for _, bad := range []string{"script/efi/y", "script/efi/y/zz", "x/efi/y/00:00:5e:00:53:11", "script/efi/y/00:00:5e:00:53:11/x/y"} {
 		_, _, ok := netboot.ScriptRequest(bad)
 		assert.False(t, ok, bad)
 	}
