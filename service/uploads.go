@@ -46,7 +46,7 @@ func (s *Service) openErrand(ctx context.Context, id int64, kinds ...string) (*r
 		return nil, err
 	}
 	if e.WorkstationID != caller(ctx) || !slices.Contains(kinds, e.Kind) {
-		return nil, huma.Error403Forbidden(fmt.Sprintf("errand %d is no %s of this workstation", id, strings.Join(kinds, " or ")))
+		return nil, huma.Error403Forbidden(fmt.Sprintf("errand %d is not a %s of this workstation", id, strings.Join(kinds, " or ")))
 	}
 	if e.State != records.ErrandRunning {
 		return nil, huma.Error409Conflict(fmt.Sprintf("errand %d is %s", id, e.State))
