@@ -39,13 +39,12 @@ type DriverPackage struct {
 
 // DriverModel is what a package names: a device, or a kernel module.
 type DriverModel struct {
-	Name   string   `json:"name"`
-	Maker  string   `json:"maker,omitempty"`
-	For    string   `json:"for,omitempty" doc:"Architecture and version"`
-	IDs    []string `json:"ids" nullable:"false" doc:"Identifiers or patterns, the exact one first"`
-	Needs  []string `json:"needs,omitempty" doc:"Modules"`
-	Lacks  []string `json:"lacks,omitempty" doc:"Firmware that it may ask for and that is not in the package"`
-	Module bool     `json:"module,omitempty"`
+	Name  string   `json:"name"`
+	Maker string   `json:"maker,omitempty"`
+	For   string   `json:"for,omitempty" doc:"Architecture and version"`
+	IDs   []string `json:"ids" nullable:"false" doc:"Identifiers or patterns, the exact one first"`
+	Needs []string `json:"needs,omitempty" doc:"Modules"`
+	Lacks []string `json:"lacks,omitempty" doc:"Firmware that it may ask for and that is not in the package"`
 }
 
 // DriverFile is a file of a package.

@@ -42,7 +42,7 @@ func (s *Service) driverPackage(p *driver.Package, served []string, whole bool) 
 		out.Models = append(out.Models, api.DriverModel{Name: m.Name, Maker: m.Maker, For: m.Decoration.String(), IDs: append([]string{m.Hardware}, m.Compatible...)})
 	}
 	for _, m := range p.Modules {
-		model := api.DriverModel{Name: m.Name, Maker: m.About, For: m.Arch, IDs: m.Aliases, Needs: m.Needs, Lacks: m.Lacks, Module: true}
+		model := api.DriverModel{Name: m.Name, Maker: m.About, For: m.Arch, IDs: m.Aliases, Needs: m.Needs, Lacks: m.Lacks}
 		if model.IDs == nil {
 			model.IDs = []string{}
 		}

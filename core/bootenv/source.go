@@ -13,6 +13,8 @@ import (
 	"strings"
 
 	"pault.ag/go/debian/deb"
+
+	"jugate/core/driver"
 )
 
 // Source is where the kernel, its modules and the loaders come from: folders that
@@ -173,21 +175,6 @@ func (s *Source) kernels() (all []kernel) {
 			}
 		}
 	}
-	slices.SortFunc(all, func(a, b kernel) int { return compareReleases(a.release, b.release) })
+	slices.SortFunc(all, func(a, b kernel) int { return driver.CompareVersions(a.release, b.release) })
 	return all
 }
-
-// compareReleases orders releases as people read them: numbers by value.
-func compareReleases(a, b string) int {
-	split := func(s string) []string {
-		return strings.FieldsFunc(s, func(r rune) bool { return r == '.' || r == '-' || r == '+' })
-	}
-	return slices.CompareFunc(split(a), split(b), func(x, y string) int {
-		if len(x) != len(y) && isNumber(x) && isNumber(y) {
-			return len(x) - len(y)
-		}
-		return strings.Compare(x, y)
-	})
-}
-
-func isNumber(s string) bool { return strings.Trim(s, "0123456789") == "" }

@@ -2,6 +2,7 @@ package driver
 
 import (
 	"fmt"
+	"io"
 	"strconv"
 
 	"github.com/beevik/etree"
@@ -14,6 +15,9 @@ var AnswerFiles = []string{"Windows/Panther/Unattend/unattend.xml", "Windows/Sys
 
 // registerCommand has the system take the packages below WindowsFolder.
 const registerCommand = `cmd.exe /c pnputil.exe /add-driver %SystemDrive%\Jugate\Drivers\*.inf /subdirs /install`
+
+// xmlDeclaration says what is written here, whatever was read.
+const xmlDeclaration = `version="1.0" encoding="utf-8"`
 
 const maxAnswerFile = 4 << 20 // bytes
 
@@ -38,12 +42,17 @@ func RegisterInAnswerFile(existing []byte, arch string) ([]byte, error) {
 		if err != nil {
 			return nil, fmt.Errorf("the answer file that is there cannot be read: %w", err)
 		}
-		doc.ReadSettings.CharsetReader = nil
+		doc.ReadSettings.CharsetReader = func(_ string, in io.Reader) (io.Reader, error) { return in, nil } // it is UTF-8 by now
 		if err := doc.ReadFromString(text); err != nil {
 			return nil, fmt.Errorf("the answer file that is there cannot be read: %w", err)
 		}
+		for _, t := range doc.Child {
+			if declaration, is := t.(*etree.ProcInst); is && declaration.Target == "xml" {
+				declaration.Inst = xmlDeclaration
+			}
+		}
 	} else {
-		doc.CreateProcInst("xml", `version="1.0" encoding="utf-8"`)
+		doc.CreateProcInst("xml", xmlDeclaration)
 		doc.CreateElement("unattend").CreateAttr("xmlns", "urn:schemas-microsoft-com:unattend")
 	}
 	root := doc.Root()

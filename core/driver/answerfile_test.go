@@ -25,6 +25,11 @@ func TestAnswerFile(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 2, strings.Count(string(other), "pnputil.exe"), "the component of another machine is another's")
 
+	utf16 := "\xff\xfe" + wide(strings.Replace(text, "utf-8", "utf-16", 1), false)
+	turned, err := driver.RegisterInAnswerFile([]byte(strings.Replace(utf16, wide("amd64", false), wide("arm64", false), 1)), "amd64")
+	require.NoError(t, err, "an answer file in UTF-16")
+	assert.Contains(t, string(turned), `encoding="utf-8"`)
+	assert.Equal(t, 2, strings.Count(string(turned), "pnputil.exe"))
 	for name, bad := range map[string]string{"no XML": "hello", "another document": "<html/>", "cut off": text[:60]} {
 		_, err := driver.RegisterInAnswerFile([]byte(bad), "amd64")
 		assert.ErrorContains(t, err, "the answer file that is there", name)

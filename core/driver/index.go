@@ -160,7 +160,7 @@ func better(a, b Candidate) int {
 	return cmp.Or(
 		cmp.Compare(a.Rank, b.Rank),
 		b.Package.Date.Compare(a.Package.Date),
-		compareVersions(b.Package.Version, a.Package.Version),
+		CompareVersions(b.Package.Version, a.Package.Version),
 		cmp.Compare(signed(b), signed(a)),
 		fromTree(a)-fromTree(b), // what was added for it before what the kernel brings
 		strings.Compare(a.Package.ID, b.Package.ID),
@@ -181,8 +181,8 @@ func fromTree(c Candidate) int {
 	return 0
 }
 
-// compareVersions orders versions as people read them: numbers by value.
-func compareVersions(a, b string) int {
+// CompareVersions orders versions as people read them: numbers by value.
+func CompareVersions(a, b string) int {
 	split := func(s string) []string {
 		return strings.FieldsFunc(s, func(r rune) bool { return strings.ContainsRune(".-+~", r) })
 	}
@@ -224,7 +224,7 @@ func decided(a, b Candidate) string {
 		return "the more exact identifier wins"
 	case !a.Package.Date.Equal(b.Package.Date):
 		return fmt.Sprintf("the later date wins (%s, not %s)", a.Package.Date.Format("2006-01-02"), b.Package.Date.Format("2006-01-02"))
-	case compareVersions(a.Package.Version, b.Package.Version) != 0:
+	case CompareVersions(a.Package.Version, b.Package.Version) != 0:
 		return fmt.Sprintf("the higher version wins (%s, not %s)", a.Package.Version, b.Package.Version)
 	case signed(a) != signed(b):
 		return "the signed one wins"

@@ -75,7 +75,7 @@ func (l *Library) sort() {
 		if c := strings.Compare(a.Name, b.Name); c != 0 {
 			return c
 		}
-		return compareVersions(b.Version, a.Version)
+		return CompareVersions(b.Version, a.Version)
 	})
 	l.index = nil
 }

@@ -112,7 +112,7 @@ func readLinux(volume fs.FS) (*Inside, error) {
 		if len(kernels) == 0 {
 			continue
 		}
-		slices.SortFunc(kernels, compareVersions)
+		slices.SortFunc(kernels, CompareVersions)
 		newest := kernels[len(kernels)-1]
 		in, err := readKernel(volume, path.Join(folder, newest))
 		if err != nil {
