@@ -11,6 +11,7 @@ package agent
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -28,7 +29,7 @@ import (
 )
 
 // Version is told at check-in.
-const Version = "0.1.0"
+const Version = "0.2.0"
 
 // Machine is the workstation an agent runs on.
 type Machine interface {
@@ -79,6 +80,11 @@ type Options struct {
 	Wish *api.Wish
 }
 
+// giveUp is an error of a call that trying again will not mend.
+type giveUp struct{ error }
+
+func (g giveUp) Unwrap() error { return g.error }
+
 // Agent is one agent on one machine.
 type Agent struct {
 	machine Machine
@@ -90,6 +96,33 @@ type Agent struct {
 	mu     sync.Mutex
 	client *apiclient.Client // with the pass of the last check-in
 	name   string
+	errand int64 // that it is at
+}
+
+// called is the name that it has.
+func (a *Agent) called() string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.name
+}
+
+func (a *Agent) setName(name string) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.name = name
+}
+
+// setErrand notes which errand it is at; 0 ends that.
+func (a *Agent) setErrand(id int64) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	a.errand = id
+}
+
+func (a *Agent) atErrand() int64 {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.errand
 }
 
 // New makes an agent that works for the service behind client.
@@ -100,13 +133,16 @@ func New(client *apiclient.Client, m Machine, o Options) *Agent {
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
+	if o.Boot == "" { // not started as a boot: this process is one
+		o.Boot = rand.Text()
+	}
 	return &Agent{machine: m, service: client, options: o}
 }
 
 // Run works until ctx ends and returns its error, or ends early when the
 // service will not have this machine at all.
 func (a *Agent) Run(ctx context.Context) error {
-	for {
+	for pause := time.Duration(0); ; {
 		if err := a.checkIn(ctx); err != nil {
 			return err
 		}
@@ -116,16 +152,33 @@ func (a *Agent) Run(ctx context.Context) error {
 				a.show("what was chosen in the menu cannot be had: %v", err)
 			}
 		}
-		if err := a.work(ctx); !apiclient.IsUnauthorized(err) {
-			return err
+		worked, err := a.work(ctx)
+		if worked {
+			pause = 0
 		}
-		// The service was restarted: the pass is no longer good.
-		a.options.Log.Info("checking in again")
+		switch {
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case errors.Is(err, ErrLeft):
+			return err
+		case apiclient.IsUnauthorized(err):
+			// The service was restarted: the pass is no longer good.
+			a.options.Log.Info("checking in again")
+		default: // nothing that was said ends an agent
+			pause = min(max(2*pause, time.Second), time.Minute)
+			a.show("%v; going on in %v", err, pause)
+			a.options.Log.Warn("an errand broke off", "error", err)
+			select {
+			case <-time.After(pause):
+			case <-ctx.Done():
+				return ctx.Err()
+			}
+		}
 	}
 }
 
 func (a *Agent) show(format string, args ...any) {
-	a.options.Show(Status{Name: a.name, Text: fmt.Sprintf(format, args...)})
+	a.options.Show(Status{Name: a.called(), Text: fmt.Sprintf(format, args...)})
 }
 
 func (a *Agent) checkIn(ctx context.Context) error {
@@ -133,7 +186,7 @@ func (a *Agent) checkIn(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("read the machine's inventory: %w", err)
 	}
-	in := api.CheckIn{AgentVersion: Version, Inventory: inventory, Ticket: a.options.Ticket, Boot: a.options.Boot}
+	in := api.CheckIn{AgentVersion: Version, Inventory: inventory, Ticket: a.options.Ticket, Boot: a.options.Boot, Errand: a.atErrand()}
 	for _, card := range inventory.Cards {
 		in.Addresses = append(in.Addresses, card.Address)
 	}
@@ -141,7 +194,7 @@ func (a *Agent) checkIn(ctx context.Context) error {
 		return errors.New("this machine has no network card with a hardware address of its own")
 	}
 	a.show("checking in at %s", a.service.Server())
-	out, err := patiently(ctx, a, func() (api.CheckedIn, error) { return a.service.CheckIn(ctx, in) })
+	out, err := a.askIn(ctx, in)
 	if err != nil {
 		return fmt.Errorf("the service refuses this workstation: %w", err)
 	}
@@ -152,6 +205,27 @@ func (a *Agent) checkIn(ctx context.Context) error {
 	a.standing(out.Name, out.State)
 	return nil
 }
+
+// askIn checks in, and waits while another machine is at work under this one's identity,
+// or did so a moment ago.
+func (a *Agent) askIn(ctx context.Context, in api.CheckIn) (api.CheckedIn, error) {
+	for {
+		out, err := patiently(ctx, a, func() (api.CheckedIn, error) { return a.service.CheckIn(ctx, in) })
+		if !apiclient.IsConflict(err) {
+			return out, err
+		}
+		a.show("%v; asking again in %v", err, askAgain)
+		a.options.Log.Warn("the service does not let this workstation in yet", "error", err)
+		select {
+		case <-time.After(askAgain):
+		case <-ctx.Done():
+			return out, ctx.Err()
+		}
+	}
+}
+
+// askAgain is how long an agent waits that was not let in for now.
+const askAgain = 5 * time.Second
 
 // pass is the client with the pass that is good now; before the first check-in, the
 // one without.
@@ -218,7 +292,7 @@ func (a *Agent) leave(how string) error {
 
 // standing shows what the workstation is waiting for.
 func (a *Agent) standing(name, state string) {
-	a.name = name
+	a.setName(name)
 	switch state {
 	case "newcomer":
 		a.show("new here; waiting to be admitted")
@@ -229,17 +303,19 @@ func (a *Agent) standing(name, state string) {
 	}
 }
 
-// work does errand after errand.
-func (a *Agent) work(ctx context.Context) error {
+// work does errand after errand, and tells whether it did one.
+func (a *Agent) work(ctx context.Context) (worked bool, err error) {
 	for {
+		a.setErrand(0)
 		now, err := patiently(ctx, a, func() (api.Standing, error) { return a.pass().Standing(ctx) })
 		if err != nil {
-			return err
+			return worked, err
 		}
 		a.standing(now.Name, now.State)
 		if now.Errand == nil {
 			continue
 		}
+		a.setErrand(now.Errand.ID)
 		switch now.Errand.Kind {
 		case "capture":
 			err = a.capture(ctx, now.Errand)
@@ -248,36 +324,66 @@ func (a *Agent) work(ctx context.Context) error {
 		case "drivers":
 			err = a.put(ctx, now.Errand)
 		default:
-			err = fmt.Errorf("this agent (version %s) cannot do an errand of the kind %q", Version, now.Errand.Kind)
+			err = a.decline(ctx, now.Errand)
 		}
 		if err != nil {
-			return err
+			return worked, err
 		}
+		worked = true
 	}
+}
+
+// decline says that this agent cannot do an errand, which ends it.
+func (a *Agent) decline(ctx context.Context, e *api.ToErrand) error {
+	why := fmt.Sprintf("this agent (version %s) cannot do an errand of the kind %q; make a build with the agent of this service: jugate bootenv build --offer", Version, e.Kind)
+	a.show("%s", why)
+	a.options.Log.Error("an errand that is not known", "kind", e.Kind, "errand", e.ID)
+	_, err := authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {
+		return struct{}{}, c.FailErrand(ctx, e.ID, api.Failure{Error: why})
+	})
+	if isTold(err) {
+		return nil // it has ended meanwhile
+	}
+	return err
+}
+
+// isTold tells of an answer of the service that says no, for good.
+func isTold(err error) bool {
+	var told *apiclient.Error
+	return errors.As(err, &told) && !apiclient.IsUnauthorized(err) && !apiclient.IsPassing(err)
 }
 
 // tell says what the agent is doing, to its screen and to the service.
 func (a *Agent) tell(ctx context.Context, activity api.Activity) error {
-	a.options.Show(Status{Name: a.name, Text: activity.Text, Done: activity.Done, Total: activity.Total})
-	_, err := patiently(ctx, a, func() (struct{}, error) { return struct{}{}, a.pass().TellActivity(ctx, activity) })
+	a.options.Show(Status{Name: a.called(), Text: activity.Text, Done: activity.Done, Total: activity.Total})
+	_, err := authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) { return struct{}{}, c.TellActivity(ctx, activity) })
 	return err
 }
 
-// patiently calls f again and again while the service is away, and says so.
+// patiently calls f again and again while the service is away or in trouble, and says so.
+// An error of f that is a giveUp ends that.
 func patiently[T any](ctx context.Context, a *Agent, f func() (T, error)) (T, error) {
 	pause := backoff.NewExponentialBackOff()
 	pause.InitialInterval, pause.MaxInterval = 500*time.Millisecond, 10*time.Second
 	waited := false
 	v, err := backoff.Retry(ctx, func() (T, error) {
 		v, err := f()
-		if err != nil && !errors.Is(err, apiclient.ErrAway) {
+		var last giveUp
+		if errors.As(err, &last) {
+			return v, backoff.Permanent(last.error)
+		}
+		if err != nil && !apiclient.IsPassing(err) {
 			err = backoff.Permanent(err)
 		}
 		return v, err
 	}, backoff.WithBackOff(pause), backoff.WithMaxElapsedTime(0), backoff.WithNotify(func(err error, next time.Duration) {
 		waited = true
-		a.show("the service at %s does not answer; trying again in %.1f s", a.service.Server(), next.Seconds())
-		a.options.Log.Warn("the service is away", "error", err)
+		what := "does not answer"
+		if !errors.Is(err, apiclient.ErrAway) {
+			what = "cannot do this now: " + err.Error()
+		}
+		a.show("the service at %s %s; trying again in %.1f s", a.service.Server(), what, next.Seconds())
+		a.options.Log.Warn("the service is away or in trouble", "error", err)
 	}))
 	if waited && err == nil {
 		a.show("the service is back")

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -138,9 +139,19 @@ func TestACaptureWithoutADiskIsToldAndTheAgentGoesOn(t *testing.T) {
 	assert.Contains(t, d.shown, "the capture failed: this workstation has no disk (or its disk controller has no driver here)")
 }
 
-func TestAnErrandOfAnUnknownKindEndsTheAgentWithTheReason(t *testing.T) {
-	_, err := run(t, machine(), "", standing(api.Standing{State: "admitted", Errand: &api.ToErrand{Kind: "dance"}}))
-	assert.ErrorContains(t, err, `cannot do an errand of the kind "dance"`)
+func TestAnErrandOfAnUnknownKindIsDeclinedAndTheAgentGoesOn(t *testing.T) {
+	d, err := run(t, machine(), "waiting for an errand", standing(api.Standing{State: "newcomer", Errand: &api.ToErrand{ID: 9, Kind: "dance"}}),
+		standing(api.Standing{State: "admitted"}), forever)
+	assert.ErrorIs(t, err, context.Canceled)
+	assert.Contains(t, d.asked, "POST /agent/v1/errands/9/fail")
+}
+
+func TestTroubleOfTheServiceEndsNoAgent(t *testing.T) {
+	for _, code := range []int{http.StatusInternalServerError, http.StatusInsufficientStorage, http.StatusBadGateway, http.StatusTooManyRequests} {
+		d, err := run(t, machine(), "waiting for an errand", status(code), standing(api.Standing{State: "admitted"}), forever)
+		assert.ErrorIs(t, err, context.Canceled, "%d", code)
+		assert.Contains(t, strings.Join(d.shown, "\n"), "cannot do this now")
+	}
 }
 
 func TestAMachineWithoutACardIsNobody(t *testing.T) {

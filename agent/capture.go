@@ -2,7 +2,6 @@ package agent
 
 import (
 	"context"
-	"errors"
 	"io/fs"
 	"sync"
 	"time"
@@ -29,16 +28,14 @@ func (a *Agent) capture(ctx context.Context, e *api.ToErrand) error {
 		return nil
 	case ctx.Err() != nil:
 		return ctx.Err()
-	case apiclient.IsUnauthorized(err):
-		return err
 	}
 	a.show("the capture failed: %v", err)
 	a.options.Log.Warn("capture failed", "image", e.Image, "error", err)
-	_, err = patiently(ctx, a, func() (struct{}, error) {
-		return struct{}{}, a.pass().FailErrand(ctx, e.ID, api.Failure{Error: err.Error()})
+	why := err.Error()
+	_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {
+		return struct{}{}, c.FailErrand(ctx, e.ID, api.Failure{Error: why})
 	})
-	var told *apiclient.Error
-	if errors.As(err, &told) && !apiclient.IsUnauthorized(err) {
+	if isTold(err) {
 		return nil // it was stopped meanwhile: nothing is left to fail
 	}
 	return err
@@ -86,11 +83,11 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 	if err != nil {
 		return none, err
 	}
-	return patiently(ctx, a, func() (api.Committed, error) {
-		if err := a.pass().PutMap(ctx, e.ID, slabs.Bytes()); err != nil {
+	return authorized(ctx, a, func(c *apiclient.Client) (api.Committed, error) {
+		if err := c.PutMap(ctx, e.ID, slabs.Bytes()); err != nil {
 			return none, err
 		}
-		return a.pass().Commit(ctx, e.ID, text)
+		return c.Commit(ctx, e.ID, text)
 	})
 }
 
@@ -123,12 +120,18 @@ type slabSink struct {
 
 func (s *slabSink) Missing(ctx context.Context, digests []slabstore.Digest) ([]slabstore.Digest, error) {
 	return apiclient.AskMissing(digests, func(ask api.Digests) (api.Digests, error) {
-		return patiently(ctx, s.agent, func() (api.Digests, error) { return s.agent.pass().MissingSlabs(ctx, s.errand, ask) })
+		return authorized(ctx, s.agent, func(c *apiclient.Client) (api.Digests, error) { return c.MissingSlabs(ctx, s.errand, ask) })
 	})
 }
 
 func (s *slabSink) Put(ctx context.Context, d slabstore.Digest, frame []byte) error {
-	_, err := patiently(ctx, s.agent, func() (struct{}, error) { return struct{}{}, s.agent.pass().PutSlab(ctx, s.errand, d, frame) })
+	_, err := authorized(ctx, s.agent, func(c *apiclient.Client) (struct{}, error) {
+		err := c.PutSlab(ctx, s.errand, d, frame)
+		if apiclient.IsFull(err) {
+			err = giveUp{err} // an engineer has to make room: the errand says so
+		}
+		return struct{}{}, err
+	})
 	return err
 }
 

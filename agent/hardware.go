@@ -30,7 +30,7 @@ type Hardware struct {
 func (h Hardware) Inventory() (api.Inventory, error) {
 	inv := api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}
 	if p, err := ghw.Product(ghw.WithDisableWarnings()); err == nil {
-		inv.Maker, inv.Model, inv.Serial = known(p.Vendor), known(p.Name), known(p.SerialNumber)
+		inv.Maker, inv.Model, inv.Serial, inv.UUID = known(p.Vendor), known(p.Name), known(p.SerialNumber), known(p.UUID)
 	}
 	if m, err := ghw.Memory(ghw.WithDisableWarnings()); err == nil {
 		inv.Memory = m.TotalPhysicalBytes
@@ -98,9 +98,27 @@ func cards() ([]api.Card, error) {
 			continue
 		}
 		driver, _ := filepath.EvalSymlinks(filepath.Join(device, "driver"))
-		all = append(all, api.Card{Address: a.String(), Model: filepath.Base(driver)})
+		all = append(all, api.Card{Address: a.String(), Model: filepath.Base(driver), Adapter: pluggedIn(device)})
 	}
 	return all, nil
+}
+
+// pluggedIn tells whether a device is behind USB, or in a box behind Thunderbolt, where
+// the kernel calls the ports on the way external: other machines may show it, too.
+func pluggedIn(device string) bool {
+	path, err := filepath.EvalSymlinks(device)
+	if err != nil {
+		return false
+	}
+	for dir := path; strings.Contains(dir, "/devices/"); dir = filepath.Dir(dir) {
+		if strings.HasPrefix(filepath.Base(dir), "usb") {
+			return true
+		}
+		if removable, err := os.ReadFile(filepath.Join(dir, "removable")); err == nil && strings.TrimSpace(string(removable)) == "removable" {
+			return true
+		}
+	}
+	return false
 }
 
 // known drops what firmware writes when it has nothing to say.

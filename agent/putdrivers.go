@@ -47,28 +47,25 @@ func (a *Agent) put(ctx context.Context, e *api.ToErrand) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	if apiclient.IsUnauthorized(err) {
-		return err
-	}
 	if err != nil {
+		why := err.Error()
 		a.show("the drivers could not be put in: %v", err)
 		a.options.Log.Warn("drivers not put in", "error", err)
-		_, err = patiently(ctx, a, func() (struct{}, error) {
-			return struct{}{}, a.pass().FailErrand(ctx, e.ID, api.Failure{Error: err.Error()})
+		_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {
+			return struct{}{}, c.FailErrand(ctx, e.ID, api.Failure{Error: why})
 		})
 		return forgiven(err)
 	}
 	a.show("drivers are put in and checked")
-	_, err = patiently(ctx, a, func() (struct{}, error) {
-		return struct{}{}, a.pass().HasPut(ctx, e.ID, api.HasPut{Packages: labels(e.Put), Did: did})
+	_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {
+		return struct{}{}, c.HasPut(ctx, e.ID, api.HasPut{Packages: labels(e.Put), Did: did})
 	})
 	return forgiven(err)
 }
 
 // forgiven leaves out that an errand was taken back meanwhile.
 func forgiven(err error) error {
-	var told *apiclient.Error
-	if errors.As(err, &told) && !apiclient.IsUnauthorized(err) {
+	if isTold(err) {
 		return nil
 	}
 	return err

@@ -65,7 +65,19 @@ func (a *Agent) receive(ctx context.Context, to *api.ToReceive) error {
 		a.show("image version %d is on the disk and checked", to.Version)
 	}
 	verified := err == nil
+	if verified { // its checking must have been heard of, however short it was
+		checked := last
+		checked.Phase, checked.Verified, checked.Proof = string(delivery.Checking), false, nil
+		if _, err := authorized(ctx, a, func(c *apiclient.Client) (api.Course, error) { return c.TellProgress(ctx, to.Delivery, checked) }); err != nil {
+			return err
+		}
+		last.Proof = r.restore.Proof()
+	}
 	_, err = authorized(ctx, a, func(c *apiclient.Client) (api.Course, error) { return c.TellProgress(ctx, to.Delivery, last) })
+	if isTold(err) {
+		a.show("the service does not take the report: %v", err)
+		return nil
+	}
 	if err == nil && verified && to.WhenDone != "" && to.WhenDone != "stay" {
 		a.show("image version %d is on the disk and checked; %s now", to.Version, to.WhenDone)
 		return a.leave(to.WhenDone)
@@ -136,7 +148,7 @@ func (r *receiver) prepare(ctx context.Context) (err error) {
 		return err
 	}
 	r.restore, err = image.NewRestore(man, r.slabs, r.disk, r.disk.Size(), r.disk.SectorSize(),
-		image.RestoreOptions{Grow: grow, Trim: r.to.Trim, Label: r.to.Label})
+		image.RestoreOptions{Grow: grow, Trim: r.to.Trim, Label: r.to.Label, Nonce: r.to.Nonce})
 	if err != nil {
 		return err
 	}
@@ -144,7 +156,7 @@ func (r *receiver) prepare(ctx context.Context) (err error) {
 		a.show("plan: partition %d, sectors %d to %d there, will have sectors %d to %d here", c.Number, c.FromFirst, c.FromLast, c.ToFirst, c.ToLast)
 	}
 	found, err := r.restore.TakeStock(ctx, r.to.Reuse, func(done, total int64) {
-		a.options.Show(Status{Name: a.name, Text: "checking what is on the disk already", Done: done, Total: total})
+		a.options.Show(Status{Name: a.called(), Text: "checking what is on the disk already", Done: done, Total: total})
 	})
 	if err != nil {
 		return err
@@ -346,24 +358,39 @@ func (r *receiver) fetch(ctx context.Context, slabs []int) error {
 				return nil
 			}
 			b, err := authorized(ctx, r.agent, func(c *apiclient.Client) ([]byte, error) {
-				return c.DeliverySlab(ctx, r.to.Delivery, r.slabs.Slab(slab).Digest)
+				return c.DeliverySlab(ctx, r.to.Delivery, r.slabs.Slab(slab).Digest, false)
 			})
-			if err != nil {
+			if err == nil {
+				err = r.take(slab, b)
+			}
+			if !isBadFrame(err) {
 				return err
 			}
-			frame := b
-			if r.seal != nil {
-				if _, frame, err = r.seal.Open(b); err != nil {
-					return err
-				}
+			// The service checks it now, and sets it aside if it is damaged.
+			b, err = authorized(ctx, r.agent, func(c *apiclient.Client) ([]byte, error) {
+				return c.DeliverySlab(ctx, r.to.Delivery, r.slabs.Slab(slab).Digest, true)
+			})
+			if err == nil {
+				err = r.take(slab, b)
 			}
-			if err = r.write(slab, frame, 0, int64(len(b))); isBadFrame(err) {
+			if err != nil {
 				err = fmt.Errorf("the service's store has a damaged slab: %w", err)
 			}
 			return err
 		})
 	}
 	return group.Wait()
+}
+
+// take writes what was fetched of a slab.
+func (r *receiver) take(slab int, b []byte) (err error) {
+	frame := b
+	if r.seal != nil {
+		if _, frame, err = r.seal.Open(b); err != nil {
+			return err
+		}
+	}
+	return r.write(slab, frame, 0, int64(len(b)))
 }
 
 func (r *receiver) latest() api.Course {
@@ -442,7 +469,7 @@ func (r *receiver) keepReporting(ctx context.Context) {
 		r.course = course
 		r.mu.Unlock()
 		ring(r.changed)
-		r.agent.options.Show(Status{Name: r.agent.name, Text: doing[now.Phase] + " " + r.to.Label, Done: now.Done, Total: now.Total})
+		r.agent.options.Show(Status{Name: r.agent.called(), Text: doing[now.Phase] + " " + r.to.Label, Done: now.Done, Total: now.Total})
 		select {
 		case <-tick.C:
 		case <-r.hurry:

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -45,9 +46,15 @@ type intake struct {
 }
 
 func newIntake(r *receiver) *intake {
+	var auth *norm.Auth
+	if len(r.to.SealKey) > 0 {
+		auth = norm.NewAuth(r.to.SealKey)
+	}
+	from, _ := netip.ParseAddr(r.to.Source) // where the service cannot tell, from anywhere
 	t := &intake{r: r, queue: make(chan arrived, 4096), idle: make(chan struct{}, 1)}
 	t.norm = norm.NewReceiver(norm.ReceiverConfig{
 		Node: norm.NodeID(r.to.Node), Open: t.open, Unicast: true, Buffer: partsLimit, MaxObject: parcel.MaxSize, Window: 8192, Seed: uint64(r.to.Node), Erasures: true,
+		From: from, Auth: auth,
 	})
 	return t
 }

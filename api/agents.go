@@ -2,13 +2,15 @@ package api
 
 // CheckIn is the first thing an agent says.
 type CheckIn struct {
-	AgentVersion string    `json:"agent_version"`
+	AgentVersion string    `json:"agent_version" maxLength:"50"`
 	Addresses    []string  `json:"hardware_addresses" minItems:"1" maxItems:"64"`
 	Inventory    Inventory `json:"inventory"`
 	// Ticket came with the boot script and lets this workstation check in, for one
-	// boot. Boot is the kernel's random number for that boot.
+	// boot. Boot is the kernel's random number for that boot, or the agent's own.
 	Ticket string `json:"ticket,omitempty" maxLength:"200"`
-	Boot   string `json:"boot,omitempty" maxLength:"100"`
+	Boot   string `json:"boot" minLength:"1" maxLength:"100"`
+	// Errand is the one that the agent is at, and goes on with.
+	Errand int64 `json:"errand,omitempty"`
 }
 
 // CheckedIn is the reply. Pass goes into the Authorization header of every
@@ -53,6 +55,8 @@ type ToReceive struct {
 	Label    string `json:"label" doc:"Names the image to whoever looks at an unfinished disk"`
 	Node     uint32 `json:"node" doc:"This workstation's node id in the stream (RFC 5740)"`
 	SealKey  []byte `json:"seal_key,omitempty" doc:"Opens the parcels of a sealed delivery"`
+	Nonce    []byte `json:"nonce" doc:"Goes into the proof that the whole disk was read back"`
+	Source   string `json:"source,omitempty" doc:"IP address that the stream comes from; packets of others are not for this workstation"`
 	Reuse    bool   `json:"reuse" doc:"Check the disk first and keep what is right"`
 	WhenDone string `json:"when_done" enum:"stay,restart,power-off"`
 	Put      *ToPut `json:"put,omitempty" doc:"Drivers for the system, once the copy is right"`
@@ -100,6 +104,7 @@ type Progress struct {
 	BacklogLimit int64    `json:"backlog_limit" doc:"What there is room for"`
 	DiskSpeed    float64  `json:"disk_speed" doc:"Bytes a second that the disk takes"`
 	Verified     bool     `json:"verified" doc:"With ended: the whole disk was read back and is right"`
+	Proof        []byte   `json:"proof,omitempty" maxLength:"100" doc:"With verified: what only reading the whole disk back tells (docs/agent-protocol.md)"`
 	Error        string   `json:"error,omitempty" maxLength:"4000"`
 	Drivers      []string `json:"drivers,omitempty" maxItems:"1000" doc:"With ended: driver packages that were put in"`
 	Remark       string   `json:"remark,omitempty" maxLength:"4000" doc:"With ended: what else was done, in words"`

@@ -125,6 +125,24 @@ type NewMedia struct {
 	Address string `json:"address,omitempty" doc:"Fixed IP address with the prefix's length, for networks that give none"`
 	Gateway string `json:"gateway,omitempty" format:"ipv4"`
 	Note    string `json:"note,omitempty" maxLength:"200"`
+	Group   string `json:"group,omitempty" doc:"Good for workstations of this group alone" maxLength:"63"`
+	Hours   int    `json:"hours,omitempty" doc:"How long its key is good; without end by default" minimum:"0" maximum:"87600"`
+}
+
+// MediaKey is what media check in with. The key itself is on the media alone.
+type MediaKey struct {
+	ID    string     `json:"id"`
+	Made  time.Time  `json:"made"`
+	Note  string     `json:"note"`
+	Group string     `json:"group" doc:"Good for workstations of this group alone; empty for any"`
+	Until *time.Time `json:"until,omitempty"`
+	Used  *time.Time `json:"used,omitempty" doc:"Last time that something checked in with it"`
+}
+
+// KeyLimits say for whom a key is good, and until when.
+type KeyLimits struct {
+	Group string     `json:"group,omitempty" doc:"Workstations of this group alone; empty for any" maxLength:"63"`
+	Until *time.Time `json:"until,omitempty" doc:"Without, it has no end"`
 }
 
 // Pin has a workstation or group boot one build; 0 ends that.

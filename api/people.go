@@ -11,6 +11,8 @@ type Workstation struct {
 	Maker        string    `json:"maker"`
 	Model        string    `json:"model"`
 	Serial       string    `json:"serial"`
+	UUID         string    `json:"uuid" doc:"Of its firmware; empty if that has none"`
+	Proposed     []string  `json:"proposed_addresses" nullable:"false" doc:"Hardware addresses seen in it that nobody has accepted yet"`
 	Groups       []string  `json:"groups" nullable:"false"`
 	Inventory    Inventory `json:"inventory"`
 	AgentVersion string    `json:"agent_version"`
@@ -22,9 +24,10 @@ type Workstation struct {
 
 // Inventory is what an agent finds in its machine.
 type Inventory struct {
-	Maker  string `json:"maker"`
-	Model  string `json:"model"`
-	Serial string `json:"serial"`
+	Maker  string `json:"maker" maxLength:"200"`
+	Model  string `json:"model" maxLength:"200"`
+	Serial string `json:"serial" maxLength:"200"`
+	UUID   string `json:"uuid,omitempty" doc:"System UUID of the firmware (SMBIOS, type 1)" maxLength:"50"`
 	Memory int64  `json:"memory" doc:"Bytes"`
 	// Firmware and SecureBoot are of how it was started.
 	Firmware   string `json:"firmware,omitempty" enum:"UEFI,BIOS"`
@@ -37,17 +40,44 @@ type Inventory struct {
 
 // Disk is a disk of a workstation.
 type Disk struct {
-	Model      string `json:"model"`
-	Serial     string `json:"serial"`
-	Size       int64  `json:"size" doc:"Bytes"`
-	SectorSize int    `json:"sector_size" doc:"Bytes"`
-	Health     string `json:"health,omitempty" doc:"What the disk says of itself (SMART): good, or what is wrong"`
+	Model      string `json:"model" maxLength:"200"`
+	Serial     string `json:"serial" maxLength:"200"`
+	Size       int64  `json:"size" doc:"Bytes" minimum:"0"`
+	SectorSize int    `json:"sector_size" doc:"Bytes" minimum:"0"`
+	Health     string `json:"health,omitempty" doc:"What the disk says of itself (SMART): good, or what is wrong" maxLength:"500"`
 }
 
 // Card is a network card of a workstation.
 type Card struct {
-	Address string `json:"hardware_address"`
-	Model   string `json:"model"`
+	Address string `json:"hardware_address" maxLength:"50"`
+	Model   string `json:"model" maxLength:"200"`
+	Adapter bool   `json:"adapter,omitempty" doc:"Plugged in (USB or a dock), so that other machines may show it, too"`
+}
+
+// HardwareAddress is a hardware address with its workstation.
+type HardwareAddress struct {
+	Address     string `json:"hardware_address"`
+	Workstation string `json:"workstation" doc:"Its name; empty for a newcomer"`
+	State       string `json:"state" enum:"accepted,proposed,shared" doc:"Its own; seen in it and accepted by nobody yet; or of an adapter that others use, too"`
+}
+
+// CardRef names the workstation that a hardware address goes to.
+type CardRef struct {
+	Workstation string `json:"workstation" doc:"Name or hardware address" minLength:"1" maxLength:"100"`
+}
+
+// NewRefusal turns a machine away for good.
+type NewRefusal struct {
+	Machine string `json:"machine" doc:"A newcomer's hardware address, or any hardware address or system UUID" minLength:"1" maxLength:"100"`
+	Note    string `json:"note,omitempty" maxLength:"1000"`
+}
+
+// Refusal is a machine that is turned away.
+type Refusal struct {
+	Value string    `json:"value" doc:"Hardware address or system UUID"`
+	At    time.Time `json:"at"`
+	By    string    `json:"by"`
+	Note  string    `json:"note"`
 }
 
 // Admission takes a newcomer into the roster.
@@ -144,6 +174,7 @@ type Errand struct {
 	Delivery    int64      `json:"delivery,omitempty"`
 	Error       string     `json:"error"`
 	Created     time.Time  `json:"created"`
+	NotBefore   *time.Time `json:"not_before,omitempty" doc:"The workstation gets it then, and does others until then"`
 	Ended       *time.Time `json:"ended,omitempty"`
 	Done        int64      `json:"done" doc:"Bytes done so far"`
 	Total       int64      `json:"total" doc:"Bytes to do"`
@@ -158,7 +189,7 @@ type NewDelivery struct {
 	Start string   `json:"start,omitempty" doc:"Gather rule: first, all, ready:N or at:TIME (RFC 3339); the earliest of several with commas, the latest with pluses" default:"all"`
 	Rate  int64    `json:"rate,omitempty" doc:"Bits a second of the stream; 0 takes the service's setting" minimum:"0"`
 	// WaitAtMost starts it with whoever is ready.
-	WaitAtMost int64     `json:"wait_at_most,omitempty" doc:"Seconds after which it starts with whoever is ready; 0 waits for the gather rule" minimum:"0"`
+	WaitAtMost int64     `json:"wait_at_most,omitempty" doc:"Seconds after which it starts with whoever is ready, from the order or the earliest time of the gather rule; an hour by default" minimum:"0" maximum:"2592000"`
 	WhenDone   string    `json:"when_done,omitempty" enum:"stay,restart,power-off" doc:"What a workstation does when its disk is right" default:"stay"`
 	Reuse      bool      `json:"reuse,omitempty" doc:"Workstations check their disks first and keep what is right already"`
 	Sealed     bool      `json:"sealed,omitempty" doc:"Encrypt the slabs on the wire"`
@@ -215,6 +246,7 @@ type Delivery struct {
 	RateNow     int64            `json:"rate_now" doc:"Bits a second that the stream is sent at now"`
 	RepairBytes int64            `json:"repair_bytes" doc:"Sent again by multicast"`
 	SecondsLeft *float64         `json:"seconds_left,omitempty" doc:"For those in the group; not told while nothing can be said"`
+	Warning     string           `json:"warning,omitempty" doc:"What keeps it from getting on, in words"`
 	Changes     []DeliveryChange `json:"changes,omitempty" nullable:"false" doc:"What was done to it, told for a single delivery"`
 }
 
@@ -288,7 +320,7 @@ type ReceiptCheck struct {
 
 // SignIn opens a session of the console.
 type SignIn struct {
-	Token string `json:"token"`
+	Token string `json:"token" maxLength:"200"`
 }
 
 // Session tells who is signed in.

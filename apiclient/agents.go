@@ -90,9 +90,14 @@ func (c *Client) TellLacking(ctx context.Context, delivery int64, l api.Lacking)
 	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/deliveries/%d/lacking", delivery), l, nil)
 }
 
-// DeliverySlab fetches the frame of a slab, or of a sealed delivery its parcel.
-func (c *Client) DeliverySlab(ctx context.Context, delivery int64, d slabstore.Digest) (b []byte, err error) {
-	err = c.do(ctx, http.MethodGet, fmt.Sprintf("/agent/v1/deliveries/%d/slabs/%s", delivery, d), nil, &b)
+// DeliverySlab fetches the frame of a slab, or of a sealed delivery its parcel. In doubt,
+// after one that was damaged, the service checks it first.
+func (c *Client) DeliverySlab(ctx context.Context, delivery int64, d slabstore.Digest, doubt bool) (b []byte, err error) {
+	path := fmt.Sprintf("/agent/v1/deliveries/%d/slabs/%s", delivery, d)
+	if doubt {
+		path += "?doubt"
+	}
+	err = c.do(ctx, http.MethodGet, path, nil, &b)
 	return b, err
 }
 

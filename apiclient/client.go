@@ -15,9 +15,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"strings"
+	"time"
 
 	"jugate/api"
 )
@@ -41,6 +43,22 @@ func hasStatus(err error, status int) bool {
 // IsNotFound reports whether the service knows no such thing.
 func IsNotFound(err error) bool { return hasStatus(err, http.StatusNotFound) }
 
+// IsConflict reports whether the service says that something stands in the way now.
+func IsConflict(err error) bool { return hasStatus(err, http.StatusConflict) }
+
+// IsFull reports whether the service's disk has no room.
+func IsFull(err error) bool { return hasStatus(err, http.StatusInsufficientStorage) }
+
+// IsPassing reports whether the same may succeed later without anybody doing anything
+// else: nobody answered, the service is in trouble, or it asks to wait.
+func IsPassing(err error) bool {
+	var e *Error
+	if errors.Is(err, ErrAway) {
+		return true
+	}
+	return errors.As(err, &e) && (e.Status >= 500 && e.Status != http.StatusNotImplemented || e.Status == http.StatusTooManyRequests || e.Status == http.StatusRequestTimeout)
+}
+
 // IsUnauthorized reports whether the token or pass is wrong or no longer good.
 func IsUnauthorized(err error) bool { return hasStatus(err, http.StatusUnauthorized) }
 
@@ -58,7 +76,65 @@ func New(server, token string) (*Client, error) {
 	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
 		return nil, fmt.Errorf("%q is no address of a service (write http://HOST:PORT)", server)
 	}
-	return &Client{base: strings.TrimSuffix(server, "/"), token: token, http: &http.Client{}}, nil
+	return &Client{base: strings.TrimSuffix(server, "/"), token: token, http: &http.Client{Transport: newTransport()}}, nil
+}
+
+const (
+	// answerWithin is how long the service may take to begin its answer to an agent: more
+	// than the question for an errand stays open. People ask for things that take longer,
+	// such as the check of a whole version; a service that is gone shows by the
+	// connection's own signs of life.
+	answerWithin = time.Minute
+	// stalledAfter is how long the body of an answer may stand still.
+	stalledAfter = time.Minute
+)
+
+// AgentTransport is a transport for agents, which waits for nobody for ever.
+func AgentTransport() *http.Transport {
+	t := newTransport()
+	t.ResponseHeaderTimeout = answerWithin
+	return t
+}
+
+func newTransport() *http.Transport {
+	t := http.DefaultTransport.(*http.Transport).Clone()
+	t.Proxy = nil // workstations and their service are in one network
+	t.DialContext = (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 15 * time.Second}).DialContext
+	t.TLSHandshakeTimeout = 10 * time.Second
+	return t
+}
+
+// errStalled says that an answer stood still.
+var errStalled = errors.New("the answer has stood still for a minute")
+
+// lively is a body that ends with an error when nothing comes for too long.
+type lively struct {
+	io.ReadCloser
+	timer  *time.Timer
+	cancel context.CancelCauseFunc
+	ctx    context.Context
+}
+
+func newLively(ctx context.Context, body io.ReadCloser, cancel context.CancelCauseFunc) *lively {
+	return &lively{body, time.AfterFunc(stalledAfter, func() { cancel(errStalled) }), cancel, ctx}
+}
+
+func (l *lively) Read(b []byte) (int, error) {
+	n, err := l.ReadCloser.Read(b)
+	if n > 0 {
+		l.timer.Reset(stalledAfter)
+	}
+	if err != nil && errors.Is(context.Cause(l.ctx), errStalled) {
+		err = fmt.Errorf("%w: %w", ErrAway, errStalled)
+	}
+	return n, err
+}
+
+func (l *lively) Close() error {
+	l.timer.Stop()
+	err := l.ReadCloser.Close()
+	l.cancel(nil)
+	return err
 }
 
 // Over makes the same client on top of another HTTP client.
@@ -124,8 +200,11 @@ func (c *Client) send(ctx context.Context, method, path string, body any, header
 		}
 		content = bytes.NewReader(text)
 	}
+	outer := ctx
+	ctx, cancel := context.WithCancelCause(outer)
 	req, err := http.NewRequestWithContext(ctx, method, c.base+path, content)
 	if err != nil {
+		cancel(nil)
 		return nil, err
 	}
 	if header != nil {
@@ -139,8 +218,9 @@ func (c *Client) send(ctx context.Context, method, path string, body any, header
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
+		cancel(nil)
+		if outer.Err() != nil {
+			return nil, outer.Err()
 		}
 		var inner *url.Error
 		if errors.As(err, &inner) {
@@ -148,6 +228,7 @@ func (c *Client) send(ctx context.Context, method, path string, body any, header
 		}
 		return nil, fmt.Errorf("%w at %s: %w", ErrAway, c.base, err)
 	}
+	resp.Body = newLively(ctx, resp.Body, cancel)
 	if resp.StatusCode < 300 {
 		return resp, nil
 	}

@@ -1,11 +1,18 @@
 package apiclient_test
 
 import (
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/x509"
 	"encoding/pem"
 	"io"
+	"math/big"
 	"net/http"
 	"net/http/httptest"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,13 +31,24 @@ func TestOneCertificateIsBelieved(t *testing.T) {
 	require.NoError(t, err, "whatever its name and its dates")
 	resp.Body.Close()
 
-	other := append([]byte{}, server.Certificate().Raw...)
-	other[len(other)-1] ^= 1
-	config, err = apiclient.Pinned(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: other}))
+	t.Log("# the next certificate of the same key is as good, another key is not")
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
-	client = http.Client{Transport: &http.Transport{TLSClientConfig: config}}
-	_, err = client.Get(server.URL)
-	assert.ErrorIs(t, err, apiclient.ErrCertificate)
+	for signer, good := range map[crypto.Signer]bool{server.TLS.Certificates[0].PrivateKey.(crypto.Signer): true, key: false} {
+		next := &x509.Certificate{SerialNumber: big.NewInt(2), NotAfter: time.Now().AddDate(1, 0, 0)}
+		der, err := x509.CreateCertificate(rand.Reader, next, next, signer.Public(), signer)
+		require.NoError(t, err)
+		config, err = apiclient.Pinned(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}))
+		require.NoError(t, err)
+		client = http.Client{Transport: &http.Transport{TLSClientConfig: config}}
+		resp, err := client.Get(server.URL)
+		if good {
+			require.NoError(t, err)
+			resp.Body.Close()
+		} else {
+			assert.ErrorIs(t, err, apiclient.ErrCertificate)
+		}
+	}
 	for _, bad := range []string{"", "x", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: []byte("k")}))} {
 		_, err := apiclient.Pinned([]byte(bad))
 		assert.Error(t, err)

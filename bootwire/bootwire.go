@@ -10,12 +10,15 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"runtime/debug"
 	"sync"
 	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
 	"github.com/insomniacslk/dhcp/dhcpv4/server4"
+	"github.com/vishvananda/netlink"
 
+	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 )
 
@@ -23,13 +26,16 @@ import (
 type DHCP struct {
 	Desk *netboot.Desk
 	Log  *slog.Logger
+	// Know says what the roster knows of a machine. It is called without a lock held,
+	// and may take its own.
+	Know func(hwaddr.Address) netboot.Facts
 	// On is told of every request and what follows; it must not wait.
 	On func(netboot.Outcome)
 	// Record keeps a lease before it is told to the machine. An error keeps the
 	// answer back.
 	Record func(context.Context, netboot.Lease) error
 
-	mu sync.Mutex // guards the desk
+	mu sync.Mutex // guards the desk; nothing of others is called while it is held
 }
 
 // maxPacket is the largest DHCP packet that is read, in bytes.
@@ -85,13 +91,9 @@ func (d *DHCP) listen(ctx context.Context, c net.PacketConn, port int, wait *syn
 		if err != nil {
 			return err
 		}
-		m, err := dhcpv4.FromBytes(buf[:n])
+		o, err := d.handle(port, buf[:n])
 		if err != nil {
 			continue // noise, or an attack
-		}
-		o, err := d.handle(port, m)
-		if err != nil {
-			continue
 		}
 		if o.Probe != nil {
 			wait.Go(func() { d.finish(ctx, c, d.probe(ctx, o)) })
@@ -101,10 +103,25 @@ func (d *DHCP) listen(ctx context.Context, c net.PacketConn, port int, wait *syn
 	}
 }
 
-func (d *DHCP) handle(port int, m *dhcpv4.DHCPv4) (netboot.Outcome, error) {
+func (d *DHCP) handle(port int, packet []byte) (o netboot.Outcome, err error) {
+	defer func() {
+		if p := recover(); p != nil { // a packet ends nothing but itself
+			err = fmt.Errorf("a fault of the program: %v", p)
+			d.Log.Error("a DHCP packet cannot be handled", "interface", d.Desk.Link.Name, "error", err, "stack", string(debug.Stack()))
+		}
+	}()
+	m, err := netboot.Parse(packet)
+	if err != nil {
+		return o, err
+	}
+	c, err := netboot.Identify(m)
+	if err != nil {
+		return o, err
+	}
+	facts := d.Know(c.Address)
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return d.Desk.Handle(time.Now(), port, m)
+	return d.Desk.Handle(time.Now(), port, m, facts)
 }
 
 // Change changes the desk between two requests.
@@ -135,16 +152,43 @@ func (d *DHCP) probe(ctx context.Context, o netboot.Outcome) netboot.Outcome {
 
 // finish records, answers and tells.
 func (d *DHCP) finish(ctx context.Context, c net.PacketConn, o netboot.Outcome) {
+	for i := range o.Left {
+		if !d.record(ctx, &o.Left[i]) {
+			return
+		}
+	}
 	if !d.record(ctx, o.Lease) {
 		return
 	}
 	if o.Reply != nil {
-		if _, err := c.WriteTo(o.Reply.Message.ToBytes(), net.UDPAddrFromAddrPort(o.Reply.To)); err != nil && !errors.Is(err, net.ErrClosed) {
+		if err := d.send(c, o.Reply); err != nil && !errors.Is(err, net.ErrClosed) {
 			d.Log.Warn("an answer could not be sent", "interface", d.Desk.Link.Name, "to", o.Reply.To, "error", err)
 			o.Why, o.Reply = err.Error(), nil
 		}
 	}
 	d.On(o)
+}
+
+// send sends a reply. The kernel is told who will have the address, as nobody answers
+// for it yet (RFC 2131, 4.1); where that cannot be, everybody gets the reply.
+func (d *DHCP) send(c net.PacketConn, r *netboot.Reply) error {
+	to := net.UDPAddrFromAddrPort(r.To)
+	if r.Hardware != nil {
+		if err := introduce(d.Desk.Link.Name, r.To.Addr(), r.Hardware); err != nil {
+			to = &net.UDPAddr{IP: net.IPv4bcast, Port: netboot.ReplyPort}
+		}
+	}
+	_, err := c.WriteTo(r.Message.ToBytes(), to)
+	return err
+}
+
+// introduce puts a neighbour into the kernel's table, to be believed until it is asked.
+func introduce(ifname string, a netip.Addr, hw net.HardwareAddr) error {
+	link, err := net.InterfaceByName(ifname)
+	if err != nil {
+		return err
+	}
+	return netlink.NeighSet(&netlink.Neigh{LinkIndex: link.Index, Family: netlink.FAMILY_V4, State: netlink.NUD_STALE, IP: a.AsSlice(), HardwareAddr: hw})
 }
 
 func (d *DHCP) record(ctx context.Context, l *netboot.Lease) bool {

@@ -8,8 +8,11 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"runtime/debug"
 	"sync"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"jugate/core/netboot"
 )
@@ -72,10 +75,20 @@ func (s *TFTP) Serve(ctx context.Context, c *net.UDPConn) error {
 		local := c.LocalAddr().(*net.UDPAddr).IP
 		transfers.Go(func() {
 			defer s.leave(from.Addr())
-			sent, err := s.transfer(ctx, local, from, r)
+			sent, err := s.guarded(ctx, local, from, r)
 			s.Done(r.File, from.Addr(), sent, err)
 		})
 	}
+}
+
+// guarded is transfer; a fault of one ends that one, and not the process.
+func (s *TFTP) guarded(ctx context.Context, local net.IP, to netip.AddrPort, r *netboot.TFTPRequest) (sent int64, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			err = fmt.Errorf("a fault of the program: %v\n%s", p, debug.Stack())
+		}
+	}()
+	return s.transfer(ctx, local, to, r)
 }
 
 func (s *TFTP) enter(a netip.Addr) bool {
@@ -101,38 +114,54 @@ func (s *TFTP) leave(a netip.Addr) {
 	}
 }
 
+// strangersAtMost is how many packets of others a transfer answers: there should be
+// none.
+const strangersAtMost = 4
+
 // transfer sends one file, from a port of its own (RFC 1350, 4).
 func (s *TFTP) transfer(ctx context.Context, local net.IP, to netip.AddrPort, r *netboot.TFTPRequest) (int64, error) {
-	c, err := net.DialUDP("udp4", &net.UDPAddr{IP: local}, net.UDPAddrFromAddrPort(to))
+	c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: local})
 	if err != nil {
 		return 0, err
 	}
 	defer c.Close()
+	if err := hearClosedPorts(c); err != nil {
+		return 0, err
+	}
 	stop := context.AfterFunc(ctx, func() { c.Close() })
 	defer stop()
 	content, err := s.Open(r.File, to.Addr())
 	if err != nil {
-		c.Write(netboot.NotFound(err.Error()).Packet())
+		c.WriteToUDPAddrPort(netboot.NotFound(err.Error()).Packet(), to)
 		return 0, err
 	}
 	if closer, ok := content.(io.Closer); ok {
 		defer closer.Close()
 	}
-	t := netboot.NewTransfer(r, content, content.Length())
+	t, err := netboot.NewTransfer(r, content, content.Length())
+	if err != nil {
+		c.WriteToUDPAddrPort(netboot.NotFound(err.Error()).Packet(), to)
+		return 0, err
+	}
 	packets, err := t.First(time.Now())
 	buf := make([]byte, 2048)
-	for {
+	for strangers := 0; ; {
 		for _, p := range packets {
-			c.Write(p) // what is lost, or refused for now, is sent again
+			c.WriteToUDPAddrPort(p, to) // what is lost, or refused for now, is sent again
 		}
 		if done, failed := t.Done(); done || err != nil {
 			return t.Acknowledged(), errors.Join(err, failed)
 		}
 		c.SetReadDeadline(t.Deadline())
-		n, readErr := c.Read(buf)
+		n, from, readErr := c.ReadFromUDPAddrPort(buf)
+		packets = nil
 		switch {
 		case ctx.Err() != nil:
 			return t.Acknowledged(), ctx.Err()
+		case readErr == nil && netip.AddrPortFrom(from.Addr().Unmap(), from.Port()) != to:
+			if strangers++; strangers <= strangersAtMost {
+				c.WriteToUDPAddrPort(netboot.UnknownTransfer().Packet(), from)
+			}
 		case readErr == nil:
 			packets, err = t.Handle(time.Now(), buf[:n])
 		case errors.Is(readErr, os.ErrDeadlineExceeded):
@@ -141,4 +170,16 @@ func (s *TFTP) transfer(ctx context.Context, local net.IP, to netip.AddrPort, r 
 			return t.Acknowledged(), fmt.Errorf("the client has gone: %w", readErr)
 		}
 	}
+}
+
+// hearClosedPorts has errors of ICMP reported on a socket that is not connected, as
+// ip(7) says of IP_RECVERR.
+func hearClosedPorts(c *net.UDPConn) error {
+	raw, err := c.SyscallConn()
+	if err != nil {
+		return err
+	}
+	var failed error
+	err = raw.Control(func(fd uintptr) { failed = unix.SetsockoptInt(int(fd), unix.SOL_IP, unix.IP_RECVERR, 1) })
+	return errors.Join(err, failed)
 }

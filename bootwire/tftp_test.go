@@ -4,16 +4,19 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"log/slog"
 	"net"
 	"net/netip"
 	"sync"
 	"testing"
 	"time"
 
+	"github.com/insomniacslk/dhcp/dhcpv4"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jugate/core/hwaddr"
+	"jugate/core/netboot"
 )
 
 type text struct{ *bytes.Reader }
@@ -83,6 +86,58 @@ func TestFilesComeByTFTP(t *testing.T) {
 	assert.Error(t, (<-ended).err)
 	_, refusal = fetch(t, at, "../seeds")
 	assert.Contains(t, refusal, "no way leads out")
+}
+
+func TestATransferIsWithOnePort(t *testing.T) {
+	ended := make(chan error, 1)
+	at := serve(t, &TFTP{
+		Open: func(string, netip.Addr) (Content, error) { return text{bytes.NewReader(make([]byte, 5000))}, nil },
+		Done: func(_ string, _ netip.Addr, _ int64, err error) { ended <- err },
+	})
+	socket := func() *net.UDPConn {
+		c, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1)})
+		require.NoError(t, err)
+		require.NoError(t, c.SetDeadline(time.Now().Add(30*time.Second)))
+		t.Cleanup(func() { c.Close() })
+		return c
+	}
+	client, stranger := socket(), socket()
+	_, err := client.WriteToUDPAddrPort([]byte("\x00\x01f\x00octet\x00"), at)
+	require.NoError(t, err)
+	buf := make([]byte, 1000)
+	_, from, err := client.ReadFromUDPAddrPort(buf)
+	require.NoError(t, err)
+	_, err = stranger.WriteToUDPAddrPort([]byte{0, 4, 0, 1}, from)
+	require.NoError(t, err)
+	_, err = stranger.Read(buf)
+	require.NoError(t, err)
+	assert.Equal(t, []byte{0, 5, 0, 5}, buf[:4], "unknown transfer (RFC 1350, 4)")
+	_, err = client.WriteToUDPAddrPort([]byte{0, 4, 0, 1}, from)
+	require.NoError(t, err)
+	_, err = client.Read(buf)
+	require.NoError(t, err)
+	assert.Equal(t, []byte{0, 3, 0, 2}, buf[:4], "its own goes on")
+	t.Log("# a client that closes its port has gone")
+	require.NoError(t, client.Close())
+	assert.ErrorContains(t, <-ended, "the client has gone")
+}
+
+func TestTheRosterIsAskedWithoutALock(t *testing.T) {
+	m, err := dhcpv4.NewDiscovery(net.HardwareAddr{0, 0, 0x5e, 0, 0x53, 1})
+	require.NoError(t, err)
+	d := &DHCP{Desk: &netboot.Desk{Link: netboot.Link{Mode: netboot.Beside}}, Log: slog.New(slog.DiscardHandler)}
+	d.Know = func(hwaddr.Address) netboot.Facts {
+		d.Change(func(*netboot.Desk) {}) // the service does, while it tells how network boot stands
+		return netboot.Facts{Refused: "unknown"}
+	}
+	o, err := d.handle(netboot.DHCPPort, m.ToBytes())
+	require.NoError(t, err)
+	assert.Equal(t, "unknown", o.Why)
+	t.Log("# a fault in one packet ends nothing but that packet")
+	d.Know = func(hwaddr.Address) netboot.Facts { panic("odd") }
+	_, err = d.handle(netboot.DHCPPort, m.ToBytes())
+	assert.ErrorContains(t, err, "odd")
+	d.Change(func(*netboot.Desk) {})
 }
 
 func TestAFloodTakesNoMoreThanItsShare(t *testing.T) {

@@ -3,14 +3,15 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"jugate/api"
+	"jugate/core/durable"
 )
 
 func (a *app) bootenvCommand() *cobra.Command {
@@ -250,9 +251,12 @@ func (a *app) bootenvPin() *cobra.Command {
 func (a *app) bootenvMedia() *cobra.Command {
 	var in api.NewMedia
 	var out string
+	var replace bool
+	var life time.Duration
 	cmd := &cobra.Command{
 		Use: "media [BUILD] --out FILE --service URL", Short: "Write the image of a USB stick that boots a build, for rooms without network boot", Args: cobra.MaximumNArgs(1),
-		Long: "Write the image of a USB stick that boots a build, for rooms without network boot.\n\nWrite the file onto a stick as it is. It starts by UEFI, with Secure Boot too.\nWhoever has the stick can check in as any workstation.",
+		Long:    "Write the image of a USB stick that boots a build, for rooms without network boot.\n\nWrite the file onto a stick as it is. It starts by UEFI, with Secure Boot too.\nWhoever has the stick can check in as any workstation, or as those of --group,\nuntil its key ends or is withdrawn: see jugate key.",
+		Example: "  jugate bootenv media --service https://192.0.2.1:7461 --out stick.img --group herbarium --for 72h",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := buildNumber(args)
 			if err != nil {
@@ -262,18 +266,25 @@ func (a *app) bootenvMedia() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			f, err := os.CreateTemp(filepath.Dir(out), filepath.Base(out)+".*")
+			if life < 0 || life > 0 && life < time.Hour {
+				return usageError{errors.New("--for: an hour at least")}
+			}
+			in.Hours = int(life / time.Hour)
+			if err := mayWriteFile(out, replace); err != nil {
+				return err
+			}
+			f, err := durable.Create(out, 0o600)
 			if err != nil {
 				return err
 			}
-			defer os.Remove(f.Name())
+			defer f.Drop()
 			m := newMeter(cmd.ErrOrStderr(), "writing")
-			err = errors.Join(c.MakeMedia(cmd.Context(), n, in, f), f.Chmod(0o600), f.Sync(), f.Close())
+			err = c.MakeMedia(cmd.Context(), n, in, f)
 			m.end()
 			if err != nil {
 				return err
 			}
-			return os.Rename(f.Name(), out)
+			return keepFile(f, out, replace)
 		},
 	}
 	flags := cmd.Flags()
@@ -282,6 +293,9 @@ func (a *app) bootenvMedia() *cobra.Command {
 	flags.StringVar(&in.Address, "address", "", "fixed IP address with the length of its prefix, for networks that give none")
 	flags.StringVar(&in.Gateway, "gateway", "", "router that goes with --address")
 	flags.StringVar(&in.Note, "note", "", "who has the stick")
+	flags.StringVar(&in.Group, "group", "", "good for workstations of this group alone")
+	flags.DurationVar(&life, "for", 0, "how long its key is good, such as 72h (default: without end)")
+	flags.BoolVar(&replace, "replace", false, "write over a file of that name")
 	cmd.MarkFlagRequired("out")
 	cmd.MarkFlagRequired("service")
 	return cmd

@@ -16,8 +16,6 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
-	"github.com/spf13/pflag"
-	"github.com/spf13/viper"
 
 	"jugate/apiclient"
 	"jugate/service"
@@ -87,7 +85,7 @@ func newRoot() *cobra.Command {
 		Args:          cobra.NoArgs,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
-			if err := configure(cmd); err != nil {
+			if _, err := configure(cmd); err != nil {
 				return usageError{err}
 			}
 			if !slices.Contains(outputs, a.output) {
@@ -100,12 +98,12 @@ func newRoot() *cobra.Command {
 	flags.StringVar(&a.server, "server", "http://127.0.0.1:7460", "address of the service (JUGATE_SERVER)")
 	flags.StringVar(&a.token, "token", "", "the administrator's token (JUGATE_TOKEN)")
 	flags.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
-	flags.String("config", "", "configuration file (default jugate.yaml here or in /etc/jugate)")
+	flags.String("config", "", "configuration file (default "+configFile+")")
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(toCompletions(outputs), cobra.ShellCompDirectiveNoFileComp))
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(
 		a.workstationCommand(), a.groupCommand(), a.imageCommand(), a.captureCommand(), a.deliverCommand(),
-		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.bootenvCommand(), a.driverCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), openapiCommand(),
+		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.bootenvCommand(), a.driverCommand(), a.cardCommand(), a.keyCommand(), a.errandCommand(), a.configCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), openapiCommand(),
 	)
 	wrapArgs(root)
 	return root
@@ -141,34 +139,6 @@ func noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
 	return cmd
 }
 
-// configure fills flags that were not given from JUGATE_* and jugate.yaml.
-func configure(cmd *cobra.Command) error {
-	v := viper.New()
-	v.SetEnvPrefix("JUGATE")
-	v.SetEnvKeyReplacer(strings.NewReplacer("-", "_"))
-	v.AutomaticEnv()
-	v.SetConfigName("jugate")
-	v.AddConfigPath(".")
-	v.AddConfigPath("/etc/jugate")
-	if name, _ := cmd.Flags().GetString("config"); name != "" {
-		v.SetConfigFile(name)
-		v.SetConfigType("yaml") // without a file's own name, the program itself would be read
-	}
-	var none viper.ConfigFileNotFoundError
-	if err := v.ReadInConfig(); err != nil && !errors.As(err, &none) {
-		return fmt.Errorf("read the configuration: %w", err)
-	}
-	var problems []error
-	cmd.Flags().VisitAll(func(f *pflag.Flag) {
-		if !f.Changed && f.Name != "help" && f.Name != "version" && v.IsSet(f.Name) {
-			if err := cmd.Flags().Set(f.Name, v.GetString(f.Name)); err != nil {
-				problems = append(problems, fmt.Errorf("%s from the environment or the configuration: %w", f.Name, err))
-			}
-		}
-	})
-	return errors.Join(problems...)
-}
-
 func (a *app) client() (*apiclient.Client, error) {
 	c, err := apiclient.New(a.server, a.token)
 	if err != nil {
@@ -180,7 +150,9 @@ func (a *app) client() (*apiclient.Client, error) {
 // complete offers names from the service to the shell.
 func (a *app) complete(names func(ctx context.Context, c *apiclient.Client) ([]string, error)) cobra.CompletionFunc {
 	return func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-		configure(cmd)
+		if _, err := configure(cmd); err != nil {
+			return nil, cobra.ShellCompDirectiveError
+		}
 		c, err := a.client()
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveError

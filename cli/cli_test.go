@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"encoding/json"
 	"os"
 	"strings"
 	"testing"
@@ -53,8 +54,12 @@ func TestWhereSettingsComeFrom(t *testing.T) {
 	assert.Equal(t, "http://127.0.0.1:7460", server)
 	assert.Empty(t, token)
 
+	t.Log("# a file in the current folder is anybody's, and gets no token")
 	require.NoError(t, os.WriteFile("jugate.yaml", []byte("server: http://192.0.2.1:7460\ntoken: from-file\n"), 0o600))
 	server, token = settings()
+	assert.Equal(t, "http://127.0.0.1:7460", server)
+	assert.Empty(t, token)
+	server, token = settings("--config", "jugate.yaml")
 	assert.Equal(t, "http://192.0.2.1:7460", server)
 	assert.Equal(t, "from-file", token)
 
@@ -63,14 +68,41 @@ func TestWhereSettingsComeFrom(t *testing.T) {
 	assert.Equal(t, "http://192.0.2.2:7460", server)
 	assert.Equal(t, "from-flag", token)
 
-	require.NoError(t, os.WriteFile("other.yaml", []byte("token: from-other\n"), 0o600))
-	_, token = settings("--config", "other.yaml")
-	assert.Equal(t, "from-other", token)
-
-	require.NoError(t, os.WriteFile("jugate.yaml", []byte("server: [\n"), 0o600))
+	t.Log("# what is no setting is an error, and so is what makes no sense")
+	for text, complaint := range map[string]string{
+		"server: [\n":                       "read the configuration",
+		"sevrer: http://192.0.2.1:7460\n":   `"sevrer" is not a setting`,
+		"yes: true\n":                       "is not a setting",
+		"to: [herbarium]\n":                 `"to" is not a setting`,
+		"server: [http://192.0.2.1:7460]\n": "it takes one value",
+		"server: {a: b}\n":                  "it takes a value",
+	} {
+		require.NoError(t, os.WriteFile("other.yaml", []byte(text), 0o600))
+		var out, errs bytes.Buffer
+		assert.Equal(t, exitUsage, Run(t.Context(), []string{"image", "list", "--config", "other.yaml"}, &out, &errs), text)
+		assert.Contains(t, errs.String(), complaint)
+	}
 	var out, errs bytes.Buffer
-	assert.Equal(t, exitUsage, Run(t.Context(), []string{"image", "list"}, &out, &errs))
-	assert.Contains(t, errs.String(), "read the configuration")
+	assert.Equal(t, exitUsage, Run(t.Context(), []string{"image", "list", "--config", "nowhere.yaml"}, &out, &errs))
+
+	t.Log("# orders take nothing from the environment")
+	t.Setenv("JUGATE_TO", "herbarium")
+	t.Setenv("JUGATE_YES", "true")
+	errs.Reset()
+	assert.Equal(t, exitUsage, Run(t.Context(), []string{"deliver", "garden-desk"}, &out, &errs))
+	assert.Contains(t, errs.String(), `"to" not set`)
+
+	t.Log("# lists are lists, and everything says where it comes from")
+	t.Setenv("JUGATE_RATE", "200Mbit")
+	require.NoError(t, os.WriteFile("other.yaml", []byte("netboot: [eth1=beside, eth2=whole]\nlisten: 192.0.2.1:7460\ntoken: secret\n"), 0o600))
+	out.Reset()
+	require.Equal(t, exitDone, Run(t.Context(), []string{"config", "show", "--config", "other.yaml", "-o", "json"}, &out, &errs), errs.String())
+	var shown []configured
+	require.NoError(t, json.Unmarshal(out.Bytes(), &shown))
+	for _, want := range []configured{{"netboot", "[eth1=beside,eth2=whole]", "other.yaml"}, {"listen", "192.0.2.1:7460", "other.yaml"}, {"rate", "200Mbit", "JUGATE_RATE"},
+		{"ceiling", "", "default"}, {"token", "(set)", "other.yaml"}, {"server", "http://192.0.2.2:7460", "JUGATE_SERVER"}} {
+		assert.Contains(t, shown, want)
+	}
 }
 
 func inPhases(phases ...string) []api.Member {

@@ -12,6 +12,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/disk"
+	"jugate/core/durable"
 	"jugate/core/image"
 	"jugate/core/partition"
 	"jugate/core/readiness"
@@ -132,17 +133,21 @@ func packedOf(man *image.Manifest) packed {
 }
 
 func (a *app) diskPack() *cobra.Command {
-	var into, name string
+	var out outFile
+	var name string
 	var flags captureFlags
 	cmd := &cobra.Command{
 		Use: "pack DISK --into FILE", Short: "Capture a disk into one file that any Jugate, or an OCI registry, can take", Args: cobra.ExactArgs(1),
+		Example: "  jugate disk pack gold.disk --into garden-desk.jugate --name garden-desk@1",
 	}
 	sector := sectorFlag(cmd)
 	flags.add(cmd)
-	cmd.Flags().StringVar(&into, "into", "", "the file to write")
+	out.add(cmd, "into", "the file to write")
 	cmd.Flags().StringVar(&name, "name", "", "name that the file gives the image, such as garden-desk@3")
-	cmd.MarkFlagRequired("into")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if err := mayWriteFile(out.path, out.replace, args[0]); err != nil {
+			return err
+		}
 		s, err := openSource(args[0], *sector)
 		if err != nil {
 			return err
@@ -156,7 +161,7 @@ func (a *app) diskPack() *cobra.Command {
 		if err := survey.Blocking(); err != nil && flags.despite == "" {
 			return fmt.Errorf("%w; to go on all the same, give the reason with --despite", err)
 		}
-		p, err := packInto(cmd, s, survey, into, name, flags.options())
+		p, err := packInto(cmd, s, survey, out, name, flags.options())
 		if err != nil {
 			return err
 		}
@@ -205,13 +210,12 @@ func tellFindings(w io.Writer, findings []readiness.Finding) {
 }
 
 // packInto captures a disk into a file, which appears when it is whole.
-func packInto(cmd *cobra.Command, s *source, survey *image.Survey, into, name string, o image.Options) (p packed, err error) {
-	f, err := os.CreateTemp(filepath.Dir(into), ".packing-*")
+func packInto(cmd *cobra.Command, s *source, survey *image.Survey, out outFile, name string, o image.Options) (p packed, err error) {
+	f, err := durable.Create(out.path, 0o644)
 	if err != nil {
 		return p, err
 	}
-	defer os.Remove(f.Name())
-	defer f.Close()
+	defer f.Drop()
 	packer := image.NewPacker(f)
 	bar := newMeter(cmd.ErrOrStderr(), "packing")
 	defer bar.end()
@@ -220,21 +224,32 @@ func packInto(cmd *cobra.Command, s *source, survey *image.Survey, into, name st
 	if err != nil {
 		return p, err
 	}
-	p = packedOf(man)
-	return writeOut(f, into, p, func() error { return packer.Finish(man, slabs, name) })
+	return writeOut(f, out, packedOf(man), func() error { return packer.Finish(man, slabs, name) })
+}
+
+// outFile is a file to write.
+type outFile struct {
+	path    string
+	replace bool // one that has its name
+}
+
+func (o *outFile) add(cmd *cobra.Command, flag, usage string) {
+	cmd.Flags().StringVar(&o.path, flag, "", usage)
+	cmd.Flags().BoolVar(&o.replace, "replace", false, "write over a file of that name")
+	cmd.MarkFlagRequired(flag)
 }
 
 // writeOut ends a file, brings it onto the disk and gives it its name.
-func writeOut(f *os.File, into string, p packed, finish func() error) (packed, error) {
-	if err := errors.Join(finish(), f.Chmod(0o644), f.Sync()); err != nil {
+func writeOut(f *durable.File, out outFile, p packed, finish func() error) (packed, error) {
+	if err := finish(); err != nil {
 		return p, err
 	}
 	info, err := f.Stat()
 	if err != nil {
 		return p, err
 	}
-	p.File, p.FileBytes = into, info.Size()
-	return p, os.Rename(f.Name(), into)
+	p.File, p.FileBytes = out.path, info.Size()
+	return p, keepFile(f, out.path, out.replace)
 }
 
 // unpacked is what disk unpack tells.
@@ -262,7 +277,7 @@ func (a *app) diskUnpack() *cobra.Command {
 	cmd.Flags().StringVar(&grow, "grow", "last", "partition that takes the room of a larger disk: a number, last, or none")
 	cmd.Flags().BoolVar(&trim, "trim", false, "tell the disk first that nothing on it is needed")
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show the plan and write nothing")
-	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask before a device is overwritten")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask before what is on the disk is lost")
 	cmd.MarkFlagRequired("onto")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		g, err := partition.ParseGrow(grow)
@@ -358,27 +373,6 @@ func kindIn(man *image.Manifest, number int) volume.Kind {
 		}
 	}
 	return ""
-}
-
-// mayOverwrite asks before a block device that holds something is lost.
-func mayOverwrite(cmd *cobra.Command, path string, target *disk.Disk, yes bool) error {
-	info, err := os.Stat(path)
-	if err != nil || yes || info.Mode()&os.ModeDevice == 0 {
-		return err
-	}
-	if mark, err := image.ReadMark(target); err == nil && mark != nil {
-		return nil
-	}
-	if !isTerminal(os.Stdin) {
-		return fmt.Errorf("%s is a device, and what is on it would be lost; say --yes if that is meant", path)
-	}
-	fmt.Fprintf(cmd.ErrOrStderr(), "Everything on %s will be lost. Write it? (yes/no) ", path)
-	var answer string
-	fmt.Fscanln(cmd.InOrStdin(), &answer)
-	if answer != "yes" {
-		return errors.New("nothing was written")
-	}
-	return nil
 }
 
 // unpack restores from a packed image.

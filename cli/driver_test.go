@@ -25,7 +25,7 @@ func TestDriversAtTheCommandLine(t *testing.T) {
 		for _, id := range devices {
 			inv.Devices = append(inv.Devices, api.Device{ID: id})
 		}
-		_, err := client.CheckIn(t.Context(), api.CheckIn{Addresses: []string{address}, Inventory: inv})
+		_, err := client.CheckIn(t.Context(), api.CheckIn{Boot: "boot", Addresses: []string{address}, Inventory: inv})
 		require.NoError(t, err)
 	}
 	d.must("group", "add", "seed-bank-lab")

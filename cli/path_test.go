@@ -88,7 +88,7 @@ func until(t *testing.T, lines *bufio.Scanner, text string) string {
 func openDesk(t *testing.T, more ...string) desk {
 	t.Helper()
 	data := filepath.Join(t.TempDir(), "data")
-	line := until(t, start(t, append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--multicast-groups", "233.252.0.0/24", "--rate", "400Mbit"}, more...)...), "http://")
+	line := until(t, start(t, append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--multicast-groups", "233.252.0.0/24", "--rate", "400Mbit", "--build-from", os.TempDir()}, more...)...), "http://")
 	_, address, _ := strings.Cut(line, "http://")
 	token, err := os.ReadFile(filepath.Join(data, "admin.token"))
 	require.NoError(t, err)

@@ -71,6 +71,8 @@ func serveCommand() *cobra.Command {
 	flags.StringVar(&rate, "rate", "100Mbit", "rate of one stream")
 	flags.StringVar(&ceiling, "ceiling", "", "what all streams together may take, such as 800Mbit (default: no bound)")
 	flags.StringSliceVar(&config.IdentityFiles, "identity-files", nil, "patterns of files that tell one machine from another, which no golden disk may have (default: usual names of agents' identities)")
+	flags.BoolVar(&config.AcceptCards, "accept-cards", false, "accept unknown network cards of workstations at once that are known by UUID and serial number")
+	flags.StringSliceVar(&config.BuildFrom, "build-from", nil, "folders that systems for builds of the boot environment may be read from, beside this machine's own")
 	boot.add(flags)
 	cmd.MarkFlagRequired("data")
 	return cmd

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
@@ -47,7 +48,7 @@ func simulateCommand(a *app) *cobra.Command {
 			if err != nil {
 				return usageError{err}
 			}
-			err = agent.New(c, &w, agent.Options{Show: agent.Screen(cmd.OutOrStdout())}).Run(cmd.Context())
+			err = agent.New(c.Over(&http.Client{Transport: apiclient.AgentTransport()}), &w, agent.Options{Show: agent.Screen(cmd.OutOrStdout())}).Run(cmd.Context())
 			if errors.Is(err, context.Canceled) || errors.Is(err, agent.ErrLeft) {
 				return nil // that is how it ends
 			}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"runtime"
 	"strings"
@@ -14,6 +13,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/durable"
 	"jugate/core/image"
 	"jugate/core/slabstore"
 )
@@ -263,28 +263,31 @@ func sendPacked(ctx context.Context, p *image.Packed, into image.Sink, progress 
 }
 
 func (a *app) imageExport() *cobra.Command {
-	var into string
+	var out outFile
 	cmd := &cobra.Command{
 		Use: "export IMAGE[@VERSION] --into FILE", Short: "Write a version into one file that any Jugate, or an OCI registry, can take", Args: cobra.ExactArgs(1),
+		Example:           "  jugate image export garden-desk@3 --into garden-desk-3.jugate",
 		ValidArgsFunction: a.complete(imageNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if err := mayWriteFile(out.path, out.replace); err != nil {
+				return err
+			}
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			p, err := export(cmd, c, args[0], into)
+			p, err := export(cmd, c, args[0], out)
 			if err != nil {
 				return err
 			}
 			return a.printPacked(cmd, p)
 		},
 	}
-	cmd.Flags().StringVar(&into, "into", "", "the file to write")
-	cmd.MarkFlagRequired("into")
+	out.add(cmd, "into", "the file to write")
 	return cmd
 }
 
-func export(cmd *cobra.Command, c *apiclient.Client, ref, into string) (p packed, err error) {
+func export(cmd *cobra.Command, c *apiclient.Client, ref string, out outFile) (p packed, err error) {
 	ctx := cmd.Context()
 	v, err := c.Version(ctx, ref)
 	if err != nil {
@@ -307,12 +310,11 @@ func export(cmd *cobra.Command, c *apiclient.Client, ref, into string) (p packed
 	if err != nil {
 		return p, err
 	}
-	f, err := os.CreateTemp(filepath.Dir(into), ".exporting-*")
+	f, err := durable.Create(out.path, 0o644)
 	if err != nil {
 		return p, err
 	}
-	defer os.Remove(f.Name())
-	defer f.Close()
+	defer f.Drop()
 	packer := image.NewPacker(f)
 	bar := newMeter(cmd.ErrOrStderr(), "exporting")
 	defer bar.end()
@@ -331,5 +333,5 @@ func export(cmd *cobra.Command, c *apiclient.Client, ref, into string) (p packed
 		done += slabs.Slab(i).Length()
 		bar.set("exporting", done, man.UsedBytes)
 	}
-	return writeOut(f, into, packedOf(man), func() error { return packer.Finish(man, slabs, name) })
+	return writeOut(f, out, packedOf(man), func() error { return packer.Finish(man, slabs, name) })
 }

@@ -10,8 +10,10 @@ import (
 )
 
 func (a *app) workstationCommand() *cobra.Command {
-	return noun("workstation", "See, admit and retire workstations",
+	cmd := noun("workstation", "See, admit and retire workstations",
 		a.workstationList(), a.workstationShow(), a.workstationAdmit(), a.workstationRetire(), a.workstationWake(), a.workstationAddress())
+	cmd.AddCommand(a.strangerVerbs()...)
+	return cmd
 }
 
 func first(list []string) string {
@@ -81,7 +83,8 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 	}
 	fields := []field{
 		{"name", w.Name}, {"state", w.State}, {"hardware addresses", strings.Join(w.Addresses, " ")},
-		{"maker", w.Maker}, {"model", w.Model}, {"serial", w.Serial}, {"memory", size(w.Inventory.Memory)},
+		{"seen, not accepted", strings.Join(w.Proposed, " ")},
+		{"maker", w.Maker}, {"model", w.Model}, {"serial", w.Serial}, {"uuid", w.UUID}, {"memory", size(w.Inventory.Memory)},
 	}
 	for i, d := range w.Inventory.Disks {
 		fields = append(fields, field{fmt.Sprintf("disk %d", i+1), fmt.Sprintf("%s (%d bytes), sectors of %d, %s, serial %s", size(d.Size), d.Size, d.SectorSize, d.Model, d.Serial)})

@@ -122,7 +122,7 @@ func TestNetworkBootIsSeen(t *testing.T) {
 	defer stage.Close()
 	for _, name := range []string{"herb-01", "herb-02", "herb-03"} {
 		address := "00:00:5e:00:53:1" + name[len(name)-1:]
-		_, err := stage.Client.CheckIn(t.Context(), api.CheckIn{AgentVersion: "test", Addresses: []string{address}, Inventory: api.Inventory{Maker: "Alder Works", Model: "A310", Disks: []api.Disk{}, Cards: []api.Card{}}})
+		_, err := stage.Client.CheckIn(t.Context(), api.CheckIn{Boot: "boot", AgentVersion: "test", Addresses: []string{address}, Inventory: api.Inventory{Maker: "Alder Works", Model: "A310", Disks: []api.Disk{}, Cards: []api.Card{}}})
 		require.NoError(t, err)
 		_, err = stage.Client.Admit(t.Context(), address, api.Admission{Name: name})
 		require.NoError(t, err)

@@ -8,14 +8,15 @@ import (
 	"io/fs"
 	"net/http"
 	"path"
+	"slices"
 	"strings"
 )
 
 //go:embed all:dist
 var dist embed.FS
 
-// Handler serves the console. Paths that name no file are pages of the console
-// and get its one document.
+// Handler serves the console. Paths of its pages get its one document; what names
+// neither a page nor a file is not there.
 func Handler() http.Handler {
 	files, err := fs.Sub(dist, "dist")
 	if err != nil {
@@ -37,6 +38,10 @@ func handler(files fs.FS) http.Handler {
 			server.ServeHTTP(w, r)
 			return
 		}
+		if !isPage(r) {
+			http.NotFound(w, r)
+			return
+		}
 		page, err := fs.ReadFile(files, "index.html")
 		if err != nil {
 			http.Error(w, "This service was built without its console; run `make build`.", http.StatusNotFound)
@@ -46,4 +51,13 @@ func handler(files fs.FS) http.Handler {
 		w.Header().Set("Cache-Control", "no-cache")
 		w.Write(page)
 	})
+}
+
+// pages are the first parts of paths that the console has pages for (src/House.tsx).
+var pages = []string{"", "workstations", "images", "deliveries", "receipts", "drivers", "netboot"}
+
+// isPage tells whether a browser asks for a page.
+func isPage(r *http.Request) bool {
+	first, _, _ := strings.Cut(strings.TrimPrefix(path.Clean(r.URL.Path), "/"), "/")
+	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && slices.Contains(pages, first)
 }

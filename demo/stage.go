@@ -89,8 +89,8 @@ func Open(ctx context.Context, o Options) (_ *Stage, err error) {
 			Groups: netip.MustParsePrefix("233.252.0.0/24"), // for documentation, RFC 6676
 			Rate:   o.Rate,
 		},
-		Netboot: service.Netboot{Agent: o.Agent},
-		Log:     slog.New(slog.NewTextHandler(s.logFile(), nil)),
+		Netboot: service.Netboot{Agent: o.Agent}, BuildFrom: []string{s.dir},
+		Log: slog.New(slog.NewTextHandler(s.logFile(), nil)),
 	})
 	if err != nil {
 		return nil, errors.Join(err, listener.Close())

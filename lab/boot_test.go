@@ -117,7 +117,7 @@ func (r *room) serve(args ...string) {
 	r.t.Helper()
 	log, err := os.Create(filepath.Join(r.keep, "service.log"))
 	require.NoError(r.t, err)
-	cmd := r.desk.Command(r.ctx, filepath.Join(r.bin, "jugate"), append([]string{"serve", "--data", r.data, "--listen", "192.0.2.1:7460", "--multicast-groups", "233.252.0.0/24", "--rate", "12Mbit"}, args...)...)
+	cmd := r.desk.Command(r.ctx, filepath.Join(r.bin, "jugate"), append([]string{"serve", "--data", r.data, "--listen", "192.0.2.1:7460", "--multicast-groups", "233.252.0.0/24", "--rate", "12Mbit", "--build-from", "/"}, args...)...)
 	cmd.Stderr = log
 	out, err := cmd.StdoutPipe()
 	require.NoError(r.t, err)

@@ -225,7 +225,7 @@ func TestWhoeverSleepsIsWoken(t *testing.T) {
 	c, err := apiclient.New("http://192.0.2.1:7460", "")
 	require.NoError(t, err)
 	c = c.Over(&http.Client{Transport: &http.Transport{DialContext: r.net.Host("a").Dial, DisableKeepAlives: true}})
-	_, err = c.CheckIn(r.ctx, api.CheckIn{AgentVersion: "test", Addresses: []string{"00:00:5e:00:53:11"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
+	_, err = c.CheckIn(r.ctx, api.CheckIn{Boot: "boot", AgentVersion: "test", Addresses: []string{"00:00:5e:00:53:11"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
 	require.NoError(t, err)
 	r.jugate(nil, "workstation", "admit", "00:00:5e:00:53:11", "herb-01")
 	var in net.PacketConn

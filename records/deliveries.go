@@ -40,6 +40,10 @@ type Delivery struct {
 	Aside      string `db:"aside"`    // JSON: who is set aside
 	Paused     bool   `db:"paused"`
 	Drivers    string `db:"drivers"` // JSON: which drivers go into the delivered system
+
+	// NotBefore is when its workstations get their errands, if not at once; it is kept
+	// with those.
+	NotBefore time.Time `db:"-"`
 }
 
 // DeliveryChange is something that was done to a delivery.
@@ -86,8 +90,8 @@ func (db *DB) AddDelivery(ctx context.Context, d Delivery, targets []string, wor
 
 func addReceiveErrands(ctx context.Context, tx *sqlx.Tx, d Delivery, now time.Time, workstations []int64) error {
 	for _, w := range workstations {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, delivery_id, created) VALUES (?, 'receive', 'waiting', ?, ?, '', ?, ?)`,
-			w, d.Image, d.Version, d.ID, now.UTC()); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, delivery_id, created, not_before) VALUES (?, 'receive', 'waiting', ?, ?, '', ?, ?, ?)`,
+			w, d.Image, d.Version, d.ID, now.UTC(), sql.NullTime{Time: d.NotBefore.UTC(), Valid: !d.NotBefore.IsZero()}); err != nil {
 			return err
 		}
 	}
@@ -109,9 +113,15 @@ func (db *DB) ExtendDelivery(ctx context.Context, now time.Time, d Delivery, nam
 	})
 }
 
-// ChangeDelivery records a delivery's rate and whether it is paused.
-func (db *DB) ChangeDelivery(ctx context.Context, id, rate int64, paused bool) error {
-	result, err := db.write.ExecContext(ctx, `UPDATE deliveries SET rate = ?, paused = ? WHERE id = ?`, rate, paused, id)
+// SetRate records a delivery's rate, in bits a second.
+func (db *DB) SetRate(ctx context.Context, id, rate int64) error {
+	result, err := db.write.ExecContext(ctx, `UPDATE deliveries SET rate = ? WHERE id = ?`, rate, id)
+	return changed(result, err, "delivery", id)
+}
+
+// SetPaused records whether a delivery is paused.
+func (db *DB) SetPaused(ctx context.Context, id int64, paused bool) error {
+	result, err := db.write.ExecContext(ctx, `UPDATE deliveries SET paused = ? WHERE id = ?`, paused, id)
 	return changed(result, err, "delivery", id)
 }
 
@@ -174,5 +184,11 @@ func (db *DB) SetDelivery(ctx context.Context, now time.Time, id int64, state de
 	result, err := db.write.ExecContext(ctx, `UPDATE deliveries SET state = ?, reason = ?, wire_bytes = ?, started = coalesce(started, ?), ended = coalesce(ended, ?),
 		seal_key = CASE WHEN ? THEN NULL ELSE seal_key END WHERE id = ?`,
 		state, reason, wireBytes, started, ended, state.Over(), id)
-	return changed(result, err, "delivery", id)
+	if err := changed(result, err, "delivery", id); err != nil || !state.Over() {
+		return err
+	}
+	// The key of a sealed delivery is still in the log; that goes where nobody reads it
+	// just now, or at a later end.
+	_, err = db.write.ExecContext(ctx, `PRAGMA wal_checkpoint(TRUNCATE)`)
+	return err
 }

@@ -38,10 +38,14 @@ type Errand struct {
 	Ended         sql.NullTime  `db:"ended"`
 	Options       string        `db:"options"` // JSON: how to do it
 	Result        string        `db:"result"`  // of drivers: JSON
+	NotBefore     sql.NullTime  `db:"not_before"`
 }
 
-const errandSelect = `SELECT e.id, e.workstation_id, coalesce(w.name, '') AS workstation, e.kind, e.state, e.image, e.version, e.note, e.delivery_id, e.error, e.created, e.ended, e.options, e.result
-	FROM errands e JOIN workstations w ON w.id = e.workstation_id `
+const errandColumns = `e.id, e.workstation_id, coalesce(w.name, '') AS workstation, e.kind, e.state, e.image, e.version, e.note, e.delivery_id, e.error, e.created, e.ended, e.options, e.result, e.not_before`
+
+const errandFrom = `errands e JOIN workstations w ON w.id = e.workstation_id`
+
+const errandSelect = `SELECT ` + errandColumns + ` FROM ` + errandFrom + ` `
 
 // AddCapture asks a workstation to capture its disk as the next version of an
 // image; options are JSON for the agent.
@@ -65,12 +69,16 @@ func (db *DB) Errand(ctx context.Context, id int64) (*Errand, error) {
 	return &e, missing(err, "errand", id)
 }
 
-// StartErrand gives a workstation the oldest errand that waits for it, or nil.
-// One that was running already is given again: the agent lost the answer.
-func (db *DB) StartErrand(ctx context.Context, workstation int64) (*Errand, error) {
+// due is the condition that an errand is open and not kept for later than a time.
+const due = `e.state IN ('waiting', 'running') AND (e.not_before IS NULL OR e.not_before <= ?)`
+
+// StartErrand gives a workstation the oldest errand that waits for it, or nil; one that
+// is for later does not hold the others up. One that was running already is given
+// again: the agent lost the answer.
+func (db *DB) StartErrand(ctx context.Context, now time.Time, workstation int64) (*Errand, error) {
 	var e Errand
 	err := db.change(ctx, func(tx *sqlx.Tx) error {
-		err := tx.GetContext(ctx, &e, errandSelect+"WHERE e.workstation_id = ? AND e.state IN ('waiting', 'running') ORDER BY e.id LIMIT 1", workstation)
+		err := tx.GetContext(ctx, &e, errandSelect+"WHERE e.workstation_id = ? AND "+due+" ORDER BY e.state = 'running' DESC, e.id LIMIT 1", workstation, now.UTC())
 		if err != nil {
 			return err
 		}
@@ -81,6 +89,28 @@ func (db *DB) StartErrand(ctx context.Context, workstation int64) (*Errand, erro
 		return nil, nil
 	}
 	return &e, err
+}
+
+// ErrandFilter narrows a list of errands; empty fields narrow nothing.
+type ErrandFilter struct {
+	Workstation string // name
+	Open        bool   // waiting or running
+}
+
+// Errands lists, in the order in which workstations get them; sortable by created,
+// workstation, kind and state.
+func (db *DB) Errands(ctx context.Context, f ErrandFilter, p Page) (rows []Errand, total int, err error) {
+	q := query{from: errandFrom}
+	if f.Workstation != "" {
+		q.and("w.name = ?", f.Workstation)
+	}
+	if f.Open {
+		q.and("e.state IN ('waiting', 'running')")
+	}
+	q.search(p.Search, "w.name", "e.image")
+	total, err = db.list(ctx, &rows, errandColumns, q, p, map[string]string{"created": "e.created", "workstation": "w.name", "kind": "e.kind", "state": "e.state"},
+		"e.state = 'running' DESC, coalesce(e.not_before, ''), e.id")
+	return rows, total, err
 }
 
 // EndErrand ends an open errand; one that has ended already is an ErrNotFound.

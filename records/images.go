@@ -84,8 +84,8 @@ func (db *DB) AddVersion(ctx context.Context, now time.Time, errand int64, v Ver
 		if _, err := tx.ExecContext(ctx, `INSERT INTO images (name) VALUES (?) ON CONFLICT DO NOTHING`, v.Image); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO versions (image_id, number, digest, captured, workstation, note, disk_bytes, used_bytes, slabs, new_slabs, stored_bytes, despite, unreadable_bytes)
-			VALUES ((SELECT id FROM images WHERE name = :image), :number, :digest, :captured, :workstation, :note, :disk_bytes, :used_bytes, :slabs, :new_slabs, :stored_bytes, :despite, :unreadable_bytes)`, v)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO versions (image_id, number, digest, captured, workstation, note, disk_bytes, used_bytes, slabs, new_slabs, stored_bytes, despite, unreadable_bytes, retired, swept)
+			VALUES ((SELECT id FROM images WHERE name = :image), :number, :digest, :captured, :workstation, :note, :disk_bytes, :used_bytes, :slabs, :new_slabs, :stored_bytes, :despite, :unreadable_bytes, :retired, :swept)`, v)
 		if err != nil || errand == 0 {
 			return err
 		}

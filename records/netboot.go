@@ -20,21 +20,22 @@ func (db *DB) Leases(ctx context.Context) ([]netboot.Lease, error) {
 	var rows []struct {
 		Address  string    `db:"address"`
 		Hardware string    `db:"hardware"`
+		Client   string    `db:"client"`
 		Until    time.Time `db:"until"`
 	}
-	if err := db.read.SelectContext(ctx, &rows, `SELECT address, hardware, until FROM leases`); err != nil {
+	if err := db.read.SelectContext(ctx, &rows, `SELECT address, hardware, client, until FROM leases`); err != nil {
 		return nil, err
 	}
 	var all []netboot.Lease
 	for _, r := range rows {
 		a, err := netip.ParseAddr(r.Address)
 		if err != nil {
-			return nil, fmt.Errorf("leases: %w", err)
+			continue // Open has reported it
 		}
-		l := netboot.Lease{Address: a, Until: r.Until.UTC()}
+		l := netboot.Lease{Address: a, Holder: netboot.Holder{Client: r.Client}, Until: r.Until.UTC()}
 		if r.Hardware != "" {
 			if l.Hardware, err = hwaddr.Parse(r.Hardware); err != nil {
-				return nil, fmt.Errorf("leases: %w", err)
+				continue
 			}
 		}
 		all = append(all, l)
@@ -42,14 +43,17 @@ func (db *DB) Leases(ctx context.Context) ([]netboot.Lease, error) {
 	return all, nil
 }
 
-// SetLease records who has an address.
+// SetLease records who has an address, which must be one.
 func (db *DB) SetLease(ctx context.Context, l netboot.Lease) error {
+	if !l.Address.IsValid() {
+		return fmt.Errorf("%w: a lease of no address", ErrConflict)
+	}
 	hardware := ""
 	if !l.Hardware.IsZero() {
 		hardware = l.Hardware.String()
 	}
-	_, err := db.write.ExecContext(ctx, `INSERT INTO leases (address, hardware, until) VALUES (?, ?, ?)
-		ON CONFLICT (address) DO UPDATE SET hardware = excluded.hardware, until = excluded.until`, l.Address.String(), hardware, l.Until.UTC())
+	_, err := db.write.ExecContext(ctx, `INSERT INTO leases (address, hardware, client, until) VALUES (?, ?, ?, ?)
+		ON CONFLICT (address) DO UPDATE SET hardware = excluded.hardware, client = excluded.client, until = excluded.until`, l.Address.String(), hardware, l.Client, l.Until.UTC())
 	return err
 }
 
@@ -61,7 +65,7 @@ func (db *DB) FixedAddresses(ctx context.Context) (map[netip.Addr][]hwaddr.Addre
 		Address string `db:"address"`
 	}
 	err := db.read.SelectContext(ctx, &rows, `SELECT w.fixed_address, a.address FROM workstations w JOIN addresses a ON a.workstation_id = w.id
-		WHERE w.fixed_address IS NOT NULL AND w.state = 'admitted' ORDER BY a.address`)
+		WHERE w.fixed_address IS NOT NULL AND w.state = 'admitted' AND a.state = 'accepted' ORDER BY a.address`)
 	if err != nil {
 		return nil, err
 	}
@@ -69,9 +73,11 @@ func (db *DB) FixedAddresses(ctx context.Context) (map[netip.Addr][]hwaddr.Addre
 	for _, r := range rows {
 		a, err := netip.ParseAddr(r.Fixed)
 		if err != nil {
-			return nil, fmt.Errorf("fixed address: %w", err)
+			continue // Open has reported it
 		}
-		fixed[a] = append(fixed[a], hwaddr.MustParse(r.Address))
+		if hw, err := hwaddr.Parse(r.Address); err == nil {
+			fixed[a] = append(fixed[a], hw)
+		}
 	}
 	return fixed, nil
 }
@@ -126,89 +132,20 @@ func (db *DB) SetMenu(ctx context.Context, name string, seconds int) error {
 type BootPlan struct {
 	Build  int `db:"build"`        // pinned or offered; 0 if there is none
 	Menu   int `db:"menu_seconds"` // the longest of its groups'
-	Errand int `db:"errands"`      // how many wait or run
+	Errand int `db:"errands"`      // how many wait, and not for later, or run
 }
 
 // Plan is how a workstation boots: its own pin goes before its groups', of which the
 // first by name counts, and those before the offer.
-func (db *DB) Plan(ctx context.Context, id int64) (p BootPlan, err error) {
+func (db *DB) Plan(ctx context.Context, now time.Time, id int64) (p BootPlan, err error) {
 	err = db.read.GetContext(ctx, &p, `SELECT
 		coalesce(w.build,
 			(SELECT g.build FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id AND g.build IS NOT NULL ORDER BY g.name LIMIT 1),
 			(SELECT build FROM offers ORDER BY id DESC LIMIT 1), 0) AS build,
 		coalesce((SELECT max(g.menu_seconds) FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id), 0) AS menu_seconds,
-		(SELECT count(*) FROM errands e WHERE e.workstation_id = w.id AND e.state IN ('waiting', 'running')) AS errands
-		FROM workstations w WHERE w.id = ?`, id)
+		(SELECT count(*) FROM errands e WHERE e.workstation_id = w.id AND `+due+`) AS errands
+		FROM workstations w WHERE w.id = ?`, now.UTC(), id)
 	return p, missing(err, "workstation", id)
-}
-
-// ErrTicket says that a ticket is not good.
-var ErrTicket = errors.New("the ticket is not good")
-
-const (
-	// ticketsAtMost is how many unused tickets a hardware address has at a time:
-	// loaders ask for their script again, and so may anybody else.
-	ticketsAtMost = 3
-	// ticketFor is how long a ticket that nobody used is good.
-	ticketFor = 30 * time.Minute
-)
-
-// AddTicket records the digest of a ticket for a hardware address, or with an empty
-// one of a key for media, which does not end by itself.
-func (db *DB) AddTicket(ctx context.Context, now time.Time, digest, address, note string) error {
-	return db.change(ctx, func(tx *sqlx.Tx) error {
-		if address != "" {
-			_, err := tx.ExecContext(ctx, `DELETE FROM tickets WHERE address = ? AND boot = '' AND digest NOT IN
-				(SELECT digest FROM tickets WHERE address = ? AND boot = '' ORDER BY issued DESC LIMIT ?)`, address, address, ticketsAtMost-1)
-			if err != nil {
-				return err
-			}
-		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO tickets (digest, address, issued, note) VALUES (?, ?, ?, ?)`, digest, address, now.UTC(), note)
-		return err
-	})
-}
-
-// UseTicket takes a ticket of a machine with these addresses. The first boot that
-// uses it is the only one, and ends all other tickets of the address. Errors wrap
-// ErrTicket.
-func (db *DB) UseTicket(ctx context.Context, now time.Time, digest, boot string, addresses []hwaddr.Address) error {
-	return db.change(ctx, func(tx *sqlx.Tx) error {
-		var t struct {
-			Address string    `db:"address"`
-			Issued  time.Time `db:"issued"`
-			Boot    string    `db:"boot"`
-		}
-		err := tx.GetContext(ctx, &t, `SELECT address, issued, boot FROM tickets WHERE digest = ?`, digest)
-		switch {
-		case errors.Is(err, sql.ErrNoRows):
-			return fmt.Errorf("%w: it is not known, or another one has taken its place; restart the workstation", ErrTicket)
-		case err != nil:
-			return err
-		case t.Address == "":
-			return nil // media
-		case !hasAddress(addresses, t.Address):
-			return fmt.Errorf("%w: it was given to %s, which is none of this machine's hardware addresses", ErrTicket, t.Address)
-		case t.Boot == "" && now.Sub(t.Issued) > ticketFor:
-			return fmt.Errorf("%w: it was given %s ago and never used; restart the workstation", ErrTicket, now.Sub(t.Issued).Round(time.Minute))
-		case t.Boot != "" && t.Boot != boot:
-			return fmt.Errorf("%w: another boot has used it; restart the workstation", ErrTicket)
-		}
-		if _, err := tx.ExecContext(ctx, `UPDATE tickets SET boot = ? WHERE digest = ?`, boot, digest); err != nil {
-			return err
-		}
-		_, err = tx.ExecContext(ctx, `DELETE FROM tickets WHERE address = ? AND digest <> ?`, t.Address, digest)
-		return err
-	})
-}
-
-func hasAddress(addresses []hwaddr.Address, text string) bool {
-	for _, a := range addresses {
-		if a.String() == text {
-			return true
-		}
-	}
-	return false
 }
 
 // Access is one line of who may receive an image.
@@ -251,7 +188,7 @@ func (db *DB) Prepared(ctx context.Context, workstation int64) (names []string, 
 // admits are the lines of an image i that name a workstation.
 const admits = `SELECT 1 FROM image_access a, workstations w WHERE a.image_id = i.id AND w.id = ? AND (
 	a.kind = 'model' AND a.value = w.model OR
-	a.kind = 'address' AND a.value IN (SELECT address FROM addresses WHERE workstation_id = w.id) OR
+	a.kind = 'address' AND a.value IN (SELECT address FROM addresses WHERE workstation_id = w.id AND state <> 'proposed') OR
 	a.kind = 'group' AND a.value IN (SELECT g.name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id))`
 
 // MayReceive tells whether an image goes to a workstation: its list names it, or it

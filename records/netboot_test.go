@@ -1,6 +1,7 @@
 package records_test
 
 import (
+	"database/sql"
 	"net/netip"
 	"testing"
 	"time"
@@ -19,7 +20,7 @@ func checkedIn(t *testing.T, db *records.DB, name string, addresses ...string) i
 	for _, a := range addresses {
 		all = append(all, hwaddr.MustParse(a))
 	}
-	w, err := db.CheckIn(t.Context(), noon, all, records.Workstation{Inventory: "{}", Model: "A310"})
+	w, err := db.CheckIn(t.Context(), noon, records.Seen{Own: all, Workstation: records.Workstation{Inventory: "{}", Model: "A310"}})
 	require.NoError(t, err)
 	if name != "" {
 		require.NoError(t, db.Admit(t.Context(), w.ID, name, nil))
@@ -31,7 +32,7 @@ func TestLeasesAreKept(t *testing.T) {
 	db, _ := open(t)
 	ctx := t.Context()
 	a := netip.MustParseAddr("192.0.2.100")
-	l := netboot.Lease{Address: a, Hardware: hwaddr.MustParse("00:00:5e:00:53:11"), Until: noon}
+	l := netboot.Lease{Address: a, Holder: netboot.Holder{Client: "00ff", Hardware: hwaddr.MustParse("00:00:5e:00:53:11")}, Until: noon}
 	require.NoError(t, db.SetLease(ctx, l))
 	l.Until = noon.Add(time.Hour)
 	require.NoError(t, db.SetLease(ctx, l), "the same address again")
@@ -40,6 +41,7 @@ func TestLeasesAreKept(t *testing.T) {
 	all, err := db.Leases(ctx)
 	require.NoError(t, err)
 	assert.ElementsMatch(t, []netboot.Lease{l, taken}, all)
+	assert.Error(t, db.SetLease(ctx, netboot.Lease{Until: noon}), "no address at all kept the service from starting")
 }
 
 func TestFixedAddresses(t *testing.T) {
@@ -65,7 +67,7 @@ func TestWhichBuildAWorkstationBoots(t *testing.T) {
 	require.NoError(t, db.AddGroup(ctx, "herbarium"))
 	require.NoError(t, db.AddMember(ctx, "herbarium", id))
 	plan := func() records.BootPlan {
-		p, err := db.Plan(ctx, id)
+		p, err := db.Plan(ctx, noon, id)
 		require.NoError(t, err)
 		return p
 	}
@@ -92,10 +94,11 @@ func TestTicketsAreForOneBootOfOneMachine(t *testing.T) {
 	ctx := t.Context()
 	herb, other := hwaddr.MustParse("00:00:5e:00:53:11"), hwaddr.MustParse("00:00:5e:00:53:12")
 	add := func(now time.Time, digest string) {
-		require.NoError(t, db.AddTicket(ctx, now, digest, herb.String(), ""))
+		require.NoError(t, db.AddTicket(ctx, now, digest, herb))
 	}
 	use := func(now time.Time, digest, boot string, a hwaddr.Address) error {
-		return db.UseTicket(ctx, now, digest, boot, []hwaddr.Address{other, a})
+		_, err := db.CheckIn(ctx, now, records.Seen{Own: []hwaddr.Address{a}, Ticket: &records.Ticket{Digest: digest, Boot: boot}, Workstation: records.Workstation{Inventory: "{}"}})
+		return err
 	}
 	add(noon, "one")
 	add(noon, "two")
@@ -116,7 +119,29 @@ func TestTicketsAreForOneBootOfOneMachine(t *testing.T) {
 	require.NoError(t, use(noon, "e", "b4", herb))
 
 	t.Log("# the key of media is good for any machine and any boot")
-	require.NoError(t, db.AddTicket(ctx, noon, "stick", "", "with the engineer"))
+	require.NoError(t, db.AddMediaKey(ctx, records.MediaKey{Digest: "stick", Made: noon, Note: "with the engineer"}))
 	require.NoError(t, use(noon.Add(1000*time.Hour), "stick", "b5", other))
 	require.NoError(t, use(noon, "stick", "b6", herb))
+	t.Log("# until it is limited, or withdrawn")
+	require.NoError(t, db.AddGroup(ctx, "herbarium"))
+	w, err := db.FindWorkstation(ctx, herb.String())
+	require.NoError(t, err)
+	require.NoError(t, db.Admit(ctx, w.ID, "herb-01", []string{"herbarium"}))
+	require.NoError(t, db.LimitMediaKey(ctx, "sti", "herbarium", sql.NullTime{Time: noon.Add(time.Hour), Valid: true}))
+	require.NoError(t, use(noon, "stick", "b7", herb))
+	assert.ErrorContains(t, use(noon, "stick", "b7", other), "of the group herbarium alone")
+	assert.ErrorContains(t, use(noon.Add(2*time.Hour), "stick", "b8", herb), "it ended on")
+	keys, err := db.MediaKeys(ctx)
+	require.NoError(t, err)
+	require.Len(t, keys, 1)
+	assert.Equal(t, "herbarium", keys[0].Group)
+	assert.Equal(t, noon, keys[0].Used.Time.UTC())
+	assert.ErrorIs(t, db.WithdrawMediaKey(ctx, ""), records.ErrNotFound)
+	require.NoError(t, db.WithdrawMediaKey(ctx, "stick"))
+	assert.ErrorIs(t, use(noon, "stick", "b9", herb), records.ErrTicket)
+	assert.ErrorIs(t, db.WithdrawMediaKey(ctx, "one"), records.ErrNotFound, "tickets are no keys")
+
+	t.Log("# a ticket is for one boot, so there has to be one")
+	add(noon, "new")
+	assert.ErrorIs(t, use(noon, "new", "", herb), records.ErrTicket)
 }

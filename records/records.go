@@ -14,11 +14,12 @@ import (
 	"fmt"
 	"io/fs"
 	"net/url"
+	"os"
 	"strings"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
-	_ "modernc.org/sqlite" // the driver named "sqlite"
+	"modernc.org/sqlite" // the driver named "sqlite"
 )
 
 //go:embed migrations/*.sql
@@ -29,19 +30,30 @@ var (
 	ErrNotFound = errors.New("not found")
 	// ErrConflict says that a change would contradict what is recorded.
 	ErrConflict = errors.New("conflict")
+	// ErrFull says that the disk has no room for a change.
+	ErrFull = errors.New("the disk of the records is full")
+	// ErrDamaged says that the file's pages are damaged.
+	ErrDamaged = errors.New("the records are damaged")
 )
 
 // DB is the records' file. It may be used from several goroutines.
 type DB struct {
 	write *sqlx.DB // one connection: SQLite has one writer
 	read  *sqlx.DB
+	// Notices says what Open has set aside, in words.
+	Notices []string
 }
 
-// Open opens the file at path, making it if there is none, and brings its
-// schema up to date.
+// Open opens the file at path, making it if there is none, readable by nobody else, and
+// brings its schema up to date. The whole file is checked: ErrDamaged says that pages
+// of it are not what they should be. Single rows that make no sense are set aside.
 func Open(ctx context.Context, path string) (*DB, error) {
+	if err := private(path); err != nil {
+		return nil, fmt.Errorf("open the records in %s: %w", path, err)
+	}
 	open := func(connections int, more string) (*sqlx.DB, error) {
-		name := "file:" + url.PathEscape(path) + "?_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_time_format=sqlite" + more
+		// What is deleted is overwritten: keys of sealed deliveries must be gone after them.
+		name := "file:" + url.PathEscape(path) + "?_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=secure_delete(1)&_time_format=sqlite" + more
 		db, err := sqlx.Open("sqlite", name)
 		if err == nil {
 			db.SetMaxOpenConns(connections)
@@ -52,15 +64,53 @@ func Open(ctx context.Context, path string) (*DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := migrate(ctx, write.DB); err != nil {
+	db := &DB{write: write}
+	if err = check(ctx, write); err == nil {
+		err = migrate(ctx, write.DB)
+	}
+	if err == nil {
+		err = db.setAside(ctx)
+	}
+	if err != nil {
 		write.Close()
 		return nil, fmt.Errorf("open the records in %s: %w", path, err)
 	}
-	read, err := open(4, "&_pragma=query_only(1)")
-	if err != nil {
+	if db.read, err = open(4, "&_pragma=query_only(1)"); err != nil {
 		return nil, errors.Join(err, write.Close())
 	}
-	return &DB{write: write, read: read}, nil
+	return db, nil
+}
+
+// private makes the file and those that SQLite has beside it unreadable for others.
+func private(path string) error {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	for _, name := range []string{path, path + "-wal", path + "-shm"} {
+		if err := os.Chmod(name, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// check reads every page.
+func check(ctx context.Context, db *sqlx.DB) error {
+	var found []string
+	if err := db.SelectContext(ctx, &found, "PRAGMA integrity_check(5)"); err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		found = []string{err.Error()}
+	}
+	if len(found) == 1 && found[0] == "ok" {
+		return nil
+	}
+	return fmt.Errorf("%w (%s); put a copy back in its place. Images need none: with the file moved away, a start makes new records, and jugate image rescan enters the versions again", ErrDamaged, strings.Join(found, "; "))
 }
 
 func migrate(ctx context.Context, db *sql.DB) error {
@@ -76,11 +126,34 @@ func migrate(ctx context.Context, db *sql.DB) error {
 	return err
 }
 
+// Ready tells whether the file can be read.
+func (db *DB) Ready(ctx context.Context) error {
+	var one int
+	return db.read.GetContext(ctx, &one, "SELECT count(*) FROM groups")
+}
+
 // Close closes the file.
 func (db *DB) Close() error { return errors.Join(db.read.Close(), db.write.Close()) }
 
-// change runs f in a transaction that is committed if f returns nil.
+// change runs f in a transaction that is committed if f returns nil. Errors wrap ErrFull
+// where that is so.
 func (db *DB) change(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	return full(db.inTransaction(ctx, f))
+}
+
+// full marks errors of a full disk.
+func full(err error) error {
+	var e *sqlite.Error
+	if errors.As(err, &e) && e.Code()&0xff == sqliteFull {
+		return fmt.Errorf("%w: %w", ErrFull, err)
+	}
+	return err
+}
+
+// sqliteFull is SQLITE_FULL.
+const sqliteFull = 13
+
+func (db *DB) inTransaction(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	tx, err := db.write.BeginTxx(ctx, nil)
 	if err != nil {
 		return err

@@ -36,8 +36,8 @@ func addr(n int) hwaddr.Address {
 
 func newcomer(t *testing.T, db *records.DB, n int) *records.Workstation {
 	t.Helper()
-	w, err := db.CheckIn(t.Context(), noon, []hwaddr.Address{addr(n)}, records.Workstation{
-		Maker: "Alder Works", Model: "A310", Serial: fmt.Sprintf("AW-%04d", n), Memory: 8 << 30, Inventory: "{}"})
+	w, err := db.CheckIn(t.Context(), noon, records.Seen{Own: []hwaddr.Address{addr(n)}, Workstation: records.Workstation{
+		Maker: "Alder Works", Model: "A310", Serial: fmt.Sprintf("AW-%04d", n), Memory: 8 << 30, Inventory: "{}"}})
 	require.NoError(t, err)
 	return w
 }
@@ -48,13 +48,15 @@ func TestANewcomerIsKnownByAnyOfItsAddresses(t *testing.T) {
 	assert.Equal(t, roster.Newcomer, w.State)
 	assert.Equal(t, "00:00:5e:00:53:01", w.Label())
 
-	t.Log("# a second card appears in the same machine")
-	again, err := db.CheckIn(t.Context(), noon.Add(time.Hour), []hwaddr.Address{addr(1), addr(9)}, records.Workstation{Model: "A310", Inventory: "{}"})
+	t.Log("# a second card appears in the same machine: it is a proposal")
+	again, err := db.CheckIn(t.Context(), noon.Add(time.Hour), records.Seen{Own: []hwaddr.Address{addr(1), addr(9)}, Workstation: records.Workstation{Model: "A310", Inventory: "{}"}})
 	require.NoError(t, err)
 	assert.Equal(t, w.ID, again.ID)
-	assert.Equal(t, []hwaddr.Address{addr(1), addr(9)}, again.Addresses())
+	assert.Equal(t, []hwaddr.Address{addr(1)}, again.Addresses())
+	assert.Equal(t, []hwaddr.Address{addr(9)}, again.Proposed())
 	assert.Equal(t, noon.Add(time.Hour), again.LastSeen.UTC())
 	assert.Equal(t, noon, again.FirstSeen.UTC())
+	require.NoError(t, db.AcceptCard(t.Context(), w.ID, addr(9)))
 
 	t.Log("# it is found by name and by every spelling of an address")
 	require.NoError(t, db.AddGroup(t.Context(), "herbarium"))
@@ -68,7 +70,7 @@ func TestANewcomerIsKnownByAnyOfItsAddresses(t *testing.T) {
 
 	t.Log("# a card that was moved from one known machine to another is no guess")
 	newcomer(t, db, 2)
-	_, err = db.CheckIn(t.Context(), noon, []hwaddr.Address{addr(1), addr(2)}, records.Workstation{Inventory: "{}"})
+	_, err = db.CheckIn(t.Context(), noon, records.Seen{Own: []hwaddr.Address{addr(1), addr(2)}, Workstation: records.Workstation{Inventory: "{}"}})
 	assert.ErrorIs(t, err, records.ErrConflict)
 }
 
@@ -136,7 +138,7 @@ func TestAVersionAndItsErrandEndTogether(t *testing.T) {
 	require.NoError(t, err)
 	assert.ErrorIs(t, db.Retire(t.Context(), w.ID), records.ErrConflict)
 
-	started, err := db.StartErrand(t.Context(), w.ID)
+	started, err := db.StartErrand(t.Context(), noon, w.ID)
 	require.NoError(t, err)
 	assert.Equal(t, e.ID, started.ID)
 	n, err := db.NextVersion(t.Context(), "garden-desk")
@@ -151,7 +153,7 @@ func TestAVersionAndItsErrandEndTogether(t *testing.T) {
 	_, err = db.Version(t.Context(), roster.Ref{Image: "garden-desk", Version: 2})
 	assert.ErrorContains(t, err, "garden-desk@2")
 
-	none, err := db.StartErrand(t.Context(), w.ID)
+	none, err := db.StartErrand(t.Context(), noon, w.ID)
 	require.NoError(t, err)
 	assert.Nil(t, none)
 	require.NoError(t, db.Retire(t.Context(), w.ID))
@@ -248,7 +250,7 @@ func TestDriverSetsAndErrands(t *testing.T) {
 	assert.ErrorIs(t, err, records.ErrNotFound)
 	assert.ErrorIs(t, db.RemoveDriverSet(ctx, "corvid"), records.ErrNotFound)
 
-	w, err := db.CheckIn(ctx, noon, []hwaddr.Address{addr(1)}, records.Workstation{})
+	w, err := db.CheckIn(ctx, noon, records.Seen{Own: []hwaddr.Address{addr(1)}})
 	require.NoError(t, err)
 	image, version, err := db.LastVersion(ctx, w.ID)
 	require.NoError(t, err)
@@ -257,7 +259,7 @@ func TestDriverSetsAndErrands(t *testing.T) {
 	e, err := db.AddDriverErrand(ctx, noon, w.ID, `{"image":"garden-desk@1"}`)
 	require.NoError(t, err)
 	assert.Equal(t, records.ErrandDrivers, e.Kind)
-	started, err := db.StartErrand(ctx, w.ID)
+	started, err := db.StartErrand(ctx, noon, w.ID)
 	require.NoError(t, err)
 	assert.Equal(t, e.ID, started.ID)
 	require.NoError(t, db.SetErrandResult(ctx, e.ID, `{"did":[]}`))

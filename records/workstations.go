@@ -23,22 +23,43 @@ type Workstation struct {
 	Maker        string       `db:"maker"`
 	Model        string       `db:"model"`
 	Serial       string       `db:"serial"`
+	UUID         string       `db:"uuid"`
 	Memory       int64        `db:"memory"` // bytes
 	Inventory    string       `db:"inventory"`
 	AgentVersion string       `db:"agent_version"`
 	FirstSeen    time.Time    `db:"first_seen"`
 	LastSeen     time.Time    `db:"last_seen"`
-	AddressList  string       `db:"address_list"` // see Addresses
-	GroupList    string       `db:"group_list"`   // see Groups
+	AddressList  string       `db:"address_list"`  // see Addresses
+	ProposedList string       `db:"proposed_list"` // see Proposed
+	GroupList    string       `db:"group_list"`    // see Groups
 }
 
-// Addresses are its hardware addresses, in the order of the alphabet.
-func (w *Workstation) Addresses() []hwaddr.Address {
+// Identity is what its firmware says that it is.
+func (w *Workstation) Identity() roster.Identity { return roster.NewIdentity(w.UUID, w.Serial) }
+
+// Addresses are its hardware addresses, its own first, those of adapters then, each in
+// the order of the alphabet.
+func (w *Workstation) Addresses() []hwaddr.Address { return addressesIn(w.AddressList) }
+
+// Proposed are addresses that were seen in it and that nobody has accepted yet.
+func (w *Workstation) Proposed() []hwaddr.Address { return addressesIn(w.ProposedList) }
+
+func addressesIn(list string) []hwaddr.Address {
 	var all []hwaddr.Address
-	for text := range strings.FieldsSeq(w.AddressList) {
-		all = append(all, hwaddr.MustParse(text))
+	for text := range strings.FieldsSeq(list) {
+		if a, err := hwaddr.Parse(text); err == nil { // Open has set aside what is not
+			all = append(all, a)
+		}
 	}
 	return all
+}
+
+// Address is the first of its hardware addresses, or none.
+func (w *Workstation) Address() hwaddr.Address {
+	if all := w.Addresses(); len(all) > 0 {
+		return all[0]
+	}
+	return hwaddr.Address{}
 }
 
 // Groups are the names of the groups it is in.
@@ -49,79 +70,19 @@ func (w *Workstation) Label() string {
 	if w.Name != "" {
 		return w.Name
 	}
-	first, _, _ := strings.Cut(w.AddressList, " ")
-	return first
+	if a := w.Address(); !a.IsZero() {
+		return a.String()
+	}
+	return fmt.Sprintf("workstation %d", w.ID)
 }
 
 const (
-	workstationColumns = `w.id, coalesce(w.name, '') AS name, w.state, w.maker, w.model, w.serial, w.memory, w.inventory, w.agent_version, w.first_seen, w.last_seen,
-		(SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id ORDER BY address)) AS address_list,
+	workstationColumns = `w.id, coalesce(w.name, '') AS name, w.state, w.maker, w.model, w.serial, w.uuid, w.memory, w.inventory, w.agent_version, w.first_seen, w.last_seen,
+		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND state <> 'proposed' ORDER BY state, address)), '') AS address_list,
+		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND state = 'proposed' ORDER BY address)), '') AS proposed_list,
 		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list`
 	workstationFrom = `workstations w`
 )
-
-// CheckIn records what an agent tells of its machine, and returns the
-// workstation, a newcomer if none of the addresses was known. Addresses of two
-// different workstations in one machine are an ErrConflict.
-func (db *DB) CheckIn(ctx context.Context, now time.Time, addresses []hwaddr.Address, w Workstation) (*Workstation, error) {
-	if len(addresses) == 0 {
-		return nil, fmt.Errorf("%w: a workstation without a hardware address", ErrConflict)
-	}
-	err := db.change(ctx, func(tx *sqlx.Tx) error {
-		id, err := owner(ctx, tx, addresses)
-		if err != nil {
-			return err
-		}
-		now = now.UTC()
-		if id == 0 {
-			result, err := tx.ExecContext(ctx, `INSERT INTO workstations (state, maker, model, serial, memory, inventory, agent_version, first_seen, last_seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-				roster.Newcomer, w.Maker, w.Model, w.Serial, w.Memory, w.Inventory, w.AgentVersion, now, now)
-			if err != nil {
-				return err
-			}
-			if id, err = result.LastInsertId(); err != nil {
-				return err
-			}
-		} else if _, err := tx.ExecContext(ctx, `UPDATE workstations SET maker = ?, model = ?, serial = ?, memory = ?, inventory = ?, agent_version = ?, last_seen = ? WHERE id = ?`,
-			w.Maker, w.Model, w.Serial, w.Memory, w.Inventory, w.AgentVersion, now, id); err != nil {
-			return err
-		}
-		for _, a := range addresses {
-			if _, err := tx.ExecContext(ctx, `INSERT INTO addresses (address, workstation_id) VALUES (?, ?) ON CONFLICT DO NOTHING`, a.String(), id); err != nil {
-				return err
-			}
-		}
-		// An errand that was running belongs to the agent that has just gone.
-		if _, err := tx.ExecContext(ctx, `UPDATE errands SET state = 'waiting' WHERE workstation_id = ? AND state = 'running'`, id); err != nil {
-			return err
-		}
-		w.ID = id
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	return db.Workstation(ctx, w.ID)
-}
-
-// owner finds the one workstation that has some of the addresses; 0 if none has.
-func owner(ctx context.Context, tx *sqlx.Tx, addresses []hwaddr.Address) (int64, error) {
-	var id int64
-	for _, a := range addresses {
-		var found int64
-		err := tx.GetContext(ctx, &found, `SELECT workstation_id FROM addresses WHERE address = ?`, a.String())
-		switch {
-		case errors.Is(err, sql.ErrNoRows):
-		case err != nil:
-			return 0, err
-		case id != 0 && id != found:
-			return 0, fmt.Errorf("%w: the hardware addresses %v belong to two workstations of the roster (a network card was moved, or an address is there twice)", ErrConflict, addresses)
-		default:
-			id = found
-		}
-	}
-	return id, nil
-}
 
 // Workstation returns the workstation with that number.
 func (db *DB) Workstation(ctx context.Context, id int64) (*Workstation, error) {
@@ -130,7 +91,8 @@ func (db *DB) Workstation(ctx context.Context, id int64) (*Workstation, error) {
 	return &w, missing(err, "workstation", id)
 }
 
-// FindWorkstation finds one by name or by hardware address in any spelling.
+// FindWorkstation finds one by name or by hardware address in any spelling. Of several
+// that share an adapter it is the one with something to do, or the one seen last.
 func (db *DB) FindWorkstation(ctx context.Context, ref string) (*Workstation, error) {
 	address := ""
 	if a, err := hwaddr.Parse(ref); err == nil {
@@ -138,9 +100,13 @@ func (db *DB) FindWorkstation(ctx context.Context, ref string) (*Workstation, er
 	}
 	var w Workstation
 	err := db.read.GetContext(ctx, &w, "SELECT "+workstationColumns+" FROM "+workstationFrom+
-		" WHERE w.name = ? OR w.id = (SELECT workstation_id FROM addresses WHERE address = ?)", ref, address)
+		" WHERE w.name = ?1 OR w.id = ("+whoHas+")", ref, address)
 	return &w, missing(err, "workstation", ref)
 }
+
+// whoHas is the number of the workstation that a hardware address (?2) stands for.
+const whoHas = `SELECT a.workstation_id FROM addresses a JOIN workstations o ON o.id = a.workstation_id WHERE a.address = ?2 AND a.state <> 'proposed'
+	ORDER BY a.state, EXISTS (SELECT 1 FROM errands e WHERE e.workstation_id = o.id AND e.state IN ('waiting', 'running')) DESC, o.last_seen DESC LIMIT 1`
 
 // WorkstationFilter narrows a list of workstations; empty fields narrow nothing.
 type WorkstationFilter struct {
@@ -208,6 +174,95 @@ func (db *DB) Retire(ctx context.Context, id int64) error {
 		_, err = tx.ExecContext(ctx, `DELETE FROM group_members WHERE workstation_id = ?`, id)
 		return err
 	})
+}
+
+// Forget removes a workstation that nothing is recorded of: a newcomer, or a retired
+// one without receipts and errands. Any other is an ErrConflict.
+func (db *DB) Forget(ctx context.Context, id int64) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		var w struct {
+			State roster.State `db:"state"`
+			Name  string       `db:"name"`
+			Past  int          `db:"past"`
+		}
+		err := tx.GetContext(ctx, &w, `SELECT state, coalesce(name, 'it') AS name, (SELECT count(*) FROM receipts WHERE workstation_id = w.id) + (SELECT count(*) FROM errands WHERE workstation_id = w.id) AS past
+			FROM workstations w WHERE id = ?`, id)
+		switch {
+		case err != nil:
+			return missing(err, "workstation", id)
+		case w.State == roster.Admitted:
+			return fmt.Errorf("%w: %s is in the roster; retire it first", ErrConflict, w.Name)
+		case w.Past > 0:
+			return fmt.Errorf("%w: there are receipts or errands of %s, which stay; it can be retired, but not forgotten", ErrConflict, w.Name)
+		}
+		return forget(ctx, tx, id)
+	})
+}
+
+func forget(ctx context.Context, tx *sqlx.Tx, id int64) error {
+	_, err := tx.ExecContext(ctx, `DELETE FROM workstations WHERE id = ?`, id)
+	return err
+}
+
+// unknowns are newcomers of which nothing is recorded.
+const unknowns = `SELECT w.id FROM workstations w WHERE w.state = 'newcomer' AND NOT EXISTS (SELECT 1 FROM errands WHERE workstation_id = w.id) AND NOT EXISTS (SELECT 1 FROM receipts WHERE workstation_id = w.id)`
+
+// ForgetNewcomers removes newcomers that were last seen before a time, and of the others
+// those seen longest ago beyond a number. It returns how many went.
+func (db *DB) ForgetNewcomers(ctx context.Context, before time.Time, keep int) (n int64, err error) {
+	err = db.change(ctx, func(tx *sqlx.Tx) error {
+		result, err := tx.ExecContext(ctx, `DELETE FROM workstations WHERE id IN (`+unknowns+` AND w.last_seen < ?1) OR id IN (`+unknowns+` ORDER BY w.last_seen DESC LIMIT -1 OFFSET ?2)`, before.UTC(), keep)
+		if err != nil {
+			return err
+		}
+		n, err = result.RowsAffected()
+		return err
+	})
+	return n, err
+}
+
+// Refusal is a machine that is turned away for good, by hardware address or system UUID.
+type Refusal struct {
+	Value string    `db:"value"`
+	At    time.Time `db:"at"`
+	By    string    `db:"refused_by"`
+	Note  string    `db:"note"`
+}
+
+// Refuse turns machines with these hardware addresses or UUIDs away for good, and
+// forgets the newcomers among them.
+func (db *DB) Refuse(ctx context.Context, r Refusal, values []string) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		for _, v := range values {
+			if _, err := tx.ExecContext(ctx, `INSERT INTO refusals (value, at, refused_by, note) VALUES (?, ?, ?, ?) ON CONFLICT DO UPDATE SET note = excluded.note`, v, r.At.UTC(), r.By, r.Note); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, `DELETE FROM workstations WHERE id IN (`+unknowns+`) AND (uuid = ?1 OR id IN (SELECT workstation_id FROM addresses WHERE address = ?1))`, v); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// EndRefusal lets machines with a hardware address or UUID come again.
+func (db *DB) EndRefusal(ctx context.Context, value string) error {
+	result, err := db.write.ExecContext(ctx, `DELETE FROM refusals WHERE value = ?`, value)
+	return changed(result, err, "refusal of", value)
+}
+
+// Refusals lists who is turned away; sortable by value and at.
+func (db *DB) Refusals(ctx context.Context, p Page) (rows []Refusal, total int, err error) {
+	q := query{from: "refusals r"}
+	q.search(p.Search, "r.value", "r.note")
+	total, err = db.list(ctx, &rows, "r.value, r.at, r.refused_by, r.note", q, p, map[string]string{"value": "r.value", "at": "r.at"}, "r.at DESC, r.value")
+	return rows, total, err
+}
+
+// Refused tells whether a hardware address is turned away.
+func (db *DB) Refused(ctx context.Context, a hwaddr.Address) (refused bool, err error) {
+	err = db.read.GetContext(ctx, &refused, `SELECT EXISTS (SELECT 1 FROM refusals WHERE value = ?)`, a.String())
+	return refused, err
 }
 
 // Targets resolves names of groups and workstations to the admitted workstations

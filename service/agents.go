@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -17,6 +19,7 @@ import (
 	"jugate/core/driver"
 	"jugate/core/hwaddr"
 	"jugate/core/roster"
+	"jugate/core/slabstore"
 	"jugate/records"
 )
 
@@ -37,23 +40,49 @@ type agents struct {
 
 type presence struct {
 	pass     string
-	who      who
+	boot     string   // the kernel's number for the machine's boot
+	earlier  []string // of boots before, the latest last
+	from     netip.Addr
 	seen     time.Time
-	signedIn bool // a person has signed in at it
+	errand   int64 // that the agent was given and is at; 0 while it waits
+	signedIn bool  // a person has signed in at it
 	activity api.Activity
 	bell     chan struct{} // has room for one ring
 }
 
-// who tells one machine from another that has the same hardware address.
-type who struct{ boot, serial string }
+const (
+	// atWorkFor is how long the agent that is at an errand keeps its pass although it
+	// says nothing: no machine starts again in less.
+	atWorkFor = 15 * time.Second
+	// bootsKept is how many boots are remembered, to tell a machine that starts again
+	// from two that take turns.
+	bootsKept = 8
+)
 
-// errTwice says that a machine with the same hardware address is at work.
-var errTwice = errors.New("another machine with this hardware address is at work now")
+// errTwice says that a machine that claims to be the same one is at work.
+var errTwice = errors.New("another machine is at work as this workstation now")
 
-// admit gives a workstation a new pass; the old one is no longer good. Another
-// machine, by its serial number and the kernel's number for its boot, has to wait
-// until the one that is at work has been silent for a while.
-func (a *agents) admit(id int64, now time.Time, is who) (string, error) {
+// mayEnter tells whether a machine in this boot may check in as the workstation, or has
+// to wait for another that claims to be the same.
+func (a *agents) mayEnter(id int64, now time.Time, boot string) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	p := a.byID[id]
+	if p == nil || p.boot == boot {
+		return nil
+	}
+	silent := now.Sub(p.seen)
+	if p.errand != 0 && silent < atWorkFor {
+		return fmt.Errorf("%w, and was heard %d s ago; this one can begin when that has said nothing for %d s", errTwice, int(silent.Seconds()), int(atWorkFor.Seconds()))
+	}
+	if slices.Contains(p.earlier, boot) && silent < onlineFor {
+		return fmt.Errorf("%w: two machines have its hardware address and take turns; give one of them another network card, or switch it off", errTwice)
+	}
+	return nil
+}
+
+// admit gives a workstation a new pass; the old one is no longer good.
+func (a *agents) admit(id int64, now time.Time, boot string, from netip.Addr, errand int64) string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.byPass == nil {
@@ -64,14 +93,37 @@ func (a *agents) admit(id int64, now time.Time, is who) (string, error) {
 		p = &presence{bell: make(chan struct{}, 1)}
 		a.byID[id] = p
 	}
-	if was := p.who; is.boot != "" && was.boot != "" && is.boot != was.boot && is.serial != was.serial && now.Sub(p.seen) < onlineFor {
-		return "", fmt.Errorf("%w: its serial number is %q, this one's is %q; one of them needs another network card", errTwice, was.serial, is.serial)
+	if p.boot != boot {
+		if p.boot != "" {
+			p.earlier = append(p.earlier, p.boot)
+		}
+		p.earlier = slices.DeleteFunc(p.earlier, func(b string) bool { return b == boot })
+		p.earlier = p.earlier[max(0, len(p.earlier)-bootsKept):]
+		p.signedIn = false
 	}
-	p.who = is
 	delete(a.byPass, p.pass)
-	p.pass, p.seen, p.signedIn, p.activity = newSecret(), now, false, api.Activity{}
+	p.pass, p.boot, p.from, p.seen, p.errand, p.activity = newSecret(), boot, from, now, errand, api.Activity{}
 	a.byPass[p.pass] = id
-	return p.pass, nil
+	return p.pass
+}
+
+// at notes which errand an agent is at; 0 ends that.
+func (a *agents) at(id, errand int64) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if p := a.byID[id]; p != nil {
+		p.errand = errand
+	}
+}
+
+// forget drops a workstation that is not recorded any more.
+func (a *agents) forget(id int64) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if p := a.byID[id]; p != nil {
+		delete(a.byPass, p.pass)
+		delete(a.byID, id)
+	}
 }
 
 // enter finds the workstation of a pass and notes that it was heard.
@@ -92,7 +144,9 @@ func (a *agents) presence(id int64) (presence, bool) {
 	if p == nil {
 		return presence{}, false
 	}
-	return *p, true
+	c := *p
+	c.earlier = nil // changes beneath
+	return c, true
 }
 
 func (a *agents) tell(id int64, activity api.Activity) {
@@ -141,13 +195,34 @@ func (s *Service) requirePass(next http.Handler) http.Handler {
 	})
 }
 
+// requireAdmitted lets workstations of the roster through, and no newcomers.
+func (s *Service) requireAdmitted(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		is, err := s.records.Workstation(r.Context(), caller(r.Context()))
+		if err == nil {
+			if refused := roster.MustBeAdmitted(is.Label(), is.State); refused != nil {
+				err = huma.Error403Forbidden(refused.Error())
+			}
+		}
+		if err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// checkInAtMost is how long a check-in may be, in bytes: an inventory has some hundred
+// devices.
+const checkInAtMost = 256 << 10
+
 func (s *Service) agentAPI(r chi.Router) {
 	config := func() huma.Config {
 		c := huma.DefaultConfig("Jugate agents", Version)
 		c.OpenAPIPath, c.DocsPath, c.SchemasPath, c.CreateHooks = "", "", "", nil
 		return c
 	}
-	huma.Post(humachi.New(r, config()), "/check-in", s.checkIn)
+	huma.Register(humachi.New(r, config()), huma.Operation{OperationID: "check-in", Method: http.MethodPost, Path: "/check-in", MaxBodyBytes: checkInAtMost}, s.checkIn)
 	r.Group(func(r chi.Router) {
 		r.Use(s.requirePass)
 		h := humachi.New(r, config())
@@ -155,64 +230,102 @@ func (s *Service) agentAPI(r chi.Router) {
 		huma.Post(h, "/activity", s.activity)
 		huma.Post(h, "/sign-in", s.signIn)
 		huma.Post(h, "/wish", s.wish)
-		huma.Post(h, "/errands/{id}/missing", s.missingSlabs)
-		huma.Post(h, "/errands/{id}/fail", s.failErrand)
-		huma.Post(h, "/errands/{id}/put", s.hasPut)
-		huma.Post(h, "/lacks", s.lacks)
-		huma.Post(h, "/deliveries/{id}/progress", s.progress)
-		huma.Post(h, "/deliveries/{id}/lacking", s.lacking)
-		r.Put("/errands/{id}/slabs/{digest}", s.putSlab)
-		r.Put("/errands/{id}/map", s.putMap)
-		r.Put("/errands/{id}/manifest", s.putManifest)
-		r.Get("/drivers/{id}/files/*", s.getDriverFile)
-		r.Get("/deliveries/{id}/manifest", s.getManifest)
-		r.Get("/deliveries/{id}/map", s.getMap)
-		r.Get("/deliveries/{id}/slabs/{digest}", s.getSlab)
+		r.Group(func(r chi.Router) {
+			r.Use(s.requireAdmitted)
+			h := humachi.New(r, config())
+			huma.Post(h, "/errands/{id}/missing", s.missingSlabs)
+			huma.Post(h, "/errands/{id}/fail", s.failErrand)
+			huma.Post(h, "/errands/{id}/put", s.hasPut)
+			huma.Post(h, "/lacks", s.lacks)
+			huma.Post(h, "/deliveries/{id}/progress", s.progress)
+			huma.Register(h, huma.Operation{OperationID: "lacking", Method: http.MethodPost, Path: "/deliveries/{id}/lacking", MaxBodyBytes: 4 << 20}, s.lacking)
+			r.Put("/errands/{id}/slabs/{digest}", s.putSlab)
+			r.Put("/errands/{id}/map", s.putMap)
+			r.Put("/errands/{id}/manifest", s.putManifest)
+			r.Get("/drivers/{id}/files/*", s.getDriverFile)
+			r.Get("/deliveries/{id}/manifest", s.getManifest)
+			r.Get("/deliveries/{id}/map", s.getMap)
+			r.Get("/deliveries/{id}/slabs/{digest}", s.getSlab)
+		})
 	})
 }
 
 func (s *Service) checkIn(ctx context.Context, in *struct{ Body api.CheckIn }) (*reply[api.CheckedIn], error) {
-	var addresses []hwaddr.Address
-	for _, text := range in.Body.Addresses {
-		a, err := hwaddr.Parse(text)
-		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
-		}
-		addresses = append(addresses, a)
-	}
-	if err := s.checkTicket(ctx, in.Body, addresses); err != nil {
-		s.log.Warn("an agent may not check in", "agent", in.Body.Addresses, "error", err)
-		return nil, err
-	}
-	inventory, err := json.Marshal(in.Body.Inventory)
+	seen, err := s.seen(ctx, in.Body)
 	if err != nil {
 		return nil, err
 	}
-	inv := in.Body.Inventory
-	w, err := s.records.CheckIn(ctx, s.config.Now(), addresses, records.Workstation{
-		Maker: inv.Maker, Model: inv.Model, Serial: inv.Serial, Memory: inv.Memory,
-		Inventory: string(inventory), AgentVersion: in.Body.AgentVersion,
-	})
+	w, err := s.records.CheckIn(ctx, s.config.Now(), seen)
+	switch {
+	case errors.Is(err, records.ErrTicket), errors.Is(err, records.ErrRefused):
+		err = huma.Error403Forbidden(err.Error())
+	case errors.Is(err, records.ErrTwice), errors.Is(err, errTwice):
+		err = huma.Error409Conflict(err.Error())
+	}
 	if err != nil {
+		s.log.Warn("an agent may not check in", "addresses", few(in.Body.Addresses), "from", peer(ctx), "error", err)
 		return nil, problem(err)
 	}
-	pass, err := s.agents.admit(w.ID, s.config.Now(), who{in.Body.Boot, inv.Serial})
-	if err != nil {
-		s.log.Warn("two machines have one hardware address", "workstation", w.Label(), "serial", inv.Serial)
-		return nil, huma.Error409Conflict(err.Error())
-	}
-	for _, a := range addresses {
+	pass := s.agents.admit(w.ID, s.config.Now(), in.Body.Boot, peer(ctx), in.Body.Errand)
+	for _, a := range append(seen.Own, seen.Adapters...) {
 		s.called(a, w.Label())
 	}
-	s.log.Info("agent checked in", "workstation", w.Label(), "state", w.State, "model", w.Model)
+	s.log.Info("agent checked in", "workstation", w.Label(), "state", w.State, "model", w.Model, "from", peer(ctx))
+	if len(w.Proposed()) > 0 {
+		s.log.Warn("a workstation has network cards that nobody has accepted (jugate card list --state proposed)", "workstation", w.Label(), "addresses", w.Proposed())
+	}
 	s.events.publish(s.workstation(*w))
 	return answer(api.CheckedIn{Pass: pass, Name: w.Name, State: string(w.State)}, nil)
+}
+
+// few are the first of many texts, for the log.
+func few(texts []string) []string { return texts[:min(len(texts), 4)] }
+
+// seen is what the records are told of a check-in.
+func (s *Service) seen(ctx context.Context, in api.CheckIn) (records.Seen, error) {
+	inv := in.Inventory
+	out := records.Seen{AcceptCards: s.config.AcceptCards, Errand: in.Errand, Allow: func(id int64) error {
+		if id == 0 {
+			return s.newcomers.allow(peer(ctx), s.config.Now())
+		}
+		return s.agents.mayEnter(id, s.config.Now(), in.Boot)
+	}}
+	adapters := map[hwaddr.Address]bool{}
+	for _, c := range inv.Cards {
+		if a, err := hwaddr.Parse(c.Address); err == nil && c.Adapter {
+			adapters[a] = true
+		}
+	}
+	for _, text := range in.Addresses {
+		a, err := hwaddr.Parse(text)
+		if err != nil {
+			return out, huma.Error422UnprocessableEntity(err.Error())
+		}
+		if adapters[a] {
+			out.Adapters = append(out.Adapters, a)
+		} else {
+			out.Own = append(out.Own, a)
+		}
+	}
+	text, err := json.Marshal(inv)
+	if err != nil {
+		return out, err
+	}
+	out.Workstation = records.Workstation{Maker: inv.Maker, Model: inv.Model, Serial: inv.Serial, UUID: inv.UUID, Memory: inv.Memory,
+		Inventory: string(text), AgentVersion: in.AgentVersion}
+	if in.Ticket != "" { // refused if it is not good, even where none is needed: something is wrong then
+		out.Ticket = &records.Ticket{Digest: slabstore.Sum([]byte(in.Ticket)).String(), Boot: in.Boot}
+	} else if s.config.Tickets {
+		return out, huma.Error403Forbidden("workstations check in with the ticket of their boot script, or the key of their media, and this one has neither; start it over the network or from media")
+	}
+	return out, nil
 }
 
 // standing answers as soon as there is an errand or the workstation's state
 // changed, or after a while with neither.
 func (s *Service) standing(ctx context.Context, _ *struct{}) (*reply[api.Standing], error) {
 	id := caller(ctx)
+	s.agents.at(id, 0)
 	p, _ := s.agents.presence(id)
 	if p.activity.Text != "" { // whatever it was doing, it is waiting now
 		s.agents.tell(id, api.Activity{})
@@ -255,13 +368,14 @@ func (s *Service) standing(ctx context.Context, _ *struct{}) (*reply[api.Standin
 func (s *Service) startErrand(ctx context.Context, workstation int64) (*api.ToErrand, error) {
 	s.ordering.RLock()
 	defer s.ordering.RUnlock()
-	e, err := s.records.StartErrand(ctx, workstation)
+	e, err := s.records.StartErrand(ctx, s.config.Now(), workstation)
 	if e == nil || err != nil {
 		return nil, err
 	}
 	if r := s.runner(e.DeliveryID.Int64); r != nil && r.through(workstation) {
 		return nil, nil // its receipt is being written, which wakes it again
 	}
+	s.agents.at(workstation, e.ID)
 	s.tellErrand(ctx, e.ID)
 	return s.toErrand(ctx, e)
 }
@@ -285,7 +399,8 @@ func (s *Service) toErrand(ctx context.Context, e *records.Errand) (*api.ToErran
 		out.Receive = &api.ToReceive{Delivery: d.ID, Version: d.Version, Digest: d.Digest, Channel: d.GroupAddr, Session: d.Session,
 			Label: roster.Ref{Image: d.Image, Version: d.Version}.String(), Reuse: d.Reuse, WhenDone: d.WhenDone, SealKey: d.SealKey}
 		if r := s.runner(d.ID); r != nil {
-			out.Receive.Node = uint32(r.node(e.WorkstationID))
+			out.Receive.Node, out.Receive.Nonce = uint32(r.node(e.WorkstationID)), r.nonce(e.WorkstationID)
+			out.Receive.Source = s.config.Multicast.source()
 		}
 		if err := json.Unmarshal([]byte(d.Options), &out.Receive.RestoreOptions); err != nil {
 			return nil, err

@@ -52,7 +52,7 @@ func TestProblemsAreToldAsProblemDetails(t *testing.T) {
 		"empty order":       {"POST", "/api/v1/deliveries", "right", `{"image":"x","to":[]}`, 422, ""},
 		"no JSON":           {"POST", "/api/v1/deliveries", "right", `{`, 400, ""},
 		"agent, no pass":    {"GET", "/agent/v1/standing", "right", "", 401, "check in again"},
-		"agent, no address": {"POST", "/agent/v1/check-in", "", `{"agent_version":"1","hardware_addresses":["zz"],"inventory":{"maker":"","model":"","serial":"","memory":0,"disks":[],"network_cards":[]}}`, 422, "not a hardware address"},
+		"agent, no address": {"POST", "/agent/v1/check-in", "", `{"agent_version":"1","boot":"b","hardware_addresses":["zz"],"inventory":{"maker":"","model":"","serial":"","memory":0,"disks":[],"network_cards":[]}}`, 422, "not a hardware address"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			req, err := http.NewRequest(c.method, h.url+c.path, strings.NewReader(c.body))
@@ -314,7 +314,7 @@ func TestAnAgentDoesOnlyWhatItWasAsked(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	nobody := h.client.WithToken("")
 	checkIn := func(n int) *apiclient.Client {
-		in, err := nobody.CheckIn(t.Context(), api.CheckIn{Addresses: []string{address(n).String()}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
+		in, err := nobody.CheckIn(t.Context(), api.CheckIn{Boot: "boot", Addresses: []string{address(n).String()}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
 		require.NoError(t, err)
 		return nobody.WithToken(in.Pass)
 	}
@@ -330,6 +330,9 @@ func TestAnAgentDoesOnlyWhatItWasAsked(t *testing.T) {
 	now, err := one.Standing(t.Context())
 	require.NoError(t, err)
 	require.Equal(t, e.ID, now.Errand.ID)
+	assert.ErrorContains(t, two.PutSlab(t.Context(), e.ID, d, frame), "newcomer", "that has no part in anything")
+	_, err = h.client.Admit(t.Context(), address(2).String(), api.Admission{Name: "herb-02"})
+	require.NoError(t, err)
 	assert.ErrorContains(t, two.PutSlab(t.Context(), e.ID, d, frame), "not a capture of this workstation")
 	assert.ErrorContains(t, one.PutSlab(t.Context(), e.ID, slabstore.Sum(nil), frame), "digest does not match")
 	_, err = one.Commit(t.Context(), e.ID, []byte("{}"))

@@ -3,6 +3,7 @@ package service
 import (
 	"cmp"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"io"
@@ -11,15 +12,18 @@ import (
 	"net/http"
 	"net/netip"
 	"os"
+	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
 	"jugate/core/bootenv"
 	"jugate/core/slabstore"
+	"jugate/records"
 )
 
 func (s *Service) build(b *bootenv.Build, offered int, whole bool) api.Build {
@@ -51,6 +55,11 @@ func (s *Service) makeBuild(ctx context.Context, in api.NewBuild) (*bootenv.Buil
 			return s.extendBuild(ctx, in)
 		}
 	}
+	for _, path := range append(slices.Clone(in.From), in.Packages...) {
+		if err := s.mayBuildFrom(path); err != nil {
+			return nil, err
+		}
+	}
 	from := &bootenv.Source{}
 	defer from.Close()
 	for _, file := range in.Packages {
@@ -76,6 +85,26 @@ func (s *Service) makeBuild(ctx context.Context, in api.NewBuild) (*bootenv.Buil
 		return nil, err
 	}
 	return s.addLayers(b, layers, in)
+}
+
+// mayBuildFrom tells whether a build may read a path of this machine: it lies in one of
+// the folders that whoever runs the service has named, by way of links, too.
+func (s *Service) mayBuildFrom(path string) error {
+	refused := huma.Error403Forbidden(fmt.Sprintf("builds do not read %s: whoever runs the service names the folders that they may read (serve --build-from DIR)", clipped(path)))
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return refused // and not whether it is there
+	}
+	for _, dir := range s.config.BuildFrom {
+		root, err := filepath.EvalSymlinks(dir)
+		if err != nil {
+			continue
+		}
+		if rel, err := filepath.Rel(root, real); err == nil && filepath.IsLocal(rel) {
+			return nil
+		}
+	}
+	return refused
 }
 
 // makePlain makes a build without layers of drivers.
@@ -293,7 +322,7 @@ func (s *Service) mediaRoutes(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		f, err := os.CreateTemp(s.config.Data, "media")
+		f, err := os.CreateTemp(s.scratch(), "media")
 		if err != nil {
 			return nil, problem(err)
 		}
@@ -322,5 +351,53 @@ func (s *Service) mediaSettings(ctx context.Context, in api.NewMedia, b *bootenv
 		}
 		set.Network = &bootenv.FixedNetwork{Address: p.String(), Gateway: in.Gateway}
 	}
-	return set, s.records.AddTicket(ctx, s.config.Now(), slabstore.Sum([]byte(set.Key)).String(), "", cmp.Or(in.Note, "media of build "+strconv.Itoa(b.Number)))
+	key := records.MediaKey{Digest: slabstore.Sum([]byte(set.Key)).String(), Made: s.config.Now(), Note: cmp.Or(in.Note, "media of build "+strconv.Itoa(b.Number)), Group: in.Group}
+	if in.Hours > 0 {
+		key.Until = sql.NullTime{Time: s.config.Now().Add(time.Duration(in.Hours) * time.Hour), Valid: true}
+	}
+	return set, problem(s.records.AddMediaKey(ctx, key))
+}
+
+// keyRoutes are about the keys of media.
+func (s *Service) keyRoutes(h huma.API) {
+	tags := []string{"boot environment"}
+	type keyRef struct {
+		Ref string `path:"ref" doc:"The beginning of its id"`
+	}
+	huma.Register(h, huma.Operation{
+		OperationID: "list-media-keys", Method: http.MethodGet, Path: "/media-keys", Tags: tags, Summary: "List the keys of media, the newest first",
+	}, func(ctx context.Context, _ *struct{}) (*reply[api.Page[api.MediaKey]], error) {
+		rows, err := s.records.MediaKeys(ctx)
+		return items(rows, len(rows), err, mediaKey)
+	})
+	huma.Register(h, huma.Operation{
+		OperationID: "limit-media-key", Method: http.MethodPut, Path: "/media-keys/{ref}", Tags: tags, Summary: "Say for whom a key of media is good, and until when",
+	}, func(ctx context.Context, in *struct {
+		keyRef
+		Body api.KeyLimits
+	}) (*struct{}, error) {
+		var until sql.NullTime
+		if in.Body.Until != nil {
+			until = sql.NullTime{Time: *in.Body.Until, Valid: true}
+		}
+		s.log.Info("key of media limited", "key", in.Ref, "group", in.Body.Group, "by", administrator)
+		return nil, problem(s.records.LimitMediaKey(ctx, in.Ref, in.Body.Group, until))
+	})
+	huma.Register(h, huma.Operation{
+		OperationID: "withdraw-media-key", Method: http.MethodDelete, Path: "/media-keys/{ref}", Tags: tags, Summary: "End a key of media",
+	}, func(ctx context.Context, in *keyRef) (*struct{}, error) {
+		s.log.Info("key of media withdrawn", "key", in.Ref, "by", administrator)
+		return nil, problem(s.records.WithdrawMediaKey(ctx, in.Ref))
+	})
+}
+
+func mediaKey(k records.MediaKey) api.MediaKey {
+	out := api.MediaKey{ID: k.Digest[:min(12, len(k.Digest))], Made: k.Made, Note: k.Note, Group: k.Group}
+	if k.Until.Valid {
+		out.Until = &k.Until.Time
+	}
+	if k.Used.Valid {
+		out.Used = &k.Used.Time
+	}
+	return out
 }

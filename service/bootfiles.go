@@ -38,10 +38,19 @@ func newBootText(s string) bootText { return bootText{bytes.NewReader([]byte(s))
 func (t bootText) Length() int64 { return t.Size() }
 
 // bootPart is a stored one.
-type bootPart struct{ *bootenv.Content }
+type bootPart struct {
+	*bootenv.Content
+	tag string // empty for what the offer may change
+}
 
 // Length is bootwire.Content's.
 func (p bootPart) Length() int64 { return p.Size }
+
+// tagged is a boot file that never changes under its name.
+type tagged interface{ Tag() string }
+
+// Tag names the content: a build's files never change.
+func (p bootPart) Tag() string { return p.tag }
 
 // Names of what is made when it is asked for.
 const bootstrapFile = "grub/grub.cfg"
@@ -86,7 +95,11 @@ func (s *Service) openBootFile(ctx context.Context, name string, from seen) (boo
 	if part == bootenv.PlainPart {
 		return plainLoader(content, from.server)
 	}
-	return bootPart{content}, nil
+	tag := ""
+	if numbered {
+		tag = b.Tag(part)
+	}
+	return bootPart{content, tag}, nil
 }
 
 // initrdWith begins the name of a build's layers with one more behind them, whose
@@ -111,7 +124,7 @@ func (s *Service) openInitrdWith(build int, digest string) (bootwire.Content, er
 	if err != nil {
 		return nil, err
 	}
-	return bootPart{content}, nil
+	return bootPart{content, b.Tag(bootenv.InitrdPart) + "-" + d.Short()}, nil
 }
 
 // plainLoader puts the service's address into the unsigned loader.
@@ -132,7 +145,7 @@ func plainLoader(c *bootenv.Content, server string) (bootwire.Content, error) {
 func (s *Service) buildFor(ctx context.Context, client netip.Addr) (int, error) {
 	if hw, known := s.boot.whoHas(client); known {
 		if w, err := s.records.FindWorkstation(ctx, hw.String()); err == nil {
-			plan, err := s.records.Plan(ctx, w.ID)
+			plan, err := s.records.Plan(ctx, s.config.Now(), w.ID)
 			if err == nil && plan.Build > 0 {
 				return plan.Build, nil
 			}
@@ -220,6 +233,10 @@ func (s *Service) bootRoutes(r chi.Router) {
 			counted := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 			counted.Header().Set("Content-Type", "application/octet-stream")
 			counted.Header().Set("Cache-Control", "no-store")
+			if t, ok := f.(tagged); ok && t.Tag() != "" {
+				counted.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+				counted.Header().Set("ETag", `"`+t.Tag()+`"`)
+			}
 			http.ServeContent(counted, r, "", time.Time{}, io.NewSectionReader(f, 0, f.Length()))
 			if r.Method == http.MethodGet && int64(counted.BytesWritten()) == f.Length() {
 				s.bootFileDone(name, client.Unmap(), f.Length(), nil)

@@ -31,7 +31,7 @@ func (s *Service) choose(ctx context.Context, l netboot.Loader, a hwaddr.Address
 		c.Why = "retired"
 		return c, nil
 	}
-	plan, err := s.records.Plan(ctx, w.ID)
+	plan, err := s.records.Plan(ctx, s.config.Now(), w.ID)
 	if err != nil {
 		return c, err
 	}
@@ -98,5 +98,5 @@ func (s *Service) prepareBoot(ctx context.Context, c netboot.Choice, w records.W
 		c.Initrd = initrdWith + part.Digest.String()
 	}
 	c.Ticket = newSecret()[:32]
-	return c, s.records.AddTicket(ctx, s.config.Now(), slabstore.Sum([]byte(c.Ticket)).String(), c.Address.String(), "")
+	return c, s.records.AddTicket(ctx, s.config.Now(), slabstore.Sum([]byte(c.Ticket)).String(), c.Address)
 }

@@ -16,48 +16,106 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
+
+	"jugate/core/durable"
+	"jugate/core/slabstore"
 )
 
-// certificateYears is how long the service's certificate is dated. Agents compare it
-// byte by byte and do not look at dates.
-const certificateYears = 30
+const (
+	// certificateFor is how long a certificate is good, and renewBefore how long before
+	// its end a start makes the next one, for the same key: agents believe the key.
+	certificateFor = 2 * 365 * 24 * time.Hour
+	renewBefore    = 120 * 24 * time.Hour
+	// pinnedWhole is longer than any certificate but those of version 0.1.0, whose
+	// builds believe the certificate byte by byte: those stay as they are.
+	pinnedWhole = 10 * 365 * 24 * time.Hour
+)
 
-// openCertificate reads the service's certificate and key, or makes them on the
-// first start. Builds of the boot environment carry the certificate, so that agents
-// call this service and no other.
+// openCertificate reads the service's key and certificate, or makes them on the first
+// start. Builds of the boot environment carry the certificate, so that agents call this
+// service and no other.
 func (s *Service) openCertificate() error {
 	file := filepath.Join(s.config.Data, "service.pem")
 	b, err := os.ReadFile(file)
-	if errors.Is(err, fs.ErrNotExist) {
-		if b, err = newCertificate(s.config.Now()); err == nil {
-			err = os.WriteFile(file, b, 0o600)
+	var key *ecdsa.PrivateKey
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		if key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader); err != nil {
+			return err
+		}
+	case err != nil:
+		return err
+	default:
+		if s.keyPair, err = tls.X509KeyPair(b, b); err != nil {
+			return fmt.Errorf("%s: %w", file, err)
+		}
+		own, ok := s.keyPair.PrivateKey.(*ecdsa.PrivateKey)
+		if leaf := s.keyPair.Leaf; ok && leaf.NotAfter.Sub(leaf.NotBefore) < pinnedWhole &&
+			(s.config.Now().After(leaf.NotAfter.Add(-renewBefore)) || !names(leaf, s.addresses())) {
+			key = own
 		}
 	}
+	if key != nil {
+		if b, err = newCertificate(s.config.Now(), key, s.addresses()); err != nil {
+			return err
+		}
+		if err := durable.Write(file, b, 0o600); err != nil {
+			return err
+		}
+		if s.keyPair, err = tls.X509KeyPair(b, b); err != nil {
+			return fmt.Errorf("%s: %w", file, err)
+		}
+	}
+	der, err := x509.MarshalPKCS8PrivateKey(s.keyPair.PrivateKey)
 	if err != nil {
 		return err
 	}
-	if s.keyPair, err = tls.X509KeyPair(b, b); err != nil {
-		return fmt.Errorf("%s: %w", file, err)
-	}
+	s.secret = slabstore.Sum(append([]byte("jugate: secret of the service\n"), der...)).String()
 	s.certificate = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.keyPair.Certificate[0]})
 	return nil
 }
 
-// newCertificate makes a key and a certificate for it, signed by itself, in PEM.
-func newCertificate(now time.Time) ([]byte, error) {
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+// addresses are those that workstations may reach the service at.
+func (s *Service) addresses() (all []net.IP) {
+	interfaces, err := net.InterfaceAddrs()
 	if err != nil {
-		return nil, err
+		return nil
 	}
+	for _, a := range interfaces {
+		if n, ok := a.(*net.IPNet); ok && !n.IP.IsLinkLocalUnicast() {
+			all = append(all, n.IP)
+		}
+	}
+	return all
+}
+
+// names tells whether a certificate has all of the addresses.
+func names(c *x509.Certificate, addresses []net.IP) bool {
+	for _, a := range addresses {
+		if !slices.ContainsFunc(c.IPAddresses, a.Equal) {
+			return false
+		}
+	}
+	return true
+}
+
+// newCertificate makes a certificate for a key, signed by itself, and returns both in
+// PEM (RFC 5280, 4.2.1.6, for the addresses).
+func newCertificate(now time.Time, key *ecdsa.PrivateKey, addresses []net.IP) ([]byte, error) {
 	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
 	if err != nil {
 		return nil, err
 	}
+	dns := []string{"jugate", "localhost"}
+	if host, err := os.Hostname(); err == nil && host != "" && !slices.Contains(dns, host) {
+		dns = append(dns, host)
+	}
 	cert := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: "jugate"}, DNSNames: []string{"jugate"},
-		NotBefore: now.AddDate(-1, 0, 0), NotAfter: now.AddDate(certificateYears, 0, 0),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+		SerialNumber: serial, Subject: pkix.Name{CommonName: "jugate"}, DNSNames: dns, IPAddresses: addresses,
+		NotBefore: now.Add(-24 * time.Hour), NotAfter: now.Add(certificateFor),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
 	}
 	der, err := x509.CreateCertificate(rand.Reader, cert, cert, &key.PublicKey, key)
 	if err != nil {

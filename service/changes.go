@@ -13,6 +13,7 @@ import (
 	"github.com/dustin/go-humanize"
 
 	"jugate/api"
+	"jugate/core/delivery"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -64,7 +65,7 @@ func (s *Service) changeRoutes(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		if err := s.records.ChangeDelivery(ctx, in.ID, in.Body.Rate, r.isPaused()); err != nil {
+		if err := s.records.SetRate(ctx, in.ID, in.Body.Rate); err != nil {
 			return nil, problem(err)
 		}
 		r.change(s.config.Now(), "the "+administrator, "rate set to "+bitRate(in.Body.Rate), func() { r.rate = in.Body.Rate })
@@ -101,11 +102,7 @@ func (s *Service) hold(ctx context.Context, r *runner, paused bool, what string)
 	if r.isPaused() == paused {
 		return nil
 	}
-	rec, err := s.records.Delivery(ctx, r.rec.ID)
-	if err != nil {
-		return err
-	}
-	if err := s.records.ChangeDelivery(ctx, rec.ID, rec.Rate, paused); err != nil {
+	if err := s.records.SetPaused(ctx, r.rec.ID, paused); err != nil {
 		return err
 	}
 	now := s.config.Now()
@@ -157,6 +154,11 @@ func (s *Service) extend(ctx context.Context, r *runner, names []string) error {
 	if err := s.checkDrivers(ctx, v, order, targets); err != nil {
 		return err
 	}
+	rule, err := delivery.ParseRule(rec.Rule)
+	if err != nil {
+		return err
+	}
+	rec.NotBefore = errandsFrom(rule)
 	s.ordering.Lock()
 	defer s.ordering.Unlock()
 	if err := s.records.ExtendDelivery(ctx, s.config.Now(), *rec, names, ids); err != nil {

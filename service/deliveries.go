@@ -25,16 +25,27 @@ import (
 	"jugate/core/parcel"
 	"jugate/core/partition"
 	"jugate/core/roster"
+	"jugate/core/slabstore"
 	"jugate/records"
 )
 
-// run starts a runner and keeps it reachable until it ends.
+// run starts a runner and keeps it reachable until it ends. A fault of the program ends
+// the delivery, with receipts that say so, and nothing else.
 func (s *Service) run(r *runner) {
 	s.mu.Lock()
 	s.runners[r.rec.ID] = r
 	s.mu.Unlock()
 	s.work.Go(func() {
-		r.run(s.ctx)
+		if err := guarded(func() error { r.run(s.ctx); return nil }); err != nil {
+			s.log.Error("a delivery has ended by a fault of the program", "delivery", r.rec.ID, "error", err)
+			last := r.remains(s.config.Now(), "a fault of the program ended it; the service's log says more")
+			s.mu.Lock()
+			s.runners[r.rec.ID] = last
+			s.mu.Unlock()
+			if err := guarded(func() error { last.run(s.ctx); return nil }); err != nil {
+				s.log.Error("its receipts could not be written", "delivery", r.rec.ID, "error", err)
+			}
+		}
 		s.mu.Lock()
 		delete(s.runners, r.rec.ID)
 		s.mu.Unlock()
@@ -95,7 +106,7 @@ func (s *Service) delivery(d records.Delivery) api.Delivery {
 		out.Ended = &d.Ended.Time
 	}
 	if r := s.runner(d.ID); r != nil {
-		out.WireBytes = r.wireBytes()
+		out.WireBytes, out.Warning = r.wireBytes(), r.warning(s.config.Now())
 		r.mu.Lock()
 		defer r.mu.Unlock()
 		out.SentSlabs, out.Slabs, out.Round = r.sent, r.slabs, r.round
@@ -152,7 +163,7 @@ func (s *Service) wholeDelivery(ctx context.Context, id int64) (api.Delivery, er
 		if !ok {
 			m.Phase = string(delivery.Awaited)
 		}
-		m.Workstation, m.Address = w.Name, w.Addresses()[0].String()
+		m.Workstation, m.Address = w.Name, w.Address().String()
 		if i := slices.IndexFunc(receipts, func(r records.Receipt) bool { return r.WorkstationID == w.ID }); i >= 0 {
 			r := receipts[i]
 			m.Phase, m.Outcome, m.Reason, m.Multicast, m.Unicast = string(delivery.Ended), string(r.Outcome), r.Reason, r.BytesMulticast, r.BytesUnicast
@@ -285,13 +296,17 @@ func (s *Service) orderBy(ctx context.Context, by string, in api.NewDelivery) (a
 	if err != nil {
 		return api.Delivery{}, err
 	}
+	wait := in.WaitAtMost
+	if wait == 0 {
+		wait = int64(waitByDefault / time.Second)
+	}
 	if rule.Ready() > len(targets) {
 		return api.Delivery{}, huma.Error422UnprocessableEntity(fmt.Sprintf("the stream is to start when %d workstations are ready, but the order names only %d", rule.Ready(), len(targets)))
 	}
 	rec := records.Delivery{
 		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: rule.String(), Rate: in.Rate, State: delivery.Gathering,
 		Session: rand.Uint32(), OrderedBy: by, Created: s.config.Now(), UsedBytes: v.UsedBytes, Options: options,
-		WaitAtMost: in.WaitAtMost, WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed, Drivers: string(drivers),
+		WaitAtMost: wait, NotBefore: errandsFrom(rule), WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed, Drivers: string(drivers),
 	}
 	aside, err := json.Marshal(in.Aside)
 	if err != nil {
@@ -309,7 +324,6 @@ func (s *Service) orderBy(ctx context.Context, by string, in api.NewDelivery) (a
 	for i, w := range targets {
 		ids[i] = w.ID
 	}
-	rec.GroupAddr = s.freeChannel().String()
 	id, err := s.begin(ctx, rec, in.To, targets, ids)
 	if err != nil {
 		return api.Delivery{}, err
@@ -325,6 +339,7 @@ func (s *Service) orderBy(ctx context.Context, by string, in api.NewDelivery) (a
 func (s *Service) begin(ctx context.Context, rec records.Delivery, names []string, targets []records.Workstation, ids []int64) (int64, error) {
 	s.ordering.Lock()
 	defer s.ordering.Unlock()
+	rec.GroupAddr = s.freeChannel().String() // before another order can choose the same
 	id, err := s.records.AddDelivery(ctx, rec, names, ids)
 	if err != nil {
 		return 0, err
@@ -339,6 +354,26 @@ func (s *Service) begin(ctx context.Context, rec records.Delivery, names []strin
 	}
 	s.run(r)
 	return id, nil
+}
+
+const (
+	// waitByDefault is how long a delivery waits for its gather rule, from the order or
+	// the rule's earliest time; then it starts with whoever is ready.
+	waitByDefault = time.Hour
+	// giveUpAfter is how much longer it waits if nobody is ready at all.
+	giveUpAfter = 24 * time.Hour
+	// errandsAhead is how long before the earliest time of its gather rule the
+	// workstations of a delivery get their errands: time to look at their disks. Until
+	// then they do others.
+	errandsAhead = 15 * time.Minute
+)
+
+// errandsFrom is when workstations get the errands of a delivery; zero for at once.
+func errandsFrom(rule delivery.Rule) time.Time {
+	if at := rule.Earliest(); !at.IsZero() {
+		return at.Add(-errandsAhead)
+	}
+	return time.Time{}
 }
 
 // restoreOptions checks what an order says of disks, and writes it down.
@@ -390,18 +425,30 @@ func (s *Service) progress(ctx context.Context, in *struct {
 	if r == nil {
 		return answer(api.Course{State: string(rec.State), Over: true}, nil)
 	}
+	id, now := caller(ctx), s.config.Now()
+	if !r.isMember(id) {
+		return nil, huma.Error403Forbidden(delivery.ErrNotMember.Error())
+	}
+	if b.Verified && b.Phase == string(delivery.Ended) && b.Error == "" && !r.proven(id, b.Proof) {
+		s.log.Warn("a workstation cannot prove that its disk is right", "delivery", in.ID, "workstation", id, "has_proof", len(b.Proof) > 0)
+		b.Verified, b.Error = false, "the agent could not prove that it has read the whole disk back; if its build is older than this service: jugate bootenv build --offer"
+	}
 	if len(b.Drivers) > 0 {
-		r.putIn(caller(ctx), b.Drivers)
+		r.putIn(id, b.Drivers)
 	}
 	if b.Remark != "" {
-		r.remark(s.config.Now(), caller(ctx), b.Remark)
+		r.remark(now, id, b.Remark)
 	}
-	course, err := r.report(s.config.Now(), caller(ctx), delivery.Report{
+	course, err := r.report(now, id, delivery.Report{
 		Phase: delivery.Phase(b.Phase), Done: b.Done, Total: b.Total, Multicast: b.Multicast, Unicast: b.Unicast, Verified: b.Verified, Error: b.Error,
 		Repaired: b.Repaired, Packets: b.Packets, Lost: b.Lost, Backlog: b.Backlog, BacklogLimit: b.BacklogLimit, DiskSpeed: b.DiskSpeed,
 	})
-	if errors.Is(err, delivery.ErrNotMember) {
+	switch {
+	case errors.Is(err, delivery.ErrNotMember):
 		return nil, huma.Error403Forbidden(err.Error())
+	case errors.Is(err, delivery.ErrReport):
+		s.log.Warn("a report is not believed", "delivery", in.ID, "workstation", id, "error", err)
+		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
 	return answer(course, nil)
 }
@@ -415,11 +462,14 @@ func (s *Service) lacking(ctx context.Context, in *struct {
 	if r == nil {
 		return nil, huma.Error409Conflict(fmt.Sprintf("delivery %d is not running", in.ID))
 	}
-	var ranges []delivery.Range
-	for _, x := range in.Body.Slabs {
-		ranges = append(ranges, x)
+	if !r.isMember(caller(ctx)) { // before anything is looked at
+		return nil, huma.Error403Forbidden(delivery.ErrNotMember.Error())
 	}
-	set, err := delivery.ParseRanges(ranges)
+	ranges := make([]delivery.Range, len(in.Body.Slabs))
+	for i, x := range in.Body.Slabs {
+		ranges[i] = x
+	}
+	set, err := delivery.ParseRanges(ranges, r.slabMap.Len())
 	if err != nil {
 		return nil, huma.Error422UnprocessableEntity(err.Error())
 	}
@@ -488,7 +538,11 @@ func (s *Service) getSlab(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	frame, err := s.slabs.Frame(d)
+	if !run.slabMap.Has(d) {
+		s.fail(w, r, huma.Error403Forbidden("this slab is not part of the delivery"))
+		return
+	}
+	frame, err := s.frameFor(r, d)
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -507,6 +561,18 @@ func (s *Service) getSlab(w http.ResponseWriter, r *http.Request) {
 		http.ServeContent(counted, r, "", time.Time{}, bytes.NewReader(frame))
 	}
 	run.mended(caller(r.Context()), counted.n)
+}
+
+// frameFor reads a slab; for whom the last one was damaged, it is checked first, and
+// one that is damaged is set aside.
+func (s *Service) frameFor(r *http.Request, d slabstore.Digest) ([]byte, error) {
+	if r.URL.Query().Has("doubt") {
+		if _, err := s.slabs.Check(d); err != nil {
+			s.log.Error("a slab is damaged", "slab", d, "error", err)
+			return nil, err
+		}
+	}
+	return s.slabs.Frame(d)
 }
 
 // countingWriter counts the bytes of a reply's body.

@@ -57,7 +57,7 @@ func (s *Service) driverPackage(p *driver.Package, served []string, whole bool) 
 // addDrivers takes what an archive has into the library.
 func (s *Service) addDrivers(ctx context.Context, name string, body io.Reader) (api.DriversAdded, error) {
 	out := api.DriversAdded{Added: []api.DriverPackage{}, There: []api.DriverPackage{}, Skipped: []api.DriverSkip{}}
-	f, err := os.CreateTemp(s.config.Data, "drivers")
+	f, err := os.CreateTemp(s.scratch(), "drivers")
 	if err != nil {
 		return out, err
 	}
@@ -70,7 +70,7 @@ func (s *Service) addDrivers(ctx context.Context, name string, body io.Reader) (
 	case err != nil:
 		return out, problem(err)
 	}
-	dir, err := os.MkdirTemp(s.config.Data, "drivers")
+	dir, err := os.MkdirTemp(s.scratch(), "drivers")
 	if err != nil {
 		return out, err
 	}

@@ -243,7 +243,7 @@ func TestBuildsWithDrivers(t *testing.T) {
 		for _, d := range devices {
 			inv.Devices = append(inv.Devices, api.Device{ID: d})
 		}
-		_, err := c.WithToken("").CheckIn(ctx, api.CheckIn{Addresses: []string{address(n).String()}, Inventory: inv})
+		_, err := c.WithToken("").CheckIn(ctx, api.CheckIn{Boot: "boot", Addresses: []string{address(n).String()}, Inventory: inv})
 		require.NoError(t, err)
 	}
 	checkIn(2, "A520", madeup.AlderNetwork, madeup.CorvidDisk)
@@ -336,7 +336,7 @@ func TestBuildsWithDrivers(t *testing.T) {
 	t.Log("# an agent asks for what its environment lacks")
 	_, err = c.WithToken("").Lacks(ctx, api.Lacks{Kernel: madeup.Kernel, Modules: []string{}, Devices: []api.Device{}})
 	assert.Error(t, err, "it has to check in first")
-	in, err := c.WithToken("").CheckIn(ctx, api.CheckIn{Addresses: []string{address(2).String()}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
+	in, err := c.WithToken("").CheckIn(ctx, api.CheckIn{Boot: "boot", Addresses: []string{address(2).String()}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
 	require.NoError(t, err)
 	put, err := c.WithToken(in.Pass).Lacks(ctx, api.Lacks{Kernel: madeup.Kernel, Modules: []string{}, Devices: []api.Device{{ID: madeup.CorvidDisk}}})
 	require.NoError(t, err)

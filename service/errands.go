@@ -18,7 +18,31 @@ import (
 type captures struct {
 	mu     sync.Mutex
 	counts map[string]stored // by upload
+	quotas map[string]int64  // bytes, by upload
 	commit sync.Mutex        // one version becomes visible at a time
+}
+
+// quota is how many bytes an upload may store; 0 if that is not known yet.
+func (c *captures) quota(upload string) int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.quotas[upload]
+}
+
+func (c *captures) setQuota(upload string, bytes int64) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.quotas == nil {
+		c.quotas = map[string]int64{}
+	}
+	c.quotas[upload] = bytes
+}
+
+// stored is how many bytes an upload has stored.
+func (c *captures) stored(upload string) int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.counts[upload].bytes
 }
 
 type stored struct {
@@ -42,6 +66,7 @@ func (c *captures) take(upload string) stored {
 	defer c.mu.Unlock()
 	n := c.counts[upload]
 	delete(c.counts, upload)
+	delete(c.quotas, upload)
 	return n
 }
 
@@ -49,6 +74,9 @@ func (s *Service) errand(e records.Errand) api.Errand {
 	out := api.Errand{
 		ID: e.ID, Workstation: e.Workstation, Kind: e.Kind, State: e.State, Image: e.Image, Version: e.Version,
 		Delivery: e.DeliveryID.Int64, Error: e.Error, Created: e.Created,
+	}
+	if e.NotBefore.Valid {
+		out.NotBefore = &e.NotBefore.Time
 	}
 	if e.Ended.Valid {
 		out.Ended = &e.Ended.Time
@@ -101,6 +129,18 @@ func (s *Service) errandRoutes(h huma.API) {
 		s.agents.wake(w.ID)
 		s.tellErrand(ctx, e.ID)
 		return answer(s.errand(*e), nil)
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "list-errands", Method: http.MethodGet, Path: "/errands", Tags: tags,
+		Summary: "List errands in the order in which workstations get them; sort by created, workstation, kind or state",
+	}, func(ctx context.Context, in *struct {
+		Paging
+		Workstation string `query:"workstation"`
+		Open        bool   `query:"open" doc:"Only those that wait or run"`
+	}) (*reply[api.Page[api.Errand]], error) {
+		rows, total, err := s.records.Errands(ctx, records.ErrandFilter{Workstation: in.Workstation, Open: in.Open}, in.page())
+		return items(rows, total, err, s.errand)
 	})
 
 	type errandID struct {

@@ -2,7 +2,9 @@ package service
 
 import (
 	"context"
+	"fmt"
 	"net/http"
+	"slices"
 	"sync"
 	"time"
 
@@ -28,25 +30,61 @@ type hello struct {
 type broker struct {
 	mu        sync.Mutex
 	listeners map[*listener]struct{}
+	last      int         // id of the latest event
+	recent    []published // the latest, for listeners that come back
+}
+
+// published is an event with its id, which only grows, over restarts of the service, too.
+type published struct {
+	id    int
+	event any
 }
 
 type listener struct {
-	events chan any
+	events chan published
 	missed int // guarded by broker.mu
 }
 
-// listenerBuffer is how many events a listener may lag behind.
-const listenerBuffer = 256
+const (
+	// listenerBuffer is how many events a listener may lag behind.
+	listenerBuffer = 256
+	// recentEvents is how many are kept for those that come back.
+	recentEvents = 512
+	// listenersAtMost is how many may listen at the same time: each costs work with
+	// every event.
+	listenersAtMost = 200
+)
 
-func (b *broker) listen() *listener {
-	l := &listener{events: make(chan any, listenerBuffer)}
+// errListeners says that no more can listen.
+var errListeners = huma.NewError(http.StatusServiceUnavailable, fmt.Sprintf("%d listen to events already, and no more can; close some", listenersAtMost))
+
+// listen begins to listen, behind an event that was heard before; 0 for none.
+func (b *broker) listen(now time.Time, after int) (*listener, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	if len(b.listeners) >= listenersAtMost {
+		return nil, errListeners
+	}
+	if b.last == 0 {
+		b.last = int(now.UnixMicro())
+	}
+	l := &listener{events: make(chan published, listenerBuffer+recentEvents)}
 	if b.listeners == nil {
 		b.listeners = map[*listener]struct{}{}
 	}
 	b.listeners[l] = struct{}{}
-	return l
+	if after == 0 || after == b.last {
+		return l, nil
+	}
+	i := slices.IndexFunc(b.recent, func(p published) bool { return p.id == after })
+	if i < 0 { // it is of before a restart, or too long ago
+		l.events <- published{b.last, resync{}}
+		return l, nil
+	}
+	for _, p := range b.recent[i+1:] {
+		l.events <- p
+	}
+	return l, nil
 }
 
 func (b *broker) leave(l *listener) {
@@ -59,26 +97,41 @@ func (b *broker) leave(l *listener) {
 func (b *broker) publish(event any) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
+	if b.last == 0 {
+		b.last = int(time.Now().UnixMicro())
+	}
+	b.last++
+	p := published{b.last, event}
+	if len(b.recent) >= recentEvents {
+		b.recent = slices.Delete(b.recent, 0, recentEvents/4)
+	}
+	b.recent = append(b.recent, p)
 	for l := range b.listeners {
-		if l.missed > 0 {
-			select {
-			case l.events <- resync{l.missed}:
-				l.missed = 0
-			default:
-			}
-		}
-		select {
-		case l.events <- event:
-		default:
+		if len(l.events) >= listenerBuffer { // what it missed while it was away has its own room
 			l.missed++
+			continue
 		}
+		if l.missed > 0 {
+			l.events <- published{b.last, resync{l.missed}}
+			l.missed = 0
+		}
+		l.events <- p
 	}
 }
+
+// noStore keeps a stream of events out of caches.
+func noStore(ctx huma.Context, next func(huma.Context)) {
+	ctx.SetHeader("Cache-Control", "no-store")
+	next(ctx)
+}
+
+// tryAgain is what a browser waits before it connects again, in milliseconds.
+const tryAgain = 2000
 
 func (s *Service) eventRoutes(h huma.API) {
 	sse.Register(h, huma.Operation{
 		OperationID: "events", Method: http.MethodGet, Path: api.EventStream, Tags: []string{"events"},
-		Summary: "Changes as they happen, as server-sent events",
+		Summary: "Changes as they happen, as server-sent events; with Last-Event-ID those since", Middlewares: huma.Middlewares{noStore},
 	}, map[string]any{
 		"hello":       hello{},
 		"workstation": api.Workstation{},
@@ -89,10 +142,16 @@ func (s *Service) eventRoutes(h huma.API) {
 		"boot":        bootEvent{},
 		"drivers":     driverEvent{},
 		"resync":      resync{},
-	}, func(ctx context.Context, _ *struct{}, send sse.Sender) {
-		l := s.events.listen()
+	}, func(ctx context.Context, in *struct {
+		After int `header:"Last-Event-ID" doc:"The last event that was heard"`
+	}, send sse.Sender) {
+		l, err := s.events.listen(s.config.Now(), in.After)
+		if err != nil {
+			send(sse.Message{Data: resync{}, Retry: 30_000}) // it comes back later
+			return
+		}
 		defer s.events.leave(l)
-		if send.Data(hello{Version}) != nil {
+		if send(sse.Message{Data: hello{Version}, Retry: tryAgain}) != nil {
 			return
 		}
 		alive := time.NewTicker(15 * time.Second) // so that a dead connection is noticed
@@ -101,7 +160,7 @@ func (s *Service) eventRoutes(h huma.API) {
 			var err error
 			select {
 			case e := <-l.events:
-				err = send.Data(e)
+				err = send(sse.Message{ID: e.id, Data: e.event})
 			case <-alive.C:
 				err = send.Data(hello{Version})
 			case <-ctx.Done():

@@ -173,6 +173,9 @@ func (s *Service) alter(ctx context.Context, ref string, change func(v *records.
 	if err := change(v); err != nil {
 		return nil, problem(err)
 	}
+	if err := s.keepState(ctx, v.Ref()); err != nil {
+		return nil, problem(err)
+	}
 	if v, err = s.records.Version(ctx, v.Ref()); err != nil {
 		return nil, problem(err)
 	}

@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
+	"jugate/core/durable"
 	"jugate/core/image"
 	"jugate/core/roster"
 	"jugate/core/slabstore"
@@ -130,7 +131,7 @@ func (s *Service) importRoutes(h huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		return nil, problem(os.WriteFile(s.uploadedMap(u.key), in.RawBody, 0o640))
+		return nil, problem(durable.Write(s.uploadedMap(u.key), in.RawBody, 0o640))
 	})
 
 	huma.Register(h, huma.Operation{

@@ -52,31 +52,51 @@ func TestBearer(t *testing.T) {
 
 func TestASlowListenerIsToldThatItMissedSomething(t *testing.T) {
 	var b broker
-	slow, gone := b.listen(), b.listen()
+	now := time.Now()
+	slow, err := b.listen(now, 0)
+	require.NoError(t, err)
+	gone, err := b.listen(now, 0)
+	require.NoError(t, err)
 	b.leave(gone)
 	for i := range listenerBuffer + 10 {
 		b.publish(i)
 	}
 	assert.Empty(t, gone.events)
 	for i := range listenerBuffer {
-		require.Equal(t, i, <-slow.events)
+		require.Equal(t, i, (<-slow.events).event)
 	}
 	b.publish("next")
-	assert.Equal(t, resync{Missed: 10}, <-slow.events)
-	assert.Equal(t, "next", <-slow.events)
+	assert.Equal(t, resync{Missed: 10}, (<-slow.events).event)
+	next := <-slow.events
+	assert.Equal(t, "next", next.event)
+
+	t.Log("# whoever comes back hears what has been since")
+	b.publish("and another")
+	back, err := b.listen(now, next.id)
+	require.NoError(t, err)
+	assert.Equal(t, "and another", (<-back.events).event)
+	late, err := b.listen(now, 5)
+	require.NoError(t, err)
+	assert.Equal(t, resync{}, (<-late.events).event, "too long ago")
+
+	t.Log("# and not everybody can listen")
+	for range listenersAtMost {
+		_, err = b.listen(now, 0)
+	}
+	assert.ErrorIs(t, err, errListeners)
 }
 
 func TestAPassIsGoodUntilTheNextCheckIn(t *testing.T) {
 	var a agents
 	now := time.Now()
-	first, err := a.admit(7, now, who{})
-	require.NoError(t, err)
+	from := netip.MustParseAddr("192.0.2.7")
+	first := a.admit(7, now, "b1", from, 0)
 	id, ok := a.enter(first, now)
 	assert.True(t, ok)
 	assert.EqualValues(t, 7, id)
 	a.tell(7, api.Activity{Text: "capturing"})
-	second, err := a.admit(7, now, who{})
-	require.NoError(t, err)
+	require.NoError(t, a.mayEnter(7, now, "b1"))
+	second := a.admit(7, now, "b1", from, 0)
 	_, ok = a.enter(first, now)
 	assert.False(t, ok)
 	_, ok = a.enter(second, now)
@@ -89,6 +109,55 @@ func TestAPassIsGoodUntilTheNextCheckIn(t *testing.T) {
 	a.wake(7) // never blocks
 	<-p.bell
 	a.wake(99)
+}
+
+func TestTwoMachinesDoNotTakeTurns(t *testing.T) {
+	var a agents
+	now := time.Now()
+	from := netip.MustParseAddr("192.0.2.7")
+	a.admit(7, now, "one", from, 0)
+	require.NoError(t, a.mayEnter(7, now, "two"), "it was started again, as far as anybody can tell")
+	a.admit(7, now, "two", from, 0)
+	assert.ErrorIs(t, a.mayEnter(7, now.Add(time.Second), "one"), errTwice, "no machine goes back to an earlier boot")
+	require.NoError(t, a.mayEnter(7, now.Add(2*onlineFor), "one"), "the other one has gone")
+
+	t.Log("# who is at work keeps its pass")
+	a.at(7, 3)
+	assert.ErrorIs(t, a.mayEnter(7, now.Add(time.Second), "three"), errTwice)
+	assert.NoError(t, a.mayEnter(7, now.Add(time.Second), "two"), "itself, after a restart of the service")
+	assert.NoError(t, a.mayEnter(7, now.Add(atWorkFor), "three"), "until it has been silent for a while")
+}
+
+func TestNobodyLocksOthersOut(t *testing.T) {
+	var tr tries
+	now := time.Now()
+	bad, good := netip.MustParseAddr("192.0.2.66"), netip.MustParseAddr("192.0.2.7")
+	for range 100 {
+		tr.wrong(now, 66, bad)
+	}
+	assert.Error(t, tr.may(now, 66, bad))
+	assert.Error(t, tr.may(now, 67, bad), "from the same address as another newcomer")
+	assert.Error(t, tr.may(now, 0, bad), "nor with tokens")
+	assert.NoError(t, tr.may(now, 7, good))
+	assert.NoError(t, tr.may(now, 0, good))
+	assert.NoError(t, tr.may(now.Add(wrongWithin), 66, bad), "and not for good")
+}
+
+func TestNewcomersAreBounded(t *testing.T) {
+	var n newcomers
+	now := time.Now()
+	allowed := 0
+	for i := range 20_000 {
+		if n.allow(netip.AddrFrom4([4]byte{192, 0, 2, byte(i)}), now) == nil {
+			allowed++
+		}
+	}
+	assert.Equal(t, newcomersPerHour, allowed)
+	assert.NoError(t, n.allow(netip.MustParseAddr("198.51.100.1"), now), "another network has its own")
+	for i := range 2 * quotasAtMost {
+		n.allow(netip.AddrFrom4([4]byte{198, byte(i >> 8), byte(i), 1}), now)
+	}
+	assert.LessOrEqual(t, len(n.quota.each), quotasAtMost)
 }
 
 func TestTheTokenFile(t *testing.T) {

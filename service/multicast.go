@@ -3,6 +3,8 @@ package service
 import (
 	"encoding/binary"
 	"net/netip"
+
+	"jugate/wire"
 )
 
 // Multicast says where streams go.
@@ -36,6 +38,15 @@ func (m *Multicast) setDefaults() {
 	if m.Rate == 0 {
 		m.Rate = 100_000_000
 	}
+}
+
+// source is the address that streams come from; empty if that cannot be told.
+func (m *Multicast) source() string {
+	a, err := wire.SourceAddress(wire.Config{Group: m.channel(0), Interface: m.Interface, TTL: m.TTL})
+	if err != nil {
+		return ""
+	}
+	return a.String()
 }
 
 // channel is the address of delivery number n: neighbours in time get different

@@ -12,6 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/insomniacslk/dhcp/dhcpv4"
 	"github.com/vishvananda/netlink"
 
 	"jugate/api"
@@ -132,8 +134,7 @@ func (s *Service) openLink(ctx context.Context, want NetbootInterface, httpPort 
 	if want.Mode == netboot.Off {
 		return l, nil
 	}
-	l.Signed = s.signed
-	desk := &netboot.Desk{Link: l.Link, Serves: s.serves}
+	desk := &netboot.Desk{Link: l.Link}
 	if want.Mode == netboot.Whole {
 		if desk.Pools, err = s.pools(ctx, prefix); err != nil {
 			return nil, err
@@ -146,7 +147,7 @@ func (s *Service) openLink(ctx context.Context, want NetbootInterface, httpPort 
 			return nil, fmt.Errorf("%s gives addresses there already, and two servers would give the same ones twice; use mode beside, or --netboot-force if that server is to go", others[0])
 		}
 	}
-	l.dhcp = &bootwire.DHCP{Desk: desk, Log: s.log, On: func(o netboot.Outcome) { s.onDHCP(l, o) }, Record: s.records.SetLease}
+	l.dhcp = &bootwire.DHCP{Desk: desk, Log: s.log, Know: s.bootFacts, On: func(o netboot.Outcome) { s.onDHCP(l, o) }, Record: s.records.SetLease}
 	return l, nil
 }
 
@@ -184,6 +185,7 @@ func (s *Service) pools(ctx context.Context, own netip.Prefix) (pools []*netboot
 		if err != nil {
 			return nil, err
 		}
+		p.Reserve(own.Addr())
 		covered = covered || c.Prefix.Contains(own.Addr())
 		pools = append(pools, p)
 	}
@@ -232,35 +234,60 @@ func (s *Service) serveTFTP(l *link) error {
 	return nil
 }
 
-// serves tells whether a machine is answered at all.
-func (s *Service) serves(a hwaddr.Address) (bool, string) {
-	w, err := s.records.FindWorkstation(s.ctx, a.String())
-	switch {
-	case errors.Is(err, records.ErrNotFound):
-		return s.config.Netboot.Unknown != Ignore, "nobody has admitted it, and unknown machines are ignored"
-	case err != nil:
-		return false, err.Error()
-	case w.State == roster.Newcomer:
-		return s.config.Netboot.Unknown != Ignore, "it is a newcomer, and unknown machines are ignored"
+// bootFacts is what the roster says of a machine that asks for an address. It is
+// called without a lock held.
+func (s *Service) bootFacts(a hwaddr.Address) netboot.Facts {
+	refused, err := s.records.Refused(s.ctx, a)
+	if err == nil && refused {
+		return netboot.Facts{Refused: "an engineer has refused it"}
 	}
-	return true, ""
-}
-
-// signed tells whether a machine gets the signed loader beside another server.
-func (s *Service) signed(a hwaddr.Address) bool {
-	if w, err := s.records.FindWorkstation(s.ctx, a.String()); err == nil {
-		var inventory api.Inventory
-		if json.Unmarshal([]byte(w.Inventory), &inventory) == nil && inventory.SecureBoot {
-			return true
-		}
+	w, err := s.records.FindWorkstation(s.ctx, a.String())
+	ignored := s.config.Netboot.Unknown == Ignore
+	switch {
+	case errors.Is(err, records.ErrNotFound) && ignored:
+		return netboot.Facts{Refused: "nobody has admitted it, and unknown machines are ignored"}
+	case err != nil && !errors.Is(err, records.ErrNotFound):
+		return netboot.Facts{Refused: err.Error()}
+	case err == nil && w.State == roster.Newcomer && ignored:
+		return netboot.Facts{Refused: "it is a newcomer, and unknown machines are ignored"}
+	}
+	var inventory api.Inventory
+	if err == nil && json.Unmarshal([]byte(w.Inventory), &inventory) == nil && inventory.SecureBoot {
+		return netboot.Facts{Signed: true}
 	}
 	s.boot.mu.Lock()
 	defer s.boot.mu.Unlock()
-	return s.boot.trail.Signed(a)
+	return netboot.Facts{Signed: s.boot.trail.Signed(a)}
 }
 
 // onDHCP notes what became of a request.
 func (s *Service) onDHCP(l *link, o netboot.Outcome) {
+	s.logDHCP(l, o)
+	if s.noteDHCP(l, o) {
+		s.events.publish(bootEvent{Address: o.Client.Address.String()})
+	}
+}
+
+// logDHCP writes a line for what an engineer looks for when an address is missing or
+// there twice.
+func (s *Service) logDHCP(l *link, o netboot.Outcome) {
+	line := s.log.With("interface", l.Name, "workstation", o.Client.Address)
+	switch {
+	case o.Lease != nil && o.Lease.Hardware.IsZero() && o.Lease.Client == "":
+		line.Warn("address set aside, as another machine uses it", "address", o.Lease.Address, "why", o.Why)
+	case o.Asked == dhcpv4.MessageTypeRelease && o.Lease != nil:
+		line.Info("address released", "address", o.Lease.Address)
+	case o.Lease != nil:
+		line.Info("address given", "address", o.Lease.Address, "until", o.Lease.Until)
+	case o.Full:
+		line.Warn("no address left", "why", o.Why)
+	case o.Why != "":
+		line.Debug("not answered", "asked", o.Asked, "why", o.Why)
+	}
+}
+
+// noteDHCP notes the step of a machine that boots, and tells whether it was one.
+func (s *Service) noteDHCP(l *link, o netboot.Outcome) bool {
 	s.boot.mu.Lock()
 	defer s.boot.mu.Unlock()
 	for _, a := range []netip.Addr{o.Given, o.Heard} {
@@ -284,9 +311,9 @@ func (s *Service) onDHCP(l *link, o netboot.Outcome) {
 		}
 		s.boot.trail.Note(now, o.Client.Address, netboot.StepAddress, detail)
 	default:
-		return
+		return false
 	}
-	s.events.publish(bootEvent{Address: o.Client.Address.String()})
+	return true
 }
 
 // knowAddress remembers who has an address. The caller holds mu.
@@ -362,20 +389,11 @@ func (s *Service) bootStatus(ctx context.Context) (api.NetbootStatus, error) {
 // never called.
 func (s *Service) fillStatus(out *api.NetbootStatus) (silent []int) {
 	now := s.config.Now()
+	for _, l := range s.boot.links {
+		out.Links = append(out.Links, s.linkStatus(now, l))
+	}
 	s.boot.mu.Lock()
 	defer s.boot.mu.Unlock()
-	for _, l := range s.boot.links {
-		link := api.NetbootLink{Interface: l.Name, Mode: string(l.Mode), Address: l.Server.String(), State: l.state}
-		if l.dhcp != nil {
-			l.dhcp.Change(func(d *netboot.Desk) {
-				for _, p := range d.Pools {
-					left, of := p.Left(now)
-					link.Pools = append(link.Pools, api.NetbootPool{Range: fmt.Sprintf("%s-%s", p.Config().From, p.Config().To), Left: left, Of: of})
-				}
-			})
-		}
-		out.Links = append(out.Links, link)
-	}
 	for _, a := range s.boot.trail.Machines() {
 		t := api.BootTrail{Address: a.String(), Stuck: s.boot.trail.Stuck(now, a), Steps: []api.BootStep{}, Model: s.boot.told[a]}
 		if t.Stuck != "" && s.boot.trail.Silent(now, a) {
@@ -387,4 +405,57 @@ func (s *Service) fillStatus(out *api.NetbootStatus) (silent []int) {
 		out.Machines = append(out.Machines, t)
 	}
 	return silent
+}
+
+// linkStatus takes one lock after the other: the DHCP server's must never be waited for
+// with that of boot held.
+func (s *Service) linkStatus(now time.Time, l *link) api.NetbootLink {
+	s.boot.mu.Lock()
+	out := api.NetbootLink{Interface: l.Name, Mode: string(l.Mode), Address: l.Server.String(), State: l.state}
+	s.boot.mu.Unlock()
+	if l.dhcp == nil {
+		return out
+	}
+	l.dhcp.Change(func(d *netboot.Desk) {
+		for _, p := range d.Pools {
+			left, of := p.Left(now)
+			out.Pools = append(out.Pools, api.NetbootPool{Range: fmt.Sprintf("%s-%s", p.Config().From, p.Config().To), Left: left, Of: of})
+		}
+	})
+	return out
+}
+
+// mayFix tells whether an address can belong to a workstation: it lies in a subnet that
+// is served in mode whole, and nobody else needs it.
+func (s *Service) mayFix(a netip.Addr) error {
+	pools, why := 0, error(nil)
+	for _, l := range s.boot.links {
+		if l.Server == a {
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("%s is this service's own address on %s", a, l.Name))
+		}
+		if l.dhcp == nil {
+			continue
+		}
+		fits := false
+		l.dhcp.Change(func(d *netboot.Desk) {
+			for _, p := range d.Pools {
+				pools++
+				if err := p.MayFix(a); err == nil {
+					fits = true
+				} else if p.Config().Prefix.Contains(a) {
+					why = err
+				}
+			}
+		})
+		if fits {
+			return nil
+		}
+	}
+	switch {
+	case pools == 0:
+		return huma.Error409Conflict("no interface gives addresses (serve --netboot NAME=whole); another server does, and the address is entered there")
+	case why != nil:
+		return huma.Error422UnprocessableEntity(why.Error())
+	}
+	return huma.Error422UnprocessableEntity(fmt.Sprintf("%s is in none of the subnets that addresses are given in", a))
 }

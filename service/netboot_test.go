@@ -32,7 +32,7 @@ func bootHouse(t *testing.T, change func(*service.Config)) (c *apiclient.Client,
 	require.NoError(t, err)
 	tls, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	config := service.Config{Data: data, Multicast: loopback, Secure: tls, Netboot: service.Netboot{Agent: file}}
+	config := service.Config{Data: data, Multicast: loopback, Secure: tls, BuildFrom: []string{os.TempDir()}, Netboot: service.Netboot{Agent: file}}
 	if change != nil {
 		change(&config)
 	}
@@ -157,7 +157,7 @@ func TestAgentsCallByTLSAndBelieveOneCertificate(t *testing.T) {
 	over, err := apiclient.New(secure, "")
 	require.NoError(t, err)
 	over = over.Over(&http.Client{Transport: &http.Transport{TLSClientConfig: config}})
-	_, err = over.CheckIn(t.Context(), api.CheckIn{AgentVersion: agent.Version, Addresses: []string{"00:00:5e:00:53:11"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
+	_, err = over.CheckIn(t.Context(), api.CheckIn{Boot: "boot", AgentVersion: agent.Version, Addresses: []string{"00:00:5e:00:53:11"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
 	assert.ErrorContains(t, err, "ticket of their boot script", "TLS works; a ticket is wanted as well")
 	plain, err := apiclient.New(secure, "")
 	require.NoError(t, err)

@@ -2,7 +2,6 @@ package service
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
 	"net/netip"
@@ -13,25 +12,7 @@ import (
 	"jugate/bootwire"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
-	"jugate/core/slabstore"
-	"jugate/records"
 )
-
-// checkTicket decides whether an agent may check in. A ticket that is not good is
-// refused even where none is needed: something is wrong then.
-func (s *Service) checkTicket(ctx context.Context, in api.CheckIn, addresses []hwaddr.Address) error {
-	if in.Ticket == "" {
-		if s.config.Tickets {
-			return huma.Error403Forbidden("workstations check in with the ticket of their boot script, or the key of their media, and this one has neither; start it over the network or from media")
-		}
-		return nil
-	}
-	err := s.records.UseTicket(ctx, s.config.Now(), slabstore.Sum([]byte(in.Ticket)).String(), in.Boot, addresses)
-	if errors.Is(err, records.ErrTicket) {
-		return huma.Error403Forbidden(err.Error())
-	}
-	return err
-}
 
 // called notes that a machine's agent has called, if the machine was seen booting.
 func (s *Service) called(a hwaddr.Address, label string) {
@@ -139,7 +120,10 @@ func (s *Service) netbootRoutes(h huma.API) {
 		var a netip.Addr
 		if in.Body.Address != "" {
 			if a, err = netip.ParseAddr(in.Body.Address); err != nil || !a.Is4() {
-				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is no IPv4 address", in.Body.Address))
+				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is not an IPv4 address", in.Body.Address))
+			}
+			if err := s.mayFix(a); err != nil {
+				return nil, err
 			}
 		}
 		if err := s.records.SetFixedAddress(ctx, w.ID, a); err != nil {

@@ -3,6 +3,7 @@ package service
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"strings"
 	"syscall"
@@ -22,10 +23,11 @@ import (
 // Handler has everything the service answers over HTTP.
 func (s *Service) Handler() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer)
+	r.Use(middleware.Recoverer, notePeer, steady)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
 		writeJSON(w, http.StatusOK, "application/json", api.Health{Status: "up", Version: Version})
 	})
+	r.Get("/readyz", s.ready)
 	r.Route("/api/v1", func(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler) // the console signs in with a cookie
 		s.peopleAPI(r)
@@ -38,6 +40,53 @@ func (s *Service) Handler() http.Handler {
 	s.bootRoutes(r)
 	r.NotFound(console.Handler().ServeHTTP)
 	return r
+}
+
+// ready tells whether the service can do its work now.
+func (s *Service) ready(w http.ResponseWriter, r *http.Request) {
+	health, status := api.Health{Status: "ready", Version: Version}, http.StatusOK
+	if err := s.records.Ready(r.Context()); err != nil {
+		health.Status, status = "the records cannot be used: "+err.Error(), http.StatusServiceUnavailable
+	} else if err := s.roomForSlabs(); err != nil {
+		health.Status, status = err.Error(), http.StatusServiceUnavailable
+	}
+	writeJSON(w, status, "application/json", health)
+}
+
+// detailsAtMost is how many faults of a request an answer lists.
+const detailsAtMost = 10
+
+func init() { huma.NewError = boundedError(huma.NewError) }
+
+// boundedError makes errors that repeat nothing of the request: neither without end nor
+// what may be a secret.
+func boundedError(plain func(status int, message string, errs ...error) huma.StatusError) func(int, string, ...error) huma.StatusError {
+	return func(status int, message string, errs ...error) huma.StatusError {
+		var few []error
+		for i, err := range errs {
+			if i == detailsAtMost {
+				few = append(few, &huma.ErrorDetail{Message: fmt.Sprintf("and %d more", len(errs)-i)})
+				break
+			}
+			var d huma.ErrorDetailer
+			if errors.As(err, &d) {
+				detail := *d.ErrorDetail()
+				detail.Value, detail.Message, detail.Location = nil, clipped(detail.Message), clipped(detail.Location)
+				err = &detail
+			}
+			few = append(few, err)
+		}
+		return plain(status, clipped(message), few...)
+	}
+}
+
+// clipped is the beginning of a text that may be of any length.
+func clipped(s string) string {
+	const most = 2000
+	if len(s) <= most {
+		return s
+	}
+	return strings.ToValidUTF8(s[:most], "") + "…"
 }
 
 // OpenAPI is the document that describes /api/v1, made from the Go types.
@@ -59,6 +108,8 @@ func (s *Service) peopleAPI(r chi.Router) huma.API {
 	h.UseMiddleware(s.requirePerson(h))
 	s.sessionRoutes(h)
 	s.workstationRoutes(h)
+	s.strangerRoutes(h)
+	s.cardRoutes(h)
 	s.groupRoutes(h)
 	s.imageRoutes(h)
 	s.storeRoutes(h)
@@ -69,6 +120,7 @@ func (s *Service) peopleAPI(r chi.Router) huma.API {
 	s.receiptRoutes(h)
 	s.bootenvRoutes(h)
 	s.mediaRoutes(h)
+	s.keyRoutes(h)
 	s.wishRoutes(h)
 	s.netbootRoutes(h)
 	s.driverRoutes(h)
@@ -88,6 +140,8 @@ func problem(err error) error {
 		return huma.Error404NotFound(detail(err, records.ErrNotFound))
 	case errors.Is(err, records.ErrConflict):
 		return huma.Error409Conflict(detail(err, records.ErrConflict))
+	case errors.Is(err, records.ErrFull):
+		return huma.NewError(http.StatusInsufficientStorage, "the disk of the service's records is full: free some room on it and try again")
 	case errors.Is(err, slabstore.ErrFull), errors.Is(err, syscall.ENOSPC):
 		return huma.NewError(http.StatusInsufficientStorage, "the service's store is full: free some room on its disk and try again")
 	case errors.Is(err, slabstore.ErrDigest), errors.Is(err, slabstore.ErrFrame), errors.Is(err, image.ErrManifest):

@@ -1,14 +1,19 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"crypto/subtle"
 	"database/sql"
 	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
+	"net/netip"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -17,6 +22,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/delivery"
+	"jugate/core/image"
 	"jugate/core/norm"
 	"jugate/core/parcel"
 	"jugate/core/roster"
@@ -31,6 +37,7 @@ type runner struct {
 	s           *Service
 	rec         records.Delivery
 	number      uint32        // another one each time the delivery is taken up
+	slabMap     *image.Map    // of the version; empty in one that only ends
 	seal        *parcel.Seal  // nil unless it is sealed
 	kick        chan struct{} // has room for one
 	rateNow     atomic.Int64  // bits a second of the stream
@@ -55,6 +62,7 @@ type runner struct {
 
 	unwritten []delivery.Member // ended, receipt still to be written
 	notes     []records.DeliveryChange
+	trouble   string // why something could not be recorded
 }
 
 const (
@@ -81,8 +89,11 @@ func newRunner(s *Service, rec records.Delivery, members []records.Workstation) 
 	if err := json.Unmarshal([]byte(rec.Aside), &aside); err != nil {
 		return nil, err
 	}
+	if _, err := netip.ParseAddrPort(rec.GroupAddr); err != nil {
+		return nil, fmt.Errorf("its multicast address: %w", err)
+	}
 	r := &runner{
-		s: s, rec: rec, number: rand.Uint32(), members: map[int64]records.Workstation{}, kick: make(chan struct{}, 1), wire: rec.WireBytes,
+		s: s, rec: rec, number: rand.Uint32(), slabMap: slabs, members: map[int64]records.Workstation{}, kick: make(chan struct{}, 1), wire: rec.WireBytes,
 		unicast: map[int64]int64{}, rate: rec.Rate, pace: 1, unicasts: rate.NewLimiter(rate.Inf, unicastBurst), streamEnded: make(chan struct{}),
 	}
 	if rec.Sealed {
@@ -97,12 +108,14 @@ func newRunner(s *Service, rec records.Delivery, members []records.Workstation) 
 	for i := range slabs.Distinct() {
 		whole.Add(i)
 	}
-	options := delivery.Options{Rule: rule, Ordered: rec.Created, WaitAtMost: time.Duration(rec.WaitAtMost) * time.Second, Whole: whole, Aside: delivery.AsideRule{
+	wait := cmp.Or(time.Duration(rec.WaitAtMost)*time.Second, waitByDefault)
+	options := delivery.Options{Rule: rule, Ordered: latest(rec.Created, rule.Earliest()), WaitAtMost: wait, GiveUpAfter: wait + giveUpAfter, Whole: whole, Bytes: rec.UsedBytes, Aside: delivery.AsideRule{
 		Never: aside.Never, Loss: aside.LossPercent / 100, DiskLag: time.Duration(aside.DiskSeconds) * time.Second, Silence: time.Duration(aside.SilentSeconds) * time.Second}}
 	if rec.State != delivery.Gathering {
 		// It was under way when the service ended: it goes on with whoever is there
 		// again soon.
 		options.Ordered, options.WaitAtMost, options.Rule = s.config.Now(), resumeWait, delivery.Rule{}
+		options.GiveUpAfter, options.Resumed = delivery.Silence, true
 	}
 	r.d = delivery.New(options, slices.Sorted(maps.Keys(r.members)))
 	if rec.Paused {
@@ -116,7 +129,7 @@ func newRunner(s *Service, rec records.Delivery, members []records.Workstation) 
 // newStoppedRunner makes a runner that only ends the delivery, with receipts that
 // say why.
 func newStoppedRunner(s *Service, rec records.Delivery, members []records.Workstation, reason string) (*runner, error) {
-	r := &runner{s: s, rec: rec, members: map[int64]records.Workstation{}, kick: make(chan struct{}, 1), wire: rec.WireBytes,
+	r := &runner{s: s, rec: rec, slabMap: &image.Map{}, members: map[int64]records.Workstation{}, kick: make(chan struct{}, 1), wire: rec.WireBytes,
 		unicast: map[int64]int64{}, rate: rec.Rate, pace: 1, unicasts: rate.NewLimiter(rate.Inf, unicastBurst), streamEnded: make(chan struct{})}
 	var ids []int64
 	for _, w := range members {
@@ -126,6 +139,86 @@ func newStoppedRunner(s *Service, rec records.Delivery, members []records.Workst
 	r.d = delivery.New(delivery.Options{}, ids)
 	r.stop(s.config.Now(), reason)
 	return r, nil
+}
+
+func latest(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
+	}
+	return a
+}
+
+// remains is a runner that ends what this one has left.
+func (r *runner) remains(now time.Time, reason string) *runner {
+	r.mu.Lock() // a fault does not hold it: every lock is given back by defer
+	defer r.mu.Unlock()
+	var left []records.Workstation
+	for id, w := range r.members {
+		if !r.d.Ended(id) || slices.ContainsFunc(r.unwritten, func(m delivery.Member) bool { return m.ID == id }) {
+			left = append(left, w)
+		}
+	}
+	last, err := newStoppedRunner(r.s, r.rec, left, reason)
+	if err != nil {
+		return r
+	}
+	last.wire, last.unwritten, last.notes = r.wire, nil, r.notes
+	return last
+}
+
+// nonce is what a workstation's proof begins with: nobody else knows it, and it is the
+// same after a restart of the service.
+func (r *runner) nonce(workstation int64) []byte {
+	sum := slabstore.Sum(fmt.Appendf(nil, "proof of %d in delivery %d, session %d: %s", workstation, r.rec.ID, r.rec.Session, r.s.secret))
+	return sum[:16]
+}
+
+// proven tells whether a proof is the one that reading the whole disk back gives.
+func (r *runner) proven(workstation int64, proof []byte) bool {
+	return subtle.ConstantTimeCompare(proof, r.slabMap.Proof(r.nonce(workstation))) == 1
+}
+
+// warning says what keeps the delivery from getting on; empty if nothing does.
+func (r *runner) warning(now time.Time) string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.trouble != "" {
+		return r.trouble
+	}
+	if r.d.State() != delivery.Gathering {
+		return ""
+	}
+	var away []string
+	ready := 0
+	for _, m := range r.d.Members() {
+		switch m.Phase {
+		case delivery.Awaited:
+			away = append(away, r.members[m.ID].Name)
+		case delivery.Ended:
+		default:
+			ready++
+		}
+	}
+	if len(away) == 0 {
+		return ""
+	}
+	slices.Sort(away)
+	text := fmt.Sprintf("%d ready, %d awaited (%s)", ready, len(away), firstOf(away, 5))
+	if rule, err := delivery.ParseRule(r.rec.Rule); err == nil && now.Before(rule.Earliest()) {
+		return "" // it is not to start yet
+	}
+	if at := r.d.Starts(); now.Before(at) {
+		return fmt.Sprintf("%s; starts at %s with whoever is ready then", text, at.UTC().Format("15:04 MST"))
+	}
+	return text + "; starts as soon as one is ready"
+}
+
+// firstOf are the first of many names.
+func firstOf(names []string, n int) string {
+	if len(names) <= n {
+		return strings.Join(names, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(names[:n], ", "), len(names)-n)
 }
 
 // resumeWait is how long a delivery that is taken up again waits for its
@@ -358,15 +451,22 @@ func (r *runner) run(ctx context.Context) {
 		}
 		r.limitUnicasts(busy)
 		settled := r.writeReceipts(ctx) && r.writeNotes(ctx)
+		if !settled && r.s.reserve.give() { // the disk may be full: that is what it is for
+			settled = r.writeReceipts(ctx) && r.writeNotes(ctx)
+		}
 		if settled && (state != recorded || !state.Over() && now.Sub(stored) >= storeEvery) {
 			if err := r.s.records.SetDelivery(ctx, now, r.rec.ID, state, reason, r.wireBytes()); err != nil {
 				r.s.log.Error("a delivery could not be recorded", "delivery", r.rec.ID, "state", state, "error", err)
 				settled = false
+				r.setTrouble("what it did cannot be recorded: " + recordProblem(err))
 			} else if stored = now; state != recorded {
 				recorded = state
 				r.s.log.Info("delivery", "delivery", r.rec.ID, "image", r.rec.Image, "state", state)
 				told = time.Time{}
 			}
+		}
+		if settled {
+			r.setTrouble("")
 		}
 		if r.s.config.Now().Sub(told) >= tellEvery {
 			told = r.s.config.Now()
@@ -386,14 +486,10 @@ const bySelf = "the service"
 
 // open begins the stream.
 func (r *runner) open(ctx context.Context, working *sync.WaitGroup) *stream {
-	t := &stream{r: r, do: make(chan func(time.Time, *norm.Sender)), base: r.wire, prefix: rand.Uint32(), sizes: map[norm.ObjectID]int64{}}
-	_, slabs, err := r.s.load(&records.Version{Image: r.rec.Image, Number: r.rec.Version, Digest: r.rec.Digest})
-	t.slabs = slabs
+	t := &stream{r: r, slabs: r.slabMap, do: make(chan func(time.Time, *norm.Sender)), base: r.wire, prefix: rand.Uint32(), sizes: map[norm.ObjectID]int64{}}
 	working.Go(func() {
 		defer close(r.streamEnded)
-		if err == nil {
-			err = t.run(ctx)
-		}
+		err := guarded(func() error { return t.run(ctx) })
 		if err != nil && ctx.Err() == nil {
 			// Not the end: whatever did not go out is mended.
 			r.s.log.Error("the stream broke off", "delivery", r.rec.ID, "image", r.rec.Image, "error", err)
@@ -447,6 +543,20 @@ func (r *runner) wireBytes() int64 {
 	return sum
 }
 
+func (r *runner) setTrouble(text string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.trouble = text
+}
+
+// recordProblem says in words why the records took something not.
+func recordProblem(err error) string {
+	if errors.Is(err, records.ErrFull) {
+		return "the disk of the records is full; free some room"
+	}
+	return err.Error()
+}
+
 // writeNotes writes what was done; what cannot be written now stays.
 func (r *runner) writeNotes(ctx context.Context) bool {
 	r.mu.Lock()
@@ -489,7 +599,7 @@ func (r *runner) writeReceipts(ctx context.Context) bool {
 		}
 		r.mu.Unlock()
 		receipt := records.Receipt{
-			DeliveryID: r.rec.ID, WorkstationID: w.ID, Workstation: w.Name, Address: w.Addresses()[0].String(),
+			DeliveryID: r.rec.ID, WorkstationID: w.ID, Workstation: w.Name, Address: w.Address().String(),
 			Image: r.rec.Image, Version: r.rec.Version, Digest: r.rec.Digest,
 			Started: sql.NullTime{Time: m.Began, Valid: !m.Began.IsZero()}, Ended: m.Ended,
 			BytesMulticast: m.Last.Multicast, BytesUnicast: m.Last.Unicast,
@@ -498,6 +608,7 @@ func (r *runner) writeReceipts(ctx context.Context) bool {
 		}
 		if err := r.s.records.AddReceipt(ctx, receipt); err != nil {
 			r.s.log.Error("a receipt could not be written", "delivery", r.rec.ID, "workstation", w.Name, "error", err)
+			r.setTrouble(fmt.Sprintf("%d receipts cannot be written, and are tried again: %s", len(r.unwritten), recordProblem(err)))
 			return false
 		}
 		r.unwritten = r.unwritten[1:]

@@ -16,6 +16,8 @@
 //	images/         see core/image
 //	bootenv/        see core/bootenv
 //	uploads/        slab maps of captures that are not committed yet
+//	scratch/        what is worked on, empty after a start
+//	reserve         room for receipts, given up when the disk is full
 package service
 
 import (
@@ -39,13 +41,14 @@ import (
 
 	"jugate/core/bootenv"
 	"jugate/core/driver"
+	"jugate/core/durable"
 	"jugate/core/image"
 	"jugate/core/slabstore"
 	"jugate/records"
 )
 
 // Version is told by /healthz.
-const Version = "0.1.0"
+const Version = "0.2.0"
 
 // ErrInUse says that another service runs on the data folder.
 var ErrInUse = errors.New("the data folder is in use")
@@ -62,6 +65,15 @@ type Config struct {
 	Netboot       Netboot
 	// Secure is where agents call by TLS; nil has them call by HTTP.
 	Secure net.Listener
+	// KeepFree is how many bytes of the records' disk slabs do not take; keepFree by
+	// default.
+	KeepFree int64
+	// AcceptCards has unknown network cards of workstations accepted at once that are
+	// known by UUID and serial number; otherwise they are proposals.
+	AcceptCards bool
+	// BuildFrom are the folders that systems for builds of the boot environment may lie
+	// in, beside the machine's own root as a whole.
+	BuildFrom []string
 	// Tickets has agents check in with what their boot script or media gave them, and
 	// not just with a hardware address.
 	Tickets bool
@@ -82,9 +94,14 @@ type Service struct {
 	systems systems
 	insides insides
 	signIns signIns
+	tries   tries
+	reserve *reserve
+
+	newcomers newcomers
 
 	certificate []byte // PEM
 	keyPair     tls.Certificate
+	secret      string // what only this service knows, the same at each start
 	securePort  uint16 // 0 without TLS
 
 	events   broker
@@ -117,6 +134,9 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 		c.Now = time.Now
 	}
 	c.Multicast.setDefaults()
+	if c.KeepFree == 0 {
+		c.KeepFree = keepFree
+	}
 	for _, dir := range []string{c.Data, filepath.Join(c.Data, "images"), filepath.Join(c.Data, "uploads")} {
 		if err := os.MkdirAll(dir, 0o750); err != nil {
 			return nil, fmt.Errorf("make the data folder: %w", err)
@@ -139,6 +159,9 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if s.lock, err = lock(filepath.Join(s.config.Data, "jugate.lock")); err != nil {
 		return err
 	}
+	if err = s.sweepFolders(); err != nil {
+		return err
+	}
 	if s.token, err = token(filepath.Join(s.config.Data, "admin.token")); err != nil {
 		return err
 	}
@@ -151,6 +174,9 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if s.drivers, err = driver.OpenLibrary(filepath.Join(s.config.Data, "drivers")); err != nil {
 		return fmt.Errorf("open the driver library: %w", err)
 	}
+	for _, n := range s.drivers.Notices {
+		s.log.Error(n)
+	}
 	if s.config.Netboot.Unknown == "" {
 		s.config.Netboot.Unknown = Hold
 	}
@@ -160,7 +186,18 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if s.records, err = records.Open(ctx, filepath.Join(s.config.Data, "jugate.db")); err != nil {
 		return err
 	}
-	return s.resumeDeliveries(ctx)
+	s.reserve = openReserve(filepath.Join(s.config.Data, "reserve"), s.log)
+	for _, n := range s.records.Notices {
+		s.log.Error("the records: " + n)
+	}
+	if n, err := s.records.CheckReceipts(ctx); err != nil {
+		s.log.Error("the chain of receipts is not sound", "receipts", n, "error", err)
+	}
+	if err := errors.Join(s.keepStates(ctx), s.resumeDeliveries(ctx)); err != nil {
+		return err
+	}
+	s.work.Go(s.keepHouse)
+	return nil
 }
 
 // lock takes the data folder. The file names the process that holds it.
@@ -182,7 +219,7 @@ func token(path string) (string, error) {
 	text, err := os.ReadFile(path)
 	if errors.Is(err, fs.ErrNotExist) {
 		fresh := newSecret()
-		return fresh, os.WriteFile(path, []byte(fresh+"\n"), 0o600)
+		return fresh, durable.Write(path, []byte(fresh+"\n"), 0o600)
 	}
 	if err == nil && len(strings.TrimSpace(string(text))) < 32 {
 		err = fmt.Errorf("%s holds no token; remove it to have a new one made", path)
@@ -220,11 +257,11 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelWarn),
 	}
+	server.TLSConfig = &tls.Config{Certificates: []tls.Certificate{s.keyPair}, MinVersion: tls.VersionTLS13}
 	failed := make(chan error, 2)
 	go func() { failed <- server.Serve(listener) }()
 	if s.config.Secure != nil {
-		secure := tls.NewListener(s.config.Secure, &tls.Config{Certificates: []tls.Certificate{s.keyPair}, MinVersion: tls.VersionTLS13})
-		go func() { failed <- server.Serve(secure) }()
+		go func() { failed <- server.ServeTLS(s.config.Secure, "", "") }() // which speaks HTTP/2, too
 	}
 	select {
 	case err := <-failed:
@@ -238,11 +275,13 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 		return err
 	}
 	// What is left are connections on which nothing was asked yet, or that do not end.
+	s.log.Warn("requests that had not ended were cut off", "after", shutdownGrace)
 	return server.Close()
 }
 
-// shutdownGrace is how long running requests may take to finish.
-const shutdownGrace = 2 * time.Second
+// shutdownGrace is how long running requests may take to finish: slabs, boot files and
+// answers that are on their way.
+const shutdownGrace = 20 * time.Second
 
 // Close ends what runs and gives the data folder back. Deliveries that were
 // still gathering go on at the next start.

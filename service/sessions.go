@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"crypto/subtle"
 	"net/http"
+	"net/netip"
 	"strings"
 	"sync"
 	"time"
@@ -75,15 +76,36 @@ func (s *Service) requirePerson(h huma.API) func(huma.Context, func(huma.Context
 	return func(ctx huma.Context, next func(huma.Context)) {
 		cookie, _ := huma.ReadCookie(ctx, api.SessionCookie)
 		open := ctx.Operation().Security != nil && len(ctx.Operation().Security) == 0
-		switch {
-		case open, s.isToken(bearer(ctx.Header("Authorization"))), cookie != nil && s.sessions.valid(cookie.Value, s.config.Now()):
+		now, from, given := s.config.Now(), peer(ctx.Context()), ctx.Header("Authorization")
+		if open || given == "" && cookie != nil && s.sessions.valid(cookie.Value, now) {
 			next(ctx)
-		case ctx.Header("Authorization") != "":
-			huma.WriteErr(h, ctx, http.StatusUnauthorized, "the token is wrong; the right one is in the file admin.token of the service's data folder")
-		default:
-			huma.WriteErr(h, ctx, http.StatusUnauthorized, "sign in first: the token is in the file admin.token of the service's data folder")
+			return
 		}
+		if given == "" {
+			huma.WriteErr(h, ctx, http.StatusUnauthorized, "sign in first: the token is in the file admin.token of the service's data folder")
+			return
+		}
+		if err := s.checkToken(now, from, bearer(given), ctx.Operation().Path); err != nil {
+			huma.WriteErr(h, ctx, err.GetStatus(), err.Error())
+			return
+		}
+		next(ctx)
 	}
+}
+
+// checkToken tells whether a token is the administrator's, as long as not too many
+// others came from the same place.
+func (s *Service) checkToken(now time.Time, from netip.Addr, token, asked string) huma.StatusError {
+	if err := s.tries.may(now, 0, from); err != nil {
+		s.log.Warn("too many wrong tokens", "from", from)
+		return errTooManyTries.(huma.StatusError)
+	}
+	if s.isToken(token) {
+		return nil
+	}
+	s.tries.wrong(now, 0, from)
+	s.log.Warn("a wrong token was refused", "from", from, "asked", asked)
+	return huma.Error401Unauthorized("the token is wrong; the right one is in the file admin.token of the service's data folder").(huma.StatusError)
 }
 
 func (s *Service) sessionRoutes(h huma.API) {
@@ -96,10 +118,10 @@ func (s *Service) sessionRoutes(h huma.API) {
 	}
 	huma.Register(h, huma.Operation{
 		OperationID: "sign-in", Method: http.MethodPost, Path: "/session", Summary: "Open a session of the console",
-		Security: []map[string][]string{}, Tags: []string{"session"}, Errors: []int{401},
+		Security: []map[string][]string{}, Tags: []string{"session"}, Errors: []int{401, 429}, MaxBodyBytes: 4 << 10,
 	}, func(ctx context.Context, in *struct{ Body api.SignIn }) (*signedIn, error) {
-		if !s.isToken(strings.TrimSpace(in.Body.Token)) {
-			return nil, huma.Error401Unauthorized("the token is wrong; the right one is in the file admin.token of the service's data folder")
+		if err := s.checkToken(s.config.Now(), peer(ctx), strings.TrimSpace(in.Body.Token), "/session"); err != nil {
+			return nil, err
 		}
 		return &signedIn{cookie(s.sessions.open(s.config.Now()), int(sessionLife.Seconds())), api.Session{Name: administrator}}, nil
 	})

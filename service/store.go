@@ -1,13 +1,16 @@
 package service
 
 import (
+	"cmp"
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"net/http"
 	"os"
 	"runtime"
 	"sync"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"golang.org/x/sync/errgroup"
@@ -47,6 +50,46 @@ func (s *Service) storeRoutes(h huma.API) {
 	})
 }
 
+// keepState keeps beside a version what the records say of it.
+func (s *Service) keepState(ctx context.Context, ref roster.Ref) error {
+	v, err := s.records.Version(ctx, ref)
+	if err != nil {
+		return err
+	}
+	state := image.State{Note: v.Note}
+	if v.Retired.Valid {
+		state.Retired = &v.Retired.Time
+	}
+	if v.Swept.Valid {
+		state.Swept = &v.Swept.Time
+	}
+	return s.files.SetState(v.Ref(), state)
+}
+
+func nullTime(t *time.Time) sql.NullTime {
+	if t == nil {
+		return sql.NullTime{}
+	}
+	return sql.NullTime{Time: *t, Valid: true}
+}
+
+// keepStates keeps the state of versions of which none is kept yet, as earlier versions
+// of the service left them.
+func (s *Service) keepStates(ctx context.Context) error {
+	rows, err := s.records.AllVersions(ctx)
+	if err != nil {
+		return err
+	}
+	for _, v := range rows {
+		if state, err := s.files.State(v.Ref()); err == nil && state == (image.State{}) && (v.Note != "" || v.Retired.Valid || v.Swept.Valid) {
+			if err := s.keepState(ctx, v.Ref()); err != nil {
+				s.log.Warn("what was said of a version cannot be kept beside it", "image", v.Ref(), "error", err)
+			}
+		}
+	}
+	return nil
+}
+
 // maxFaults is how many faults a verification lists.
 const maxFaults = 100
 
@@ -60,14 +103,11 @@ func (s *Service) verify(parent context.Context, ref roster.Ref, man *image.Mani
 			break
 		}
 		group.Go(func() error {
-			frame, err := s.slabs.Frame(d)
-			if err == nil {
-				_, err = slabstore.ExpandChecked(nil, frame, d)
-			}
+			size, err := s.slabs.Check(d)
 			mu.Lock()
 			defer mu.Unlock()
 			out.Slabs++
-			out.Bytes += int64(len(frame))
+			out.Bytes += size
 			if err == nil {
 				return nil
 			}
@@ -170,6 +210,8 @@ func (s *Service) needed(ctx context.Context, dryRun bool, out *api.Pruned) (map
 					v.Retired.Valid = false
 				} else if err != nil {
 					return nil, err
+				} else if err := s.keepState(ctx, v.Ref()); err != nil {
+					return nil, err
 				}
 			}
 			if v.Retired.Valid {
@@ -226,8 +268,14 @@ func (s *Service) rescan(ctx context.Context) (api.Rescanned, error) {
 			out.Broken = append(out.Broken, fmt.Sprintf("%s: %v", ref, err))
 			continue
 		}
+		state, err := s.files.State(ref)
+		if err != nil {
+			out.Broken = append(out.Broken, fmt.Sprintf("%s: what was said of it (state.json): %v", ref, err))
+			continue
+		}
 		v := recorded(ref, man, text)
-		v.Note = "found again by a rescan"
+		v.Note = cmp.Or(state.Note, "found again by a rescan")
+		v.Retired, v.Swept = nullTime(state.Retired), nullTime(state.Swept)
 		if err := s.records.AddVersion(ctx, s.config.Now(), 0, v); err != nil {
 			return out, err
 		}

@@ -23,9 +23,12 @@ const (
 	windowBytes   = 64 << 20
 	// prefetched is how many parcels are made ahead.
 	prefetched = 8
-	// flushAtMost ends a round although someone still asks.
-	flushAtMost = 10 * time.Second
-	etherHeader = 14 // bytes that Ethernet adds to a packet
+	// A round ends although someone still asks after half the time that it took, within
+	// these bounds: what is lacking then is mended otherwise, and whoever asks without
+	// end ends nothing.
+	flushAtLeast = 2 * time.Second
+	flushAtMost  = 10 * time.Second
+	etherHeader  = 14 // bytes that Ethernet adds to a packet
 )
 
 // stream is the multicast of one delivery: a sender of RFC 5740 that lives as
@@ -49,6 +52,7 @@ type round struct {
 	ready  chan packed
 	cancel context.CancelFunc
 	last   norm.ObjectID
+	began  time.Time
 	fed    bool      // all were handed to the sender
 	sentAt time.Time // when the last of them went out
 	sent   int64     // bytes
@@ -71,9 +75,14 @@ func (t *stream) run(ctx context.Context) error {
 	}
 	defer out.Close()
 	nodes := t.r.nodes()
+	var auth *norm.Auth
+	authSize := 0
+	if t.r.seal != nil {
+		auth, authSize = norm.NewAuth(t.r.rec.SealKey), norm.AuthSize
+	}
 	s, err := norm.NewSender(norm.SenderConfig{
 		Node: serviceNode, Instance: uint16(rand.Uint32()), Rate: float64(t.r.rateNow.Load()), Overhead: out.Overhead() + etherHeader,
-		SymbolSize: out.SymbolSize(), GroupSize: len(nodes), Window: windowObjects, WindowBytes: windowBytes,
+		SymbolSize: out.SymbolSize() - authSize, Auth: auth, GroupSize: len(nodes), Window: windowObjects, WindowBytes: windowBytes,
 		Accept: func(n norm.NodeID) bool { return t.r.isNode(n) },
 	}, time.Now())
 	if err != nil {
@@ -100,11 +109,17 @@ func (t *stream) begin(ctx context.Context, set *delivery.SlabSet) {
 	for i := range set.All() {
 		rd.total += t.slabs.Slab(i).Length()
 	}
-	go t.pack(fetching, set, rd.ready)
+	go func() {
+		defer close(rd.ready)
+		if err := guarded(func() error { t.pack(fetching, set, rd.ready); return nil }); err != nil {
+			t.r.s.log.Error("a round of the stream is cut short", "delivery", t.r.rec.ID, "error", err)
+		}
+	}()
 	t.send(ctx, func(now time.Time, _ *norm.Sender) {
 		if t.round != nil {
 			t.round.cancel()
 		}
+		rd.began = now
 		t.round, t.waiting = rd, nil
 		t.tell(now)
 	})
@@ -121,7 +136,6 @@ func (t *stream) send(ctx context.Context, change func(time.Time, *norm.Sender))
 
 // pack makes the parcels of a round, in the order of the disk.
 func (t *stream) pack(ctx context.Context, set *delivery.SlabSet, ready chan<- packed) {
-	defer close(ready)
 	for i := range set.All() {
 		frame, err := t.r.s.slabs.Frame(t.slabs.Slab(i).Digest)
 		if err != nil {
@@ -184,7 +198,7 @@ func (t *stream) feed(now time.Time, s *norm.Sender) (more bool) {
 		}
 		t.waiting = nil
 	}
-	if !rd.sentAt.IsZero() && now.Sub(rd.sentAt) > flushAtMost {
+	if !rd.sentAt.IsZero() && now.Sub(rd.sentAt) > min(max(rd.sentAt.Sub(rd.began)/2, flushAtLeast), flushAtMost) {
 		t.end(now)
 	}
 	return false

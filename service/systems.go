@@ -11,6 +11,7 @@ import (
 	"sync"
 
 	"jugate/core/driver"
+	"jugate/core/durable"
 	"jugate/core/fileview"
 	"jugate/core/image"
 	"jugate/core/volume"
@@ -84,16 +85,7 @@ func keep(path string, v any) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o750); err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Dir(path), "new")
-	if err != nil {
-		return err
-	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(text)
-	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
-		return err
-	}
-	return os.Rename(f.Name(), path)
+	return durable.Write(path, text, 0o640)
 }
 
 // lookInto reads the volumes of an image from its slabs until one has a system.

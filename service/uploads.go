@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -17,6 +18,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"jugate/api"
+	"jugate/core/durable"
 	"jugate/core/image"
 	"jugate/core/roster"
 	"jugate/core/slabstore"
@@ -85,7 +87,7 @@ func (s *Service) failErrand(ctx context.Context, in *struct {
 	ID   int64 `path:"id"`
 	Body api.Failure
 }) (*struct{}, error) {
-	e, err := s.openErrand(ctx, in.ID, records.ErrandCapture, records.ErrandDrivers)
+	e, err := s.failing(ctx, in.ID)
 	if err != nil {
 		return nil, problem(err)
 	}
@@ -98,6 +100,19 @@ func (s *Service) failErrand(ctx context.Context, in *struct {
 	os.Remove(s.uploadedMap(uploadOf(e.ID)))
 	s.tellErrand(ctx, e.ID)
 	return nil, nil
+}
+
+// failing finds the errand that an agent cannot do: any kind but a delivery's part, which
+// reports there.
+func (s *Service) failing(ctx context.Context, id int64) (*records.Errand, error) {
+	e, err := s.records.Errand(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if e.Kind == records.ErrandReceive {
+		return nil, huma.Error403Forbidden(fmt.Sprintf("errand %d is part of a delivery, which is told how it ends", id))
+	}
+	return s.openErrand(ctx, id, e.Kind)
 }
 
 // body reads a capture's request with a body of raw bytes.
@@ -137,6 +152,9 @@ func (s *Service) putSlab(w http.ResponseWriter, r *http.Request) {
 	}
 	d, err := slabInPath(r)
 	if err == nil {
+		err = s.mayStore(r.Context(), u, int64(len(frame)))
+	}
+	if err == nil {
 		err = s.store(u.key, d, frame)
 	}
 	if err != nil {
@@ -146,8 +164,42 @@ func (s *Service) putSlab(w http.ResponseWriter, r *http.Request) {
 	w.WriteHeader(http.StatusNoContent)
 }
 
+// quotaBeyond is what a capture may store beyond the size of its workstation's disks:
+// frames of slabs that cannot be compressed are a little longer.
+const quotaBeyond = 64 << 20
+
+// mayStore keeps a capture from storing more than its workstation has disks.
+func (s *Service) mayStore(ctx context.Context, u *upload, n int64) error {
+	if u.errand == nil {
+		return nil
+	}
+	quota := s.captures.quota(u.key)
+	if quota == 0 {
+		w, err := s.records.Workstation(ctx, u.errand.WorkstationID)
+		if err != nil {
+			return err
+		}
+		var inv api.Inventory
+		if err := json.Unmarshal([]byte(w.Inventory), &inv); err != nil {
+			return err
+		}
+		quota = quotaBeyond
+		for _, d := range inv.Disks {
+			quota += d.Size
+		}
+		s.captures.setQuota(u.key, quota)
+	}
+	if stored := s.captures.stored(u.key); stored+n > quota {
+		return huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("this capture has stored %d bytes, more than the workstation's disks have", stored))
+	}
+	return nil
+}
+
 // store takes a slab of an upload.
 func (s *Service) store(upload string, d slabstore.Digest, frame []byte) error {
+	if err := s.roomForSlabs(); err != nil {
+		return err
+	}
 	s.pins.pin(upload, d)
 	added, err := s.slabs.Put(d, frame)
 	if added {
@@ -163,7 +215,7 @@ func (s *Service) uploadedMap(upload string) string {
 func (s *Service) putMap(w http.ResponseWriter, r *http.Request) {
 	u, raw, err := s.body(w, r, image.MaxMap)
 	if err == nil {
-		err = os.WriteFile(s.uploadedMap(u.key), raw, 0o640)
+		err = durable.Write(s.uploadedMap(u.key), raw, 0o640)
 	}
 	if err != nil {
 		s.fail(w, r, err)
@@ -222,7 +274,7 @@ func (s *Service) commit(ctx context.Context, u *upload, text []byte) (*records.
 			return nil, err
 		}
 		man.Captured = s.config.Now().UTC().Truncate(time.Second)
-		man.Source = image.Source{Workstation: source.Name, Address: source.Addresses()[0], Model: source.Model}
+		man.Source = image.Source{Workstation: source.Name, Address: source.Address(), Model: source.Model}
 		if man.Despite != nil {
 			man.Despite.By = administrator
 		}
@@ -251,6 +303,11 @@ func (s *Service) commit(ctx context.Context, u *upload, text []byte) (*records.
 	}
 	if err := s.records.AddVersion(ctx, s.config.Now(), errand, v); err != nil {
 		return nil, err
+	}
+	if v.Note != "" {
+		if err := s.keepState(ctx, ref); err != nil {
+			s.log.Warn("what was said of a version cannot be kept beside it", "image", ref, "error", err)
+		}
 	}
 	s.pins.release(u.key)
 	s.log.Info("version committed", "image", v.Ref(), "workstation", v.Workstation, "used_bytes", v.UsedBytes, "new_slabs", v.NewSlabs)

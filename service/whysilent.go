@@ -51,7 +51,7 @@ func (s *Service) whySilent(ctx context.Context, out *api.NetbootStatus, silent 
 		if w, err := s.records.FindWorkstation(ctx, a.String()); err == nil {
 			m := machine(*w)
 			model, devices = m.Model, m.Devices
-			if plan, err := s.records.Plan(ctx, w.ID); err == nil && plan.Build > 0 {
+			if plan, err := s.records.Plan(ctx, s.config.Now(), w.ID); err == nil && plan.Build > 0 {
 				build = plan.Build
 			}
 		}

@@ -5,7 +5,6 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -25,20 +24,13 @@ import (
 type signIns struct {
 	mu    sync.Mutex
 	codes map[string]time.Time // until when
-	wrong []time.Time          // tries that failed lately
 }
 
 const (
 	// codeAlphabet leaves out what looks alike.
 	codeAlphabet = "ABCDEFGHJKMNPQRSTUVWXYZ23456789"
 	codeLength   = 8
-	// wrongAtMost is how many wrong tries there may be within wrongWithin, from all
-	// workstations together.
-	wrongAtMost = 10
-	wrongWithin = time.Minute
 )
-
-var errTooManyTries = errors.New("too many wrong codes; try again in a minute")
 
 // issue makes a code.
 func (s *signIns) issue(now time.Time, life time.Duration) (string, time.Time) {
@@ -62,7 +54,7 @@ func (s *signIns) issue(now time.Time, life time.Duration) (string, time.Time) {
 }
 
 // good tells whether a code is good, however it was typed.
-func (s *signIns) good(now time.Time, typed string) (bool, error) {
+func (s *signIns) good(now time.Time, typed string) bool {
 	code := strings.Map(func(r rune) rune {
 		if r == '-' || r == ' ' {
 			return -1
@@ -71,16 +63,8 @@ func (s *signIns) good(now time.Time, typed string) (bool, error) {
 	}, strings.ToUpper(typed))
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	s.wrong = slices.DeleteFunc(s.wrong, func(t time.Time) bool { return now.Sub(t) > wrongWithin })
-	if len(s.wrong) >= wrongAtMost {
-		return false, errTooManyTries
-	}
 	until, known := s.codes[code]
-	if !known || !now.Before(until) {
-		s.wrong = append(s.wrong, now)
-		return false, nil
-	}
-	return true, nil
+	return known && now.Before(until)
 }
 
 func (s *Service) wishRoutes(h huma.API) {
@@ -148,20 +132,18 @@ func (s *Service) mayReceive(ctx context.Context, image string, targets []record
 
 // signIn lets a person at a workstation order for this workstation.
 func (s *Service) signIn(ctx context.Context, in *struct{ Body api.TypedCode }) (*reply[api.SignedIn], error) {
-	id := caller(ctx)
-	good := s.isToken(in.Body.Code)
-	if !good {
-		var err error
-		if good, err = s.signIns.good(s.config.Now(), in.Body.Code); err != nil {
-			return nil, huma.Error429TooManyRequests(err.Error())
-		}
+	id, now := caller(ctx), s.config.Now()
+	if err := s.tries.may(now, id, peer(ctx)); err != nil {
+		s.log.Warn("too many wrong codes", "workstation", id, "from", peer(ctx))
+		return nil, err
 	}
 	w, err := s.records.Workstation(ctx, id)
 	if err != nil {
 		return nil, problem(err)
 	}
-	if !good {
-		s.log.Warn("a wrong code was typed", "workstation", w.Label())
+	if !s.isToken(in.Body.Code) && !s.signIns.good(now, in.Body.Code) {
+		s.tries.wrong(now, id, peer(ctx))
+		s.log.Warn("a wrong code was typed", "workstation", w.Label(), "from", peer(ctx))
 		return nil, huma.Error403Forbidden("this code is not good (any more)")
 	}
 	s.agents.signIn(id)
@@ -207,7 +189,7 @@ func (s *Service) wish(ctx context.Context, in *struct{ Body api.Wish }) (*struc
 		if err := roster.CheckName("a workstation", in.Body.Name); err != nil {
 			return nil, huma.Error422UnprocessableEntity(err.Error())
 		}
-		_, err = s.changeWorkstation(ctx, w.Addresses()[0].String(), func(id int64) error { return s.records.Admit(ctx, id, in.Body.Name, nil) })
+		_, err = s.changeWorkstation(ctx, w.Address().String(), func(id int64) error { return s.records.Admit(ctx, id, in.Body.Name, nil) })
 	case "receive":
 		if err = roster.MustBeAdmitted(w.Label(), w.State); err != nil {
 			return nil, huma.Error409Conflict(err.Error())

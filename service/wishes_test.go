@@ -12,10 +12,14 @@ import (
 
 // machine is a workstation of which only the calls are there.
 func (h *house) machine(n int, model string) (*apiclient.Client, string) {
+	return h.boot(n, model, "boot")
+}
+
+func (h *house) boot(n int, model, boot string) (*apiclient.Client, string) {
 	h.t.Helper()
 	nobody := h.client.WithToken("")
 	a := address(n).String()
-	in, err := nobody.CheckIn(h.t.Context(), api.CheckIn{AgentVersion: "test", Addresses: []string{a}, Inventory: api.Inventory{Model: model, Disks: []api.Disk{}, Cards: []api.Card{}}})
+	in, err := nobody.CheckIn(h.t.Context(), api.CheckIn{Boot: boot, AgentVersion: "test", Addresses: []string{a}, Inventory: api.Inventory{Model: model, Disks: []api.Disk{}, Cards: []api.Card{}}})
 	require.NoError(h.t, err)
 	return nobody.WithToken(in.Pass), a
 }
@@ -111,7 +115,7 @@ func TestSigningInAtAWorkstation(t *testing.T) {
 	assert.Equal(t, "herb-07", w.Name)
 
 	t.Log("# another boot is another person")
-	c, _ = h.machine(7, "A310")
+	c, _ = h.boot(7, "A310", "another boot")
 	assert.ErrorContains(t, c.Wish(ctx, api.Wish{Kind: "capture", Image: "garden-desk"}), "sign in first")
 
 	t.Log("# and guessing ends soon")
@@ -120,5 +124,5 @@ func TestSigningInAtAWorkstation(t *testing.T) {
 	}
 	assert.ErrorContains(t, err, "too many wrong codes")
 	_, err = c.SignIn(ctx, code.Code)
-	assert.ErrorContains(t, err, "too many wrong codes", "a good one does not help for a while")
+	assert.ErrorContains(t, err, "too many wrong codes", "a good one does not help for a while, here")
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -18,11 +19,14 @@ import (
 func (s *Service) workstation(w records.Workstation) api.Workstation {
 	out := api.Workstation{
 		ID: w.ID, Name: w.Name, State: string(w.State), Addresses: []string{},
-		Maker: w.Maker, Model: w.Model, Serial: w.Serial, Groups: w.Groups(),
+		Maker: w.Maker, Model: w.Model, Serial: w.Serial, UUID: w.UUID, Groups: w.Groups(), Proposed: []string{},
 		AgentVersion: w.AgentVersion, FirstSeen: w.FirstSeen, LastSeen: w.LastSeen,
 	}
 	for _, a := range w.Addresses() {
 		out.Addresses = append(out.Addresses, a.String())
+	}
+	for _, a := range w.Proposed() {
+		out.Proposed = append(out.Proposed, a.String())
 	}
 	if out.Groups == nil {
 		out.Groups = []string{}
@@ -105,6 +109,164 @@ func (s *Service) workstationRoutes(h huma.API) {
 	})
 }
 
+// strangerRoutes are for machines that nobody wants, or that are not what they were.
+func (s *Service) strangerRoutes(h huma.API) {
+	tags := []string{"workstations"}
+	huma.Register(h, huma.Operation{
+		OperationID: "forget-workstation", Method: http.MethodDelete, Path: "/workstations/{ref}", Tags: tags,
+		Summary: "Forget a newcomer, or a retired workstation of which nothing is recorded; it may come again",
+	}, func(ctx context.Context, in *WorkstationRef) (*struct{}, error) {
+		w, err := s.records.FindWorkstation(ctx, in.Ref)
+		if err != nil {
+			return nil, problem(err)
+		}
+		if err := s.records.Forget(ctx, w.ID); err != nil {
+			return nil, problem(err)
+		}
+		s.agents.forget(w.ID)
+		s.log.Info("workstation forgotten", "workstation", w.Label())
+		s.events.publish(bootEvent{})
+		return nil, nil
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "relearn-workstation", Method: http.MethodPost, Path: "/workstations/{ref}/relearn", Tags: tags,
+		Summary: "Take the UUID and serial number that a workstation tells next: its main board was exchanged",
+	}, func(ctx context.Context, in *WorkstationRef) (*reply[api.Workstation], error) {
+		return s.changeWorkstation(ctx, in.Ref, func(id int64) error { return s.records.Relearn(ctx, id) })
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "refuse-machine", Method: http.MethodPost, Path: "/refusals", Tags: tags,
+		Summary: "Turn a machine away for good, by hardware address or system UUID",
+	}, func(ctx context.Context, in *struct{ Body api.NewRefusal }) (*struct{}, error) {
+		return nil, problem(s.refuse(ctx, in.Body))
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "list-refusals", Method: http.MethodGet, Path: "/refusals", Tags: tags, Summary: "List who is turned away; sort by value or at",
+	}, func(ctx context.Context, in *struct{ Paging }) (*reply[api.Page[api.Refusal]], error) {
+		rows, total, err := s.records.Refusals(ctx, in.page())
+		return items(rows, total, err, func(r records.Refusal) api.Refusal {
+			return api.Refusal{Value: r.Value, At: r.At, By: r.By, Note: r.Note}
+		})
+	})
+
+	huma.Register(h, huma.Operation{
+		OperationID: "end-refusal", Method: http.MethodDelete, Path: "/refusals/{value}", Tags: tags, Summary: "Let a machine come again",
+	}, func(ctx context.Context, in *struct {
+		Value string `path:"value"`
+	}) (*struct{}, error) {
+		value := in.Value
+		if a, err := hwaddr.Parse(value); err == nil {
+			value = a.String()
+		}
+		return nil, problem(s.records.EndRefusal(ctx, value))
+	})
+}
+
+// refuse turns a machine away: a newcomer by all that it is known by, anything else by
+// what was said.
+func (s *Service) refuse(ctx context.Context, in api.NewRefusal) error {
+	var values []string
+	w, err := s.records.FindWorkstation(ctx, in.Machine)
+	switch {
+	case err == nil && w.State != roster.Newcomer:
+		return huma.Error409Conflict(fmt.Sprintf("%s is %s; retire it, and forget or refuse what is left then", w.Label(), w.State))
+	case err == nil:
+		for _, a := range w.Addresses() {
+			values = append(values, a.String())
+		}
+		if w.Identity().UUID != "" {
+			values = append(values, w.UUID)
+		}
+	case !errors.Is(err, records.ErrNotFound):
+		return err
+	default:
+		if a, err := hwaddr.Parse(in.Machine); err == nil {
+			values = []string{a.String()}
+		} else if id := roster.NewIdentity(in.Machine, ""); id.UUID != "" {
+			values = []string{id.UUID}
+		} else {
+			return huma.Error422UnprocessableEntity(fmt.Sprintf("%q is neither a newcomer nor a hardware address nor a system UUID that tells one machine from others", in.Machine))
+		}
+	}
+	if err := s.records.Refuse(ctx, records.Refusal{At: s.config.Now(), By: administrator, Note: in.Note}, values); err != nil {
+		return err
+	}
+	if w.ID != 0 {
+		s.agents.forget(w.ID)
+	}
+	s.log.Info("machine refused", "machine", in.Machine, "by", administrator)
+	s.events.publish(bootEvent{})
+	return nil
+}
+
+// cardRoutes are about hardware addresses: who has which.
+func (s *Service) cardRoutes(h huma.API) {
+	tags := []string{"workstations"}
+	type cardRef struct {
+		Address string `path:"address" doc:"Hardware address, in any spelling"`
+	}
+	huma.Register(h, huma.Operation{
+		OperationID: "list-cards", Method: http.MethodGet, Path: "/cards", Tags: tags, Summary: "List hardware addresses and their workstations; sort by address, workstation or state",
+	}, func(ctx context.Context, in *struct {
+		Paging
+		State string `query:"state" enum:"accepted,proposed,shared"`
+	}) (*reply[api.Page[api.HardwareAddress]], error) {
+		rows, total, err := s.records.Cards(ctx, in.State, in.page())
+		return items(rows, total, err, func(c records.Card) api.HardwareAddress {
+			return api.HardwareAddress{Address: c.Address, Workstation: c.Workstation, State: c.State}
+		})
+	})
+	give := func(change func(ctx context.Context, id int64, a hwaddr.Address) error, what string) func(context.Context, *struct {
+		cardRef
+		Body api.CardRef
+	}) (*reply[api.Workstation], error) {
+		return func(ctx context.Context, in *struct {
+			cardRef
+			Body api.CardRef
+		}) (*reply[api.Workstation], error) {
+			a, err := parseAddress(in.Address)
+			if err != nil {
+				return nil, err
+			}
+			s.log.Info("hardware address "+what, "address", a, "workstation", in.Body.Workstation, "by", administrator)
+			return s.changeWorkstation(ctx, in.Body.Workstation, func(id int64) error { return change(ctx, id, a) })
+		}
+	}
+	// The closures ask for s.records when called: the OpenAPI document is made without any.
+	huma.Register(h, huma.Operation{
+		OperationID: "accept-card", Method: http.MethodPost, Path: "/cards/{address}/accept", Tags: tags, Summary: "Make a hardware address one of a workstation's own",
+	}, give(func(ctx context.Context, id int64, a hwaddr.Address) error { return s.records.AcceptCard(ctx, id, a) }, "accepted"))
+	huma.Register(h, huma.Operation{
+		OperationID: "move-card", Method: http.MethodPost, Path: "/cards/{address}/move", Tags: tags, Summary: "Make a hardware address a workstation's, whoever had it",
+	}, give(func(ctx context.Context, id int64, a hwaddr.Address) error { return s.records.MoveCard(ctx, id, a) }, "moved"))
+
+	change := func(do func(ctx context.Context, a hwaddr.Address) error, what string) func(context.Context, *cardRef) (*struct{}, error) {
+		return func(ctx context.Context, in *cardRef) (*struct{}, error) {
+			a, err := parseAddress(in.Address)
+			if err != nil {
+				return nil, err
+			}
+			if err := do(ctx, a); err != nil {
+				return nil, problem(err)
+			}
+			s.log.Info("hardware address "+what, "address", a, "by", administrator)
+			return nil, s.refix(ctx)
+		}
+	}
+	huma.Register(h, huma.Operation{
+		OperationID: "remove-card", Method: http.MethodDelete, Path: "/cards/{address}", Tags: tags, Summary: "Take a hardware address away from its workstation",
+	}, change(func(ctx context.Context, a hwaddr.Address) error { return s.records.RemoveCard(ctx, a) }, "removed"))
+	huma.Register(h, huma.Operation{
+		OperationID: "share-card", Method: http.MethodPut, Path: "/cards/{address}/shared", Tags: tags, Summary: "Say that a hardware address is of an adapter or dock that several machines use",
+	}, change(func(ctx context.Context, a hwaddr.Address) error { return s.records.ShareCard(ctx, a, true) }, "shared"))
+	huma.Register(h, huma.Operation{
+		OperationID: "unshare-card", Method: http.MethodDelete, Path: "/cards/{address}/shared", Tags: tags, Summary: "Say that a hardware address is one machine's",
+	}, change(func(ctx context.Context, a hwaddr.Address) error { return s.records.ShareCard(ctx, a, false) }, "not shared any more"))
+}
+
 // register enters a workstation that was never seen, by its hardware address. Other
 // references, and those of workstations that are known, it leaves alone.
 func (s *Service) register(ctx context.Context, ref string) error {
@@ -119,7 +281,7 @@ func (s *Service) register(ctx context.Context, ref string) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.records.CheckIn(ctx, s.config.Now(), []hwaddr.Address{a}, records.Workstation{Inventory: string(nothing)})
+	_, err = s.records.CheckIn(ctx, s.config.Now(), records.Seen{Own: []hwaddr.Address{a}, Workstation: records.Workstation{Inventory: string(nothing)}})
 	return err
 }
 

@@ -67,6 +67,46 @@ type Socket struct {
 	ifi    *net.Interface // nil if the routes choose
 }
 
+// SourceAddress is the address that packets of such a socket come from.
+func SourceAddress(c Config) (netip.Addr, error) {
+	s, err := Dial(c)
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	defer s.Close()
+	raw, err := s.conn.SyscallConn()
+	if err != nil {
+		return netip.Addr{}, err
+	}
+	var to unix.Sockaddr
+	if a := c.Group.Addr(); a.Is4() {
+		to = &unix.SockaddrInet4{Port: int(c.Group.Port()), Addr: a.As4()}
+	} else {
+		six := &unix.SockaddrInet6{Port: int(c.Group.Port()), Addr: a.As16()}
+		if s.ifi != nil {
+			six.ZoneId = uint32(s.ifi.Index)
+		}
+		to = six
+	}
+	var local unix.Sockaddr
+	var failed error
+	err = raw.Control(func(fd uintptr) { // the kernel chooses when it is connected
+		if failed = unix.Connect(int(fd), to); failed == nil {
+			local, failed = unix.Getsockname(int(fd))
+		}
+	})
+	if err = errors.Join(err, failed); err != nil {
+		return netip.Addr{}, fmt.Errorf("find the address that %s is sent from: %w", c.Group, err)
+	}
+	switch l := local.(type) {
+	case *unix.SockaddrInet4:
+		return netip.AddrFrom4(l.Addr), nil
+	case *unix.SockaddrInet6:
+		return netip.AddrFrom16(l.Addr), nil
+	}
+	return netip.Addr{}, errors.New("a socket of another kind")
+}
+
 // Dial opens a socket to send to a group from a port of its own, where receivers
 // can answer.
 func Dial(c Config) (*Socket, error) { return open(c, false) }

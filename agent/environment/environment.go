@@ -231,7 +231,7 @@ func dial(set Settings) (*apiclient.Client, error) {
 	if err != nil && !os.IsNotExist(err) {
 		return nil, err
 	}
-	transport := http.DefaultTransport.(*http.Transport).Clone()
+	transport := apiclient.AgentTransport()
 	if strings.HasPrefix(set.Service, "https:") {
 		transport.TLSClientConfig, err = apiclient.Pinned(pem)
 		if err != nil {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"flag"
 	"fmt"
+	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -47,5 +48,5 @@ func run(server, ifi string) error {
 	if err != nil {
 		return err
 	}
-	return agent.New(c, agent.Hardware{Interface: ifi}, agent.Options{Show: agent.Screen(os.Stdout)}).Run(ctx)
+	return agent.New(c.Over(&http.Client{Transport: apiclient.AgentTransport()}), agent.Hardware{Interface: ifi}, agent.Options{Show: agent.Screen(os.Stdout)}).Run(ctx)
 }

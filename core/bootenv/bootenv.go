@@ -172,3 +172,19 @@ func Diff(a, b *Build) (changes []Change) {
 	slices.SortFunc(changes, func(a, b Change) int { return strings.Compare(a.Path, b.Path) })
 	return changes
 }
+
+// Tag names the content of a part, or of all layers for InitrdPart; empty if the build
+// has no such part.
+func (b *Build) Tag(part string) string {
+	if part != InitrdPart {
+		if p, there := b.Parts[part]; there {
+			return p.Digest.String()
+		}
+		return ""
+	}
+	var all []byte
+	for _, l := range b.Layers {
+		all = append(all, l.Part.Digest[:]...)
+	}
+	return slabstore.Sum(all).String()
+}

@@ -14,6 +14,7 @@ import (
 
 	"github.com/zeebo/blake3"
 
+	"jugate/core/durable"
 	"jugate/core/slabstore"
 )
 
@@ -24,6 +25,9 @@ type Store struct{ dir string }
 func OpenStore(dir string) (*Store, error) {
 	for _, name := range []string{"builds", "parts"} {
 		if err := os.MkdirAll(filepath.Join(dir, name), 0o755); err != nil {
+			return nil, err
+		}
+		if err := durable.Sweep(filepath.Join(dir, name)); err != nil {
 			return nil, err
 		}
 	}
@@ -69,51 +73,36 @@ func (s *Store) save(b *Build) error {
 	if err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(filepath.Join(s.dir, "builds"), "new")
+	f, err := durable.Create(s.buildFile(b.Number), 0o644)
 	if err != nil {
 		return err
 	}
-	defer os.Remove(f.Name())
-	_, err = f.Write(text)
-	if err = errors.Join(err, f.Sync(), f.Chmod(0o644), f.Close()); err != nil {
+	defer f.Drop()
+	if _, err := f.Write(text); err != nil {
 		return err
 	}
-	if err := os.Link(f.Name(), s.buildFile(b.Number)); err != nil {
-		return err
-	}
-	return syncFolder(filepath.Join(s.dir, "builds"))
+	return f.KeepNew()
 }
 
 // put stores what fill writes as a part.
 func (s *Store) put(fill func(io.Writer) error) (Part, error) {
-	f, err := os.CreateTemp(filepath.Join(s.dir, "parts"), "new")
+	f, err := durable.Create(filepath.Join(s.dir, "parts", "part"), 0o644)
 	if err != nil {
 		return Part{}, err
 	}
-	defer os.Remove(f.Name())
+	defer f.Drop()
 	h := blake3.New()
 	err = fill(io.MultiWriter(f, h))
 	size, seekErr := f.Seek(0, io.SeekCurrent)
-	if err = errors.Join(err, seekErr, f.Sync(), f.Chmod(0o644), f.Close()); err != nil {
+	if err = errors.Join(err, seekErr); err != nil {
 		return Part{}, err
 	}
 	part := Part{Digest: slabstore.Digest(h.Sum(nil)), Size: size}
-	if err := os.Rename(f.Name(), s.partFile(part)); err != nil {
-		return Part{}, err
-	}
-	return part, syncFolder(filepath.Join(s.dir, "parts"))
+	return part, f.KeepAs(s.partFile(part))
 }
 
 func (s *Store) partFile(p Part) string {
 	return filepath.Join(s.dir, "parts", p.Digest.String())
-}
-
-func syncFolder(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	return errors.Join(d.Sync(), d.Close())
 }
 
 // Content is an open part, or several one after the other.

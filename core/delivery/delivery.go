@@ -70,6 +70,8 @@ const (
 var (
 	// ErrNotMember says that a workstation is not part of the delivery.
 	ErrNotMember = errors.New("the workstation is not part of this delivery")
+	// ErrReport says that a report cannot be true.
+	ErrReport = errors.New("the report cannot be true")
 	// ErrOver says that it is over, for the workstation or as a whole.
 	ErrOver = errors.New("the delivery is over for this workstation")
 )
@@ -108,7 +110,8 @@ type Member struct {
 	Ended   time.Time
 
 	speed      meter
-	checkSpeed float64 // bytes a second, once it has checked
+	checking   time.Time // since when it checks
+	checkSpeed float64   // bytes a second, once it has checked
 	loss       lossMeter
 	wasSilent  bool      // that is why it was set aside
 	deafSince  time.Time // of a running stream it has heard nothing since
@@ -134,7 +137,15 @@ type Options struct {
 	Rule       Rule
 	Ordered    time.Time
 	WaitAtMost time.Duration // after Ordered it starts with whoever is ready; 0 waits for the rule
-	Aside      AsideRule
+	// GiveUpAfter is after Ordered when it ends if nobody is there at all; 0 waits for
+	// ever.
+	GiveUpAfter time.Duration
+	// Resumed says that it was under way before: those who are awaited had begun.
+	Resumed bool
+	// Bytes is what a workstation has to read back; what claims to have done that
+	// faster than memory is not believed. 0 believes everything.
+	Bytes int64
+	Aside AsideRule
 	// Whole is every slab that has to get to a workstation which has nothing.
 	Whole *SlabSet
 }
@@ -241,7 +252,33 @@ func (d *Delivery) Ended(id int64) bool {
 	return m != nil && m.Phase == Ended
 }
 
-// Report takes what workstation id tells. Errors are ErrNotMember and ErrOver.
+// fastest is more bytes a second than any disk returns.
+const fastest = 32 << 30
+
+// believe holds a report against what the workstation has said before.
+func (d *Delivery) believe(now time.Time, m *Member, r Report) error {
+	for _, n := range []int64{r.Done, r.Total, r.Multicast, r.Unicast, r.Repaired, r.Packets, r.Lost, r.Backlog, r.BacklogLimit} {
+		if n < 0 {
+			return fmt.Errorf("%w: it counts below nothing", ErrReport)
+		}
+	}
+	switch {
+	case r.Done > r.Total:
+		return fmt.Errorf("%w: %d bytes are done of %d", ErrReport, r.Done, r.Total)
+	case !(r.DiskSpeed >= 0 && r.DiskSpeed < fastest):
+		return fmt.Errorf("%w: a disk that takes %v bytes a second", ErrReport, r.DiskSpeed)
+	case r.Phase != Ended || r.Error != "" || !r.Verified:
+		return nil
+	case m.Phase != Checking:
+		return fmt.Errorf("%w: the disk is said to be right, and was not checked", ErrReport)
+	case now.Sub(m.checking) < time.Duration(float64(d.options.Bytes)/fastest*float64(time.Second)):
+		return fmt.Errorf("%w: %d bytes were checked in %v", ErrReport, d.options.Bytes, now.Sub(m.checking))
+	}
+	return nil
+}
+
+// Report takes what workstation id tells. Errors are ErrNotMember and ErrOver, or wrap
+// ErrReport.
 func (d *Delivery) Report(now time.Time, id int64, r Report) error {
 	m := d.member(id)
 	if m == nil {
@@ -249,6 +286,12 @@ func (d *Delivery) Report(now time.Time, id int64, r Report) error {
 	}
 	if m.Phase == Ended {
 		return ErrOver
+	}
+	if err := d.believe(now, m, r); err != nil {
+		return err
+	}
+	if r.Phase == Checking && m.Phase != Checking {
+		m.checking = now
 	}
 	if r.Phase != m.Phase {
 		if m.Phase == Checking && r.Phase == Ended {
@@ -348,6 +391,9 @@ func (d *Delivery) Advance(now time.Time) Step {
 		d.giveUpSilent(now)
 		step.Aside = d.judge(now)
 	}
+	if d.state == Gathering {
+		d.giveUpAbsent(now)
+	}
 	if d.state == Gathering && d.gathered(now) {
 		d.state, d.streaming = Sending, true
 		step.Stream = d.firstRound()
@@ -370,7 +416,11 @@ func (d *Delivery) Advance(now time.Time) Step {
 	if !d.state.Over() && d.nobodyLeft() {
 		for _, m := range d.members {
 			if m.Phase == Awaited {
-				d.end(now, m, Absent, "it did not call in before the others were done")
+				if d.options.Resumed {
+					d.end(now, m, Failed, "it did not come back after a restart of the service before the others were done")
+				} else {
+					d.end(now, m, Absent, "it did not call in before the others were done")
+				}
 			}
 		}
 		d.state = Finished
@@ -407,6 +457,31 @@ func (d *Delivery) giveUpSilent(now time.Time) {
 			d.end(now, m, Failed, fmt.Sprintf("silent for %d s", int(silent.Seconds())))
 		}
 	}
+}
+
+// giveUpAbsent ends what nobody comes for.
+func (d *Delivery) giveUpAbsent(now time.Time) {
+	if d.options.GiveUpAfter == 0 || d.anyJoined() || now.Before(d.options.Ordered.Add(d.options.GiveUpAfter)) {
+		return
+	}
+	for _, m := range d.members {
+		switch {
+		case m.Phase != Awaited:
+		case d.options.Resumed:
+			d.end(now, m, Failed, "it did not come back after a restart of the service")
+		default:
+			d.end(now, m, Absent, fmt.Sprintf("it did not call in within %v", d.options.GiveUpAfter))
+		}
+	}
+}
+
+// Starts is when it starts at the latest, with whoever is ready then; zero if it waits
+// for its rule alone.
+func (d *Delivery) Starts() time.Time {
+	if d.options.WaitAtMost == 0 {
+		return time.Time{}
+	}
+	return d.options.Ordered.Add(d.options.WaitAtMost)
 }
 
 // gathered applies the rule to those who can still take part.
@@ -462,6 +537,9 @@ func (d *Delivery) Deadline(now time.Time) time.Time {
 		sooner(d.options.Rule.next(now))
 		if d.options.WaitAtMost > 0 {
 			sooner(d.options.Ordered.Add(d.options.WaitAtMost))
+		}
+		if d.options.GiveUpAfter > 0 {
+			sooner(d.options.Ordered.Add(d.options.GiveUpAfter))
 		}
 	case Mending:
 		if !d.streaming {

@@ -21,7 +21,7 @@ type story struct {
 func begin(t *testing.T, rule string) *story {
 	r, err := delivery.ParseRule(rule)
 	require.NoError(t, err)
-	whole, err := delivery.ParseRanges([]delivery.Range{{0, 99}})
+	whole, err := delivery.ParseRanges([]delivery.Range{{0, 99}}, 100)
 	require.NoError(t, err)
 	now := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
 	return &story{t: t, d: delivery.New(delivery.Options{Rule: r, Ordered: now, Whole: whole}, []int64{1, 2, 3, 4}), now: now}
@@ -32,9 +32,21 @@ func (s *story) pass(d time.Duration) { s.now = s.now.Add(d) }
 func (s *story) report(phase delivery.Phase, ids ...int64) delivery.Step {
 	s.t.Helper()
 	for _, id := range ids {
+		if phase == delivery.Ended && s.phase(id) != delivery.Checking {
+			require.NoError(s.t, s.d.Report(s.now, id, delivery.Report{Phase: delivery.Checking}))
+		}
 		require.NoError(s.t, s.d.Report(s.now, id, delivery.Report{Phase: phase, Verified: phase == delivery.Ended}))
 	}
 	return s.d.Advance(s.now)
+}
+
+func (s *story) phase(id int64) delivery.Phase {
+	for _, m := range s.d.Members() {
+		if m.ID == id {
+			return m.Phase
+		}
+	}
+	return ""
 }
 
 func (s *story) fail(id int64, why string) delivery.Step {

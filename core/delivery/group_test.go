@@ -157,7 +157,7 @@ func TestTimeLeftStaysBelievable(t *testing.T) {
 }
 
 func lacks(t *testing.T, ranges ...delivery.Range) *delivery.SlabSet {
-	s, err := delivery.ParseRanges(ranges)
+	s, err := delivery.ParseRanges(ranges, 1<<24)
 	require.NoError(t, err)
 	return s
 }
@@ -247,7 +247,7 @@ func TestANetworkWithoutMulticastEndsTheStream(t *testing.T) {
 
 func TestRangesOfSlabs(t *testing.T) {
 	for _, r := range []delivery.Range{{-1, 3}, {3, 2}, {0, 1 << 24}} {
-		_, err := delivery.ParseRanges([]delivery.Range{r})
+		_, err := delivery.ParseRanges([]delivery.Range{r}, 1<<24)
 		assert.ErrorIs(t, err, delivery.ErrRange)
 	}
 	s := lacks(t, delivery.Range{0, 0}, delivery.Range{62, 66}, delivery.Range{500, 500})
@@ -255,7 +255,7 @@ func TestRangesOfSlabs(t *testing.T) {
 	assert.True(t, s.Has(64))
 	assert.False(t, s.Has(67))
 	assert.False(t, s.Has(10_000))
-	again, err := delivery.ParseRanges(s.Ranges())
+	again, err := delivery.ParseRanges(s.Ranges(), 1<<24)
 	require.NoError(t, err)
 	assert.Equal(t, s.Ranges(), again.Ranges())
 	assert.Equal(t, []delivery.Range{{0, 0}, {64, 66}}, s.Without(lacks(t, delivery.Range{62, 63}, delivery.Range{500, 600})).Ranges())

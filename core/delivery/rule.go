@@ -117,6 +117,22 @@ func (r Rule) met(now time.Time, ready, possible int) bool {
 	return false
 }
 
+// Earliest is before when the stream cannot start; zero if it can at once.
+func (r Rule) Earliest() (earliest time.Time) {
+	for i, term := range r.terms {
+		var at time.Time
+		for _, c := range term {
+			if c.at.After(at) {
+				at = c.at
+			}
+		}
+		if i == 0 || at.Before(earliest) {
+			earliest = at
+		}
+	}
+	return earliest
+}
+
 // next is the first of the rule's times that is still to come.
 func (r Rule) next(now time.Time) (at time.Time) {
 	for _, t := range r.terms {

@@ -13,22 +13,22 @@ type SlabSet struct{ words []uint64 }
 // Range is the slabs from First to Last, both included.
 type Range [2]int
 
-// ErrRange says that a range of slabs is none.
-var ErrRange = errors.New("a range of slabs that is not possible")
+// ErrRange says that ranges are not those of a set of slabs.
+var ErrRange = errors.New("ranges of slabs have to be in order, apart from each other, and within the version")
 
-// maxSlabs bounds the numbers of slabs: 16 TiB in slabs of 1 MiB.
-const maxSlabs = 1 << 24
-
-// ParseRanges makes a set of ranges.
-func ParseRanges(ranges []Range) (*SlabSet, error) {
+// ParseRanges makes a set of ranges of a version that has so many slabs. They must come
+// in order and not overlap, so that their number bounds the work.
+func ParseRanges(ranges []Range, slabs int) (*SlabSet, error) {
 	s := &SlabSet{}
+	next := 0
 	for _, r := range ranges {
-		if r[0] < 0 || r[1] < r[0] || r[1] >= maxSlabs {
+		if r[0] < next || r[1] < r[0] || r[1] >= slabs {
 			return nil, ErrRange
 		}
 		for i := r[0]; i <= r[1]; i++ {
 			s.Add(i)
 		}
+		next = r[1] + 1
 	}
 	return s, nil
 }

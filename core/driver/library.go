@@ -18,6 +18,7 @@ import (
 	"github.com/zeebo/blake3"
 	"golang.org/x/sys/unix"
 
+	"jugate/core/durable"
 	"jugate/core/slabstore"
 )
 
@@ -31,6 +32,8 @@ var ErrNoPackage = errors.New("no such driver package")
 // ID/files. It may be used from several goroutines.
 type Library struct {
 	dir string
+	// Notices says what OpenLibrary could not read, in words.
+	Notices []string
 
 	mu    sync.RWMutex
 	packs []*Package // by name, then version
@@ -43,25 +46,29 @@ func OpenLibrary(dir string) (*Library, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, err
 	}
+	if err := durable.Sweep(dir); err != nil {
+		return nil, err
+	}
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return nil, err
 	}
 	l := &Library{dir: dir}
 	for _, e := range entries {
-		if strings.HasPrefix(e.Name(), "new") {
+		if strings.HasPrefix(e.Name(), "new") { // what a kill left of version 0.1.0
 			if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
 				return nil, err
 			}
 			continue
 		}
-		b, err := os.ReadFile(filepath.Join(dir, e.Name(), "package.json"))
-		if err != nil {
-			return nil, err
-		}
 		p := &Package{}
-		if err := json.Unmarshal(b, p); err != nil {
-			return nil, fmt.Errorf("driver package %s: %w", e.Name(), err)
+		b, err := os.ReadFile(filepath.Join(dir, e.Name(), "package.json"))
+		if err == nil {
+			err = json.Unmarshal(b, p)
+		}
+		if err != nil {
+			l.Notices = append(l.Notices, fmt.Sprintf("driver package %s cannot be read, and is left out: %v", e.Name(), err))
+			continue
 		}
 		l.packs = append(l.packs, p)
 	}
@@ -130,35 +137,27 @@ func (l *Library) Add(root fs.FS, p *Package, origin string, now time.Time) (*Pa
 	}
 	own := *p
 	own.Origin, own.Added = origin, now.UTC()
-	dir, err := os.MkdirTemp(l.dir, "new")
+	folder, err := durable.CreateFolder(l.dir)
 	if err != nil {
 		return nil, err
 	}
-	defer os.RemoveAll(dir)
-	if err := copyFiles(root, &own, filepath.Join(dir, "files")); err != nil {
+	defer folder.Drop()
+	if err := copyFiles(root, &own, filepath.Join(folder.Path, "files")); err != nil {
 		return nil, fmt.Errorf("%s: %w", p.Label(), err)
 	}
 	text, err := json.Marshal(own)
 	if err != nil {
 		return nil, err
 	}
-	f, err := os.Create(filepath.Join(dir, "package.json"))
-	if err != nil {
+	if err := durable.Write(filepath.Join(folder.Path, "package.json"), text, 0o644); err != nil {
 		return nil, err
 	}
-	_, err = f.Write(text)
-	if err = errors.Join(err, f.Close()); err != nil {
-		return nil, err
-	}
-	if err := syncAll(dir); err != nil {
+	if err := syncAll(folder.Path); err != nil {
 		return nil, err
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if err := errors.Join(os.Chmod(dir, 0o755), os.Rename(dir, filepath.Join(l.dir, own.ID))); err != nil {
-		return nil, err
-	}
-	if err := syncFolder(l.dir); err != nil {
+	if err := folder.Keep(filepath.Join(l.dir, own.ID)); err != nil {
 		return nil, err
 	}
 	l.packs = append(l.packs, &own)
@@ -174,14 +173,6 @@ func syncAll(dir string) error {
 		return err
 	}
 	return errors.Join(unix.Syncfs(int(d.Fd())), d.Close())
-}
-
-func syncFolder(dir string) error {
-	d, err := os.Open(dir)
-	if err != nil {
-		return err
-	}
-	return errors.Join(d.Sync(), d.Close())
 }
 
 // copyFiles copies the files of a package and checks each against its digest. Their
@@ -257,13 +248,17 @@ func (l *Library) Remove(id string) error {
 	if i < 0 {
 		return fmt.Errorf("%w: %s", ErrNoPackage, id)
 	}
-	gone := filepath.Join(l.dir, "new-gone-"+id) // out of sight at once
-	if err := os.Rename(filepath.Join(l.dir, id), gone); err != nil {
+	gone, err := durable.CreateFolder(l.dir)
+	if err != nil {
+		return err
+	}
+	defer gone.Drop()
+	if err := os.Rename(filepath.Join(l.dir, id), filepath.Join(gone.Path, id)); err != nil { // out of sight at once
 		return err
 	}
 	l.packs = slices.Delete(l.packs, i, i+1)
 	l.sort()
-	return errors.Join(syncFolder(l.dir), os.RemoveAll(gone))
+	return durable.SyncDir(l.dir)
 }
 
 // Open opens a file of a package.

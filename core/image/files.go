@@ -2,14 +2,18 @@ package image
 
 import (
 	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
+	"time"
 
+	"jugate/core/durable"
 	"jugate/core/roster"
 	"jugate/core/slabstore"
 )
@@ -19,6 +23,7 @@ import (
 //
 //	images/NAME/NUMBER/manifest.json
 //	images/NAME/NUMBER/slabs.map
+//	images/NAME/NUMBER/state.json      what people have said of it since
 type Files struct {
 	Dir string
 }
@@ -34,26 +39,17 @@ func (f Files) Save(ref roster.Ref, manifest, slabs []byte) error {
 	if err := os.MkdirAll(parent, 0o755); err != nil {
 		return err
 	}
-	tmp, err := os.MkdirTemp(parent, "new-*")
+	folder, err := durable.CreateFolder(parent)
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(tmp)
+	defer folder.Drop()
 	for name, content := range map[string][]byte{"manifest.json": manifest, "slabs.map": slabs} {
-		if err := writeSynced(filepath.Join(tmp, name), content); err != nil {
+		if err := durable.Write(filepath.Join(folder.Path, name), content, 0o644); err != nil {
 			return err
 		}
 	}
-	if err := os.Chmod(tmp, 0o755); err != nil {
-		return err
-	}
-	if err := os.RemoveAll(f.path(ref)); err != nil {
-		return err
-	}
-	if err := os.Rename(tmp, f.path(ref)); err != nil {
-		return err
-	}
-	return errors.Join(slabstore.SyncDir(f.path(ref)), slabstore.SyncDir(parent), slabstore.SyncDir(f.Dir))
+	return errors.Join(folder.Keep(f.path(ref)), durable.SyncDir(f.Dir))
 }
 
 // Load reads a version and checks that its manifest has the digest that the
@@ -78,6 +74,39 @@ func (f Files) Load(ref roster.Ref, digest slabstore.Digest) (*Manifest, *Map, e
 	return man, slabs, err
 }
 
+// State is what people have said of a version after it was captured, kept beside it so
+// that a rescan into new records brings it back as it was.
+type State struct {
+	Note    string     `json:"note,omitempty"`
+	Retired *time.Time `json:"retired,omitempty"`
+	Swept   *time.Time `json:"swept,omitempty"` // its slabs were given up
+}
+
+// maxState bounds the file, in bytes.
+const maxState = 64 << 10
+
+// SetState keeps the state of a version.
+func (f Files) SetState(ref roster.Ref, s State) error {
+	text, err := json.Marshal(s)
+	if err != nil {
+		return err
+	}
+	return durable.Write(f.path(ref, "state.json"), text, 0o644)
+}
+
+// State returns the state of a version; one that none was kept of is in use.
+func (f Files) State(ref roster.Ref) (s State, err error) {
+	file, err := os.Open(f.path(ref, "state.json"))
+	if errors.Is(err, fs.ErrNotExist) {
+		return s, nil
+	}
+	if err != nil {
+		return s, err
+	}
+	defer file.Close()
+	return s, json.NewDecoder(io.LimitReader(file, maxState)).Decode(&s)
+}
+
 // Link gives an image's files a second name; Remove takes one away. So a renaming
 // that is cut off leaves at least one of the two whole.
 func (f Files) Link(from, to string) error {
@@ -98,12 +127,12 @@ func (f Files) Link(from, to string) error {
 		}
 		return os.Link(path, filepath.Join(fresh, rel))
 	})
-	return errors.Join(err, slabstore.SyncDir(fresh), slabstore.SyncDir(f.Dir))
+	return errors.Join(err, durable.SyncDir(fresh), durable.SyncDir(f.Dir))
 }
 
 // Remove takes all versions of an image away.
 func (f Files) Remove(image string) error {
-	return errors.Join(os.RemoveAll(filepath.Join(f.Dir, image)), slabstore.SyncDir(f.Dir))
+	return errors.Join(os.RemoveAll(filepath.Join(f.Dir, image)), durable.SyncDir(f.Dir))
 }
 
 // All lists the versions that have files, by image and number.
@@ -125,16 +154,4 @@ func (f Files) All() ([]roster.Ref, error) {
 // Paths are the names of a version's two files.
 func (f Files) Paths(ref roster.Ref) (manifest, slabs string) {
 	return f.path(ref, "manifest.json"), f.path(ref, "slabs.map")
-}
-
-func writeSynced(name string, content []byte) error {
-	file, err := os.Create(name)
-	if err != nil {
-		return err
-	}
-	_, err = file.Write(content)
-	if err == nil {
-		err = file.Sync()
-	}
-	return errors.Join(err, file.Close())
 }

@@ -43,6 +43,9 @@ func (r *Restore) Finish(ctx context.Context, progress func(done, total int64)) 
 	if err := r.disk.Sync(); err != nil {
 		return err
 	}
+	if len(r.options.Nonce) > 0 {
+		r.proof = NewProof(r.options.Nonce)
+	}
 	if err := r.check(ctx, progress); err != nil {
 		return err
 	}
@@ -61,6 +64,15 @@ func (r *Restore) Finish(ctx context.Context, progress func(done, total int64)) 
 		return err
 	}
 	return r.checkTable()
+}
+
+// Proof is what only reading the whole disk back tells, after Finish has done that; nil
+// without a nonce.
+func (r *Restore) Proof() []byte {
+	if r.proof == nil {
+		return nil
+	}
+	return r.proof.Sum()
 }
 
 // writeZeros makes zero what the golden disk had as zeros, and nothing else.
@@ -226,6 +238,9 @@ func (r *Restore) check(parent context.Context, progress func(done, total int64)
 			mu.Lock()
 			defer mu.Unlock()
 			done += s.Length()
+			if same && r.proof != nil {
+				r.proof.Add(i, s)
+			}
 			if !same {
 				at := r.starts[s.Area] + s.Extents[0].Start
 				if bad.Slabs == nil || at < bad.First {

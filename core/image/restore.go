@@ -40,6 +40,8 @@ type RestoreOptions struct {
 	Trim bool
 	// Label names the image in the mark that an unfinished restore leaves.
 	Label string
+	// Nonce, if set, begins what Proof tells after Finish.
+	Nonce []byte
 }
 
 // Restore brings one version onto one disk. The old partition table goes first,
@@ -68,6 +70,7 @@ type Restore struct {
 	twins map[int][]int
 
 	stock bool // TakeStock has looked at the disk
+	proof *Proof
 
 	mu   sync.Mutex
 	left map[int]struct{} // numbers of the slabs that need their frame

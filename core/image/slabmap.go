@@ -1,9 +1,14 @@
 package image
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"iter"
+	"slices"
+	"sync"
+
+	"github.com/zeebo/blake3"
 
 	"jugate/core/slabstore"
 	"jugate/core/volume"
@@ -42,6 +47,9 @@ type Map struct {
 	slabSize int64
 	raw      []byte
 	offsets  []uint32 // of each record in raw
+
+	indexed  sync.Once
+	byDigest []uint32 // stored slabs in the order of their digests
 }
 
 // Len is the number of slabs.
@@ -57,6 +65,67 @@ func (m *Map) Slab(i int) Slab {
 		panic(err) // ParseMap has decoded every record once
 	}
 	return s
+}
+
+// Has tells whether a slab of that digest is stored for this version. The first call
+// makes an index of four bytes a slab.
+func (m *Map) Has(d slabstore.Digest) bool {
+	m.indexed.Do(func() {
+		for i := range m.offsets {
+			if !m.Slab(i).Zero {
+				m.byDigest = append(m.byDigest, uint32(i))
+			}
+		}
+		slices.SortFunc(m.byDigest, func(a, b uint32) int { return bytes.Compare(m.digest(a), m.digest(b)) })
+	})
+	_, found := slices.BinarySearchFunc(m.byDigest, d[:], func(i uint32, d []byte) int { return bytes.Compare(m.digest(i), d) })
+	return found
+}
+
+// digest is the last part of a stored slab's record.
+func (m *Map) digest(i uint32) []byte {
+	end := uint32(len(m.raw))
+	if int(i)+1 < len(m.offsets) {
+		end = m.offsets[i+1]
+	}
+	return m.raw[end-uint32(len(slabstore.Digest{})) : end]
+}
+
+// Proof is what only reading a whole disk back tells, for one workstation of one
+// delivery: over every slab, in any order, the BLAKE3-256 digests of nonce, the slab's
+// number (64 bits, big-endian) and the digest of its bytes are combined by exclusive or;
+// a slab of zeros has the digest of no bytes.
+type Proof struct {
+	nonce []byte
+	sum   [32]byte
+}
+
+// NewProof begins a proof.
+func NewProof(nonce []byte) *Proof { return &Proof{nonce: nonce} }
+
+// Add takes a slab that was read back and is right.
+func (p *Proof) Add(number int, s Slab) {
+	d := s.Digest
+	if s.Zero {
+		d = slabstore.Sum(nil)
+	}
+	b := binary.BigEndian.AppendUint64(slices.Clone(p.nonce), uint64(number))
+	one := blake3.Sum256(append(b, d[:]...))
+	for i := range p.sum {
+		p.sum[i] ^= one[i]
+	}
+}
+
+// Sum is the proof.
+func (p *Proof) Sum() []byte { return slices.Clone(p.sum[:]) }
+
+// Proof is what a workstation that has read everything back proves it with.
+func (m *Map) Proof(nonce []byte) []byte {
+	p := NewProof(nonce)
+	for i := range m.Len() {
+		p.Add(i, m.Slab(i))
+	}
+	return p.Sum()
 }
 
 // Distinct goes through the numbers of the slabs that have to be sent: those

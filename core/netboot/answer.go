@@ -7,8 +7,6 @@ import (
 	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
-
-	"jugate/core/hwaddr"
 )
 
 // Mode is how network boot is served on an interface.
@@ -38,16 +36,11 @@ type Link struct {
 	Mode   Mode
 	Server netip.Addr // this server's address there
 	HTTP   string     // base of its URLs there: http://ADDRESS:PORT
-	// Signed tells whether a machine gets the signed loader beside another server. That
-	// one asks the other server for its script, as it looks at the address alone and
-	// not at who said what to boot; Jugate's own does not, but Secure Boot refuses it.
-	// Nil says no.
-	Signed func(hwaddr.Address) bool
 }
 
 // loader is the first file of a machine on this link.
 func (l Link) loader(c Client) string {
-	if file := c.Arch.Loader(); file != shimFile || l.Mode != Beside || l.Signed != nil && l.Signed(c.Address) {
+	if file := c.Arch.Loader(); file != shimFile || l.Mode != Beside || c.Signed {
 		return file
 	}
 	return plainFile
@@ -66,6 +59,9 @@ type Terms struct {
 type Reply struct {
 	Message *dhcpv4.DHCPv4
 	To      netip.AddrPort // 255.255.255.255 for all
+	// Hardware is set if the client has the address To only once it gets this: ARP
+	// would find nobody there.
+	Hardware net.HardwareAddr
 }
 
 // Answer makes the reply of the kind (offer or acknowledgement) to a request. terms
@@ -84,6 +80,9 @@ func Answer(l Link, port int, m *dhcpv4.DHCPv4, c Client, kind dhcpv4.MessageTyp
 	if c.Boots() {
 		mods = append(mods, boot(l, m, c)...)
 	}
+	if id := m.Options.Get(dhcpv4.OptionClientIdentifier); id != nil { // RFC 6842, 3
+		mods = append(mods, dhcpv4.WithGeneric(dhcpv4.OptionClientIdentifier, id))
+	}
 	// RFC 3046, 2.2: what a relay agent wrote goes back to it, as the last option.
 	if info := m.Options.Get(dhcpv4.OptionRelayAgentInformation); info != nil {
 		mods = append(mods, dhcpv4.WithGeneric(dhcpv4.OptionRelayAgentInformation, info))
@@ -93,7 +92,8 @@ func Answer(l Link, port int, m *dhcpv4.DHCPv4, c Client, kind dhcpv4.MessageTyp
 		return nil, err
 	}
 	reply.ClientIPAddr = m.ClientIPAddr
-	return &Reply{reply, destination(m, reply, port)}, nil
+	to, hardware := destination(m, reply, port)
+	return &Reply{reply, to, hardware}, nil
 }
 
 // Refuse makes the negative acknowledgement of a request for an address.
@@ -110,26 +110,29 @@ func Refuse(l Link, m *dhcpv4.DHCPv4, why string) (*Reply, error) {
 		reply.SetBroadcast() // RFC 2131, 4.3.2
 		to = netip.AddrPortFrom(relay, DHCPPort)
 	}
-	return &Reply{reply, to}, nil
+	return &Reply{Message: reply, To: to}, nil
 }
 
 var broadcast = netip.AddrFrom4([4]byte{255, 255, 255, 255})
 
 // destination is where a reply goes (RFC 2131, 4.1): to the relay agent; to the
-// client where it has an address; else to all, as a client without an address does
-// not answer ARP.
-func destination(m, reply *dhcpv4.DHCPv4, port int) netip.AddrPort {
+// client where it has an address; to the address that it gets, by its hardware
+// address, unless it asks for a broadcast; else to all.
+func destination(m, reply *dhcpv4.DHCPv4, port int) (netip.AddrPort, net.HardwareAddr) {
 	if isSet(m.GatewayIPAddr) {
 		relay, _ := netip.AddrFromSlice(m.GatewayIPAddr.To4())
-		return netip.AddrPortFrom(relay, DHCPPort)
+		return netip.AddrPortFrom(relay, DHCPPort), nil
 	}
 	if client, ok := netip.AddrFromSlice(m.ClientIPAddr.To4()); ok && isSet(m.ClientIPAddr) {
 		if port == PXEPort { // PXE 2.1, 2.2.4: it listens where it sent from
-			return netip.AddrPortFrom(client, PXEPort)
+			return netip.AddrPortFrom(client, PXEPort), nil
 		}
-		return netip.AddrPortFrom(client, ReplyPort)
+		return netip.AddrPortFrom(client, ReplyPort), nil
 	}
-	return netip.AddrPortFrom(broadcast, ReplyPort)
+	if yours, ok := netip.AddrFromSlice(reply.YourIPAddr.To4()); ok && isSet(reply.YourIPAddr) && !m.IsBroadcast() {
+		return netip.AddrPortFrom(yours, ReplyPort), m.ClientHWAddr
+	}
+	return netip.AddrPortFrom(broadcast, ReplyPort), nil
 }
 
 func (t *Terms) modifiers() []dhcpv4.Modifier {

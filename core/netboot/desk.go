@@ -7,8 +7,6 @@ import (
 	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
-
-	"jugate/core/hwaddr"
 )
 
 // Desk answers DHCP requests on one link. It is not safe for use by several
@@ -16,8 +14,6 @@ import (
 type Desk struct {
 	Link  Link
 	Pools []*Pool // of Whole: the link's own, and those of subnets behind relay agents
-	// Serves tells whether a machine is served at all, and if not, why.
-	Serves func(hwaddr.Address) (ok bool, why string)
 }
 
 // Outcome is what follows from a request.
@@ -28,8 +24,10 @@ type Outcome struct {
 	Given  netip.Addr // the address in the reply, if this server gave one
 	Heard  netip.Addr // the address that the machine takes from another server
 	Lease  *Lease     // to be recorded
+	Left   []Lease    // other addresses that the client had, to be recorded, too
 	// Why says why nothing is answered; empty where that is as it should be.
 	Why   string
+	Full  bool   // that is because no address is left
 	Probe *Probe // ask first whether somebody uses the address, then call Probed
 }
 
@@ -46,15 +44,17 @@ type Probe struct {
 // probesAtMost is how many addresses are tried for one request.
 const probesAtMost = 4
 
-// Handle answers a request that came to a port. Errors wrap ErrRequest.
-func (d *Desk) Handle(now time.Time, port int, m *dhcpv4.DHCPv4) (Outcome, error) {
+// Handle answers a request that came to a port; facts are about its sender. Errors
+// wrap ErrRequest.
+func (d *Desk) Handle(now time.Time, port int, m *dhcpv4.DHCPv4, facts Facts) (Outcome, error) {
 	c, err := Identify(m)
 	if err != nil {
 		return Outcome{}, err
 	}
+	c.Signed = facts.Signed
 	o := Outcome{Client: c, Asked: m.MessageType()}
-	if ok, why := d.Serves(c.Address); !ok {
-		o.Why = why
+	if facts.Refused != "" {
+		o.Why = facts.Refused
 		return o, nil
 	}
 	if c.Boots() && c.Arch.Loader() == "" {
@@ -119,34 +119,22 @@ func (d *Desk) whole(now time.Time, port int, m *dhcpv4.DHCPv4, o Outcome) (Outc
 		o.Why = "there is no pool for where it is"
 		return o, nil
 	}
+	p.Reserve(d.Link.Server)
+	if relay, ok := netip.AddrFromSlice(m.GatewayIPAddr.To4()); ok && isSet(m.GatewayIPAddr) {
+		p.relay = relay
+	}
 	wanted, _ := netip.AddrFromSlice(m.RequestedIPAddress().To4())
 	client, _ := netip.AddrFromSlice(m.ClientIPAddr.To4())
-	hw := o.Client.Address
 	switch o.Asked {
 	case dhcpv4.MessageTypeDiscover:
 		return d.offer(now, &Probe{pool: p, request: m, client: o.Client, port: port, Address: wanted}, o)
 	case dhcpv4.MessageTypeRequest:
-		if id := m.ServerIdentifier(); isSet(id) && id.String() != d.Link.Server.String() {
-			o.Why = fmt.Sprintf("it took the offer of another server, %s", id)
-			o.Heard = wanted
+		return d.request(now, port, p, m, o, wanted, client)
+	case dhcpv4.MessageTypeInform:
+		if !isSet(m.ClientIPAddr) {
+			o.Why = "it asks about an address and does not say which"
 			return o, nil
 		}
-		if isSet(m.ClientIPAddr) {
-			wanted = client
-		}
-		terms, lease, err := p.Bind(now, hw, wanted)
-		if errors.Is(err, ErrNotOurs) {
-			o.Why = err.Error()
-			o.Reply, err = Refuse(d.Link, m, o.Why)
-			return o, err
-		}
-		if err != nil {
-			return o, err
-		}
-		o.Lease, o.Given = &lease, terms.Address
-		o.Reply, err = Answer(d.Link, port, m, o.Client, dhcpv4.MessageTypeAck, terms)
-		return o, err
-	case dhcpv4.MessageTypeInform:
 		terms := p.terms(client)
 		reply, err := Answer(d.Link, port, m, o.Client, dhcpv4.MessageTypeAck, terms)
 		if err == nil { // RFC 2131, 4.3.5: neither an address nor a time
@@ -156,24 +144,86 @@ func (d *Desk) whole(now time.Time, port int, m *dhcpv4.DHCPv4, o Outcome) (Outc
 		o.Reply = reply
 		return o, err
 	case dhcpv4.MessageTypeDecline:
-		lease := p.Taken(now, wanted)
-		o.Lease, o.Why = &lease, fmt.Sprintf("it found %s in use by another machine", wanted)
+		switch h := o.Client.Holder(); {
+		case !d.named(m):
+			o.Why = "it declines an address of another server"
+		case !isSet(m.RequestedIPAddress()) || !p.Has(h, wanted):
+			o.Why = "it declines an address that it was not given here"
+		default:
+			lease := p.Taken(now, wanted)
+			o.Lease, o.Why = &lease, fmt.Sprintf("it found %s in use by another machine", wanted)
+		}
 	case dhcpv4.MessageTypeRelease:
-		if lease, had := p.Release(now, hw, client); had {
+		if !d.named(m) {
+			o.Why = "it releases an address of another server"
+		} else if lease, had := p.Release(now, o.Client.Holder(), client); had {
 			o.Lease = &lease
+		} else {
+			o.Why = "it releases an address that it was not given here"
 		}
 	}
 	return o, nil
 }
 
+// named tells whether a message is for this server.
+func (d *Desk) named(m *dhcpv4.DHCPv4) bool {
+	return isSet(m.ServerIdentifier()) && m.ServerIdentifier().String() == d.Link.Server.String()
+}
+
+// request binds an address, by the state that the client is in (RFC 2131, 4.3.2): it
+// takes an offer, it verifies what it had before a restart, or it renews.
+func (d *Desk) request(now time.Time, port int, p *Pool, m *dhcpv4.DHCPv4, o Outcome, wanted, client netip.Addr) (Outcome, error) {
+	h := o.Client.Holder()
+	takesOffer := isSet(m.ServerIdentifier())
+	switch {
+	case takesOffer && !d.named(m):
+		p.Forget(h)
+		o.Why = fmt.Sprintf("it took the offer of another server, %s", m.ServerIdentifier())
+		o.Heard = wanted
+		return o, nil
+	case takesOffer:
+	case isSet(m.ClientIPAddr): // it renews
+		wanted = client
+		if p.c.Prefix.Contains(wanted) && !p.Known(h) && p.free(now, wanted, h) {
+			o.Why = fmt.Sprintf("it renews %s, of which nothing is known here", wanted)
+			return o, nil
+		}
+	case !isSet(m.RequestedIPAddress()):
+		o.Why = "it asks for an address and does not say which"
+		return o, nil
+	case p.c.Prefix.Contains(wanted) && !p.Known(h): // "it MUST remain silent"
+		o.Why = fmt.Sprintf("it asks for %s again, of which nothing is known here", wanted)
+		return o, nil
+	case !p.Has(h, wanted):
+		return d.refuse(m, o, fmt.Errorf("%w: %s", ErrNotOurs, wanted))
+	}
+	terms, lease, left, err := p.Bind(now, h, wanted)
+	if errors.Is(err, ErrNotOurs) {
+		return d.refuse(m, o, err)
+	}
+	if err != nil {
+		return o, err
+	}
+	o.Lease, o.Left, o.Given = &lease, left, terms.Address
+	o.Reply, err = Answer(d.Link, port, m, o.Client, dhcpv4.MessageTypeAck, terms)
+	return o, err
+}
+
+func (d *Desk) refuse(m *dhcpv4.DHCPv4, o Outcome, why error) (Outcome, error) {
+	var err error
+	o.Why = why.Error()
+	o.Reply, err = Refuse(d.Link, m, o.Why)
+	return o, err
+}
+
 // offer picks an address, and asks for a probe where somebody might use it.
 func (d *Desk) offer(now time.Time, probe *Probe, o Outcome) (Outcome, error) {
-	a, ask, err := probe.pool.Pick(now, probe.client.Address, probe.Address)
+	a, ask, err := probe.pool.Pick(now, probe.client.Holder(), probe.Address)
 	if err != nil {
-		o.Why = err.Error()
+		o.Why, o.Full = err.Error(), true
 		return o, nil
 	}
-	terms := probe.pool.Offer(now, probe.client.Address, a)
+	terms := probe.pool.Offer(now, probe.client.Holder(), a)
 	if ask {
 		next := *probe
 		next.Address = a
@@ -192,12 +242,13 @@ func (d *Desk) Probed(now time.Time, p *Probe, used bool) (Outcome, error) {
 	if !used {
 		o.Given = p.Address
 		var err error
-		o.Reply, err = Answer(d.Link, p.port, p.request, p.client, dhcpv4.MessageTypeOffer, p.pool.Offer(now, p.client.Address, p.Address))
+		o.Reply, err = Answer(d.Link, p.port, p.request, p.client, dhcpv4.MessageTypeOffer, p.pool.Offer(now, p.client.Holder(), p.Address))
 		return o, err
 	}
 	lease := p.pool.Taken(now, p.Address)
 	o.Lease = &lease
 	if p.tried >= probesAtMost {
+		o.Full = true
 		o.Why = fmt.Sprintf("%d addresses in a row are in use by machines that did not get them here", p.tried)
 		return o, nil
 	}

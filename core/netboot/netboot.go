@@ -14,6 +14,7 @@ package netboot
 import (
 	"bytes"
 	"encoding/binary"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net"
@@ -94,13 +95,56 @@ func (a Arch) Loader() string {
 // Client is who sent a request.
 type Client struct {
 	Address hwaddr.Address
+	ID      string // see Holder.Client
 	Arch    Arch
 	UUID    []byte // option 97; nil if it does not say
 	Relayed bool
+	// Signed says that it gets the signed loader beside another server.
+	Signed bool
+}
+
+// Holder is the client as the holder of an address.
+func (c Client) Holder() Holder { return Holder{Client: c.ID, Hardware: c.Address} }
+
+// Facts are what the roster says of a machine.
+type Facts struct {
+	Refused string // why it is not served; empty if it is
+	// Signed says that it gets the signed loader beside another server. That one asks
+	// the other server for its script, as it looks at the address alone and not at who
+	// said what to boot; Jugate's own does not, but Secure Boot refuses it.
+	Signed bool
 }
 
 // Boots tells whether it asks for a loader, and not just for an address.
 func (c Client) Boots() bool { return c.Arch != NoArch }
+
+// Places of the fields in a packet that options may lie in, too (RFC 2131, 2).
+const (
+	serverNameAt, serverNameLen = 44, 64
+	fileAt, fileLen             = 108, 128
+)
+
+// Parse reads a DHCP packet, with the options that lie in the fields for names
+// (option 52; RFC 2132, 9.3).
+func Parse(b []byte) (*dhcpv4.DHCPv4, error) {
+	m, err := dhcpv4.FromBytes(b)
+	if err != nil {
+		return nil, err
+	}
+	overload := m.Options.Get(dhcpv4.OptionOptionOverload)
+	if len(overload) != 1 || len(b) < fileAt+fileLen {
+		return m, nil
+	}
+	if overload[0]&1 != 0 {
+		m.BootFileName = ""
+		err = m.Options.FromBytes(b[fileAt : fileAt+fileLen])
+	}
+	if overload[0]&2 != 0 {
+		m.ServerHostName = ""
+		err = errors.Join(err, m.Options.FromBytes(b[serverNameAt:serverNameAt+serverNameLen]))
+	}
+	return m, err
+}
 
 // ErrRequest says that a packet is none that a client sends.
 var ErrRequest = errors.New("not a request of a client")
@@ -116,6 +160,11 @@ func Identify(m *dhcpv4.DHCPv4) (Client, error) {
 	var err error
 	if c.Address, err = hwaddr.Parse(m.ClientHWAddr.String()); err != nil {
 		return c, fmt.Errorf("%w: %w", ErrRequest, err)
+	}
+	// A client identifier that repeats the hardware address says nothing new, and
+	// firmware that sends one is the machine that its system without one is.
+	if id := m.Options.Get(dhcpv4.OptionClientIdentifier); len(id) >= 2 && !bytes.Equal(id, append([]byte{ethernet}, c.Address[:]...)) {
+		c.ID = hex.EncodeToString(id)
 	}
 	class := m.ClassIdentifier()
 	if strings.HasPrefix(class, classPXE) || strings.HasPrefix(class, classHTTP) {

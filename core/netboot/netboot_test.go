@@ -47,7 +47,7 @@ func desk(t *testing.T, mode netboot.Mode) *netboot.Desk {
 	require.NoError(t, err)
 	link := lan
 	link.Mode = mode
-	return &netboot.Desk{Link: link, Pools: []*netboot.Pool{pool, far}, Serves: func(hwaddr.Address) (bool, string) { return true, "" }}
+	return &netboot.Desk{Link: link, Pools: []*netboot.Pool{pool, far}}
 }
 
 func TestEachArchitectureGetsItsLoader(t *testing.T) {
@@ -63,7 +63,7 @@ func TestEachArchitectureGetsItsLoader(t *testing.T) {
 		{"HTTPClient:Arch:00016:UNDI:003001", 16, "http://192.0.2.1:7460/boot/files/plainx64.efi", "HTTPClient"},
 	} {
 		d := desk(t, netboot.Beside)
-		o, err := d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDiscover, c.class, c.arch))
+		o, err := d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDiscover, c.class, c.arch), netboot.Facts{})
 		require.NoError(t, err)
 		require.NotNil(t, o.Reply, c.class)
 		m := o.Reply.Message
@@ -80,7 +80,7 @@ func TestEachArchitectureGetsItsLoader(t *testing.T) {
 			assert.Len(t, m.Options.Get(dhcpv4.OptionClientMachineIdentifier), 17)
 		}
 	}
-	o, err := desk(t, netboot.Beside).Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDiscover, "PXEClient:Arch:00011", 11))
+	o, err := desk(t, netboot.Beside).Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDiscover, "PXEClient:Arch:00011", 11), netboot.Facts{})
 	require.NoError(t, err)
 	assert.Nil(t, o.Reply)
 	assert.Equal(t, "there is no loader for UEFI arm64", o.Why)
@@ -91,34 +91,36 @@ func TestBesideAnotherServer(t *testing.T) {
 	t.Log("# an operating system that wants an address is not ours")
 	m, err := dhcpv4.NewDiscovery(herb[:])
 	require.NoError(t, err)
-	o, err := d.Handle(noon, netboot.DHCPPort, m)
+	o, err := d.Handle(noon, netboot.DHCPPort, m, netboot.Facts{})
 	require.NoError(t, err)
 	assert.Nil(t, o.Reply)
 	t.Log("# its request to the other server tells which address it takes")
 	m = firmware(t, herb, dhcpv4.MessageTypeRequest, "PXEClient", 7, dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(net.IPv4(192, 0, 2, 77))))
-	o, err = d.Handle(noon, netboot.DHCPPort, m)
+	o, err = d.Handle(noon, netboot.DHCPPort, m, netboot.Facts{})
 	require.NoError(t, err)
 	assert.Nil(t, o.Reply)
 	assert.Equal(t, addr("192.0.2.77"), o.Heard)
 	t.Log("# then it asks at the port for that, by its own address")
 	m = firmware(t, herb, dhcpv4.MessageTypeRequest, "PXEClient", 7, dhcpv4.WithClientIP(net.IPv4(192, 0, 2, 77)))
-	o, err = d.Handle(noon, netboot.PXEPort, m)
+	o, err = d.Handle(noon, netboot.PXEPort, m, netboot.Facts{})
 	require.NoError(t, err)
 	require.NotNil(t, o.Reply)
 	assert.Equal(t, dhcpv4.MessageTypeAck, o.Reply.Message.MessageType())
 	assert.Equal(t, netip.MustParseAddrPort("192.0.2.77:4011"), o.Reply.To)
 	assert.Equal(t, "plainx64.efi", o.Reply.Message.BootFileNameOption())
 	t.Log("# one that Secure Boot keeps from that gets the signed loader")
-	d.Link.Signed = func(a hwaddr.Address) bool { return a == herb }
-	o, err = d.Handle(noon, netboot.PXEPort, m)
+	o, err = d.Handle(noon, netboot.PXEPort, m, netboot.Facts{Signed: true})
 	require.NoError(t, err)
 	assert.Equal(t, "shimx64.efi", o.Reply.Message.BootFileNameOption())
 }
 
+// here names this server in a message.
+var here = dhcpv4.WithOption(dhcpv4.OptServerIdentifier(net.IPv4(192, 0, 2, 1)))
+
 // lease brings a machine through the whole exchange.
 func lease(t *testing.T, d *netboot.Desk, hw hwaddr.Address, now time.Time, mods ...dhcpv4.Modifier) (netip.Addr, netboot.Outcome) {
 	t.Helper()
-	o, err := d.Handle(now, netboot.DHCPPort, firmware(t, hw, dhcpv4.MessageTypeDiscover, "PXEClient", 7, mods...))
+	o, err := d.Handle(now, netboot.DHCPPort, firmware(t, hw, dhcpv4.MessageTypeDiscover, "PXEClient", 7, mods...), netboot.Facts{})
 	require.NoError(t, err)
 	for o.Probe != nil {
 		o, err = d.Probed(now, o.Probe, false)
@@ -127,7 +129,7 @@ func lease(t *testing.T, d *netboot.Desk, hw hwaddr.Address, now time.Time, mods
 	require.NotNil(t, o.Reply, o.Why)
 	given := o.Reply.Message.YourIPAddr
 	mods = append(mods, dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(given)), dhcpv4.WithOption(dhcpv4.OptServerIdentifier(net.IPv4(192, 0, 2, 1))))
-	o, err = d.Handle(now, netboot.DHCPPort, firmware(t, hw, dhcpv4.MessageTypeRequest, "PXEClient", 7, mods...))
+	o, err = d.Handle(now, netboot.DHCPPort, firmware(t, hw, dhcpv4.MessageTypeRequest, "PXEClient", 7, mods...), netboot.Facts{})
 	require.NoError(t, err)
 	a, _ := netip.AddrFromSlice(given.To4())
 	return a, o
@@ -145,7 +147,7 @@ func TestWholeGivesAddresses(t *testing.T) {
 	assert.Equal(t, "192.0.2.1", m.Router()[0].String())
 	assert.Equal(t, "shimx64.efi", m.BootFileNameOption())
 	require.NotNil(t, o.Lease)
-	assert.Equal(t, netboot.Lease{Address: a, Hardware: herb, Until: noon.Add(time.Hour)}, *o.Lease)
+	assert.Equal(t, netboot.Lease{Address: a, Holder: netboot.Holder{Hardware: herb}, Until: noon.Add(time.Hour)}, *o.Lease)
 
 	t.Log("# the same machine gets the same again, another one the next")
 	again, _ := lease(t, d, herb, noon.Add(2*time.Hour))
@@ -166,17 +168,17 @@ func TestWhatWholeRefuses(t *testing.T) {
 	d := desk(t, netboot.Whole)
 	t.Log("# the offer of another server was taken: nothing to say")
 	o, err := d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeRequest, "PXEClient", 7,
-		dhcpv4.WithOption(dhcpv4.OptServerIdentifier(net.IPv4(192, 0, 2, 9))), dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(net.IPv4(192, 0, 2, 200)))))
+		dhcpv4.WithOption(dhcpv4.OptServerIdentifier(net.IPv4(192, 0, 2, 9))), dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(net.IPv4(192, 0, 2, 200)))), netboot.Facts{})
 	require.NoError(t, err)
 	assert.Nil(t, o.Reply)
 	assert.Contains(t, o.Why, "192.0.2.9")
 	t.Log("# an address that is not ours to give: no")
-	o, err = d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeRequest, "", 7, dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(net.IPv4(203, 0, 113, 5)))))
+	o, err = d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeRequest, "", 7, dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(net.IPv4(203, 0, 113, 5)))), netboot.Facts{})
 	require.NoError(t, err)
 	require.NotNil(t, o.Reply)
 	assert.Equal(t, dhcpv4.MessageTypeNak, o.Reply.Message.MessageType())
 	t.Log("# somebody uses addresses that were not given here: they are left alone")
-	o, err = d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDiscover, "PXEClient", 7))
+	o, err = d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDiscover, "PXEClient", 7), netboot.Facts{})
 	require.NoError(t, err)
 	require.NotNil(t, o.Probe)
 	o, err = d.Probed(noon, o.Probe, true)
@@ -195,8 +197,7 @@ func TestWhatWholeRefuses(t *testing.T) {
 	left, of := d.Pools[0].Left(noon)
 	assert.Equal(t, []int{0, 3}, []int{left, of})
 	t.Log("# a machine that is not to be served hears nothing")
-	d.Serves = func(hwaddr.Address) (bool, string) { return false, "unknown" }
-	o, err = d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDiscover, "PXEClient", 7))
+	o, err = d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDiscover, "PXEClient", 7), netboot.Facts{Refused: "unknown"})
 	require.NoError(t, err)
 	assert.Nil(t, o.Reply)
 	assert.Equal(t, "unknown", o.Why)
@@ -205,11 +206,11 @@ func TestWhatWholeRefuses(t *testing.T) {
 func TestReleaseDeclineAndFixedAddresses(t *testing.T) {
 	d := desk(t, netboot.Whole)
 	a, _ := lease(t, d, herb, noon)
-	o, err := d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeRelease, "", 7, dhcpv4.WithClientIP(a.AsSlice())))
+	o, err := d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeRelease, "", 7, dhcpv4.WithClientIP(a.AsSlice()), here), netboot.Facts{})
 	require.NoError(t, err)
 	require.NotNil(t, o.Lease)
 	assert.Equal(t, noon, o.Lease.Until)
-	o, err = d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDecline, "", 7, dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(a.AsSlice()))))
+	o, err = d.Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDecline, "", 7, dhcpv4.WithOption(dhcpv4.OptRequestedIPAddress(a.AsSlice())), here), netboot.Facts{})
 	require.NoError(t, err)
 	assert.True(t, o.Lease.Hardware.IsZero())
 
@@ -223,9 +224,9 @@ func TestReleaseDeclineAndFixedAddresses(t *testing.T) {
 
 func TestAPoolRemembers(t *testing.T) {
 	c := netboot.PoolConfig{Prefix: netip.MustParsePrefix("192.0.2.0/24"), From: addr("192.0.2.100"), To: addr("192.0.2.101")}
-	p, err := netboot.NewPool(c, []netboot.Lease{{Address: addr("192.0.2.101"), Hardware: herb, Until: noon.Add(-time.Hour)}}, nil)
+	p, err := netboot.NewPool(c, []netboot.Lease{{Address: addr("192.0.2.101"), Holder: netboot.Holder{Hardware: herb}, Until: noon.Add(-time.Hour)}}, nil)
 	require.NoError(t, err)
-	a, probe, err := p.Pick(noon, herb, netip.Addr{})
+	a, probe, err := p.Pick(noon, netboot.Holder{Hardware: herb}, netip.Addr{})
 	require.NoError(t, err)
 	assert.Equal(t, addr("192.0.2.101"), a, "it had that before")
 	assert.True(t, probe, "but not lately")
@@ -262,7 +263,7 @@ func FuzzHandle(f *testing.F) {
 			mode = netboot.Whole
 		}
 		d := desk(t, mode)
-		o, err := d.Handle(noon, int(port), m)
+		o, err := d.Handle(noon, int(port), m, netboot.Facts{})
 		for n := 0; err == nil && o.Probe != nil; n++ {
 			require.Less(t, n, 10)
 			o, err = d.Probed(noon, o.Probe, n%2 == 0)

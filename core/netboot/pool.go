@@ -3,6 +3,7 @@ package netboot
 import (
 	"errors"
 	"fmt"
+	"iter"
 	"net/netip"
 	"slices"
 	"time"
@@ -22,12 +23,30 @@ type PoolConfig struct {
 // maxPool bounds the addresses of one pool.
 const maxPool = 1 << 16
 
+// Holder is who has an address: RFC 2131, 4.2, tells clients apart by the client
+// identifier, and by the hardware address where there is none.
+type Holder struct {
+	// Client is the client identifier of option 61 in hexadecimal; empty for a client
+	// that sends none, or one that only repeats its hardware address.
+	Client   string
+	Hardware hwaddr.Address
+}
+
+// is compares holders as RFC 2131 does.
+func (h Holder) is(o Holder) bool {
+	if h.Client != "" || o.Client != "" {
+		return h.Client == o.Client
+	}
+	return !h.Hardware.IsZero() && h.Hardware == o.Hardware
+}
+
 // Lease is an address that somebody has, or had: the pool remembers, so that a
-// machine gets the same address again.
+// machine gets the same address again. One without a holder is an address that
+// somebody else uses.
 type Lease struct {
-	Address  netip.Addr
-	Hardware hwaddr.Address // zero for an address that somebody else uses
-	Until    time.Time
+	Address netip.Addr
+	Holder
+	Until time.Time
 }
 
 // Errors of a pool.
@@ -44,13 +63,16 @@ const (
 )
 
 // Pool gives addresses. Whoever has had one gets it again; one that was never given
-// goes out before one that somebody had. A pool is not safe for use by several
-// goroutines.
+// goes out before one that somebody had. The first and the last address of the subnet,
+// the router's and those of the server itself are never given. A pool is not safe for
+// use by several goroutines.
 type Pool struct {
-	c       PoolConfig
-	leases  map[netip.Addr]Lease
-	offered map[netip.Addr]Lease
-	fixed   map[netip.Addr][]hwaddr.Address
+	c        PoolConfig
+	leases   map[netip.Addr]Lease
+	offered  map[netip.Addr]Lease
+	fixed    map[netip.Addr][]hwaddr.Address
+	reserved map[netip.Addr]bool
+	relay    netip.Addr // of the relay agent that was heard last; one, as anybody can claim to be one
 }
 
 // NewPool makes a pool with the leases that it gave before. fixed are addresses that
@@ -58,12 +80,17 @@ type Pool struct {
 func NewPool(c PoolConfig, leases []Lease, fixed map[netip.Addr][]hwaddr.Address) (*Pool, error) {
 	c.Prefix = c.Prefix.Masked()
 	if !c.Prefix.Addr().Is4() || !c.Prefix.Contains(c.From) || !c.Prefix.Contains(c.To) || c.To.Less(c.From) {
-		return nil, fmt.Errorf("%s to %s is no range of addresses in %s", c.From, c.To, c.Prefix)
+		return nil, fmt.Errorf("%s to %s is not a range of addresses in %s", c.From, c.To, c.Prefix)
 	}
 	if c.Lease == 0 {
 		c.Lease = time.Hour
 	}
-	p := &Pool{c: c, leases: map[netip.Addr]Lease{}, offered: map[netip.Addr]Lease{}, fixed: fixed}
+	p := &Pool{c: c, leases: map[netip.Addr]Lease{}, offered: map[netip.Addr]Lease{}, fixed: fixed, reserved: map[netip.Addr]bool{}}
+	p.Reserve(c.Router)
+	if c.Prefix.Bits() < 31 { // RFC 3021: a link of two has neither
+		p.Reserve(c.Prefix.Addr())
+		p.Reserve(lastOf(c.Prefix))
+	}
 	for _, l := range leases {
 		if c.Prefix.Contains(l.Address) {
 			p.leases[l.Address] = l
@@ -72,34 +99,78 @@ func NewPool(c PoolConfig, leases []Lease, fixed map[netip.Addr][]hwaddr.Address
 	return p, nil
 }
 
+// lastOf is the address that stands for everybody in a subnet.
+func lastOf(p netip.Prefix) netip.Addr {
+	b := p.Masked().Addr().As4()
+	for i := p.Bits(); i < 32; i++ {
+		b[i/8] |= 0x80 >> (i % 8)
+	}
+	return netip.AddrFrom4(b)
+}
+
+// Reserve keeps an address from ever being given: this server has it, or the router.
+func (p *Pool) Reserve(a netip.Addr) {
+	if a.IsValid() {
+		p.reserved[a] = true
+	}
+}
+
 // Config returns what the pool was made of.
 func (p *Pool) Config() PoolConfig { return p.c }
 
 // Fix tells the pool which addresses belong to machines by the roster.
 func (p *Pool) Fix(fixed map[netip.Addr][]hwaddr.Address) { p.fixed = fixed }
 
-// Pick chooses an address to offer. wanted is what the machine asked for, if it did.
-// probe says that it has to be asked first whether somebody uses it already. Errors
-// are ErrPoolFull.
-func (p *Pool) Pick(now time.Time, hw hwaddr.Address, wanted netip.Addr) (a netip.Addr, probe bool, err error) {
+// MayFix says whether an address can belong to a workstation: it lies in the pool's
+// subnet and is neither reserved nor one of those that stand for all.
+func (p *Pool) MayFix(a netip.Addr) error {
+	switch {
+	case !p.c.Prefix.Contains(a):
+		return fmt.Errorf("%s is not in %s", a, p.c.Prefix)
+	case p.reserved[a] || a == p.relay:
+		return fmt.Errorf("%s is the address of the network, of its router, of this service or of a relay agent, or stands for all of %s", a, p.c.Prefix)
+	}
+	return nil
+}
+
+// fixedFor is the address that belongs to a machine by the roster.
+func (p *Pool) fixedFor(hw hwaddr.Address) (netip.Addr, bool) {
 	for a, owner := range p.fixed {
-		if slices.Contains(owner, hw) && p.c.Prefix.Contains(a) {
-			return a, false, nil
+		if slices.Contains(owner, hw) && p.MayFix(a) == nil {
+			return a, true
 		}
 	}
+	return netip.Addr{}, false
+}
+
+// latest is the address that a client had last, of those that it may have now.
+func (p *Pool) latest(now time.Time, h Holder) (last Lease, had bool) {
 	for _, m := range []map[netip.Addr]Lease{p.leases, p.offered} {
 		for a, l := range m {
-			if l.Hardware == hw && p.inRange(a) && p.free(now, a, hw) {
-				return a, l.Until.Before(now), nil
+			if l.Holder.is(h) && p.inRange(a) && p.free(now, a, h) && (!had || l.Until.After(last.Until) || l.Until.Equal(last.Until) && a.Less(last.Address)) {
+				last, had = l, true
 			}
 		}
 	}
-	if wanted.IsValid() && p.inRange(wanted) && p.free(now, wanted, hw) {
+	return last, had
+}
+
+// Pick chooses an address to offer. wanted is what the machine asked for, if it did.
+// probe says that it has to be asked first whether somebody uses it already. Errors
+// are ErrPoolFull.
+func (p *Pool) Pick(now time.Time, h Holder, wanted netip.Addr) (a netip.Addr, probe bool, err error) {
+	if a, ok := p.fixedFor(h.Hardware); ok {
+		return a, false, nil
+	}
+	if l, had := p.latest(now, h); had {
+		return l.Address, l.Until.Before(now), nil
+	}
+	if wanted.IsValid() && p.inRange(wanted) && p.free(now, wanted, h) {
 		return wanted, true, nil
 	}
 	var oldest netip.Addr
-	for a, n := p.c.From, 0; p.inRange(a) && n < maxPool; a, n = a.Next(), n+1 {
-		if !p.free(now, a, hw) {
+	for a := range p.addresses() {
+		if !p.free(now, a, h) {
 			continue
 		}
 		l, had := p.leases[a]
@@ -116,54 +187,103 @@ func (p *Pool) Pick(now time.Time, hw hwaddr.Address, wanted netip.Addr) (a neti
 	return netip.Addr{}, false, fmt.Errorf("%w (%s to %s)", ErrPoolFull, p.c.From, p.c.To)
 }
 
+// addresses goes through those that may be given.
+func (p *Pool) addresses() iter.Seq[netip.Addr] {
+	return func(yield func(netip.Addr) bool) {
+		for a, n := p.c.From, 0; a.IsValid() && p.inRange(a) && n < maxPool; a, n = a.Next(), n+1 {
+			if !p.reserved[a] && !yield(a) {
+				return
+			}
+		}
+	}
+}
+
 func (p *Pool) inRange(a netip.Addr) bool { return !a.Less(p.c.From) && !p.c.To.Less(a) }
 
-// free tells whether hw may have an address now.
-func (p *Pool) free(now time.Time, a netip.Addr, hw hwaddr.Address) bool {
+// free tells whether a client may have an address now.
+func (p *Pool) free(now time.Time, a netip.Addr, h Holder) bool {
+	if p.reserved[a] || a == p.relay {
+		return false
+	}
 	if owner, is := p.fixed[a]; is {
-		return slices.Contains(owner, hw)
+		return slices.Contains(owner, h.Hardware)
 	}
 	for _, m := range []map[netip.Addr]Lease{p.leases, p.offered} {
-		if l, had := m[a]; had && (l.Hardware != hw || l.Hardware.IsZero()) && l.Until.After(now) {
+		if l, had := m[a]; had && !l.Holder.is(h) && l.Until.After(now) {
 			return false
 		}
 	}
 	return true
 }
 
-// Offer keeps an address back for a machine.
-func (p *Pool) Offer(now time.Time, hw hwaddr.Address, a netip.Addr) *Terms {
+// Offer keeps an address back for a client.
+func (p *Pool) Offer(now time.Time, h Holder, a netip.Addr) *Terms {
 	for old, l := range p.offered {
-		if l.Hardware == hw || l.Until.Before(now) {
+		if l.Holder.is(h) || l.Until.Before(now) {
 			delete(p.offered, old)
 		}
 	}
-	p.offered[a] = Lease{a, hw, now.Add(offerFor)}
+	p.offered[a] = Lease{a, h, now.Add(offerFor)}
 	return p.terms(a)
 }
 
-// Bind gives an address. Errors wrap ErrNotOurs.
-func (p *Pool) Bind(now time.Time, hw hwaddr.Address, a netip.Addr) (*Terms, Lease, error) {
-	owner, isFixed := p.fixed[a]
-	if !(isFixed && slices.Contains(owner, hw) && p.c.Prefix.Contains(a)) && !(p.inRange(a) && p.free(now, a, hw)) {
-		return nil, Lease{}, fmt.Errorf("%w: %s", ErrNotOurs, a)
+// Forget takes the offers to a client back: it has taken another server's.
+func (p *Pool) Forget(h Holder) {
+	for a, l := range p.offered {
+		if l.Holder.is(h) {
+			delete(p.offered, a)
+		}
+	}
+}
+
+// Known tells whether there is a record of a client: an address of its own, or one
+// that it has or had here.
+func (p *Pool) Known(h Holder) bool {
+	if _, ok := p.fixedFor(h.Hardware); ok {
+		return true
+	}
+	for _, l := range p.leases {
+		if l.Holder.is(h) {
+			return true
+		}
+	}
+	return false
+}
+
+// Has tells whether an address was given or offered to a client, or belongs to it.
+func (p *Pool) Has(h Holder, a netip.Addr) bool {
+	if owner, is := p.fixed[a]; is {
+		return slices.Contains(owner, h.Hardware)
+	}
+	l, had := p.leases[a]
+	o, offered := p.offered[a]
+	return had && l.Holder.is(h) || offered && o.Holder.is(h)
+}
+
+// Bind gives an address. left are the client's other ones, which it has no longer.
+// Errors wrap ErrNotOurs.
+func (p *Pool) Bind(now time.Time, h Holder, a netip.Addr) (t *Terms, bound Lease, left []Lease, err error) {
+	own, has := p.fixedFor(h.Hardware)
+	if has && a != own || !has && !(p.inRange(a) && p.free(now, a, h)) {
+		return nil, Lease{}, nil, fmt.Errorf("%w: %s", ErrNotOurs, a)
 	}
 	delete(p.offered, a)
 	for old, l := range p.leases {
-		if l.Hardware == hw && old != a {
+		if l.Holder.is(h) && old != a && l.Until.After(now) {
 			l.Until = now // it has another one now
 			p.leases[old] = l
+			left = append(left, l)
 		}
 	}
-	l := Lease{a, hw, now.Add(p.c.Lease)}
-	p.leases[a] = l
-	return p.terms(a), l, nil
+	bound = Lease{a, h, now.Add(p.c.Lease)}
+	p.leases[a] = bound
+	return p.terms(a), bound, left, nil
 }
 
-// Release takes an address back (RFC 2131, 4.3.4).
-func (p *Pool) Release(now time.Time, hw hwaddr.Address, a netip.Addr) (Lease, bool) {
+// Release takes an address back from its holder (RFC 2131, 4.3.4).
+func (p *Pool) Release(now time.Time, h Holder, a netip.Addr) (Lease, bool) {
 	l, had := p.leases[a]
-	if !had || l.Hardware != hw {
+	if !had || !l.Holder.is(h) {
 		return l, false
 	}
 	l.Until = now
@@ -171,7 +291,7 @@ func (p *Pool) Release(now time.Time, hw hwaddr.Address, a netip.Addr) (Lease, b
 	return l, true
 }
 
-// Taken leaves an address alone that somebody else uses: a probe or a machine says
+// Taken leaves an address alone that somebody else uses: a probe or its holder says
 // so (RFC 2131, 4.3.3).
 func (p *Pool) Taken(now time.Time, a netip.Addr) Lease {
 	l := Lease{Address: a, Until: now.Add(takenFor)}
@@ -182,9 +302,9 @@ func (p *Pool) Taken(now time.Time, a netip.Addr) Lease {
 
 // Left is how many addresses nobody has now.
 func (p *Pool) Left(now time.Time) (left, of int) {
-	for a, n := p.c.From, 0; p.inRange(a) && n < maxPool; a, n = a.Next(), n+1 {
+	for a := range p.addresses() {
 		of++
-		if p.free(now, a, hwaddr.Address{}) {
+		if p.free(now, a, Holder{}) {
 			left++
 		}
 	}

@@ -40,8 +40,13 @@ const (
 	// maxName bounds a file's name, and maxRequest a whole request.
 	maxName    = 255
 	maxRequest = 1024
-	// resends is how often a window is sent again before the transfer is given up.
-	resends = 6
+	// resends is how often a window is sent again before the transfer is given up. The
+	// pause before each doubles (RFC 1123, 4.2.3.3), up to longestPause: a minute and a
+	// half in all.
+	resends      = 8
+	longestPause = 16 * time.Second
+	// maxText is the largest file that is sent as text, in bytes.
+	maxText = 4 << 20
 )
 
 // ErrTFTP says that a packet is no request.
@@ -49,11 +54,12 @@ var ErrTFTP = errors.New("not a TFTP request")
 
 // TFTPRequest is a request to read a file.
 type TFTPRequest struct {
-	File    string // cleaned: no leading slash, no way out of the root
-	Block   int    // bytes of a block: RFC 2348
-	Window  int    // blocks sent before an acknowledgement: RFC 7440
-	Timeout time.Duration
-	options []string // names of those that are answered, in order
+	File    string        // cleaned: no leading slash, no way out of the root
+	Block   int           // bytes of a block: RFC 2348
+	Window  int           // blocks sent before an acknowledgement: RFC 7440
+	Timeout time.Duration // before the first resend
+	Text    bool          // in mode netascii
+	options []string      // names of those that are answered, in order
 }
 
 // TFTPError is the packet for an error.
@@ -69,6 +75,12 @@ func (e *TFTPError) Packet() []byte {
 	b := binary.BigEndian.AppendUint16(nil, opError)
 	b = binary.BigEndian.AppendUint16(b, e.Code)
 	return append(append(b, e.Text...), 0)
+}
+
+// UnknownTransfer is the answer to a packet from a port that no transfer is with (RFC
+// 1350, 4).
+func UnknownTransfer() *TFTPError {
+	return &TFTPError{tftpUnknownID, "there is no transfer with this port"}
 }
 
 // NotFound is the answer for a file that is not there.
@@ -91,14 +103,15 @@ func ParseTFTP(b []byte) (*TFTPRequest, error) {
 	if len(fields) < 2 {
 		return nil, ErrTFTP
 	}
-	if mode := strings.ToLower(fields[1]); mode != "octet" && mode != "netascii" {
+	mode := strings.ToLower(fields[1])
+	if mode != "octet" && mode != "netascii" {
 		return nil, &TFTPError{tftpIllegal, fmt.Sprintf("mode %.20q is not known", mode)}
 	}
 	name, err := cleanName(fields[0])
 	if err != nil {
 		return nil, err
 	}
-	r := &TFTPRequest{File: name, Block: defaultBlock, Window: 1, Timeout: 2 * time.Second}
+	r := &TFTPRequest{File: name, Block: defaultBlock, Window: 1, Timeout: time.Second, Text: mode == "netascii"}
 	for o := fields[2:]; len(o) >= 2; o = o[2:] {
 		r.option(strings.ToLower(o[0]), o[1])
 	}
@@ -150,18 +163,39 @@ type Transfer struct {
 	r        TFTPRequest
 	content  io.ReaderAt
 	size     int64
-	accepted bool  // the options are acknowledged, or there are none
-	acked    int64 // blocks that have arrived
-	sentTo   int64 // last block that was sent
-	resent   int   // times in a row without news
+	accepted bool          // the options are acknowledged, or there are none
+	acked    int64         // blocks that have arrived
+	sentTo   int64         // last block that was sent
+	resent   int           // times in a row without news
+	pause    time.Duration // before the next resend
 	deadline time.Time
 	done     bool
 	err      error
 }
 
-// NewTransfer begins a transfer; First has to follow.
-func NewTransfer(r *TFTPRequest, content io.ReaderAt, size int64) *Transfer {
-	return &Transfer{r: *r, content: content, size: size, accepted: len(r.options) == 0}
+// NewTransfer begins a transfer; First has to follow. In mode netascii the file is
+// read at once; an error is a *TFTPError or the file's.
+func NewTransfer(r *TFTPRequest, content io.ReaderAt, size int64) (*Transfer, error) {
+	t := &Transfer{r: *r, content: content, size: size, accepted: len(r.options) == 0, pause: r.Timeout}
+	if !r.Text {
+		return t, nil
+	}
+	if size > maxText {
+		return nil, &TFTPError{tftpIllegal, "this file is not a text; ask for it in mode octet"}
+	}
+	plain := make([]byte, size)
+	if _, err := content.ReadAt(plain, 0); err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	text := netascii(plain)
+	t.content, t.size = bytes.NewReader(text), int64(len(text))
+	return t, nil
+}
+
+// netascii is a text as RFC 764 has it on the wire: lines end with CR LF, and a CR by
+// itself is followed by a NUL.
+func netascii(plain []byte) []byte {
+	return []byte(strings.NewReplacer("\r\n", "\r\n", "\n", "\r\n", "\r", "\r\x00").Replace(string(plain)))
 }
 
 // blocks is how many blocks the file has; the last is shorter than the others, and
@@ -179,7 +213,7 @@ func (t *Transfer) Deadline() time.Time { return t.deadline }
 
 // First begins: with the options that are accepted, or with data.
 func (t *Transfer) First(now time.Time) ([][]byte, error) {
-	t.deadline = now.Add(t.r.Timeout)
+	t.deadline = now.Add(t.pause)
 	if t.accepted {
 		return t.window()
 	}
@@ -242,7 +276,7 @@ func (t *Transfer) ack(now time.Time, number uint16) ([][]byte, error) {
 		if ahead == 0 && t.r.Window > 1 && t.resent == 0 && t.acked < t.sentTo && t.acked > 0 {
 			// RFC 7440, 4: the first block of the window was lost; once is enough.
 			t.resent++
-			t.deadline = now.Add(t.r.Timeout)
+			t.deadline = now.Add(t.pause)
 			return t.window()
 		}
 		if ahead == 0 || t.acked+ahead > t.sentTo {
@@ -250,8 +284,8 @@ func (t *Transfer) ack(now time.Time, number uint16) ([][]byte, error) {
 		}
 		t.acked += ahead
 	}
-	t.resent = 0
-	t.deadline = now.Add(t.r.Timeout)
+	t.resent, t.pause = 0, t.r.Timeout
+	t.deadline = now.Add(t.pause)
 	if t.acked == t.blocks() {
 		t.done = true
 		return nil, nil
@@ -273,9 +307,10 @@ func (t *Transfer) Timeout(now time.Time) ([][]byte, error) {
 		}
 		return nil, nil
 	}
+	t.pause = min(2*t.pause, max(longestPause, t.r.Timeout))
 	if !t.accepted {
 		return t.First(now)
 	}
-	t.deadline = now.Add(t.r.Timeout)
+	t.deadline = now.Add(t.pause)
 	return t.window()
 }

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
+	"io"
 	"math/rand/v2"
 	"testing"
 	"time"
@@ -21,6 +22,13 @@ func readRequest(file string, options ...string) []byte {
 		b = append(append(b, s...), 0)
 	}
 	return b
+}
+
+func begin(t *testing.T, r *netboot.TFTPRequest, content io.ReaderAt, size int64) *netboot.Transfer {
+	t.Helper()
+	s, err := netboot.NewTransfer(r, content, size)
+	require.NoError(t, err)
+	return s
 }
 
 func ack(n uint16) []byte { return binary.BigEndian.AppendUint16([]byte{0, 4}, n) }
@@ -65,7 +73,7 @@ func client(t *testing.T, content []byte, share float64, seed uint64, options ..
 	random := rand.New(rand.NewPCG(seed, 1))
 	lost := func() bool { return random.Float64() < share }
 	now := noon
-	s := netboot.NewTransfer(r, bytes.NewReader(content), int64(len(content)))
+	s := begin(t, r, bytes.NewReader(content), int64(len(content)))
 	wire, err := s.First(now)
 	require.NoError(t, err)
 	var got []byte
@@ -131,12 +139,12 @@ func TestBlockNumbersWrap(t *testing.T) {
 
 func TestTheLastAcknowledgementMayBeLost(t *testing.T) {
 	r, _ := netboot.ParseTFTP(readRequest("file"))
-	s := netboot.NewTransfer(r, bytes.NewReader([]byte("poppy")), 5)
+	s := begin(t, r, bytes.NewReader([]byte("poppy")), 5)
 	_, err := s.First(noon)
 	require.NoError(t, err)
 	now := noon
 	for range 20 {
-		now = now.Add(5 * time.Second)
+		now = now.Add(20 * time.Second)
 		_, err := s.Timeout(now)
 		require.NoError(t, err)
 	}
@@ -145,11 +153,11 @@ func TestTheLastAcknowledgementMayBeLost(t *testing.T) {
 	assert.NoError(t, err, "all was sent")
 
 	t.Log("# but a client that went away in the middle is an error")
-	s = netboot.NewTransfer(r, bytes.NewReader(make([]byte, 5000)), 5000)
+	s = begin(t, r, bytes.NewReader(make([]byte, 5000)), 5000)
 	_, err = s.First(noon)
 	require.NoError(t, err)
 	for range 20 {
-		now = now.Add(5 * time.Second)
+		now = now.Add(20 * time.Second)
 		s.Timeout(now)
 	}
 	_, err = s.Done()
@@ -158,7 +166,7 @@ func TestTheLastAcknowledgementMayBeLost(t *testing.T) {
 
 func TestOldAcknowledgementsAreNotAnswered(t *testing.T) {
 	r, _ := netboot.ParseTFTP(readRequest("file"))
-	s := netboot.NewTransfer(r, bytes.NewReader(make([]byte, 5000)), 5000)
+	s := begin(t, r, bytes.NewReader(make([]byte, 5000)), 5000)
 	_, err := s.First(noon)
 	require.NoError(t, err)
 	for i := range uint16(3) {
@@ -178,6 +186,40 @@ func TestOldAcknowledgementsAreNotAnswered(t *testing.T) {
 	assert.True(t, errors.As(err, &told) && told.Text == "no")
 }
 
+func TestResendsBackOff(t *testing.T) {
+	r, err := netboot.ParseTFTP(readRequest("file"))
+	require.NoError(t, err)
+	s := begin(t, r, bytes.NewReader(make([]byte, 5000)), 5000)
+	_, err = s.First(noon)
+	require.NoError(t, err)
+	var pauses []float64
+	for now := noon; ; {
+		if done, _ := s.Done(); done {
+			break
+		}
+		pauses = append(pauses, s.Deadline().Sub(now).Seconds())
+		now = s.Deadline()
+		_, err := s.Timeout(now)
+		require.NoError(t, err)
+	}
+	assert.Equal(t, []float64{1, 2, 4, 8, 16, 16, 16, 16, 16}, pauses, "RFC 1123, 4.2.3.3")
+}
+
+func TestTexts(t *testing.T) {
+	ask := []byte("\x00\x01grub.cfg\x00netascii\x00tsize\x000\x00")
+	r, err := netboot.ParseTFTP(ask)
+	require.NoError(t, err)
+	s := begin(t, r, bytes.NewReader([]byte("a\nb\r\nc\rd")), 8)
+	out, err := s.First(noon)
+	require.NoError(t, err)
+	assert.Contains(t, string(out[0]), "tsize\x0010\x00", "what comes, not what lies there")
+	out, err = s.Handle(noon, ack(0))
+	require.NoError(t, err)
+	assert.Equal(t, "a\r\nb\r\nc\r\x00d", string(out[0][4:]))
+	_, err = netboot.NewTransfer(r, bytes.NewReader(nil), 8<<20)
+	assert.ErrorContains(t, err, "mode octet")
+}
+
 func FuzzTFTP(f *testing.F) {
 	f.Add(readRequest("shimx64.efi", "blksize", "1468", "tsize", "0"), ack(1), ack(0))
 	f.Add(readRequest(`..\x`), ack(65535), []byte{0, 5, 0, 0})
@@ -187,7 +229,7 @@ func FuzzTFTP(f *testing.F) {
 			return
 		}
 		assert.NotContains(t, "/"+r.File+"/", "/../")
-		s := netboot.NewTransfer(r, bytes.NewReader(make([]byte, 3000)), 3000)
+		s := begin(t, r, bytes.NewReader(make([]byte, 3000)), 3000)
 		_, err = s.First(noon)
 		require.NoError(t, err)
 		for _, p := range [][]byte{first, second, first} {

@@ -49,6 +49,10 @@ func (m *remote) wanting(now time.Time) {
 		timer: now.Add(backoff(m.r.dice, time.Duration(m.k)*m.grtt, m.group))}
 }
 
+// keptAtMost is how often in a row a receiver keeps silent because others have asked
+// for the same: if that was answered, it would not lack it any more.
+const keptAtMost = 3
+
 func (m *remote) nackTimer(now time.Time) {
 	c := &m.cycle
 	if c.state == resting || now.Before(c.timer) {
@@ -56,6 +60,9 @@ func (m *remote) nackTimer(now time.Time) {
 	}
 	switch c.state {
 	case backingOff:
+		if m.kept >= keptAtMost {
+			clear(c.heard)
+		}
 		requests, suppressed := m.requests()
 		if len(requests) == 0 && !suppressed {
 			*c = nackCycle{}
@@ -66,8 +73,10 @@ func (m *remote) nackTimer(now time.Time) {
 			n.CC = m.congestion()
 			m.send(n.append(nil))
 			m.r.stats.Nacks++
+			m.kept = 0
 		} else {
 			m.r.stats.Suppressed++
+			m.kept++
 		}
 		c.state, c.timer = holdingOff, now.Add(time.Duration(m.k+2)*m.grtt)
 	case holdingOff:

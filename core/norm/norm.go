@@ -76,6 +76,8 @@ const (
 var (
 	// ErrMessage says that a packet is no NORM message, or a malformed one.
 	ErrMessage = errors.New("not a NORM message")
+	// ErrForged says that a packet comes from somebody who is not in the group.
+	ErrForged = errors.New("a packet from outside the group")
 	// ErrFull says that a sender's window has no room for another object.
 	ErrFull = errors.New("the sender's window is full")
 	// ErrObject says that an object cannot be sent.

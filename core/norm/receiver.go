@@ -28,6 +28,11 @@ type ReceiverConfig struct {
 	Senders   int   // heard at the same time, 8 by default
 	Window    int   // objects of one sender that may be unfinished, 2048 by default
 	Seed      uint64
+	// From, if valid, is the address that the sender's packets come from; those of
+	// others are passed over.
+	From netip.Addr
+	// Auth, if set, signs feedback, and only signed packets count.
+	Auth *Auth
 }
 
 // Head is what is known of an object when it begins.
@@ -88,6 +93,7 @@ type ReceiverStats struct {
 	Nacks          int64 // sent
 	Suppressed     int64 // not sent, since others had asked
 	Refused        int64 // symbols for which there was no memory
+	Strange        int64 // packets that are not from the sender, or not signed
 }
 
 // Receiver receives objects of the senders of a group. It is not safe for use by
@@ -131,6 +137,7 @@ func (r *Receiver) Out() (Outgoing, bool) {
 	}
 	o := r.out[0]
 	r.out = r.out[1:]
+	o.Packet = r.config.Auth.sign(o.Packet)
 	return o, true
 }
 
@@ -163,6 +170,10 @@ func (r *Receiver) Advance(now time.Time) {
 // Handle takes a packet that came from an address, to the group or to this
 // receiver. It keeps nothing of it. ErrMessage tells of packets that are none.
 func (r *Receiver) Handle(now time.Time, packet []byte, from netip.AddrPort) error {
+	if len(packet) == 0 || r.config.From.IsValid() && fromSender(packet) && from.Addr().Unmap() != r.config.From || !r.config.Auth.good(packet) {
+		r.stats.Strange++
+		return ErrForged
+	}
 	t, h, header, content, err := split(packet)
 	if err != nil {
 		return err
@@ -199,6 +210,15 @@ func (r *Receiver) Handle(now time.Time, packet []byte, from netip.AddrPort) err
 		}
 	}
 	return nil
+}
+
+// fromSender tells of a packet that only senders send.
+func fromSender(packet []byte) bool {
+	switch messageType(packet[0] & 15) {
+	case typeNack, typeAck, typeReport:
+		return false
+	}
+	return true
 }
 
 // remoteSilence is after how long a sender makes room for another.

@@ -28,6 +28,7 @@ type remote struct {
 	due     mark
 
 	cycle nackCycle
+	kept  int // cycles in a row without a word, since others had asked
 	probe probeHeard
 	ack   *ackMessage // of a flush
 	ackAt time.Time

@@ -37,6 +37,9 @@ type SenderConfig struct {
 	Congestion *Congestion
 	// Accept, if set, tells whose feedback counts.
 	Accept func(NodeID) bool
+	// Auth, if set, signs packets, and only signed feedback counts. Each packet becomes
+	// AuthSize bytes longer.
+	Auth *Auth
 }
 
 func (c *SenderConfig) setDefaults() error {
@@ -99,6 +102,8 @@ type SenderStats struct {
 	SourceBytes     int64 // payload of source symbols sent the first time
 	Repairs, Parity int64 // symbols sent again, and of these parity
 	Nacks, Acks     int64
+	Refused         int64 // NACKs beyond what their node may ask for
+	Forged          int64 // packets that were not signed as they should be
 	GRTT            time.Duration
 	Rate            float64 // bits a second
 }
@@ -128,13 +133,14 @@ type Sender struct {
 	advertise  []request // heard by unicast: the others must be told
 	advertised time.Time
 
-	flush     flush
-	question  question
-	commands  [][]byte // of the application
-	closing   int      // how often the end is still to be told; -1 once it was
-	paused    bool
-	events    []SenderEvent
-	nackCount map[NodeID]int64
+	flush    flush
+	question question
+	commands [][]byte // of the application
+	closing  int      // how often the end is still to be told; -1 once it was
+	paused   bool
+	events   []SenderEvent
+	nodes    map[NodeID]*allowance // by node id
+	repaired int                   // packets of repairs in a row while fresh ones wait
 }
 
 // NewSender makes a sender that begins at time now.
@@ -142,7 +148,7 @@ func NewSender(c SenderConfig, now time.Time) (*Sender, error) {
 	if err := c.setDefaults(); err != nil {
 		return nil, err
 	}
-	s := &Sender{config: c, bucket: newBucket(c.Rate, c.SymbolSize+c.Overhead+64, now), grtt: newGRTT(c.GRTT, now), nackCount: map[NodeID]int64{}}
+	s := &Sender{config: c, bucket: newBucket(c.Rate, c.SymbolSize+c.Overhead+64, now), grtt: newGRTT(c.GRTT, now), nodes: map[NodeID]*allowance{}}
 	s.flush.at = now
 	if c.Congestion != nil {
 		s.tfmcc = newTFMCCSender(*c.Congestion, c.Rate)
@@ -270,7 +276,12 @@ func (s *Sender) object(id ObjectID) *txObject {
 func (s *Sender) Pending() int { return len(s.objects) - s.current }
 
 // Nacks is how many NACKs came from a node.
-func (s *Sender) Nacks(n NodeID) int64 { return s.nackCount[n] }
+func (s *Sender) Nacks(n NodeID) int64 {
+	if a := s.nodes[n]; a != nil {
+		return a.nacks
+	}
+	return 0
+}
 
 // Command has a message of the application sent to all receivers (NORM_CMD
 // APPLICATION); it is not repaired.
@@ -291,6 +302,7 @@ func (s *Sender) Next(now time.Time, buffer []byte) ([]byte, bool) {
 	if p == nil {
 		return nil, false
 	}
+	p = s.config.Auth.sign(p)
 	wire := len(p) + s.config.Overhead
 	s.stats.Packets++
 	s.stats.Bytes += int64(wire)
@@ -322,11 +334,14 @@ func (s *Sender) next(now time.Time, b []byte) []byte {
 		if latest := now.Add(time.Duration(s.config.Backoff+1) * s.grtt.value); s.holdTill.After(latest) {
 			s.holdTill = latest
 		}
-		if len(s.repairs) > 0 && (!now.Before(s.holdTill) || s.idle()) {
+		idle := s.idle()
+		if len(s.repairs) > 0 && (idle || !now.Before(s.holdTill) && s.repaired < 1) {
 			if p := s.repair(now, b); p != nil {
+				s.repaired++
 				return p
 			}
 		}
+		s.repaired = 0
 		if p := s.fresh(now, b); p != nil {
 			return p
 		}
@@ -462,6 +477,10 @@ func (s *Sender) fti(o *txObject) *FTI {
 // this sender alone. Packets that are not for it are passed over; ErrMessage
 // tells of malformed ones.
 func (s *Sender) Handle(now time.Time, packet []byte, unicast bool) error {
+	if !s.config.Auth.good(packet) {
+		s.stats.Forged++
+		return ErrForged
+	}
 	t, h, header, content, err := split(packet)
 	if err != nil {
 		return err
@@ -474,11 +493,12 @@ func (s *Sender) Handle(now time.Time, packet []byte, unicast bool) error {
 		}
 		if s.mine(n.feedback) {
 			s.stats.Nacks++
-			if len(s.nackCount) < 1<<12 {
-				s.nackCount[n.Source]++
-			}
 			s.listen(now, n.feedback, n.CC)
-			s.nack(now, &n, unicast)
+			if a := s.allowance(now, n.Source); a.speak(now) {
+				s.nack(now, &n, unicast, a)
+			} else {
+				s.stats.Refused++
+			}
 		}
 	case typeAck:
 		var a ackMessage

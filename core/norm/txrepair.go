@@ -14,8 +14,10 @@ type asked struct {
 	whole    bool
 }
 
-// nack takes a receiver's repair requests (section 5.4).
-func (s *Sender) nack(now time.Time, n *nackMessage, unicast bool) {
+// nack takes a receiver's repair requests (section 5.4), as far as its allowance goes:
+// whoever asks for everything again and again gets no more than others, and the stream
+// goes on.
+func (s *Sender) nack(now time.Time, n *nackMessage, unicast bool, left *allowance) {
 	type key struct {
 		o *txObject
 		b uint32
@@ -30,7 +32,7 @@ func (s *Sender) nack(now time.Time, n *nackMessage, unicast bool) {
 		}
 		return wants[k]
 	}
-	queued := false
+	queued, whole := false, true
 	for _, r := range n.Requests {
 		for i := 0; i < len(r.Items); i++ {
 			first := r.Items[i]
@@ -53,6 +55,10 @@ func (s *Sender) nack(now time.Time, n *nackMessage, unicast bool) {
 						if !o.wasSent(b) {
 							break
 						}
+						if len(order) >= blocksAtMost {
+							whole = false
+							break
+						}
 						o.ask(want(o, b), r, b, first, last)
 					}
 				}
@@ -63,6 +69,11 @@ func (s *Sender) nack(now time.Time, n *nackMessage, unicast bool) {
 		}
 	}
 	for _, k := range order {
+		if !left.take(now, wants[k].symbols(k.o.layout.blockSymbols(k.b))) {
+			s.stats.Refused++
+			whole = false
+			break
+		}
 		if s.need(now, k.o.repairBlock(k.b, s.config.Ahead), wants[k]) {
 			queued = true
 		}
@@ -74,9 +85,21 @@ func (s *Sender) nack(now time.Time, n *nackMessage, unicast bool) {
 	if s.holdTill.IsZero() || len(s.repairs) == 0 {
 		s.holdTill = now.Add(time.Duration(s.config.Backoff+1) * s.grtt.value)
 	}
-	if unicast {
+	if unicast && whole { // what is not answered must keep nobody else silent
 		s.advertise = n.Requests
 	}
+}
+
+// symbols is how many are wanted of a block of n.
+func (a *asked) symbols(n int) int {
+	if a.whole {
+		return n
+	}
+	count := a.parity
+	for _, w := range a.explicit {
+		count += bits.OnesCount64(w)
+	}
+	return min(count, n)
 }
 
 // requested finds an object that was asked for; one that is gone is squelched.

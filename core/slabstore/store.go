@@ -2,6 +2,7 @@
 // plain bytes.
 //
 //	slabs/ab/abcdef….zst    one Zstandard frame
+//	slabs/damaged/          slabs that were not what their names promise
 //
 // Put checks the digest before anything is visible; Get checks it again. A slab
 // file is written under a temporary name, synced and renamed, so that a cut
@@ -17,6 +18,8 @@ import (
 	"path/filepath"
 	"sync"
 	"syscall"
+
+	"jugate/core/durable"
 )
 
 var (
@@ -31,6 +34,8 @@ var (
 // Store is a folder of slabs. It may be used from several goroutines.
 type Store struct {
 	dir string
+
+	flushing sync.Mutex // taken before mu
 
 	mu    sync.Mutex
 	dirty map[string]bool // folders with renames that were not synced yet
@@ -66,14 +71,19 @@ func (s *Store) Has(d Digest) bool {
 }
 
 // Put takes the frame of a slab, checks it against d and keeps it, and tells
-// whether it was new. Errors wrap ErrFrame, ErrDigest or ErrFull, or are the
-// system's; none leaves anything behind.
+// whether it was new. A file of that name is believed only if it holds what its name
+// promises; otherwise it is set aside, and replaced. Errors wrap ErrFrame, ErrDigest or
+// ErrFull, or are the system's; none leaves anything behind.
 func (s *Store) Put(d Digest, frame []byte) (added bool, err error) {
 	if _, err := ExpandChecked(nil, frame, d); err != nil {
 		return false, err
 	}
 	if s.Has(d) {
-		return false, nil
+		if _, err := s.Check(d); err == nil {
+			return false, nil
+		} else if !errors.Is(err, ErrNotFound) {
+			return false, err
+		}
 	}
 	f, err := os.CreateTemp(filepath.Join(s.dir, "new"), "slab")
 	if err != nil {
@@ -113,20 +123,27 @@ func (s *Store) mark(dir string) {
 	s.dirty[dir] = true
 }
 
-// Flush makes every slab put so far survive a loss of power.
+// Flush makes every slab put so far survive a loss of power. Folders that cannot be
+// synced are tried again by the next Flush.
 func (s *Store) Flush() error {
+	s.flushing.Lock() // held while the disk works: whoever comes second must not return before that
+	defer s.flushing.Unlock()
 	s.mu.Lock()
 	dirs := s.dirty
 	s.dirty = map[string]bool{}
 	s.mu.Unlock()
+	var errs []error
 	for dir := range dirs {
-		if err := SyncDir(dir); err != nil {
+		if err := syncDir(dir); err != nil {
 			s.mark(dir)
-			return err
+			errs = append(errs, err)
 		}
 	}
-	return nil
+	return errors.Join(errs...)
 }
+
+// syncDir is replaced by a test.
+var syncDir = durable.SyncDir
 
 // Frame returns the slab as it is stored, without checking its digest: whoever
 // it is for checks it. Errors wrap ErrNotFound or are the system's.
@@ -138,23 +155,47 @@ func (s *Store) Frame(d Digest) ([]byte, error) {
 	return frame, err
 }
 
-// Get returns the plain bytes of a slab, checked. Errors wrap ErrNotFound,
-// ErrFrame or ErrDigest.
+// Get returns the plain bytes of a slab, checked. One that is damaged is set aside and
+// is missing from then on, so that the next capture or import brings it again. Errors
+// wrap ErrNotFound.
 func (s *Store) Get(d Digest) ([]byte, error) {
 	frame, err := s.Frame(d)
 	if err != nil {
 		return nil, err
 	}
-	return ExpandChecked(nil, frame, d)
+	plain, err := ExpandChecked(nil, frame, d)
+	if err != nil {
+		if asideErr := s.setAside(d); asideErr != nil {
+			return nil, errors.Join(err, asideErr)
+		}
+		return nil, fmt.Errorf("%w: %s was damaged and is set aside (%w)", ErrNotFound, d, err)
+	}
+	return plain, nil
 }
 
-// SyncDir makes renames in a folder survive a loss of power.
-func SyncDir(dir string) error {
-	f, err := os.Open(dir)
-	if err != nil {
+// Check reads a slab and compares its digest; size is its frame's, in bytes. Errors are
+// Get's.
+func (s *Store) Check(d Digest) (size int64, err error) {
+	info, err := os.Stat(s.path(d))
+	if err == nil {
+		size = info.Size()
+	}
+	_, err = s.Get(d)
+	return size, err
+}
+
+// setAside moves a damaged slab out of the way, where an engineer can look at it.
+func (s *Store) setAside(d Digest) error {
+	dir := filepath.Join(s.dir, "damaged")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	return errors.Join(f.Sync(), f.Close())
+	if err := os.Rename(s.path(d), filepath.Join(dir, d.String()+".zst")); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	s.mark(dir)
+	s.mark(filepath.Dir(s.path(d)))
+	return nil
 }
 
 func explain(err error) error {

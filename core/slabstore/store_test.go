@@ -87,6 +87,28 @@ func TestGetNoticesARottenFile(t *testing.T) {
 	require.NoError(t, os.WriteFile(name, slabstore.Compress(nil, []byte("what the disk made of it")), 0o644))
 	_, err = store.Get(d)
 	assert.ErrorIs(t, err, slabstore.ErrDigest)
+	assert.ErrorIs(t, err, slabstore.ErrNotFound, "it counts as missing")
+	assert.False(t, store.Has(d), "so that the next capture brings it")
+	assert.FileExists(t, filepath.Join(dir, "damaged", d.String()+".zst"))
+}
+
+func TestADamagedSlabHeals(t *testing.T) {
+	dir := t.TempDir()
+	store, err := slabstore.Open(dir)
+	require.NoError(t, err)
+	plain := []byte("what was captured")
+	d, frame := slabstore.Sum(plain), slabstore.Compress(nil, []byte("what was captured"))
+	_, err = store.Put(d, frame)
+	require.NoError(t, err)
+	name := filepath.Join(dir, d.String()[:2], d.String()+".zst")
+	require.NoError(t, os.WriteFile(name, []byte("rubbish"), 0o644))
+	added, err := store.Put(d, frame)
+	require.NoError(t, err)
+	assert.True(t, added, "a file is not believed by its name")
+	got, err := store.Get(d)
+	require.NoError(t, err)
+	assert.Equal(t, plain, got)
+	require.NoError(t, store.Flush())
 }
 
 func TestOpenRemovesUnfinishedWrites(t *testing.T) {

@@ -1,0 +1,171 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+	"github.com/spf13/viper"
+)
+
+// The configuration is a file, /etc/jugate/jugate.yaml or the one that --config names;
+// then the environment; then flags. Only settings can come from the first two, which
+// are the flags of serve, and how the service is called: what an order does is said
+// with the order. Nothing is read from the current folder, which may be anybody's.
+
+// configFile is read if --config names no other.
+const configFile = "/etc/jugate/jugate.yaml"
+
+// everywhere are the settings of all commands.
+var everywhere = []string{"server", "token", "output"}
+
+// notSettings are flags of serve that are not.
+var notSettings = []string{"help", "config", "version"}
+
+// configured is a setting with where its value comes from.
+type configured struct {
+	Name   string `json:"name"`
+	Value  string `json:"value"`
+	Source string `json:"source"` // a flag, a variable, a file, or the default
+}
+
+// settingsOf are the flags of a command that the configuration may set.
+func settingsOf(cmd *cobra.Command) (flags []*pflag.Flag) {
+	cmd.Flags().VisitAll(func(f *pflag.Flag) {
+		if slices.Contains(everywhere, f.Name) || cmd.Name() == serveName && !slices.Contains(notSettings, f.Name) {
+			flags = append(flags, f)
+		}
+	})
+	return flags
+}
+
+// serveName is the name of the command whose flags are settings.
+const serveName = "serve"
+
+// variable is the name of a setting in the environment.
+func variable(setting string) string {
+	return "JUGATE_" + strings.ToUpper(strings.ReplaceAll(setting, "-", "_"))
+}
+
+// readConfig reads the file, and refuses what no setting is called.
+func readConfig(cmd *cobra.Command) (file string, values *viper.Viper, err error) {
+	file, _ = cmd.Flags().GetString("config")
+	named := file != ""
+	if !named {
+		file = configFile
+	}
+	v := viper.New()
+	v.SetConfigFile(file)
+	v.SetConfigType("yaml")
+	err = v.ReadInConfig()
+	if errors.Is(err, fs.ErrNotExist) && !named {
+		return file, v, nil
+	}
+	if err != nil {
+		return file, v, fmt.Errorf("read the configuration %s: %w", file, err)
+	}
+	known := slices.Clone(everywhere)
+	if serve, _, err := cmd.Root().Find([]string{serveName}); err == nil {
+		serve.InheritedFlags() // merges those of the root
+		for _, f := range settingsOf(serve) {
+			known = append(known, f.Name)
+		}
+	}
+	for key := range v.AllSettings() {
+		if !slices.Contains(known, key) {
+			slices.Sort(known)
+			return file, v, fmt.Errorf("%s: %q is not a setting; the settings are %s", file, key, strings.Join(slices.Compact(known), ", "))
+		}
+	}
+	return file, v, nil
+}
+
+// configure fills flags that were not given from the environment and the file, and
+// returns where each setting comes from.
+func configure(cmd *cobra.Command) ([]configured, error) {
+	file, values, err := readConfig(cmd)
+	if err != nil {
+		return nil, err
+	}
+	var all []configured
+	var problems []error
+	for _, f := range settingsOf(cmd) {
+		source, err := "default", error(nil)
+		text, inEnvironment := os.LookupEnv(variable(f.Name))
+		switch {
+		case f.Changed:
+			source = "flag"
+		case inEnvironment:
+			source = variable(f.Name)
+			err = cmd.Flags().Set(f.Name, text)
+		case values.IsSet(f.Name):
+			source = file
+			err = fromFile(cmd.Flags(), f, values.Get(f.Name))
+		}
+		if err != nil {
+			problems = append(problems, fmt.Errorf("%s, from %s: %w", f.Name, source, err))
+		}
+		all = append(all, configured{f.Name, f.Value.String(), source})
+	}
+	return all, errors.Join(problems...)
+}
+
+// fromFile sets a flag to what YAML says: a list becomes a list.
+func fromFile(flags *pflag.FlagSet, f *pflag.Flag, value any) error {
+	list, isList := value.([]any)
+	many, takesMany := f.Value.(pflag.SliceValue)
+	switch {
+	case isList && !takesMany:
+		return errors.New("it takes one value, and not a list")
+	case !isList:
+		if _, isMap := value.(map[string]any); isMap || value == nil {
+			return errors.New("it takes a value")
+		}
+		return flags.Set(f.Name, fmt.Sprint(value))
+	}
+	var texts []string
+	for _, item := range list {
+		texts = append(texts, fmt.Sprint(item))
+	}
+	f.Changed = true
+	return many.Replace(texts)
+}
+
+func (a *app) configCommand() *cobra.Command {
+	show := &cobra.Command{
+		Use: "show", Short: "Show the settings that are in force, and where each comes from", Args: cobra.NoArgs,
+		Example: "  jugate config show\n  jugate config show --config ./room-2.yaml -o json",
+	}
+	show.RunE = func(cmd *cobra.Command, _ []string) error {
+		serve, _, err := cmd.Root().Find([]string{serveName})
+		if err != nil {
+			return err
+		}
+		serve.InheritedFlags()
+		if name, _ := cmd.Flags().GetString("config"); name != "" {
+			if err := serve.Flags().Set("config", name); err != nil {
+				return err
+			}
+		}
+		all, err := configure(serve)
+		if err != nil {
+			return usageError{err}
+		}
+		for i, c := range all {
+			if c.Name == "token" && c.Value != "" {
+				all[i].Value = "(set)"
+			}
+		}
+		return printList(cmd, a, all, []column[configured]{
+			{title: "setting", value: func(c configured) string { return c.Name }},
+			{title: "value", value: func(c configured) string { return c.Value }},
+			{title: "from", value: func(c configured) string { return c.Source }},
+		})
+	}
+	return noun("config", "See the configuration", show)
+}

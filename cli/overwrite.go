@@ -1,0 +1,101 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+
+	"github.com/spf13/cobra"
+
+	"jugate/core/disk"
+	"jugate/core/durable"
+	"jugate/core/image"
+)
+
+// What a command writes never takes the place of something that nobody gave up.
+
+// mayWriteFile tells whether a file may be written: its name is free, or the engineer
+// has said that it is to be replaced. What it is made from can never be.
+func mayWriteFile(path string, replace bool, from ...string) error {
+	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, source := range from {
+		if s, err := os.Stat(source); err == nil && os.SameFile(s, info) {
+			return fmt.Errorf("%s is what the file would be made from, and writing it would destroy that; choose another name", path)
+		}
+	}
+	switch {
+	case !info.Mode().IsRegular():
+		return fmt.Errorf("%s is not a file", path)
+	case !replace:
+		return fmt.Errorf("%s is there already; say --replace if it is to go, or choose another name", path)
+	}
+	return nil
+}
+
+// keepFile makes a file visible that is whole now.
+func keepFile(f *durable.File, path string, replace bool) error {
+	if replace {
+		return f.Keep()
+	}
+	err := f.KeepNew()
+	if errors.Is(err, fs.ErrExist) {
+		return fmt.Errorf("%s has appeared meanwhile, and is left as it is; say --replace if it is to go", path)
+	}
+	return err
+}
+
+// looked is how much of a disk's beginning and end is looked at, in bytes: tables and
+// file systems show there.
+const looked = 1 << 20
+
+// holdsSomething tells whether a disk has anything on it, as far as its ends show.
+func holdsSomething(d *disk.Disk) (bool, error) {
+	for _, at := range []int64{0, max(0, d.Size()-looked)} {
+		b := make([]byte, min(looked, d.Size()-at))
+		if n, err := d.ReadAt(b, at); n < len(b) && err != nil && !errors.Is(err, io.EOF) {
+			return false, err
+		}
+		for _, c := range b {
+			if c != 0 {
+				return true, nil
+			}
+		}
+	}
+	return false, nil
+}
+
+// mayOverwrite asks before what a device or a disk file holds is lost. What an earlier
+// try has left, and a file without anything on it, is nobody's loss.
+func mayOverwrite(cmd *cobra.Command, path string, target *disk.Disk, yes bool) error {
+	info, err := os.Stat(path)
+	if err != nil || yes {
+		return err
+	}
+	if mark, err := image.ReadMark(target); err == nil && mark != nil {
+		return nil
+	}
+	holds := info.Mode()&os.ModeDevice != 0
+	if !holds {
+		if holds, err = holdsSomething(target); err != nil || !holds {
+			return err
+		}
+	}
+	if !isTerminal(os.Stdin) {
+		return fmt.Errorf("%s holds something, and what is on it would be lost; say --yes if that is meant", path)
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "Everything on %s will be lost. Write it? (yes/no) ", path)
+	var answer string
+	fmt.Fscanln(cmd.InOrStdin(), &answer)
+	if answer != "yes" {
+		return errors.New("nothing was written")
+	}
+	return nil
+}
