@@ -4,7 +4,10 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"os"
+	"path/filepath"
 
 	"github.com/spf13/cobra"
 
@@ -21,6 +24,7 @@ type source struct {
 	file   *disk.Disk
 	disk   vmdisk.Disk
 	packed *image.Packed // nil for a disk
+	more   []*os.File    // that the file refers to
 
 	sectorSize int
 }
@@ -33,18 +37,65 @@ func openSource(path string, sectorSize int) (*source, error) {
 	s := &source{file: f, sectorSize: f.SectorSize()}
 	s.packed, err = image.OpenPacked(f, f.Size())
 	if errors.Is(err, image.ErrNotPacked) {
-		s.disk, err = vmdisk.Open(f, f.Size())
+		s.disk, err = vmdisk.Open(f, f.Size(), s.parents(filepath.Dir(path)))
 		if err == nil && s.disk.Format() == vmdisk.VHDX {
 			s.sectorSize = s.disk.SectorSize()
 		}
 	}
 	if err != nil {
-		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), f.Close())
+		return nil, errors.Join(fmt.Errorf("%s: %w", path, err), s.Close())
 	}
 	return s, nil
 }
 
-func (s *source) Close() error { return s.file.Close() }
+// parents opens the files that a disk file refers to, which must lie in its folder or
+// below: a disk file of unknown origin could name any file of this machine otherwise,
+// and take it along into an image.
+func (s *source) parents(dir string) vmdisk.Parents {
+	return func(name string) (io.ReaderAt, int64, error) {
+		rel := filepath.FromSlash(name)
+		if filepath.IsAbs(rel) {
+			abs, err := filepath.Abs(dir)
+			if err != nil {
+				return nil, 0, err
+			}
+			if rel, err = filepath.Rel(abs, rel); err != nil {
+				return nil, 0, err
+			}
+		}
+		refused := fmt.Errorf("%w: it refers to %q, which has to lie in the same folder as itself, or below", vmdisk.ErrUnsupported, name)
+		if !filepath.IsLocal(rel) {
+			return nil, 0, refused
+		}
+		root, err := os.OpenRoot(dir)
+		if err != nil {
+			return nil, 0, err
+		}
+		defer root.Close()
+		f, err := root.Open(rel)
+		if err != nil {
+			return nil, 0, fmt.Errorf("%w: %w", refused, err)
+		}
+		s.more = append(s.more, f)
+		info, err := f.Stat()
+		if err != nil {
+			return nil, 0, err
+		}
+		if !info.Mode().IsRegular() {
+			return nil, 0, fmt.Errorf("%w: %q is not a file", vmdisk.ErrUnsupported, name)
+		}
+		return f, info.Size(), nil
+	}
+}
+
+// Close closes the file and those that it refers to.
+func (s *source) Close() error {
+	err := s.file.Close()
+	for _, f := range s.more {
+		err = errors.Join(err, f.Close())
+	}
+	return err
+}
 
 // captureFlags are what an engineer says to a capture's doubts.
 type captureFlags struct {

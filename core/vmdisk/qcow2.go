@@ -20,6 +20,7 @@ type qcow2 struct {
 	cluster int64
 	l1      []uint64
 	zstd    bool
+	parent  Disk // what lies under clusters that are not there; nil if it has none
 
 	mu    sync.Mutex
 	at    int64    // of the second-level table in l2; 0 is none
@@ -29,8 +30,9 @@ type qcow2 struct {
 }
 
 const (
-	qcowBackingFile = 8
-	qcowMaxL1       = 32 << 20 // bytes
+	qcowBackingFile   = 8
+	qcowBackingFormat = 0xE2792ACA
+	qcowMaxL1         = 32 << 20 // bytes
 
 	qcowCorrupt      = 1 << 1
 	qcowExternalData = 1 << 2
@@ -41,7 +43,7 @@ const (
 	qcowOffset     = 0x00FFFFFFFFFFFE00
 )
 
-func openQCOW2(f io.ReaderAt, size int64) (Disk, error) {
+func openQCOW2(f io.ReaderAt, size int64, parents Parents, left int) (Disk, error) {
 	h := make([]byte, 112)
 	if size < int64(len(h)) {
 		return nil, nil
@@ -61,8 +63,6 @@ func openQCOW2(f io.ReaderAt, size int64) (Disk, error) {
 	switch {
 	case version < 2 || version > 3:
 		return nil, fmt.Errorf("qcow2: %w: version %d", ErrUnsupported, version)
-	case be.Uint64(h[qcowBackingFile:]) != 0:
-		return nil, fmt.Errorf("qcow2: %w: part of its content is in a backing file; make one file of both first", ErrUnsupported)
 	case be.Uint32(h[32:]) != 0:
 		return nil, fmt.Errorf("qcow2: %w: it is encrypted", ErrUnsupported)
 	case features&qcowExternalData != 0:
@@ -89,7 +89,59 @@ func openQCOW2(f io.ReaderAt, size int64) (Disk, error) {
 		return nil, fmt.Errorf("qcow2: %w", err)
 	}
 	d.l1 = numbers(table)
+	if at := int64(be.Uint64(h[qcowBackingFile:])); at != 0 {
+		if err := d.openParent(h, version, at, parents, left); err != nil {
+			return nil, fmt.Errorf("qcow2: its backing file: %w", err)
+		}
+	}
 	return d, nil
+}
+
+// openParent opens the backing file. An extension of the header can say of what format
+// it is; one that is raw must not be looked into, as a machine wrote it.
+func (d *qcow2) openParent(h []byte, version uint32, at int64, parents Parents, left int) error {
+	be := binary.BigEndian
+	length := int64(be.Uint32(h[16:]))
+	if length < 1 || length > 1023 || at > d.cluster {
+		return fmt.Errorf("%w: a name of %d bytes at byte %d", ErrDamaged, length, at)
+	}
+	name := make([]byte, length)
+	if err := readFull(d.f, name, at); err != nil {
+		return err
+	}
+	format := ""
+	extension := int64(72)
+	if version >= 3 {
+		extension = int64(be.Uint32(h[100:]))
+	}
+	for extension+8 <= at {
+		e := make([]byte, 8)
+		if err := readFull(d.f, e, extension); err != nil {
+			return err
+		}
+		kind, n := be.Uint32(e), int64(be.Uint32(e[4:]))
+		if kind == 0 || n > d.cluster {
+			break
+		}
+		if kind == qcowBackingFormat && n < 32 {
+			b := make([]byte, n)
+			if err := readFull(d.f, b, extension+8); err != nil {
+				return err
+			}
+			format = string(b)
+		}
+		extension += 8 + (n+7)&^7
+	}
+	f, size, err := parents.open(string(name))
+	if err != nil {
+		return err
+	}
+	if format == string(Raw) {
+		d.parent = openRaw(f, size)
+		return nil
+	}
+	d.parent, err = open(f, size, parents, left-1)
+	return err
 }
 
 func numbers(b []byte) []uint64 {
@@ -116,9 +168,12 @@ func (d *qcow2) read(b []byte, cluster, in int64) error {
 	if entry&qcowCompressed != 0 {
 		return d.readCompressed(b, entry, in)
 	}
-	if entry&qcowZero != 0 || entry&qcowOffset == 0 {
+	if entry&qcowZero != 0 {
 		clear(b)
 		return nil
+	}
+	if entry&qcowOffset == 0 {
+		return readParent(d.parent, b, cluster*d.cluster+in)
 	}
 	return readFull(d.f, b, int64(entry&qcowOffset)+in)
 }

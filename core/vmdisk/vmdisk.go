@@ -1,11 +1,13 @@
 // Package vmdisk reads the disk files of virtual machines, in which golden disks
-// are often prepared: qcow2, VHD and VHDX, and raw files. It only reads.
+// are often prepared: qcow2, VHD, VHDX, VMDK and VDI, and raw files. It only reads.
 //
-//	d, err := vmdisk.Open(file, size) // tells the formats apart by what they begin with
+//	d, err := vmdisk.Open(file, size, parents) // tells the formats apart by what they begin with
 //	table, err := partition.Read(d, d.Size(), d.SectorSize())
 //
-// Files that refer to another one (backing files, differencing disks) and files
-// that were not closed are refused: what they hold is not all in them.
+// Files that refer to others (backing files, differencing disks, parts) are read with
+// them, as far as parents opens those. Files that were not closed are refused: what they
+// hold is not all in them. So are archives, compressed files and images of optical discs,
+// each by its name.
 package vmdisk
 
 import (
@@ -23,6 +25,8 @@ const (
 	QCOW2 Format = "qcow2"
 	VHD   Format = "vhd"
 	VHDX  Format = "vhdx"
+	VMDK  Format = "vmdk"
+	VDI   Format = "vdi"
 )
 
 var (
@@ -40,15 +44,64 @@ type Disk interface {
 	Format() Format
 }
 
-// Open finds out the format of a file of size bytes. What is none of the others
-// is raw. Errors wrap ErrDamaged or ErrUnsupported, or are the file's.
-func Open(f io.ReaderAt, size int64) (Disk, error) {
-	for _, open := range []func(io.ReaderAt, int64) (Disk, error){openQCOW2, openVHDX, openVHD} {
-		if d, err := open(f, size); d != nil || err != nil {
+// Parents opens a file that another one refers to by name, and tells its size. A disk
+// file may come from anywhere: which names are followed is for the caller to decide.
+// Nil follows none.
+type Parents func(name string) (f io.ReaderAt, size int64, err error)
+
+func (p Parents) open(name string) (io.ReaderAt, int64, error) {
+	if p == nil {
+		return nil, 0, fmt.Errorf("%w: part of its content is in another file, %q", ErrUnsupported, name)
+	}
+	return p(name)
+}
+
+// generations is how long a chain of files may be.
+const generations = 32
+
+// Open finds out the format of a file of size bytes. What is none of the others, and
+// no container of something else, is raw. Errors wrap ErrDamaged or ErrUnsupported, or
+// are the file's.
+func Open(f io.ReaderAt, size int64, parents Parents) (Disk, error) {
+	return open(f, size, parents, generations)
+}
+
+func open(f io.ReaderAt, size int64, parents Parents, left int) (Disk, error) {
+	if left == 0 {
+		return nil, fmt.Errorf("%w: each of more than %d files refers to the next", ErrUnsupported, generations)
+	}
+	for _, open := range []func() (Disk, error){
+		func() (Disk, error) { return openQCOW2(f, size, parents, left) },
+		func() (Disk, error) { return openVHDX(f, size, parents, left) },
+		func() (Disk, error) { return openVMDK(f, size, parents) },
+		func() (Disk, error) { return openVDI(f, size) },
+		func() (Disk, error) { return openVHD(f, size) },
+	} {
+		if d, err := open(); d != nil || err != nil {
 			return d, err
 		}
 	}
-	return &raw{io.NewSectionReader(f, 0, size)}, nil
+	if err := contained(f, size); err != nil {
+		return nil, err
+	}
+	return openRaw(f, size), nil
+}
+
+func openRaw(f io.ReaderAt, size int64) Disk { return &raw{io.NewSectionReader(f, 0, size)} }
+
+// readParent fills b from the parent of a disk; behind its end there are zeros.
+func readParent(parent Disk, b []byte, off int64) error {
+	if parent == nil || off >= parent.Size() {
+		clear(b)
+		return nil
+	}
+	n := min(int64(len(b)), parent.Size()-off)
+	clear(b[n:])
+	got, err := parent.ReadAt(b[:n], off)
+	if int64(got) == n {
+		return nil
+	}
+	return err
 }
 
 type raw struct{ *io.SectionReader }
