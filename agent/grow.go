@@ -102,13 +102,13 @@ func ioctl(f *os.File, request uintptr, arg unsafe.Pointer) error {
 }
 
 // growVolumes makes file systems fill partitions that the plan made longer. It
-// returns in words what it did, or what could not be done; the copy itself is right
-// already.
-func growVolumes(d Disk, golden, plan *partition.Table) (did []string, err error) {
+// returns in words what it did, by partition; the copy itself is right already.
+func growVolumes(d Disk, golden, plan *partition.Table) (did map[int]string, err error) {
 	g, can := d.(grower)
 	if !can || golden == nil || plan == nil {
 		return nil, nil
 	}
+	did = map[int]string{}
 	var errs []error
 	for _, p := range plan.Partitions {
 		was, there := golden.Partition(p.Number)
@@ -120,7 +120,7 @@ func growVolumes(d Disk, golden, plan *partition.Table) (did []string, err error
 		case err != nil:
 			errs = append(errs, fmt.Errorf("partition %d: %w", p.Number, err))
 		case before > 0:
-			did = append(did, fmt.Sprintf("the file system of partition %d has grown from %d to %d bytes", p.Number, before, plan.Size(p)))
+			did[p.Number] = fmt.Sprintf("the file system of partition %d has grown from %d to %d bytes", p.Number, before, plan.Size(p))
 		}
 	}
 	return did, errors.Join(errs...)

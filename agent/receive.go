@@ -143,7 +143,7 @@ func (r *receiver) prepare(ctx context.Context) (err error) {
 			r.disk.Close()
 		}
 	}()
-	grow, err := partition.ParseGrow(cmp.Or(r.to.Grow, "last"))
+	grow, err := partition.ParseGrow(cmp.Or(r.to.Grow, "system"))
 	if err != nil {
 		return err
 	}
@@ -236,7 +236,15 @@ func (r *receiver) putDrivers(ctx context.Context) error {
 // grow makes file systems fill partitions that have become longer. The copy is right
 // whether that succeeds or not.
 func (r *receiver) grow() {
-	did, err := growVolumes(r.disk, r.golden, r.restore.Plan())
+	grown, err := growVolumes(r.disk, r.golden, r.restore.Plan())
+	var did []string
+	for _, l := range r.restore.Longer() {
+		if text, has := grown[l.Partition]; has {
+			did = append(did, text)
+		} else {
+			did = append(did, l.String())
+		}
+	}
 	if err != nil {
 		did = append(did, fmt.Sprintf("the copy is right, but not every file system fills its partition: %v", err))
 	}

@@ -210,7 +210,7 @@ type AsideRule struct {
 // RestoreOptions say how an image is to lie on a disk.
 type RestoreOptions struct {
 	Disk string `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only"`
-	Grow string `json:"grow,omitempty" doc:"Partition that takes the room of a larger disk: a number, last, or none" default:"last"`
+	Grow string `json:"grow,omitempty" doc:"Partition that takes the room of a larger disk: system, a number, last, or none" default:"system"`
 	Trim bool   `json:"trim,omitempty" doc:"Tell the disk first that nothing on it is needed"`
 }
 
@@ -308,6 +308,7 @@ type Receipt struct {
 	OrderedBy   string     `json:"ordered_by"`
 	Unreadable  int64      `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on this disk"`
 	Drivers     []string   `json:"drivers,omitempty" doc:"Driver packages that were put in after the copy was checked"`
+	Remark      string     `json:"remark,omitempty" doc:"What else there is to say of the disk, such as a file system that does not fill its partition"`
 	Chain       string     `json:"chain" doc:"Digest over this receipt and the one before"`
 }
 

@@ -139,7 +139,7 @@ func (a *app) deliverCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&order.Sealed, "sealed", false, "encrypt the slabs on the wire")
 	cmd.Flags().StringVar(&aside, "aside", "", "who is served alone: never, or loss=10,disk=4s,silent=20s (percent of packets, time its disk does not keep up, time without a word)")
 	cmd.Flags().StringVar(&order.Disk, "disk", "only", diskRuleHelp)
-	cmd.Flags().StringVar(&order.Grow, "grow", "last", "partition that takes the room of a larger disk: a number, last, or none")
+	cmd.Flags().StringVar(&order.Grow, "grow", "system", "partition that takes the room of a larger disk: system (the one with the operating system), a number, last, or none")
 	cmd.Flags().BoolVar(&order.Trim, "trim", false, "tell the disks first that nothing on them is needed")
 	cmd.Flags().StringSliceVar(&order.Drivers, "drivers", nil, driversHelp)
 	cmd.Flags().BoolVar(&order.DriversWhole, "drivers-whole", false, "put in everything that the sets have, matched or not")

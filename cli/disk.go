@@ -16,7 +16,6 @@ import (
 	"jugate/core/image"
 	"jugate/core/partition"
 	"jugate/core/readiness"
-	"jugate/core/volume"
 )
 
 // The verbs of disk need no service: they read and write disks and files on the
@@ -90,10 +89,13 @@ func printFindings(w io.Writer, findings []readiness.Finding) {
 		fmt.Fprintln(w, "fit to be a golden image: nothing speaks against it")
 		return
 	}
-	blocking := 0
+	blocking, blind := 0, 0
 	for _, f := range findings {
 		if f.Severity == readiness.Blocking {
 			blocking++
+		}
+		if f.Code == readiness.NotLookedInto {
+			blind++
 		}
 		fmt.Fprintf(w, "%s (%s): %s: %s\n", f.Severity, f.Code, f.Where, f.What)
 		if f.Means != "" {
@@ -103,10 +105,12 @@ func printFindings(w io.Writer, findings []readiness.Finding) {
 			fmt.Fprintf(w, "    do:    %s\n", f.Do)
 		}
 	}
-	switch blocking {
-	case 0:
+	switch {
+	case blocking == 0 && blind > 0:
+		fmt.Fprintf(w, "not known to be fit to be a golden image: nobody could look into %d of its volumes\n", blind)
+	case blocking == 0:
 		fmt.Fprintln(w, "fit to be a golden image")
-	case 1:
+	case blocking == 1:
 		fmt.Fprintln(w, "not fit to be a golden image: 1 finding stands against it")
 	default:
 		fmt.Fprintf(w, "not fit to be a golden image: %d findings stand against it\n", blocking)
@@ -274,7 +278,7 @@ func (a *app) diskUnpack() *cobra.Command {
 	}
 	sector := sectorFlag(cmd)
 	cmd.Flags().StringVar(&onto, "onto", "", "the disk, or disk file, to write")
-	cmd.Flags().StringVar(&grow, "grow", "last", "partition that takes the room of a larger disk: a number, last, or none")
+	cmd.Flags().StringVar(&grow, "grow", "system", "partition that takes the room of a larger disk: system (the one with the operating system), a number, last, or none")
 	cmd.Flags().BoolVar(&trim, "trim", false, "tell the disk first that nothing on it is needed")
 	cmd.Flags().BoolVar(&planOnly, "plan", false, "show the plan and write nothing")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask before what is on the disk is lost")
@@ -304,7 +308,7 @@ func (a *app) diskUnpack() *cobra.Command {
 		}
 		u := unpacked{Disk: onto, Plan: restore.Plan(), Changes: describePlan(s.packed.Manifest.Table, restore.Plan())}
 		if a.output != "json" {
-			a.printPlan(cmd, s.packed.Manifest, restore.Plan(), u.Changes)
+			a.printPlan(cmd, s.packed.Manifest, restore.Plan(), u.Changes, g, restore.Longer())
 		}
 		if !planOnly {
 			if err := mayOverwrite(cmd, onto, target, yes); err != nil {
@@ -320,6 +324,11 @@ func (a *app) diskUnpack() *cobra.Command {
 		}
 		if u.Verified {
 			fmt.Fprintf(cmd.OutOrStdout(), "%s is written, and every byte of it was read back and compared\n", onto)
+			for _, l := range restore.Longer() {
+				if !l.Fits {
+					fmt.Fprintln(cmd.OutOrStdout(), l)
+				}
+			}
 		}
 		return nil
 	}
@@ -341,38 +350,19 @@ func openTarget(path string, sector int, man *image.Manifest, planOnly bool) (*d
 	return disk.Open(path, disk.Options{Write: !planOnly, SectorSize: sector})
 }
 
-func (a *app) printPlan(cmd *cobra.Command, man *image.Manifest, to *partition.Table, changes []string) {
+func (a *app) printPlan(cmd *cobra.Command, man *image.Manifest, to *partition.Table, changes []string, grow partition.Grow, longer []image.Longer) {
 	w := cmd.OutOrStdout()
 	fmt.Fprintf(w, "plan for a disk of %s (%d bytes):\n", size(to.DiskSize()), to.DiskSize())
 	printLayout(w, to.DiskSize(), api.Areas(to, man.Areas))
 	for _, c := range changes {
 		fmt.Fprintln(w, "  "+c)
 	}
-	for _, c := range partition.Changes(man.Table, to) {
-		switch kindIn(man, c.Number) {
-		case volume.Unknown, volume.Swap, "":
-		case volume.NTFS:
-			if c.Grown() == 0 {
-				continue
-			}
-			fmt.Fprintf(w, "  the ntfs in partition %d is resized with it\n", c.Number)
-		default:
-			if c.Grown() <= 0 {
-				continue
-			}
-			fmt.Fprintf(w, "  the %s in partition %d keeps its size until the system it belongs to grows it (see docs/golden-disk.md)\n", kindIn(man, c.Number), c.Number)
-		}
+	if g, why := man.Growing(grow); g > 0 && to.DiskSize() > man.Table.DiskSize() {
+		fmt.Fprintf(w, "  the room of the larger disk goes to partition %d: %s\n", g, why)
 	}
-}
-
-// kindIn is what a partition of an image holds.
-func kindIn(man *image.Manifest, number int) volume.Kind {
-	for _, area := range man.Areas {
-		if area.Partition == number {
-			return area.Kind
-		}
+	for _, l := range longer {
+		fmt.Fprintf(w, "  %s\n", l)
 	}
-	return ""
 }
 
 // unpack restores from a packed image.

@@ -58,12 +58,19 @@ func (a *app) receiptList() *cobra.Command {
 	return cmd
 }
 
-// remark is why it came out so, or what the image lacks.
+// remark is why it came out so, and what there is to say of the disk.
 func remark(r api.Receipt) string {
-	if r.Reason == "" && r.Unreadable > 0 {
-		return fmt.Sprintf("%d bytes of the golden disk could not be read", r.Unreadable)
+	var all []string
+	if r.Reason != "" {
+		all = append(all, r.Reason)
 	}
-	return r.Reason
+	if r.Unreadable > 0 {
+		all = append(all, fmt.Sprintf("%d bytes of the golden disk could not be read", r.Unreadable))
+	}
+	if r.Remark != "" {
+		all = append(all, r.Remark)
+	}
+	return strings.Join(all, "; ")
 }
 
 func (a *app) receiptCheck() *cobra.Command {

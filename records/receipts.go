@@ -36,11 +36,12 @@ type Receipt struct {
 	OrderedBy      string           `db:"ordered_by"`
 	Unreadable     int64            `db:"unreadable_bytes" json:",omitempty"` // of the golden disk; zeros on this one
 	Drivers        string           `db:"drivers" json:",omitempty"`          // JSON: the packages that were put in
+	Remark         string           `db:"remark" json:",omitempty"`           // what else there is to say of the disk
 	Previous       string           `db:"previous" json:"-"`
 	Chain          string           `db:"chain" json:"-"`
 }
 
-const receiptColumns = `r.id, r.delivery_id, r.workstation_id, r.workstation, r.hardware_address, r.image, r.version, r.digest, r.started, r.ended, r.bytes_multicast, r.bytes_unicast, r.verified, r.outcome, r.reason, r.ordered_by, r.previous, r.chain, r.unreadable_bytes, r.drivers`
+const receiptColumns = `r.id, r.delivery_id, r.workstation_id, r.workstation, r.hardware_address, r.image, r.version, r.digest, r.started, r.ended, r.bytes_multicast, r.bytes_unicast, r.verified, r.outcome, r.reason, r.ordered_by, r.previous, r.chain, r.unreadable_bytes, r.drivers, r.remark`
 
 // link computes the receipt's place in the chain: the BLAKE3 digest of the
 // value before, a line feed, and the receipt's fields as JSON.
@@ -71,7 +72,7 @@ func (db *DB) AddReceipt(ctx context.Context, r Receipt) error {
 			return err
 		}
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO receipts VALUES (:id, :delivery_id, :workstation_id, :workstation, :hardware_address, :image, :version, :digest,
-			:started, :ended, :bytes_multicast, :bytes_unicast, :verified, :outcome, :reason, :ordered_by, :previous, :chain, :unreadable_bytes, :drivers)`, r); err != nil {
+			:started, :ended, :bytes_multicast, :bytes_unicast, :verified, :outcome, :reason, :ordered_by, :previous, :chain, :unreadable_bytes, :drivers, :remark)`, r); err != nil {
 			return err
 		}
 		state := map[delivery.Outcome]string{delivery.Delivered: ErrandDone, delivery.Failed: ErrandFailed}[r.Outcome]

@@ -381,7 +381,7 @@ func restoreOptions(man *image.Manifest, o api.RestoreOptions) (string, error) {
 	if _, err := disk.ParseRule(o.Disk); err != nil {
 		return "", err
 	}
-	grow, err := partition.ParseGrow(cmp.Or(o.Grow, "last"))
+	grow, err := partition.ParseGrow(cmp.Or(o.Grow, "system"))
 	if err != nil {
 		return "", err
 	}

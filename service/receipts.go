@@ -18,7 +18,7 @@ func receipt(r records.Receipt) api.Receipt {
 		ID: r.ID, Delivery: r.DeliveryID, Workstation: r.Workstation, Address: r.Address,
 		Image: r.Image, Version: r.Version, Digest: r.Digest, Ended: r.Ended,
 		Multicast: r.BytesMulticast, Unicast: r.BytesUnicast, Verified: r.Verified,
-		Outcome: string(r.Outcome), Reason: r.Reason, OrderedBy: r.OrderedBy, Unreadable: r.Unreadable, Chain: r.Chain,
+		Outcome: string(r.Outcome), Reason: r.Reason, OrderedBy: r.OrderedBy, Unreadable: r.Unreadable, Remark: r.Remark, Chain: r.Chain,
 	}
 	if r.Drivers != "" {
 		if err := json.Unmarshal([]byte(r.Drivers), &out.Drivers); err != nil {

@@ -56,6 +56,7 @@ type runner struct {
 	repairBytes int64
 	unicast     map[int64]int64    // mending bytes sent, by workstation
 	drivers     map[int64][]string // packages put in, by workstation
+	remarks     map[int64]string   // what workstations say of their disks
 	sent        int                // slabs of this round
 	slabs       int                // that it has
 	round       int
@@ -295,6 +296,10 @@ func (r *runner) remark(now time.Time, id int64, text string) {
 	defer r.mu.Unlock()
 	if w, is := r.members[id]; is && !r.d.Ended(id) {
 		r.note(now, w.Name, text)
+		if r.remarks == nil {
+			r.remarks = map[int64]string{}
+		}
+		r.remarks[id] = text
 	}
 }
 
@@ -597,6 +602,7 @@ func (r *runner) writeReceipts(ctx context.Context) bool {
 			text, _ := json.Marshal(list) // strings always can be
 			drivers = string(text)
 		}
+		remark := r.remarks[m.ID]
 		r.mu.Unlock()
 		receipt := records.Receipt{
 			DeliveryID: r.rec.ID, WorkstationID: w.ID, Workstation: w.Name, Address: w.Address().String(),
@@ -604,7 +610,7 @@ func (r *runner) writeReceipts(ctx context.Context) bool {
 			Started: sql.NullTime{Time: m.Began, Valid: !m.Began.IsZero()}, Ended: m.Ended,
 			BytesMulticast: m.Last.Multicast, BytesUnicast: m.Last.Unicast,
 			Verified: m.Outcome == delivery.Delivered, Outcome: m.Outcome, Reason: m.Reason, OrderedBy: r.rec.OrderedBy,
-			Unreadable: r.unreadable(ctx), Drivers: drivers,
+			Unreadable: r.unreadable(ctx), Drivers: drivers, Remark: remark,
 		}
 		if err := r.s.records.AddReceipt(ctx, receipt); err != nil {
 			r.s.log.Error("a receipt could not be written", "delivery", r.rec.ID, "workstation", w.Name, "error", err)

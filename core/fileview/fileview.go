@@ -12,7 +12,6 @@ import (
 	"sync/atomic"
 
 	"github.com/diskfs/go-diskfs/backend"
-	"github.com/diskfs/go-diskfs/filesystem/ext4"
 	"github.com/diskfs/go-diskfs/filesystem/fat12"
 	"github.com/diskfs/go-diskfs/filesystem/fat16"
 	"github.com/diskfs/go-diskfs/filesystem/fat32"
@@ -39,7 +38,7 @@ func Open(r io.ReaderAt, size int64, kind volume.Kind) (files fs.FS, err error) 
 	s := &storage{r: &rationed{r: r}, size: size}
 	switch kind {
 	case volume.Ext:
-		files, err = ext4.Read(s, size, 0, 512)
+		files, err = openExt(s.r, size)
 	case volume.FAT12:
 		files, err = fat12.Read(s, size, 0, 512)
 	case volume.FAT16:
@@ -47,7 +46,7 @@ func Open(r io.ReaderAt, size int64, kind volume.Kind) (files fs.FS, err error) 
 	case volume.FAT32:
 		files, err = fat32.Read(s, size, 0, 512)
 	case volume.NTFS:
-		files, err = openNTFS(s.r)
+		files, err = openNTFS(s.r, size)
 	default:
 		return nil, fmt.Errorf("%w of %s", ErrNoView, kind)
 	}

@@ -17,7 +17,9 @@ import (
 
 func TestFilesAreSeenWithoutMounting(t *testing.T) {
 	label := strings.Repeat("pressed leaf\n", 20_000)
-	for _, mkfs := range []string{"mkfs.ext4 -q -F", "mkfs.ext4 -q -F -O bigalloc -C 65536", "mkfs.ntfs -q -F -f", "mkfs.ntfs -q -F -f -c 65536"} {
+	for _, mkfs := range []string{"mkfs.ext4 -q -F", "mkfs.ext4 -q -F -O bigalloc -C 65536", "mkfs.ntfs -q -F -f", "mkfs.ntfs -q -F -f -c 65536",
+		"mkfs.ext4 -q -F -I 128", "mkfs.ext2 -q -F", "mkfs.ext3 -q -F", "mkfs.ext2 -q -F -b 1024 -I 128", "mkfs.ext4 -q -F -O ^metadata_csum", "mkfs.ext4 -q -F -O meta_bg,^resize_inode -b 1024", "mkfs.ext4 -q -F -O inline_data", "mkfs.ext4 -q -F -O ^64bit,^extents",
+		"mkfs.ext4 -q -F -O ^dir_index", "mkfs.ntfs -q -F -f -c 131072", "mkfs.ntfs -q -F -f -c 1048576"} {
 		t.Run(mkfs, func(t *testing.T) {
 			path := filepath.Join(t.TempDir(), "volume")
 			require.NoError(t, golddisk.BuildVolume(t.Context(), golddisk.VolumeSpec{Path: path, Size: 64 << 20, Mkfs: strings.Fields(mkfs),
@@ -30,12 +32,18 @@ func TestFilesAreSeenWithoutMounting(t *testing.T) {
 							return err
 						}
 					}
+					if err := os.WriteFile(filepath.Join(dir, "etc", "small"), []byte("a few words that fit into an inode, and some more that do not quite"), 0o644); err != nil {
+						return err
+					}
 					return os.WriteFile(filepath.Join(dir, "etc", "label"), []byte(label), 0o644)
 				}}))
 			files := view(t, path)
 			got, err := fs.ReadFile(files, "etc/label")
 			require.NoError(t, err)
 			assert.Equal(t, label, string(got))
+			got, err = fs.ReadFile(files, "etc/small")
+			require.NoError(t, err)
+			assert.Equal(t, "a few words that fit into an inode, and some more that do not quite", string(got))
 			names, err := fs.Glob(files, "etc/ssh/key-*")
 			require.NoError(t, err)
 			assert.Len(t, names, 80)

@@ -9,17 +9,23 @@ import (
 	"time"
 
 	"www.velocidex.com/golang/go-ntfs/parser"
+
+	"jugate/core/volume"
 )
 
 // ntfsFiles is fs.FS over the library's file table. Names are matched without
 // regard to case, as the system does.
 type ntfsFiles struct{ ntfs *parser.NTFSContext }
 
-func openNTFS(r io.ReaderAt) (fs.FS, error) {
-	ntfs, err := parser.GetNTFSContext(r, 0)
+// openNTFS gives the library the file table, as it does not read the boot sector of
+// volumes with clusters beyond 64 KiB.
+func openNTFS(r io.ReaderAt, size int64) (fs.FS, error) {
+	table, _, cluster, record, err := volume.NTFSTable(r, size)
 	if err != nil {
 		return nil, err
 	}
+	ntfs := parser.GetNTFSContextFromRawMFT(table, cluster, record)
+	ntfs.DiskReader = r
 	return ntfsFiles{ntfs}, nil
 }
 

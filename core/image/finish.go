@@ -37,6 +37,9 @@ func (r *Restore) Finish(ctx context.Context, progress func(done, total int64)) 
 	if left := r.Left(); left > 0 {
 		return fmt.Errorf("%w: %d of %d", ErrIncomplete, left, r.manifest.Slabs)
 	}
+	if err := r.clearOld(); err != nil {
+		return err
+	}
 	if err := r.writeZeros(); err != nil {
 		return err
 	}

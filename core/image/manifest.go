@@ -9,7 +9,7 @@
 //	survey, err := image.Look(disk, size, 512, image.LookOptions{})
 //	manifest, slabs, err := image.Capture(ctx, disk, survey, sink, image.Options{})
 //
-//	restore, err := image.NewRestore(manifest, slabs, target, size, 512, image.RestoreOptions{Grow: partition.GrowLast})
+//	restore, err := image.NewRestore(manifest, slabs, target, size, 512, image.RestoreOptions{Grow: partition.GrowSystem})
 //	… show restore.Plan(); nothing is written yet …
 //	there, err := restore.Begin(ctx, nil) // goes on with what an earlier try has left
 //	err = restore.WriteFrame(i, frame) // for every slab, in any order
@@ -115,6 +115,8 @@ type Area struct {
 	Needs int64 `json:"needs"`
 	// Dirty says that the file system was not shut down cleanly.
 	Dirty bool `json:"dirty,omitempty"`
+	// System says that files of an operating system were seen in it.
+	System bool `json:"system,omitempty"`
 	// Whole says that every byte was taken, as nobody could tell what is in use.
 	Whole bool `json:"whole,omitempty"`
 }

@@ -84,6 +84,7 @@ const headLen = 128 << 10
 // it; nothing is written. Errors are *partition.TooSmallError, name a partition
 // to grow that is not there, or wrap partition.ErrSectorSize.
 func NewRestore(man *Manifest, slabs *Map, disk Target, size int64, sectorSize int, o RestoreOptions) (*Restore, error) {
+	o.Grow, _ = man.Growing(o.Grow)
 	table, err := man.Table.Onto(size, sectorSize, partition.Fit{Grow: o.Grow, Needs: man.needs})
 	if err != nil {
 		return nil, err

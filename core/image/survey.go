@@ -67,6 +67,10 @@ func Look(disk io.ReaderAt, size int64, sectorSize int, o LookOptions) (*Survey,
 		}
 	}
 	s := &Survey{Table: table, Findings: []readiness.Finding{}}
+	if err := s.bare(disk, size); err != nil {
+		return nil, err
+	}
+	table = s.Table
 	if s.Unfinished, err = ReadMark(disk); err != nil {
 		return nil, err
 	}
@@ -94,11 +98,76 @@ func Look(disk io.ReaderAt, size int64, sectorSize int, o LookOptions) (*Survey,
 			return nil, err
 		}
 	}
+	if raid, err := volume.RAIDMember(disk, size); err != nil {
+		return nil, err
+	} else if raid != "" && table.Scheme != partition.None {
+		s.Findings = append(s.Findings, readiness.Finding{Code: "raid-member", Severity: readiness.Blocking, Where: "the disk", What: "it is a member of " + raid,
+			Means: "the other members are not part of the image", Do: "capture from a plain disk; with a reason it is copied as it is"})
+	}
+	if err := s.between(disk); err != nil && !o.PastBadSectors {
+		return nil, err
+	}
 	if s.Unfinished != nil {
 		s.Findings = append(s.Findings, s.Unfinished.finding())
 	}
 	s.Findings = append(s.Findings, readiness.Check(table, volumes, o.Rules)...)
 	return s, nil
+}
+
+// bare disbelieves a GPT of which only the backup at the end is left, where the disk
+// begins with something else: it was made anew, and the backup was forgotten.
+func (s *Survey) bare(disk io.ReaderAt, size int64) error {
+	if !s.Table.FromBackup {
+		return nil
+	}
+	what, err := volume.Signature(disk, size)
+	if what == "" || err != nil {
+		return err
+	}
+	s.Findings = append(s.Findings, readiness.Finding{Code: "stale-table", Severity: readiness.Warning, Where: "the disk",
+		What: "an old partition table was left at its end; it begins with " + what + ", which counts", Means: "other programs may still find the old partitions on the golden disk; copies do not have them",
+		Do: "remove the old table from the golden disk (wipefs --all --types gpt)"})
+	s.Table = partition.Bare(size, s.Table.SectorSize)
+	return nil
+}
+
+// between tells of bytes between partitions, which are not copied.
+func (s *Survey) between(disk io.ReaderAt) error {
+	if s.Table.Scheme == partition.None {
+		return nil
+	}
+	for _, g := range s.Table.Gaps() {
+		n, err := firstData(disk, g[0], g[1])
+		if err != nil {
+			return err
+		}
+		if n >= 0 {
+			s.Findings = append(s.Findings, readiness.Finding{Code: "data-between", Severity: readiness.Note, Where: "the disk",
+				What: fmt.Sprintf("there are data outside of the partitions, from byte %d on", n), Means: "they are not copied", Do: "nothing, unless something on the disk relies on them"})
+			return nil
+		}
+	}
+	return nil
+}
+
+// betweenAtMost is how much of each gap is looked at, in bytes.
+const betweenAtMost = 64 << 20
+
+// firstData is the first byte from start to end that is not zero; -1 if there is none.
+func firstData(disk io.ReaderAt, start, end int64) (int64, error) {
+	b := make([]byte, 1<<20)
+	for end = min(end, start+betweenAtMost); start < end; start += int64(len(b)) {
+		part := b[:min(int64(len(b)), end-start)]
+		if n, err := disk.ReadAt(part, start); n < len(part) && err != nil && !errors.Is(err, io.EOF) {
+			return -1, fmt.Errorf("read %d bytes of the disk at byte %d: %w", len(part), start, err)
+		}
+		for i, c := range part {
+			if c != 0 {
+				return start + int64(i), nil
+			}
+		}
+	}
+	return -1, nil
 }
 
 // closeAll takes away views that hold something open.
@@ -121,7 +190,11 @@ func (s *Survey) look(disk io.ReaderAt, number int, where string, o LookOptions)
 		told.Damaged = err
 		return nil
 	}
-	v, err := volume.Open(r, size)
+	open := volume.Open
+	if number == 0 && s.Table.Scheme != partition.None { // boot code may lie there, but nothing that was left there counts
+		open = func(_ io.ReaderAt, size int64) (*volume.Volume, error) { return volume.Opaque(size), nil }
+	}
+	v, err := open(r, size)
 	if err != nil {
 		if err := fail(err); err != nil {
 			return told, err
@@ -143,6 +216,9 @@ func (s *Survey) look(disk io.ReaderAt, number int, where string, o LookOptions)
 		Partition: number, Size: size, Kind: v.Kind, Label: v.Label, UUID: v.UUID,
 		ClusterSize: v.ClusterSize, UsedBytes: used, Needs: v.Needs, Dirty: !v.Clean, Whole: used == size && v.Kind != volume.Unknown,
 	}
+	if v.MapsStale { // such a volume is copied whole, if at all
+		area.Needs = size
+	}
 	for _, e := range v.Fleeting {
 		area.LeftOut += e.Length
 	}
@@ -154,6 +230,7 @@ func (s *Survey) look(disk io.ReaderAt, number int, where string, o LookOptions)
 	}
 	if number > 0 && told.Damaged == nil && v.Kind != volume.Swap && !v.Encrypted && v.Kind != volume.Unknown {
 		told.Files, told.Hidden = o.Files(start, v)
+		area.System = readiness.HasSystem(told.Files)
 	}
 	s.volumes, s.starts, s.Areas = append(s.volumes, v), append(s.starts, start), append(s.Areas, area)
 	return told, nil
@@ -191,7 +268,7 @@ func (s *Survey) Blocking() error {
 // spite of that must not miss anything.
 func (s *Survey) distrust() {
 	for i, v := range s.volumes {
-		if v.MapsStale {
+		if v.MapsStale || v.Kind == volume.Swap && v.Hibernated { // its mark without its content would wake up as nothing
 			v.Whole()
 			a := &s.Areas[i]
 			a.UsedBytes, a.Needs, a.LeftOut, a.Whole = a.Size, a.Size, 0, true

@@ -12,6 +12,7 @@ import (
 //
 //	0    boot code, 440 bytes
 //	440  disk signature
+//	444  0, or 5A 5A for a disk that is protected from copying
 //	446  four records of 16 bytes
 //	510  55 AA
 //
@@ -24,6 +25,7 @@ import (
 // the beginning of the extended partition.
 const (
 	mbrDiskSignature = 440
+	mbrProtection    = 444
 	mbrRecord        = 446 // offset of the first of four partition records
 	mbrRecordSize    = 16
 	mbrSignature     = 510
@@ -89,7 +91,7 @@ func readMBR(disk io.ReaderAt, first []byte, sectors uint64, sectorSize int) (*T
 	}
 	t := &Table{
 		Scheme: MBR, SectorSize: sectorSize, Sectors: sectors,
-		Signature:   le.Uint32(first[mbrDiskSignature:]),
+		Signature: le.Uint32(first[mbrDiskSignature:]), Protection: le.Uint16(first[mbrProtection:]),
 		FirstUsable: 1, LastUsable: sectors - 1, Slots: 4,
 	}
 	for i := range t.Slots {
@@ -98,6 +100,9 @@ func readMBR(disk io.ReaderAt, first []byte, sectors uint64, sectorSize int) (*T
 			return nil, nil
 		}
 		if r.code == 0 || r.count == 0 {
+			if raw := first[mbrRecord+i*mbrRecordSize:][:mbrRecordSize]; !allZero(raw) {
+				t.Findings = append(t.Findings, fmt.Sprintf("record %d is not in use and not empty, either; copies have it empty", i+1))
+			}
 			continue
 		}
 		if r.first == 0 {
@@ -228,6 +233,7 @@ func (t *Table) writeMBR(disk io.WriterAt) error {
 	sector := make([]byte, t.SectorSize)
 	copy(sector, t.BootCode)
 	le.PutUint32(sector[mbrDiskSignature:], t.Signature)
+	le.PutUint16(sector[mbrProtection:], t.Protection)
 	for _, p := range t.Partitions {
 		if !p.Logical() {
 			putRecord(sector, p.Number-1, record{p.status(), p.Code, p.First, p.Last - p.First + 1})

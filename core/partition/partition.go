@@ -50,6 +50,10 @@ type Table struct {
 	DiskID     uuid.UUID `json:"disk_id,omitzero"`
 	// Signature is the MBR's disk signature; a GPT disk has it too, mostly zero.
 	Signature uint32 `json:"signature,omitempty"`
+	// Protection are the two bytes of an MBR behind the signature.
+	Protection uint16 `json:"protection,omitempty"`
+	// FromBackup says that sector 0 says nothing of a GPT, and just its backup was found.
+	FromBackup bool `json:"-"`
 	// FirstUsable and LastUsable bound what partitions may occupy, both inclusive.
 	FirstUsable uint64 `json:"first_usable"`
 	LastUsable  uint64 `json:"last_usable"`
@@ -89,6 +93,10 @@ var (
 	EFISystem = uuid.MustParse("c12a7328-f81f-11d2-ba4b-00a0c93ec93b")
 	// WindowsRecovery is the type of Windows' recovery environment.
 	WindowsRecovery = uuid.MustParse("de94bba4-06d1-4d40-a16a-bfd50179d6ac")
+	// MicrosoftReserved is the type of the partition that Windows keeps for itself.
+	MicrosoftReserved = uuid.MustParse("e3c9e316-0b5c-4db8-817d-f92df00215ae")
+	// BIOSBoot is the type of the partition that a boot loader for BIOS lies in.
+	BIOSBoot = uuid.MustParse("21686148-6449-6e6f-744e-656564454649")
 )
 
 // Extended tells whether this is the partition of an MBR that only holds others.
@@ -153,6 +161,25 @@ func (t *Table) GapEnd() int64 {
 	return max(int64(end)*int64(t.SectorSize), t.GapStart())
 }
 
+// Gaps are the stretches of bytes behind the first partition that lie in none, from the
+// first byte of each to the one behind it.
+func (t *Table) Gaps() (gaps [][2]int64) {
+	at := int64(-1)
+	for _, p := range t.inOrder() {
+		if begin := int64(p.begin()) * int64(t.SectorSize); at >= 0 && begin > at {
+			gaps = append(gaps, [2]int64{at, begin})
+		}
+		if p.Logical() && p.First > p.Record+1 { // behind its record
+			gaps = append(gaps, [2]int64{int64(p.Record+1) * int64(t.SectorSize), int64(p.First) * int64(t.SectorSize)})
+		}
+		at = int64(p.Last+1) * int64(t.SectorSize)
+	}
+	if end := int64(t.LastUsable+1) * int64(t.SectorSize); at >= 0 && end > at {
+		gaps = append(gaps, [2]int64{at, end})
+	}
+	return gaps
+}
+
 // entrySectors is how many sectors a GPT's array of entries takes.
 func (t *Table) entrySectors() uint64 {
 	return (uint64(t.Slots)*entrySize + uint64(t.SectorSize) - 1) / uint64(t.SectorSize)
@@ -191,6 +218,7 @@ func (t *Table) logical() []Partition {
 func (t *Table) Equal(o *Table) bool {
 	a, b := *t, *o
 	a.Findings, b.Findings = nil, nil
+	a.FromBackup, b.FromBackup = false, false
 	if len(a.Partitions)+len(b.Partitions) == 0 {
 		a.Partitions, b.Partitions = nil, nil
 	}

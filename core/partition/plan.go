@@ -9,19 +9,24 @@ import (
 // alignment is what partitions that move begin at a multiple of, in bytes.
 const alignment = 1 << 20
 
-// Grow says which partition takes the room that a larger disk has: GrowLast,
-// GrowNone or a partition's number.
+// Grow says which partition takes the room that a larger disk has: GrowSystem,
+// GrowLast, GrowNone or a partition's number.
 type Grow int
 
-// The last partition on the disk grows, or none does.
+// The partition with the operating system grows, the last one on the disk, or none. Which
+// one has the system is for whoever knows what is in them; to a table alone GrowSystem is
+// GrowLast.
 const (
-	GrowLast Grow = -1
-	GrowNone Grow = 0
+	GrowSystem Grow = -2
+	GrowLast   Grow = -1
+	GrowNone   Grow = 0
 )
 
-// ParseGrow reads "last", "none" or a partition's number.
+// ParseGrow reads "system", "last", "none" or a partition's number.
 func ParseGrow(s string) (Grow, error) {
 	switch s {
+	case "system":
+		return GrowSystem, nil
 	case "last":
 		return GrowLast, nil
 	case "none":
@@ -29,7 +34,7 @@ func ParseGrow(s string) (Grow, error) {
 	}
 	n, err := strconv.Atoi(s)
 	if err != nil || n < 1 || n > maxSlots {
-		return GrowNone, fmt.Errorf(`%q says no partition to grow: "last", "none" or a number do`, s)
+		return GrowNone, fmt.Errorf(`%q does not say which partition grows: "system", "last", "none" or a number do`, s)
 	}
 	return Grow(n), nil
 }
@@ -37,6 +42,8 @@ func ParseGrow(s string) (Grow, error) {
 // String is what ParseGrow reads.
 func (g Grow) String() string {
 	switch g {
+	case GrowSystem:
+		return "system"
 	case GrowLast:
 		return "last"
 	case GrowNone:
@@ -234,7 +241,7 @@ func (t *Table) pack(items []Partition, fit Fit, limit uint64) {
 // grow gives one item the free end of the disk and pushes the others along.
 func (t *Table) grow(items []Partition, g Grow, limit uint64) {
 	chosen := len(items) - 1
-	if g != GrowLast {
+	if g > 0 {
 		chosen = slices.IndexFunc(items, func(p Partition) bool { return p.Number == int(g) })
 	}
 	if chosen < 0 || g == GrowNone || items[chosen].Extended() {

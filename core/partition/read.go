@@ -33,12 +33,18 @@ func Read(disk io.ReaderAt, size int64, sectorSize int) (*Table, error) {
 		table, err = readMBR(disk, first, sectors, sectorSize)
 	}
 	if table == nil && err == nil {
-		table = &Table{Scheme: None, SectorSize: sectorSize, Sectors: sectors, LastUsable: sectors - 1}
+		table = Bare(size, sectorSize)
 	}
 	if err != nil {
 		return nil, err
 	}
 	return table, table.Check()
+}
+
+// Bare is the table of a disk of size bytes that has none.
+func Bare(size int64, sectorSize int) *Table {
+	sectors := uint64(max(size, 0)) / uint64(sectorSize)
+	return &Table{Scheme: None, SectorSize: sectorSize, Sectors: sectors, LastUsable: sectors - 1, Partitions: []Partition{}}
 }
 
 type gptReader struct {
@@ -76,6 +82,7 @@ func (d gptReader) read(first []byte) (*Table, error) {
 			return nil, fmt.Errorf("%w: the primary copy is unusable (%v), and there is no sound backup at the end of the disk", ErrDamaged, err)
 		}
 		table = backup
+		table.FromBackup = errors.Is(err, errNoHeader) && !announced
 		table.Findings = append(table.Findings, fmt.Sprintf("the primary partition table is unusable (%v); the backup at the end of the disk was read instead", err))
 	}
 	if code := first[:bootCodeLen]; !allZero(code) {
@@ -159,6 +166,9 @@ func (d gptReader) copyAt(lba uint64) (*Table, error) {
 		e := entries[i*int(size):][:entrySize]
 		kind := guid(e[entType:])
 		if kind == uuid.Nil {
+			if !allZero(e) {
+				t.Findings = append(t.Findings, fmt.Sprintf("entry %d is not in use and not empty, either; copies have it empty", i+1))
+			}
 			continue
 		}
 		t.Partitions = append(t.Partitions, Partition{

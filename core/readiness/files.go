@@ -17,26 +17,51 @@ import (
 func (c *check) files(v Volume) {
 	if v.Files == nil {
 		if v.Hidden != nil {
-			c.add("not-looked-into", Note, "its files could not be read: "+v.Hidden.Error(), "left-over identities and unfinished preparation are not noticed", "check them by hand")
+			c.blind(v.Hidden.Error())
 		}
 		return
 	}
 	// The views are made by libraries, of disks that can hold anything.
 	defer func() {
 		if r := recover(); r != nil {
-			c.add("not-looked-into", Note, fmt.Sprintf("its files could not be read: %v", r), "left-over identities and unfinished preparation are not noticed", "check them by hand")
+			c.blind(fmt.Sprint(r))
 		}
 	}()
-	if exists(v.Files, "Windows/System32") {
+	if hasWindows(v.Files) {
 		c.windows = true
 		c.preparation(v.Files)
 		c.pendingOnWindows(v.Files)
 	}
-	if exists(v.Files, "etc/os-release") || exists(v.Files, "usr/lib/os-release") || exists(v.Files, "etc/machine-id") {
+	if hasLinux(v.Files) || exists(v.Files, "etc/machine-id") {
 		c.linuxIdentity(v.Files)
 		c.pendingOnLinux(v.Files)
 	}
 	c.agentIdentity(v.Files)
+}
+
+// NotLookedInto is the code of the finding that a volume's files could not be read: a
+// disk that has it is not known to be fit.
+const NotLookedInto = "not-looked-into"
+
+func (c *check) blind(why string) {
+	c.add(NotLookedInto, Warning, "its files could not be read: "+why, "left-over identities and unfinished preparation are not noticed", "check them by hand, or capture from the boot environment, whose kernel reads more")
+}
+
+// HasSystem tells whether files are those of an operating system. Views are made by
+// libraries, of disks that can hold anything: one that cannot be looked through has none.
+func HasSystem(files fs.FS) (has bool) {
+	defer func() {
+		if recover() != nil {
+			has = false
+		}
+	}()
+	return files != nil && (hasWindows(files) || hasLinux(files))
+}
+
+func hasWindows(files fs.FS) bool { return exists(files, "Windows/System32") }
+
+func hasLinux(files fs.FS) bool {
+	return exists(files, "etc/os-release") || exists(files, "usr/lib/os-release")
 }
 
 // Where Windows' setup notes how far an image is, and the states of it that are

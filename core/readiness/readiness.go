@@ -119,6 +119,9 @@ func (c *check) volume(v Volume) {
 	case v.Damaged != nil:
 		c.add("damaged", Blocking, v.Damaged.Error(), "nobody can tell which of its blocks are in use",
 			"let the file system's own checker mend it; with a reason it is copied whole")
+	case v.LogElsewhere:
+		c.add("log-elsewhere", Blocking, "its journal or log is on another device", "copies have no such device, and nobody can tell here whether the file system was unmounted",
+			"give it a log of its own; with a reason it is copied whole")
 	case v.MapsStale:
 		c.add("unclean", Blocking, "its file system was not shut down cleanly", "its record of used blocks can lag behind the truth, and copies would miss data",
 			"start the workstation, shut it down properly, and capture again; with a reason it is copied whole")
@@ -137,6 +140,10 @@ func (c *check) volume(v Volume) {
 	if v.Hibernated {
 		c.add("hibernated", Blocking, "a system sleeps on it: it was hibernated, or shut down so that it starts fast", "every copy would wake up as this one machine and write to a disk it no longer knows",
 			"start it, turn fast start off or hold Shift while shutting down, and capture again")
+	}
+	if v.RAID != "" {
+		c.add("raid-member", Blocking, "it is a member of "+v.RAID, "the other members are not part of the image, and what is at its end is not copied: copies would be plain volumes, or parts of a RAID that is not there",
+			"capture the assembled RAID's content from a plain disk; with a reason the volume is copied as it is")
 	}
 	for _, n := range v.Notes {
 		c.add("volume-note", Note, n, "", "")

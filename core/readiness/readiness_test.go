@@ -119,8 +119,8 @@ func TestWhatDisksAndVolumesTell(t *testing.T) {
 		"copied all the same": {gpt, func(v *readiness.Volume) { v.Encrypted = true }, readiness.Rules{AllowEncrypted: true}, map[string]readiness.Severity{"encrypted": readiness.Note}},
 		"hibernated":          {gpt, func(v *readiness.Volume) { v.Hibernated = true }, readiness.Rules{}, map[string]readiness.Severity{"hibernated": readiness.Blocking}},
 		"nearly full":         {gpt, func(v *readiness.Volume) { v.UsedBytes = v.Size * 95 / 100 }, readiness.Rules{}, map[string]readiness.Severity{"nearly-full": readiness.Warning}},
-		"cannot look in":      {gpt, func(v *readiness.Volume) { v.Hidden = errors.New("no reader") }, readiness.Rules{}, map[string]readiness.Severity{"not-looked-into": readiness.Note}},
-		"files that panic":    {gpt, func(v *readiness.Volume) { v.Files = fstest.MapFS(nil); v.Files = panicking{} }, readiness.Rules{}, map[string]readiness.Severity{"not-looked-into": readiness.Note}},
+		"cannot look in":      {gpt, func(v *readiness.Volume) { v.Hidden = errors.New("no reader") }, readiness.Rules{}, map[string]readiness.Severity{"not-looked-into": readiness.Warning}},
+		"files that panic":    {gpt, func(v *readiness.Volume) { v.Files = fstest.MapFS(nil); v.Files = panicking{} }, readiness.Rules{}, map[string]readiness.Severity{"not-looked-into": readiness.Warning}},
 	} {
 		t.Run(name, func(t *testing.T) {
 			v := readiness.Volume{Volume: sound(), Where: "partition 1"}

@@ -31,10 +31,12 @@ type ext struct {
 	incompat         uint32
 	roCompat         uint32
 	checksumSeed     uint32
+	superBytes       []byte // the superblock
 }
 
 // Feature flags that change where things lie.
 const (
+	compatHasJournal   = 0x4
 	compatSparseSuper2 = 0x200
 
 	incompatRecover      = 0x4
@@ -54,7 +56,8 @@ const (
 	groupBitmapUninit = 0x2
 )
 
-func probeExt(r io.ReaderAt, size int64) (*Volume, error) {
+// readExt reads the superblock; nil for what is none.
+func readExt(r io.ReaderAt, size int64) (*ext, error) {
 	if size < 4096 {
 		return nil, nil
 	}
@@ -115,16 +118,29 @@ func probeExt(r io.ReaderAt, size int64) (*Volume, error) {
 	if f.incompat&incompatChecksumSeed != 0 {
 		f.checksumSeed = le.Uint32(b[0x270:])
 	}
+	f.superBytes = b
+	return f, nil
+}
+
+func probeExt(r io.ReaderAt, size int64) (*Volume, error) {
+	f, err := readExt(r, size)
+	if f == nil || err != nil {
+		return nil, err
+	}
+	b, le := f.superBytes, binary.LittleEndian
 	id, _ := uuid.FromBytes(b[0x68:0x78])
 	label, _, _ := bytes.Cut(b[0x78:0x88], []byte{0})
 	recover := f.incompat&incompatRecover != 0
+	noJournal := make([]byte, 16)
+	elsewhere := f.compat&compatHasJournal != 0 && le.Uint32(b[0xE0:]) == 0 && !bytes.Equal(b[0xD0:0xE0], noJournal)
 	state := le.Uint16(b[0x3A:])
 	return &Volume{
 		Kind: Ext, Label: string(label), UUID: id.String(),
 		ClusterSize: f.block * f.clusterBlocks, Needs: f.blocks * f.block,
-		Clean:     !recover && state&stateClean != 0 && state&stateErrors == 0,
-		MapsStale: recover || state&stateClean == 0 || state&stateErrors != 0,
-		used:      f.used,
+		Clean:        !recover && state&stateClean != 0 && state&stateErrors == 0,
+		MapsStale:    recover || state&stateClean == 0 || state&stateErrors != 0,
+		LogElsewhere: elsewhere,
+		used:         f.used,
 	}, nil
 }
 

@@ -1,6 +1,7 @@
 package volume
 
 import (
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"hash/crc32"
@@ -101,8 +102,8 @@ func (p *lvm) volume() (*Volume, error) {
 	if err != nil {
 		return nil, fmt.Errorf("LVM2: %w", err)
 	}
-	if text == "" { // of no group yet
-		v.Needs, v.used = p.data, whole(p.data)
+	if text == "" { // of no group yet; its label says how large it is
+		v.used = withFixed(p.fixed(p.data), nothing)
 		return v, nil
 	}
 	group, err := p.group(text)
@@ -110,8 +111,26 @@ func (p *lvm) volume() (*Volume, error) {
 		return nil, fmt.Errorf("LVM2: %w", err)
 	}
 	v.Label, v.ClusterSize, v.Needs = group.name, group.extent, group.start+group.count*group.extent
-	v.used = withFixed([]Extent{{0, group.start}}, group.extents())
+	fixed := p.fixed(group.start)
+	v.Needs = max(v.Needs, fixed[len(fixed)-1].End())
+	v.used = withFixed(fixed, group.extents())
 	return v, nil
+}
+
+// nothing is in use.
+func nothing(func(Extent, error) bool) {}
+
+// fixed is what lies in front of the extents, and the metadata behind them: a volume can
+// have a second copy at its end.
+func (p *lvm) fixed(front int64) []Extent {
+	all := []Extent{{0, front}}
+	for _, m := range p.metadata {
+		if m.Start >= front {
+			all = append(all, m)
+		}
+	}
+	slices.SortFunc(all, func(a, b Extent) int { return cmp.Compare(a.Start, b.Start) })
+	return all
 }
 
 // text reads the newest metadata from the first area that has a sound one. An

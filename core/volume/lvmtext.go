@@ -28,9 +28,11 @@ type lvmParser struct {
 func parseLVM(text string) (lvmSection, error) {
 	p := &lvmParser{}
 	p.s.Init(strings.NewReader(uncommented(text)))
-	p.s.Mode = scanner.ScanIdents | scanner.ScanInts | scanner.ScanFloats | scanner.ScanStrings
-	p.s.IsIdentRune = func(c rune, i int) bool {
-		return c == '_' || c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || i > 0 && (c >= '0' && c <= '9' || strings.ContainsRune(".-+/", c))
+	// Names may begin with a digit and contain what is arithmetic elsewhere
+	// (lvm(8), "Valid names"), so numbers are words, too.
+	p.s.Mode = scanner.ScanIdents | scanner.ScanStrings
+	p.s.IsIdentRune = func(c rune, _ int) bool {
+		return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.ContainsRune("_.-+/", c) && c >= 0
 	}
 	p.s.Error = func(*scanner.Scanner, string) {}
 	p.next()
@@ -106,13 +108,8 @@ func (p *lvmParser) value(depth int) (any, error) {
 		}
 		p.next()
 		return text, nil
-	case '-', scanner.Int, scanner.Float:
-		sign := ""
-		if p.token == '-' {
-			sign = "-"
-			p.next()
-		}
-		n, err := strconv.ParseInt(sign+p.s.TokenText(), 10, 64)
+	case scanner.Ident:
+		n, err := strconv.ParseInt(p.s.TokenText(), 10, 64)
 		if err != nil {
 			return nil, p.unexpected()
 		}

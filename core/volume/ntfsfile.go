@@ -3,6 +3,7 @@ package volume
 import (
 	"encoding/binary"
 	"fmt"
+	"io"
 	"slices"
 	"unicode/utf16"
 )
@@ -52,6 +53,40 @@ func (n *ntfs) openTable(at int64) error {
 	}
 	n.mft = table
 	return nil
+}
+
+// NTFSTable is the file table of an NTFS volume as one stretch, with the sizes of a
+// cluster and of a record, in bytes.
+func NTFSTable(r io.ReaderAt, size int64) (table io.ReaderAt, tableSize, cluster, record int64, err error) {
+	b, err := head(r, size, 0, 512)
+	if b == nil || err != nil {
+		return nil, 0, 0, 0, err
+	}
+	n, _, err := ntfsGeometry(r, b, size)
+	if err != nil {
+		return nil, 0, 0, 0, fmt.Errorf("NTFS: %w", err)
+	}
+	return ntfsTable{n}, n.mft.size, n.cluster, n.record, nil
+}
+
+type ntfsTable struct{ n *ntfs }
+
+func (t ntfsTable) ReadAt(b []byte, off int64) (int, error) {
+	left := t.n.mft.size - off
+	if off < 0 || left <= 0 {
+		return 0, io.EOF
+	}
+	short := int64(len(b)) > left
+	if short {
+		b = b[:left]
+	}
+	if err := t.n.readAttribute(t.n.mft, b, off); err != nil {
+		return 0, err
+	}
+	if short {
+		return len(b), io.EOF
+	}
+	return len(b), nil
 }
 
 // fileRecord reads record number and undoes its fixups.

@@ -80,6 +80,10 @@ type Volume struct {
 	// Fleeting are the extents of page and hibernation files, ascending: in use,
 	// but their content is worthless on any other machine.
 	Fleeting []Extent
+	// LogElsewhere says that its journal or log is on another device.
+	LogElsewhere bool
+	// RAID says in words of what RAID it is a member; empty if it is of none.
+	RAID string
 	// Notes are further facts for people, such as why a volume is taken whole.
 	Notes []string
 
@@ -123,9 +127,13 @@ func Open(r io.ReaderAt, size int64) (*Volume, error) {
 			v.used = whole(size)
 		}
 		v.used = joined(v.used, size)
-		return v, nil
+		v.RAID, err = RAIDMember(r, size)
+		return v, err
 	}
-	return Opaque(size), nil
+	v := Opaque(size)
+	var err error
+	v.RAID, err = RAIDMember(r, size)
+	return v, err
 }
 
 // Opaque is a volume of size bytes of which nothing is known.

@@ -76,8 +76,7 @@ func probeXFS(r io.ReaderAt, size int64) (*Volume, error) {
 	case f.checksums && be.Uint32(b[216:])&xfsNeedsRepair != 0, b[126] != 0: // or a mkfs that was cut off
 		v.Clean, v.MapsStale = false, true
 	case f.log == 0:
-		v.Notes = append(v.Notes, "its log is on another device, so nobody can tell here whether it was unmounted")
-		v.Clean, v.MapsStale = false, true
+		v.Clean, v.LogElsewhere, v.MapsStale = false, true, true // nobody can tell here whether it was unmounted
 	default:
 		clean, err := f.logIsClean()
 		if err != nil {

@@ -49,3 +49,5 @@ CREATE TABLE set_aside (
     content TEXT NOT NULL,                          -- JSON
     reason  TEXT NOT NULL
 );
+
+ALTER TABLE receipts ADD COLUMN remark TEXT NOT NULL DEFAULT '';             -- what else there is to say of the disk, such as a file system that does not fill its partition

@@ -71,7 +71,7 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
   return (
     <Modal open width={640} title={`Deliver ${version.image}@${version.version}`} onCancel={close} okText="Deliver" confirmLoading={order.isPending} onOk={() => void submit()}>
       <p>The disks of these workstations are overwritten.</p>
-      <Form form={form} layout="vertical" initialValues={{ start: "all", grow: "last", whenDone: "stay" }}>
+      <Form form={form} layout="vertical" initialValues={{ start: "all", grow: "system", whenDone: "stay" }}>
         <TargetSelect />
         <Form.Item name="start" label="The stream starts when">
           <Radio.Group
@@ -143,6 +143,7 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
 function growth(version?: Version) {
   const partitions = (version?.areas ?? []).filter((a) => a.partition > 0);
   return [
+    { value: "system", label: "the partition with the operating system grows" },
     { value: "last", label: "the last partition grows" },
     ...partitions.map((a) => ({ value: String(a.partition), label: `partition ${a.partition}${a.name ? ` (${a.name})` : ""} grows` })),
     { value: "none", label: "none grows; the rest stays free" },
