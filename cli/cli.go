@@ -72,6 +72,7 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 // app is what the commands share: the global flags.
 type app struct {
 	server, token, output string
+	settings              []configured // those of the command that runs
 }
 
 func newRoot() *cobra.Command {
@@ -84,8 +85,8 @@ func newRoot() *cobra.Command {
 		SilenceUsage:  true,
 		Args:          cobra.NoArgs,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
-		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
-			if _, err := configure(cmd); err != nil {
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) (err error) {
+			if a.settings, err = configure(cmd); err != nil {
 				return usageError{err}
 			}
 			if !slices.Contains(outputs, a.output) {

@@ -97,6 +97,12 @@ func configure(cmd *cobra.Command) ([]configured, error) {
 	for _, f := range settingsOf(cmd) {
 		source, err := "default", error(nil)
 		text, inEnvironment := os.LookupEnv(variable(f.Name))
+		if values.IsSet(f.Name) { // what makes no sense is said even where it does not count
+			if err := fits(f, values.Get(f.Name)); err != nil {
+				problems = append(problems, fmt.Errorf("%s, from %s: %w", f.Name, file, err))
+				continue
+			}
+		}
 		switch {
 		case f.Changed:
 			source = "flag"
@@ -115,17 +121,23 @@ func configure(cmd *cobra.Command) ([]configured, error) {
 	return all, errors.Join(problems...)
 }
 
+// fits tells whether what YAML says is a value for a flag.
+func fits(f *pflag.Flag, value any) error {
+	switch value.(type) {
+	case nil, map[string]any:
+		return errors.New("it takes a value")
+	case []any:
+		if _, takesMany := f.Value.(pflag.SliceValue); !takesMany {
+			return errors.New("it takes one value, and not a list")
+		}
+	}
+	return nil
+}
+
 // fromFile sets a flag to what YAML says: a list becomes a list.
 func fromFile(flags *pflag.FlagSet, f *pflag.Flag, value any) error {
 	list, isList := value.([]any)
-	many, takesMany := f.Value.(pflag.SliceValue)
-	switch {
-	case isList && !takesMany:
-		return errors.New("it takes one value, and not a list")
-	case !isList:
-		if _, isMap := value.(map[string]any); isMap || value == nil {
-			return errors.New("it takes a value")
-		}
+	if !isList {
 		return flags.Set(f.Name, fmt.Sprint(value))
 	}
 	var texts []string
@@ -133,7 +145,7 @@ func fromFile(flags *pflag.FlagSet, f *pflag.Flag, value any) error {
 		texts = append(texts, fmt.Sprint(item))
 	}
 	f.Changed = true
-	return many.Replace(texts)
+	return f.Value.(pflag.SliceValue).Replace(texts)
 }
 
 func (a *app) configCommand() *cobra.Command {
@@ -157,6 +169,9 @@ func (a *app) configCommand() *cobra.Command {
 			return usageError{err}
 		}
 		for i, c := range all {
+			if before := slices.IndexFunc(a.settings, func(b configured) bool { return b.Name == c.Name }); before >= 0 {
+				all[i] = a.settings[before] // the flag has the value by now, whoever set it
+			}
 			if c.Name == "token" && c.Value != "" {
 				all[i].Value = "(set)"
 			}
