@@ -117,7 +117,7 @@ func TestAnEngineersMorning(t *testing.T) {
 func TestNetworkBootIsSeen(t *testing.T) {
 	agent := filepath.Join(t.TempDir(), "agent")
 	require.NoError(t, os.WriteFile(agent, []byte("agent"), 0o755))
-	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Agent: agent})
+	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Agent: agent, BuildFrom: []string{os.TempDir()}})
 	require.NoError(t, err)
 	defer stage.Close()
 	for _, name := range []string{"herb-01", "herb-02", "herb-03"} {

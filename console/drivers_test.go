@@ -35,7 +35,7 @@ func zipped(t *testing.T, name string, write func(dir string) error) string {
 func TestDriversAreSeen(t *testing.T) {
 	agent := filepath.Join(t.TempDir(), "agent")
 	require.NoError(t, os.WriteFile(agent, []byte("agent"), 0o755))
-	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Agent: agent})
+	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Agent: agent, BuildFrom: []string{os.TempDir()}})
 	require.NoError(t, err)
 	defer stage.Close()
 	_, err = stage.Prepare(t.Context())

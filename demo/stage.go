@@ -31,11 +31,12 @@ import (
 
 // Options of the demo. The zero value tells no story.
 type Options struct {
-	Story  io.Writer // what happens, step by step
-	Listen string    // loopback address, a free port by default
-	Loss   float64   // share of multicast packets that every workstation loses
-	Rate   int64     // bits a second of the stream, 100 Mbit/s by default
-	Agent  string    // file of the agent, for builds of the boot environment
+	Story     io.Writer // what happens, step by step
+	Listen    string    // loopback address, a free port by default
+	Loss      float64   // share of multicast packets that every workstation loses
+	Rate      int64     // bits a second of the stream, 100 Mbit/s by default
+	Agent     string    // file of the agent, for builds of the boot environment
+	BuildFrom []string  // further folders that builds may read systems from
 }
 
 // Stage is the demo's service and its workstations.
@@ -89,7 +90,7 @@ func Open(ctx context.Context, o Options) (_ *Stage, err error) {
 			Groups: netip.MustParsePrefix("233.252.0.0/24"), // for documentation, RFC 6676
 			Rate:   o.Rate,
 		},
-		Netboot: service.Netboot{Agent: o.Agent}, BuildFrom: []string{s.dir},
+		Netboot: service.Netboot{Agent: o.Agent}, BuildFrom: append([]string{s.dir}, o.BuildFrom...),
 		Log: slog.New(slog.NewTextHandler(s.logFile(), nil)),
 	})
 	if err != nil {

@@ -199,7 +199,7 @@ func TestTicketsAndWhatAMachineBoots(t *testing.T) {
 
 	t.Log("# a second machine with the same hardware address")
 	next := strings.TrimSuffix(strings.Fields(between(script(herb), "jugate.ticket=", "\n"))[0], ";")
-	assert.ErrorContains(t, checkIn(herb, next, "b3", "S2"), `its serial number is "S1", this one's is "S2"`)
+	assert.ErrorContains(t, checkIn(herb, next, "b3", "S2"), "a machine with serial number S1; this one has serial number S2")
 
 	t.Log("# admitted and with nothing to do it starts from its disk; with an errand it does not")
 	r.jugate(nil, "group", "add", "herbarium")
