@@ -1,7 +1,6 @@
 package lab_test
 
 import (
-	"context"
 	"errors"
 	"net/netip"
 	"os"
@@ -47,10 +46,8 @@ func receive(t *testing.T, h *lab.Host, c wire.Config, o wire.ReceiveOptions) (d
 	var running sync.WaitGroup
 	o.Through = func(r wire.Reader) wire.Reader { close(ready); return r }
 	running.Go(func() {
-		ctx, cancel := context.WithTimeout(t.Context(), 90*time.Second)
-		defer cancel()
 		h.Inside(func() error {
-			report, err = wire.ReceiveFiles(ctx, c, norm.ReceiverConfig{}, dir, o)
+			report, err = wire.ReceiveFiles(t.Context(), c, norm.ReceiverConfig{}, dir, o)
 			return nil
 		})
 	})

@@ -5,14 +5,15 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"net/http"
 	"os"
 	"path/filepath"
 	"sync"
 
+	"github.com/danielgtaylor/huma/v2"
 	"golang.org/x/sys/unix"
 
 	"jugate/core/durable"
-	"jugate/core/slabstore"
 )
 
 const (
@@ -73,7 +74,7 @@ func (s *Service) roomForSlabs() error {
 		return err
 	}
 	if left := int64(free.Bavail) * free.Bsize; store.Dev == data.Dev && left < s.config.KeepFree {
-		return fmt.Errorf("%w: %d bytes are left, and %d are kept for the records", slabstore.ErrFull, left, s.config.KeepFree)
+		return huma.NewError(http.StatusInsufficientStorage, fmt.Sprintf("the service's store is full: its disk has %d bytes left, and %d are kept for the records; free some room on it and try again", left, s.config.KeepFree))
 	}
 	return nil
 }

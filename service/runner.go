@@ -155,7 +155,7 @@ func (r *runner) remains(now time.Time, reason string) *runner {
 	defer r.mu.Unlock()
 	var left []records.Workstation
 	for id, w := range r.members {
-		if !r.d.Ended(id) || slices.ContainsFunc(r.unwritten, func(m delivery.Member) bool { return m.ID == id }) {
+		if r.d.Phase(id) != delivery.Ended || slices.ContainsFunc(r.unwritten, func(m delivery.Member) bool { return m.ID == id }) {
 			left = append(left, w)
 		}
 	}
@@ -174,9 +174,13 @@ func (r *runner) nonce(workstation int64) []byte {
 	return sum[:16]
 }
 
-// proven tells whether a proof is the one that reading the whole disk back gives.
+// proven tells whether a proof is the one that reading the whole disk back gives. Of a
+// workstation that has not begun to check it is not asked: its report is not believed.
 func (r *runner) proven(workstation int64, proof []byte) bool {
-	return subtle.ConstantTimeCompare(proof, r.slabMap.Proof(r.nonce(workstation))) == 1
+	r.mu.Lock()
+	checks := r.d.Phase(workstation) == delivery.Checking
+	r.mu.Unlock()
+	return !checks || subtle.ConstantTimeCompare(proof, r.slabMap.Proof(r.nonce(workstation))) == 1
 }
 
 // warning says what keeps the delivery from getting on; empty if nothing does.
@@ -294,7 +298,7 @@ func (r *runner) course(id int64, err error) api.Course {
 func (r *runner) remark(now time.Time, id int64, text string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if w, is := r.members[id]; is && !r.d.Ended(id) {
+	if w, is := r.members[id]; is && r.d.Phase(id) != delivery.Ended {
 		r.note(now, w.Name, text)
 		if r.remarks == nil {
 			r.remarks = map[int64]string{}
@@ -327,7 +331,7 @@ func (r *runner) lacking(now time.Time, id int64, round int, set *delivery.SlabS
 func (r *runner) through(id int64) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.d.Ended(id)
+	return r.d.Phase(id) == delivery.Ended
 }
 
 // mended counts bytes that went out to mend.

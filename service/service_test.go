@@ -65,6 +65,11 @@ func openWith(t *testing.T, data, listen string, m service.Multicast) *house {
 	t.Helper()
 	s, err := service.Open(t.Context(), service.Config{Data: data, Multicast: m, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
 	require.NoError(t, err)
+	return serve(t, s, data, listen)
+}
+
+func serve(t *testing.T, s *service.Service, data, listen string) *house {
+	t.Helper()
 	listener, err := net.Listen("tcp", listen)
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())

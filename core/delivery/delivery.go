@@ -246,10 +246,12 @@ func (d *Delivery) Aside(id int64) string {
 	return ""
 }
 
-// Ended tells whether a workstation's part is over.
-func (d *Delivery) Ended(id int64) bool {
-	m := d.member(id)
-	return m != nil && m.Phase == Ended
+// Phase is where a workstation is; empty for one that is no member.
+func (d *Delivery) Phase(id int64) Phase {
+	if m := d.member(id); m != nil {
+		return m.Phase
+	}
+	return ""
 }
 
 // fastest is more bytes a second than any disk returns.
@@ -262,7 +264,10 @@ func (d *Delivery) believe(now time.Time, m *Member, r Report) error {
 			return fmt.Errorf("%w: it counts below nothing", ErrReport)
 		}
 	}
+	most := d.options.Bytes*4 + 64<<20 // some slabs come more than once, none often
 	switch {
+	case d.options.Bytes > 0 && max(r.Multicast, r.Unicast) > most:
+		return fmt.Errorf("%w: %d bytes have come of an image of %d", ErrReport, max(r.Multicast, r.Unicast), d.options.Bytes)
 	case r.Done > r.Total:
 		return fmt.Errorf("%w: %d bytes are done of %d", ErrReport, r.Done, r.Total)
 	case !(r.DiskSpeed >= 0 && r.DiskSpeed < fastest):

@@ -6,7 +6,8 @@
 //
 // The keys are below, in struct options. Each file's name travels as NORM_INFO.
 // It ends by itself: a sender when its flush is over (or its watermark, with
-// acks=ID,ID…), a receiver when count objects have come, both after seconds.
+// acks=ID,ID…), a receiver when count objects have come, both when nothing happens
+// for so many seconds.
 #include <normApi.h>
 #include <cstdio>
 #include <cstdlib>
@@ -32,7 +33,7 @@ static std::map<std::string, std::string> keys = {
     {"unicast", "0"},     // NACKs go to the sender's own address
     {"acks", ""},         // nodes whose acknowledgement the sender waits for
     {"count", "1"},       // objects to receive
-    {"seconds", "60"},    // the end in any case
+    {"seconds", "60"},    // without an event, the end
     {"debug", "0"},
     {"grtt", "0"},        // first estimate, in seconds
     {"buffer", "64e6"},   // bytes
@@ -128,6 +129,7 @@ static int send(NormInstanceHandle instance, NormSessionHandle session, std::vec
             fprintf(stderr, "time is up\n");
             return 1;
         }
+        until = now() + number("seconds");
         switch (event.type) {
         case NORM_TX_WATERMARK_COMPLETED: {
             NormAckingStatus status;
@@ -181,6 +183,7 @@ static int receive(NormInstanceHandle instance, NormSessionHandle session, const
             fprintf(stderr, "time is up, %d objects are missing\n", left);
             return 1;
         }
+        until = now() + number("seconds");
         NormObjectHandle o = event.object;
         auto named = [&] {
             std::vector<char> info(NormObjectGetInfoLength(o));
