@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -349,7 +350,7 @@ func (a *app) deliveryList() *cobra.Command {
 				{title: "ordered", value: func(d api.Delivery) string { return when(d.Created) }},
 				{title: "ended", value: func(d api.Delivery) string { return whenPtr(d.Ended) }},
 				{title: "on the wire", value: func(d api.Delivery) string { return size(d.WireBytes) }, right: true},
-				{title: "reason", value: func(d api.Delivery) string { return d.Reason }},
+				{title: "reason", value: func(d api.Delivery) string { return cmp.Or(d.Reason, d.Warning) }},
 			})
 		},
 	}
@@ -366,7 +367,7 @@ func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {
 		printFields(cmd.OutOrStdout(), []field{
 			{"delivery", fmt.Sprint(d.ID)}, {"image", fmt.Sprintf("%s@%d", d.Image, d.Version)}, {"to", strings.Join(d.Targets, " ")}, {"start", d.Start},
 			{"wait at most", seconds(float64(d.WaitAtMost))}, {"when done", strings.TrimPrefix(d.WhenDone, "stay")}, {"how", how(d)},
-			{"state", stateText(d)}, {"reason", d.Reason}, {"channel", d.Channel}, {"rate", humanize.SIWithDigits(float64(d.Rate), 0, "bit/s")},
+			{"state", stateText(d)}, {"reason", d.Reason}, {"waits for", d.Warning}, {"channel", d.Channel}, {"rate", humanize.SIWithDigits(float64(d.Rate), 0, "bit/s")},
 			{"ordered", when(d.Created) + " by the " + d.OrderedBy}, {"started", whenPtr(d.Started)}, {"ended", whenPtr(d.Ended)},
 			{"image bytes", size(d.UsedBytes)}, {"on the wire", size(d.WireBytes)},
 		})

@@ -157,6 +157,9 @@ func deliveryPicture(d api.Delivery, lines int) (out []string) {
 		head += ", " + secondsPtr(d.SecondsLeft) + " left for the group"
 	}
 	out = append(out, head)
+	if d.Warning != "" {
+		out = append(out, d.Warning)
+	}
 	if d.Slabs > 0 && d.Ended == nil {
 		const width = 40
 		full := width * d.SentSlabs / d.Slabs

@@ -183,6 +183,9 @@ type deliveryLines struct {
 
 func (l *deliveryLines) show(d api.Delivery) {
 	l.tell("", fmt.Sprintf("delivery %d of %s@%d: %s", d.ID, d.Image, d.Version, d.State))
+	if d.Warning != "" {
+		l.tell("warning", "  "+d.Warning)
+	}
 	if l.changes < 0 {
 		l.changes = len(d.Changes)
 	}

@@ -98,14 +98,14 @@ func (s *Service) requirePerson(h huma.API) func(huma.Context, func(huma.Context
 func (s *Service) checkToken(now time.Time, from netip.Addr, token, asked string) huma.StatusError {
 	if err := s.tries.may(now, 0, from); err != nil {
 		s.log.Warn("too many wrong tokens", "from", from)
-		return errTooManyTries.(huma.StatusError)
+		return errTooManyTries
 	}
 	if s.isToken(token) {
 		return nil
 	}
 	s.tries.wrong(now, 0, from)
 	s.log.Warn("a wrong token was refused", "from", from, "asked", asked)
-	return huma.Error401Unauthorized("the token is wrong; the right one is in the file admin.token of the service's data folder").(huma.StatusError)
+	return huma.Error401Unauthorized("the token is wrong; the right one is in the file admin.token of the service's data folder")
 }
 
 func (s *Service) sessionRoutes(h huma.API) {

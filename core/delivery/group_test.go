@@ -250,6 +250,10 @@ func TestRangesOfSlabs(t *testing.T) {
 		_, err := delivery.ParseRanges([]delivery.Range{r}, 1<<24)
 		assert.ErrorIs(t, err, delivery.ErrRange)
 	}
+	for _, all := range [][]delivery.Range{{{0, 3}, {3, 4}}, {{4, 5}, {0, 1}}, {{0, 3}, {0, 3}}} {
+		_, err := delivery.ParseRanges(all, 100)
+		assert.ErrorIs(t, err, delivery.ErrRange, "in order and apart from each other, so that their number bounds the work")
+	}
 	s := lacks(t, delivery.Range{0, 0}, delivery.Range{62, 66}, delivery.Range{500, 500})
 	assert.Equal(t, 7, s.Len())
 	assert.True(t, s.Has(64))

@@ -1,6 +1,7 @@
 package delivery_test
 
 import (
+	"math"
 	"testing"
 	"time"
 
@@ -67,4 +68,81 @@ func TestWhenTheStreamStarts(t *testing.T) {
 		}
 		assert.Equal(t, c.starts, started, "%s, at most %v", c.rule, c.wait)
 	}
+}
+
+func TestBeforeWhenItCannotStart(t *testing.T) {
+	six, seven := time.Date(2026, 3, 1, 18, 0, 0, 0, time.UTC), time.Date(2026, 3, 1, 19, 0, 0, 0, time.UTC)
+	for text, want := range map[string]time.Time{
+		"all": {}, "first": {}, "at:2026-03-01T18:00:00Z": six, "at:2026-03-01T18:00:00Z,first": {}, "at:2026-03-01T18:00:00Z+ready:2": six,
+		"at:2026-03-01T18:00:00Z,at:2026-03-01T19:00:00Z": six, "at:2026-03-01T18:00:00Z+at:2026-03-01T19:00:00Z": seven,
+	} {
+		r, err := delivery.ParseRule(text)
+		require.NoError(t, err)
+		assert.Equal(t, want, r.Earliest(), text)
+	}
+}
+
+func TestNobodyIsWaitedForForEver(t *testing.T) {
+	now := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
+	outcomes := func(o delivery.Options, come ...int64) (after time.Duration, outcomes map[int64]delivery.Outcome) {
+		o.Ordered = now
+		d := delivery.New(o, []int64{1, 2})
+		for ; after < 48*time.Hour && !d.State().Over(); after += 5 * time.Second {
+			at := now.Add(after)
+			for _, id := range come {
+				switch d.Phase(id) {
+				case delivery.Awaited:
+					require.NoError(t, d.Report(at, id, delivery.Report{Phase: delivery.Ready}))
+				case delivery.Ended:
+				default:
+					require.NoError(t, d.Report(at, id, delivery.Report{Phase: delivery.Checking}))
+					require.NoError(t, d.Report(at, id, delivery.Report{Phase: delivery.Ended, Verified: true}))
+				}
+			}
+			d.Advance(at)
+			if d.State() == delivery.Sending {
+				d.RoundEnded(at)
+			}
+		}
+		outcomes = map[int64]delivery.Outcome{}
+		for _, m := range d.Members() {
+			outcomes[m.ID] = m.Outcome
+		}
+		return after, outcomes
+	}
+	rule, err := delivery.ParseRule("all")
+	require.NoError(t, err)
+
+	t.Log("# nobody comes at all: it ends by itself")
+	after, is := outcomes(delivery.Options{Rule: rule, WaitAtMost: time.Hour, GiveUpAfter: 25 * time.Hour})
+	assert.Equal(t, map[int64]delivery.Outcome{1: delivery.Absent, 2: delivery.Absent}, is)
+	assert.InDelta(t, 25, after.Hours(), 0.01)
+
+	t.Log("# taken up after a restart, with one machine that is dead: the other gets its disk, and that one a receipt")
+	after, is = outcomes(delivery.Options{WaitAtMost: 15 * time.Second, GiveUpAfter: delivery.Silence, Resumed: true}, 1)
+	assert.Equal(t, map[int64]delivery.Outcome{1: delivery.Delivered, 2: delivery.Failed}, is)
+	assert.LessOrEqual(t, after, delivery.Silence+5*time.Second)
+
+	t.Log("# and with both dead")
+	after, is = outcomes(delivery.Options{WaitAtMost: 15 * time.Second, GiveUpAfter: delivery.Silence, Resumed: true})
+	assert.Equal(t, map[int64]delivery.Outcome{1: delivery.Failed, 2: delivery.Failed}, is)
+	assert.LessOrEqual(t, after, delivery.Silence+5*time.Second)
+}
+
+func TestReportsThatCannotBeTrue(t *testing.T) {
+	now := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
+	d := delivery.New(delivery.Options{Ordered: now, Bytes: 64 << 30}, []int64{1})
+	for name, r := range map[string]delivery.Report{
+		"more than all":     {Phase: delivery.Ready, Done: 2, Total: 1},
+		"below nothing":     {Phase: delivery.Ready, Lost: -1},
+		"no number":         {Phase: delivery.Ready, DiskSpeed: math.NaN()},
+		"four images":       {Phase: delivery.Ready, Multicast: 500 << 30},
+		"not checked":       {Phase: delivery.Ended, Verified: true},
+		"for ever and more": {Phase: delivery.Ready, Unicast: math.MaxInt64},
+	} {
+		assert.ErrorIs(t, d.Report(now, 1, r), delivery.ErrReport, name)
+	}
+	require.NoError(t, d.Report(now, 1, delivery.Report{Phase: delivery.Checking}))
+	assert.ErrorIs(t, d.Report(now.Add(time.Second), 1, delivery.Report{Phase: delivery.Ended, Verified: true}), delivery.ErrReport, "64 GiB in a second")
+	require.NoError(t, d.Report(now.Add(time.Minute), 1, delivery.Report{Phase: delivery.Ended, Verified: true}))
 }

@@ -35,7 +35,7 @@ export function Deliveries() {
               { title: "Ordered", key: "created", sorter: true, render: (_, d) => when(d.created) },
               { title: "Ended", render: (_, d) => when(d.ended) },
               { title: "On the wire", align: "right", render: (_, d) => size(d.wire_bytes) },
-              { title: "Reason", dataIndex: "reason" },
+              { title: "Reason", render: (_, d) => d.reason || d.warning },
             ]}
           />
         </Card>

@@ -33,6 +33,7 @@ export function DeliveryCard({ id }: { id: number }) {
       extra={!d.ended && <Controls delivery={d} />}
     >
       {d.reason && <Alert type="warning" showIcon title={d.reason} style={{ marginBottom: 12 }} />}
+      {d.warning && <Alert type="info" showIcon title={d.warning} style={{ marginBottom: 12 }} />}
       {d.unicast && <Alert type="warning" showIcon title="The network carries no multicast to these workstations; each is served alone." style={{ marginBottom: 12 }} />}
       {!d.ended && d.state !== "gathering" && <Now of={d} />}
       <Descriptions size="small" column={4} style={{ marginBottom: 8 }}>
