@@ -42,7 +42,8 @@ type Options struct {
 }
 
 // batchSlabs is how many slabs go through the pipeline together. Four batches
-// exist at once (read, hashed, sent, waiting), so capture holds about 70 MiB.
+// exist at once (read, hashed, sent, waiting): about 70 MiB of slabs. A process that
+// captures takes some 200 MB at its peak, with compressors and garbage.
 const batchSlabs = 16
 
 // maxUnreadable is how many stretches a disk may fail to read. One that has more
