@@ -100,7 +100,10 @@ const logicalVolumes = `
 }
 # behind`
 
-func lvm2(tb testing.TB) string {
+func lvm2(tb testing.TB) string { return lvm2Group(tb, fmt.Sprintf("fennholt%d", os.Getpid())) }
+
+// lvm2Group makes a physical volume with a group, or none if it has no name.
+func lvm2Group(tb testing.TB, group string, options ...string) string {
 	tb.Helper()
 	path := filepath.Join(tb.TempDir(), "pv")
 	require.NoError(tb, golddisk.Blank(path, 220*mib))
@@ -108,19 +111,21 @@ func lvm2(tb testing.TB) string {
 	require.NoError(tb, err)
 	loop := strings.TrimSpace(string(out))
 	defer golddisk.Run(tb.Context(), "losetup", "-d", loop)
-	group := fmt.Sprintf("fennholt%d", os.Getpid())
 	lvm := func(argv ...string) {
 		argv = append(argv, "--config", fmt.Sprintf(`devices { filter=["a|^%s$|","r|.*|"] use_devicesfile=0 }`, loop))
 		_, err := golddisk.Run(tb.Context(), argv...)
 		require.NoError(tb, err)
 	}
-	lvm("pvcreate", "-q", loop)
+	lvm(append([]string{"pvcreate", "-q", loop}, options...)...)
+	if group == "" {
+		return path
+	}
 	lvm("vgcreate", "-q", group, loop)
 	backup := filepath.Join(tb.TempDir(), "group")
 	lvm("vgcfgbackup", "-q", "-f", backup, group)
 	text, err := os.ReadFile(backup)
 	require.NoError(tb, err)
-	vg := regexp.MustCompile(`(?ms)^` + group + ` \{.*?^\}`).FindIndex(text)
+	vg := regexp.MustCompile(`(?ms)^` + regexp.QuoteMeta(group) + ` \{.*?^\}`).FindIndex(text)
 	require.NotNil(tb, vg)
 	text = append(append(bytes.Clone(text[:vg[1]-1]), logicalVolumes...), text[vg[1]:]...)
 	require.NoError(tb, os.WriteFile(backup, text, 0o600))
@@ -146,6 +151,34 @@ func TestLVM2KeepsAllocatedExtents(t *testing.T) {
 		{Start: mib + 30*extent, Length: 4 * extent},
 		{Start: mib + 40*extent, Length: 4 * extent},
 	}, got)
+}
+
+func TestLVM2AsPeopleMakeIt(t *testing.T) {
+	t.Run("names with all that names may have", func(t *testing.T) {
+		v, _ := open(t, lvm2Group(t, fmt.Sprintf("2024.data-x+y_%d", os.Getpid())))
+		assert.Equal(t, volume.LVM, v.Kind)
+		assert.Contains(t, v.Label, "2024.data-x+y")
+	})
+	t.Run("a second metadata area", func(t *testing.T) {
+		path := lvm2Group(t, fmt.Sprintf("fennholt2nd%d", os.Getpid()), "--pvmetadatacopies", "2")
+		v, _ := open(t, path)
+		last := volume.Extent{}
+		for e, err := range v.Used() {
+			require.NoError(t, err)
+			last = e
+		}
+		b, err := os.ReadFile(path)
+		require.NoError(t, err)
+		second := int64(bytes.LastIndex(b, []byte(" LVM2 x[5A%r0N*>"))) - 4
+		assert.Greater(t, second, int64(210*mib), "it lies at the end")
+		assert.True(t, last.Start <= second && second < last.End(), "it is copied: %v has %d", last, second)
+		assert.EqualValues(t, 220*mib, v.Needs)
+	})
+	t.Run("without a group", func(t *testing.T) {
+		v, _ := open(t, lvm2Group(t, ""))
+		assert.Equal(t, volume.LVM, v.Kind)
+		assert.EqualValues(t, 220*mib, v.Needs, "nobody can tell what a tool makes of less")
+	})
 }
 
 // Volumes that must not be believed, or not without asking.
