@@ -43,7 +43,8 @@ type Options struct {
 
 // batchSlabs is how many slabs go through the pipeline together. Four batches
 // exist at once (read, hashed, sent, waiting): about 70 MiB of slabs. A process that
-// captures takes some 200 MB at its peak, with compressors and garbage.
+// captures took 159 MiB at its peak for 700 MiB of noise on two processors, with
+// compressors and garbage.
 const batchSlabs = 16
 
 // maxUnreadable is how many stretches a disk may fail to read. One that has more
