@@ -162,7 +162,7 @@ func (a *Agent) Run(ctx context.Context) error {
 		case errors.Is(err, ErrLeft):
 			return err
 		case apiclient.IsUnauthorized(err):
-			// The service was restarted: the pass is no longer good.
+			// The service has forgotten the pass: it was restarted.
 			a.options.Log.Info("checking in again")
 		default: // nothing that was said ends an agent
 			pause = min(max(2*pause, time.Second), time.Minute)

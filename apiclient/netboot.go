@@ -98,3 +98,18 @@ func (c *Client) Access(ctx context.Context, image string) (api.Access, error) {
 func (c *Client) SetAccess(ctx context.Context, image string, who api.Access) error {
 	return c.do(ctx, http.MethodPut, "/api/v1/images/"+url.PathEscape(image)+"/access", who, nil)
 }
+
+// MediaKeys lists the keys of media.
+func (c *Client) MediaKeys(ctx context.Context) (api.Page[api.MediaKey], error) {
+	return list[api.MediaKey](ctx, c, "media-keys", List{})
+}
+
+// LimitMediaKey says for whom a key is good, and until when.
+func (c *Client) LimitMediaKey(ctx context.Context, ref string, in api.KeyLimits) error {
+	return c.do(ctx, http.MethodPut, "/api/v1/media-keys/"+url.PathEscape(ref), in, nil)
+}
+
+// WithdrawMediaKey ends a key.
+func (c *Client) WithdrawMediaKey(ctx context.Context, ref string) error {
+	return c.do(ctx, http.MethodDelete, "/api/v1/media-keys/"+url.PathEscape(ref), nil, nil)
+}

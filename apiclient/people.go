@@ -131,6 +131,11 @@ func (c *Client) Capture(ctx context.Context, n api.NewCapture) (api.Errand, err
 	return one[api.Errand](ctx, c, http.MethodPost, "captures", n)
 }
 
+// Errands lists in the order in which workstations get them; filters: workstation, open.
+func (c *Client) Errands(ctx context.Context, l List) (api.Page[api.Errand], error) {
+	return list[api.Errand](ctx, c, "errands", l)
+}
+
 // Errand tells how far an errand is.
 func (c *Client) Errand(ctx context.Context, id int64) (api.Errand, error) {
 	return one[api.Errand](ctx, c, http.MethodGet, fmt.Sprintf("errands/%d", id), nil)

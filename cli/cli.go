@@ -140,6 +140,18 @@ func noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
 	return cmd
 }
 
+// silent is a command that changes something of the service and prints nothing.
+func (a *app) silent(cmd *cobra.Command, do func(ctx context.Context, c *apiclient.Client, args []string) error) *cobra.Command {
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		return do(cmd.Context(), c, args)
+	}
+	return cmd
+}
+
 func (a *app) client() (*apiclient.Client, error) {
 	c, err := apiclient.New(a.server, a.token)
 	if err != nil {

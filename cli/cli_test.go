@@ -68,7 +68,7 @@ func TestWhereSettingsComeFrom(t *testing.T) {
 	assert.Equal(t, "http://192.0.2.2:7460", server)
 	assert.Equal(t, "from-flag", token)
 
-	t.Log("# what is no setting is an error, and so is what makes no sense")
+	t.Log("# names that are not settings are errors, and so are values that make no sense")
 	for text, complaint := range map[string]string{
 		"server: [\n":                       "read the configuration",
 		"sevrer: http://192.0.2.1:7460\n":   `"sevrer" is not a setting`,

@@ -109,21 +109,24 @@ func (a *agents) admit(id int64, now time.Time, boot string, from netip.Addr, er
 
 // at notes which errand an agent is at; 0 ends that.
 func (a *agents) at(id, errand int64) {
+	a.with(id, func(p *presence) { p.errand = errand })
+}
+
+// with lets f change what is known of an agent, if it has checked in.
+func (a *agents) with(id int64, f func(p *presence)) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if p := a.byID[id]; p != nil {
-		p.errand = errand
+		f(p)
 	}
 }
 
 // forget drops a workstation that is not recorded any more.
 func (a *agents) forget(id int64) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if p := a.byID[id]; p != nil {
+	a.with(id, func(p *presence) {
 		delete(a.byPass, p.pass)
 		delete(a.byID, id)
-	}
+	})
 }
 
 // enter finds the workstation of a pass and notes that it was heard.
@@ -150,21 +153,13 @@ func (a *agents) presence(id int64) (presence, bool) {
 }
 
 func (a *agents) tell(id int64, activity api.Activity) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if p := a.byID[id]; p != nil {
-		p.activity = activity
-	}
+	a.with(id, func(p *presence) { p.activity = activity })
 }
 
 // signIn notes that a person has signed in at a workstation; that ends when it checks
 // in again.
 func (a *agents) signIn(id int64) {
-	a.mu.Lock()
-	defer a.mu.Unlock()
-	if p := a.byID[id]; p != nil {
-		p.signedIn = true
-	}
+	a.with(id, func(p *presence) { p.signedIn = true })
 }
 
 // wake answers the workstation's open question for an errand.

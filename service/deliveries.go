@@ -82,9 +82,7 @@ func (s *Service) resumeDeliveries(ctx context.Context) error {
 		if err != nil {
 			// The version's files are gone or damaged: nobody can get it any more.
 			s.log.Error("a delivery cannot go on", "delivery", rec.ID, "image", rec.Image, "error", err)
-			if r, err = newStoppedRunner(s, rec, members, fmt.Sprintf("the service was restarted and cannot go on: %v", err)); err != nil {
-				return err
-			}
+			r = newStoppedRunner(s, rec, members, fmt.Sprintf("the service was restarted and cannot go on: %v", err))
 		} else if rec.State != delivery.Gathering {
 			r.note(s.config.Now(), bySelf, "goes on after a restart of the service")
 		}
@@ -99,12 +97,8 @@ func (s *Service) delivery(d records.Delivery) api.Delivery {
 		State: string(d.State), Reason: d.Reason, OrderedBy: d.OrderedBy, Created: d.Created, UsedBytes: d.UsedBytes, WireBytes: d.WireBytes,
 		WaitAtMost: d.WaitAtMost, WhenDone: d.WhenDone, Reuse: d.Reuse, Sealed: d.Sealed,
 	}
-	if d.Started.Valid {
-		out.Started = &d.Started.Time
-	}
-	if d.Ended.Valid {
-		out.Ended = &d.Ended.Time
-	}
+	out.Started = timeOf(d.Started)
+	out.Ended = timeOf(d.Ended)
 	if r := s.runner(d.ID); r != nil {
 		out.WireBytes, out.Warning = r.wireBytes(), r.warning(s.config.Now())
 		r.mu.Lock()

@@ -75,12 +75,8 @@ func (s *Service) errand(e records.Errand) api.Errand {
 		ID: e.ID, Workstation: e.Workstation, Kind: e.Kind, State: e.State, Image: e.Image, Version: e.Version,
 		Delivery: e.DeliveryID.Int64, Error: e.Error, Created: e.Created,
 	}
-	if e.NotBefore.Valid {
-		out.NotBefore = &e.NotBefore.Time
-	}
-	if e.Ended.Valid {
-		out.Ended = &e.Ended.Time
-	}
+	out.NotBefore = timeOf(e.NotBefore)
+	out.Ended = timeOf(e.Ended)
 	var put api.HasPut
 	if e.Result != "" && json.Unmarshal([]byte(e.Result), &put) == nil {
 		out.Result = put.Did

@@ -2,7 +2,7 @@ package service
 
 import (
 	"context"
-	"fmt"
+	"errors"
 	"net/http"
 	"slices"
 	"sync"
@@ -56,7 +56,7 @@ const (
 )
 
 // errListeners says that no more can listen.
-var errListeners = huma.NewError(http.StatusServiceUnavailable, fmt.Sprintf("%d listen to events already, and no more can; close some", listenersAtMost))
+var errListeners = errors.New("no more can listen to events")
 
 // listen begins to listen, behind an event that was heard before; 0 for none.
 func (b *broker) listen(now time.Time, after int) (*listener, error) {
@@ -147,7 +147,7 @@ func (s *Service) eventRoutes(h huma.API) {
 	}, send sse.Sender) {
 		l, err := s.events.listen(s.config.Now(), in.After)
 		if err != nil {
-			send(sse.Message{Data: resync{}, Retry: 30_000}) // it comes back later
+			send(sse.Message{Data: resync{}, Retry: 30_000}) // a browser that is refused would not come back
 			return
 		}
 		defer s.events.leave(l)

@@ -131,11 +131,8 @@ type tries struct {
 var errTooManyTries = huma.Error429TooManyRequests("too many wrong codes or tokens from here; try again in a minute")
 
 // may tells whether one may try; workstation is 0 where it is not one.
-func (t *tries) may(now time.Time, workstation int64, from netip.Addr) error {
-	if workstation != 0 && !t.byWorkstation.left(workstation, now) || !t.byAddress.left(from, now) {
-		return errTooManyTries
-	}
-	return nil
+func (t *tries) may(now time.Time, workstation int64, from netip.Addr) bool {
+	return (workstation == 0 || t.byWorkstation.left(workstation, now)) && t.byAddress.left(from, now)
 }
 
 // wrong counts one that was not right.
@@ -144,29 +141,4 @@ func (t *tries) wrong(now time.Time, workstation int64, from netip.Addr) {
 		t.byWorkstation.take(workstation, now, wrongAtMost, wrongWithin)
 	}
 	t.byAddress.take(from, now, wrongFrom, wrongWithin)
-}
-
-// keepHouse does what has to be done from time to time.
-func (s *Service) keepHouse() {
-	tick := time.NewTicker(time.Hour)
-	defer tick.Stop()
-	for {
-		s.forgetNewcomers()
-		s.reserve.fill()
-		select {
-		case <-tick.C:
-		case <-s.ctx.Done():
-			return
-		}
-	}
-}
-
-func (s *Service) forgetNewcomers() {
-	n, err := s.records.ForgetNewcomers(s.ctx, s.config.Now().AddDate(0, 0, -newcomerDays), newcomersKept)
-	switch {
-	case err != nil && s.ctx.Err() == nil:
-		s.log.Error("newcomers that are not seen any more cannot be forgotten", "error", err)
-	case n > 0:
-		s.log.Info("newcomers forgotten", "count", n, "not_seen_for_days", newcomerDays, "kept_at_most", newcomersKept)
-	}
 }

@@ -3,7 +3,6 @@ package service
 import (
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"net/http"
 	"os"
@@ -12,8 +11,6 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 	"golang.org/x/sys/unix"
-
-	"jugate/core/durable"
 )
 
 const (
@@ -75,44 +72,6 @@ func (s *Service) roomForSlabs() error {
 	}
 	if left := int64(free.Bavail) * free.Bsize; store.Dev == data.Dev && left < s.config.KeepFree {
 		return huma.NewError(http.StatusInsufficientStorage, fmt.Sprintf("the service's store is full: its disk has %d bytes left, and %d are kept for the records; free some room on it and try again", left, s.config.KeepFree))
-	}
-	return nil
-}
-
-// scratch is the folder for what is worked on.
-func (s *Service) scratch() string { return filepath.Join(s.config.Data, "scratch") }
-
-// sweepFolders removes what a kill has left.
-func (s *Service) sweepFolders() error {
-	if err := os.RemoveAll(s.scratch()); err != nil {
-		return err
-	}
-	if err := os.Mkdir(s.scratch(), 0o700); err != nil {
-		return err
-	}
-	for _, pattern := range []string{"drivers?*", "media?*"} { // where version 0.1.0 had them
-		left, err := filepath.Glob(filepath.Join(s.config.Data, pattern))
-		if err != nil {
-			return err
-		}
-		for _, path := range left {
-			if err := os.RemoveAll(path); err != nil {
-				return err
-			}
-		}
-	}
-	images, err := os.ReadDir(filepath.Join(s.config.Data, "images"))
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	folders := []string{s.config.Data, filepath.Join(s.config.Data, "uploads"), filepath.Join(s.config.Data, "systems")}
-	for _, e := range images {
-		folders = append(folders, filepath.Join(s.config.Data, "images", e.Name()))
-	}
-	for _, dir := range folders {
-		if err := durable.Sweep(dir); err != nil {
-			return err
-		}
 	}
 	return nil
 }

@@ -4,16 +4,13 @@ import (
 	"cmp"
 	"context"
 	"crypto/subtle"
-	"database/sql"
 	"encoding/binary"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"math/rand/v2"
 	"net/netip"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -25,7 +22,6 @@ import (
 	"jugate/core/image"
 	"jugate/core/norm"
 	"jugate/core/parcel"
-	"jugate/core/roster"
 	"jugate/core/slabstore"
 	"jugate/records"
 )
@@ -93,24 +89,19 @@ func newRunner(s *Service, rec records.Delivery, members []records.Workstation) 
 	if _, err := netip.ParseAddrPort(rec.GroupAddr); err != nil {
 		return nil, fmt.Errorf("its multicast address: %w", err)
 	}
-	r := &runner{
-		s: s, rec: rec, number: rand.Uint32(), slabMap: slabs, members: map[int64]records.Workstation{}, kick: make(chan struct{}, 1), wire: rec.WireBytes,
-		unicast: map[int64]int64{}, rate: rec.Rate, pace: 1, unicasts: rate.NewLimiter(rate.Inf, unicastBurst), streamEnded: make(chan struct{}),
-	}
+	r := emptyRunner(s, rec, members)
+	r.number, r.slabMap = rand.Uint32(), slabs
 	if rec.Sealed {
 		if r.seal, err = parcel.NewSeal(rec.SealKey, rec.Session); err != nil {
 			return nil, err
 		}
-	}
-	for _, w := range members {
-		r.members[w.ID] = w
 	}
 	whole := &delivery.SlabSet{}
 	for i := range slabs.Distinct() {
 		whole.Add(i)
 	}
 	wait := cmp.Or(time.Duration(rec.WaitAtMost)*time.Second, waitByDefault)
-	options := delivery.Options{Rule: rule, Ordered: latest(rec.Created, rule.Earliest()), WaitAtMost: wait, GiveUpAfter: wait + giveUpAfter, Whole: whole, Bytes: rec.UsedBytes, Aside: delivery.AsideRule{
+	options := delivery.Options{Rule: rule, Ordered: slices.MaxFunc([]time.Time{rec.Created, rule.Earliest()}, time.Time.Compare), WaitAtMost: wait, GiveUpAfter: wait + giveUpAfter, Whole: whole, Bytes: rec.UsedBytes, Aside: delivery.AsideRule{
 		Never: aside.Never, Loss: aside.LossPercent / 100, DiskLag: time.Duration(aside.DiskSeconds) * time.Second, Silence: time.Duration(aside.SilentSeconds) * time.Second}}
 	if rec.State != delivery.Gathering {
 		// It was under way when the service ended: it goes on with whoever is there
@@ -129,24 +120,24 @@ func newRunner(s *Service, rec records.Delivery, members []records.Workstation) 
 
 // newStoppedRunner makes a runner that only ends the delivery, with receipts that
 // say why.
-func newStoppedRunner(s *Service, rec records.Delivery, members []records.Workstation, reason string) (*runner, error) {
-	r := &runner{s: s, rec: rec, slabMap: &image.Map{}, members: map[int64]records.Workstation{}, kick: make(chan struct{}, 1), wire: rec.WireBytes,
-		unicast: map[int64]int64{}, rate: rec.Rate, pace: 1, unicasts: rate.NewLimiter(rate.Inf, unicastBurst), streamEnded: make(chan struct{})}
-	var ids []int64
-	for _, w := range members {
-		r.members[w.ID] = w
-		ids = append(ids, w.ID)
-	}
-	r.d = delivery.New(delivery.Options{}, ids)
+func newStoppedRunner(s *Service, rec records.Delivery, members []records.Workstation, reason string) *runner {
+	r := emptyRunner(s, rec, members)
+	r.d = delivery.New(delivery.Options{}, slices.Sorted(maps.Keys(r.members)))
 	r.stop(s.config.Now(), reason)
-	return r, nil
+	return r
 }
 
-func latest(a, b time.Time) time.Time {
-	if b.After(a) {
-		return b
+// emptyRunner has the workstations and nothing to send.
+func emptyRunner(s *Service, rec records.Delivery, members []records.Workstation) *runner {
+	r := &runner{
+		s: s, rec: rec, slabMap: &image.Map{}, members: map[int64]records.Workstation{}, kick: make(chan struct{}, 1), wire: rec.WireBytes,
+		unicast: map[int64]int64{}, drivers: map[int64][]string{}, remarks: map[int64]string{}, rate: rec.Rate, pace: 1,
+		unicasts: rate.NewLimiter(rate.Inf, unicastBurst), streamEnded: make(chan struct{}),
 	}
-	return a
+	for _, w := range members {
+		r.members[w.ID] = w
+	}
+	return r
 }
 
 // remains is a runner that ends what this one has left.
@@ -159,11 +150,8 @@ func (r *runner) remains(now time.Time, reason string) *runner {
 			left = append(left, w)
 		}
 	}
-	last, err := newStoppedRunner(r.s, r.rec, left, reason)
-	if err != nil {
-		return r
-	}
-	last.wire, last.unwritten, last.notes = r.wire, nil, r.notes
+	last := newStoppedRunner(r.s, r.rec, left, reason)
+	last.wire, last.notes = r.wire, r.notes
 	return last
 }
 
@@ -181,49 +169,6 @@ func (r *runner) proven(workstation int64, proof []byte) bool {
 	checks := r.d.Phase(workstation) == delivery.Checking
 	r.mu.Unlock()
 	return !checks || subtle.ConstantTimeCompare(proof, r.slabMap.Proof(r.nonce(workstation))) == 1
-}
-
-// warning says what keeps the delivery from getting on; empty if nothing does.
-func (r *runner) warning(now time.Time) string {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.trouble != "" {
-		return r.trouble
-	}
-	if r.d.State() != delivery.Gathering {
-		return ""
-	}
-	var away []string
-	ready := 0
-	for _, m := range r.d.Members() {
-		switch m.Phase {
-		case delivery.Awaited:
-			away = append(away, r.members[m.ID].Name)
-		case delivery.Ended:
-		default:
-			ready++
-		}
-	}
-	if len(away) == 0 {
-		return ""
-	}
-	slices.Sort(away)
-	text := fmt.Sprintf("%d ready, %d awaited (%s)", ready, len(away), firstOf(away, 5))
-	if rule, err := delivery.ParseRule(r.rec.Rule); err == nil && now.Before(rule.Earliest()) {
-		return "" // it is not to start yet
-	}
-	if at := r.d.Starts(); now.Before(at) {
-		return fmt.Sprintf("%s; starts at %s with whoever is ready then", text, at.UTC().Format("15:04 MST"))
-	}
-	return text + "; starts as soon as one is ready"
-}
-
-// firstOf are the first of many names.
-func firstOf(names []string, n int) string {
-	if len(names) <= n {
-		return strings.Join(names, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(names[:n], ", "), len(names)-n)
 }
 
 // resumeWait is how long a delivery that is taken up again waits for its
@@ -300,9 +245,6 @@ func (r *runner) remark(now time.Time, id int64, text string) {
 	defer r.mu.Unlock()
 	if w, is := r.members[id]; is && r.d.Phase(id) != delivery.Ended {
 		r.note(now, w.Name, text)
-		if r.remarks == nil {
-			r.remarks = map[int64]string{}
-		}
 		r.remarks[id] = text
 	}
 }
@@ -311,9 +253,6 @@ func (r *runner) remark(now time.Time, id int64, text string) {
 func (r *runner) putIn(id int64, packages []string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.drivers == nil {
-		r.drivers = map[int64][]string{}
-	}
 	r.drivers[id] = packages
 }
 
@@ -550,81 +489,4 @@ func (r *runner) wireBytes() int64 {
 		sum += n
 	}
 	return sum
-}
-
-func (r *runner) setTrouble(text string) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	r.trouble = text
-}
-
-// recordProblem says in words why the records took something not.
-func recordProblem(err error) string {
-	if errors.Is(err, records.ErrFull) {
-		return "the disk of the records is full; free some room"
-	}
-	return err.Error()
-}
-
-// writeNotes writes what was done; what cannot be written now stays.
-func (r *runner) writeNotes(ctx context.Context) bool {
-	r.mu.Lock()
-	notes := r.notes
-	r.notes = nil
-	r.mu.Unlock()
-	for i, n := range notes {
-		if err := r.s.records.AddDeliveryChange(ctx, r.rec.ID, n); err != nil {
-			r.s.log.Error("a change could not be recorded", "delivery", r.rec.ID, "what", n.What, "error", err)
-			r.mu.Lock()
-			r.notes = append(notes[i:], r.notes...)
-			r.mu.Unlock()
-			return false
-		}
-		r.s.log.Info("change", "delivery", r.rec.ID, "by", n.By, "what", n.What)
-	}
-	return true
-}
-
-// unreadable is how many bytes of the image are zeros as the golden disk could not
-// read them.
-func (r *runner) unreadable(ctx context.Context) int64 {
-	v, err := r.s.records.Version(ctx, roster.Ref{Image: r.rec.Image, Version: r.rec.Version})
-	if err != nil {
-		return 0 // the version was brought here by files alone; its manifest says it still
-	}
-	return v.Unreadable
-}
-
-// writeReceipts writes what is owed; what cannot be written now stays owed.
-func (r *runner) writeReceipts(ctx context.Context) bool {
-	for len(r.unwritten) > 0 {
-		m := r.unwritten[0]
-		r.mu.Lock()
-		w := r.members[m.ID]
-		drivers := ""
-		if list := r.drivers[m.ID]; len(list) > 0 {
-			text, _ := json.Marshal(list) // strings always can be
-			drivers = string(text)
-		}
-		remark := r.remarks[m.ID]
-		r.mu.Unlock()
-		receipt := records.Receipt{
-			DeliveryID: r.rec.ID, WorkstationID: w.ID, Workstation: w.Name, Address: w.Address().String(),
-			Image: r.rec.Image, Version: r.rec.Version, Digest: r.rec.Digest,
-			Started: sql.NullTime{Time: m.Began, Valid: !m.Began.IsZero()}, Ended: m.Ended,
-			BytesMulticast: m.Last.Multicast, BytesUnicast: m.Last.Unicast,
-			Verified: m.Outcome == delivery.Delivered, Outcome: m.Outcome, Reason: m.Reason, OrderedBy: r.rec.OrderedBy,
-			Unreadable: r.unreadable(ctx), Drivers: drivers, Remark: remark,
-		}
-		if err := r.s.records.AddReceipt(ctx, receipt); err != nil {
-			r.s.log.Error("a receipt could not be written", "delivery", r.rec.ID, "workstation", w.Name, "error", err)
-			r.setTrouble(fmt.Sprintf("%d receipts cannot be written, and are tried again: %s", len(r.unwritten), recordProblem(err)))
-			return false
-		}
-		r.unwritten = r.unwritten[1:]
-		r.s.agents.wake(w.ID) // its errand has ended: there may be another
-		r.s.log.Info("receipt", "delivery", r.rec.ID, "workstation", w.Name, "image", r.rec.Image, "version", r.rec.Version, "outcome", m.Outcome, "reason", m.Reason)
-		r.s.tellReceipt(ctx, r.rec.ID, w.Name)
-	}
-	return true
 }

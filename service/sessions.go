@@ -96,7 +96,7 @@ func (s *Service) requirePerson(h huma.API) func(huma.Context, func(huma.Context
 // checkToken tells whether a token is the administrator's, as long as not too many
 // others came from the same place.
 func (s *Service) checkToken(now time.Time, from netip.Addr, token, asked string) huma.StatusError {
-	if err := s.tries.may(now, 0, from); err != nil {
+	if !s.tries.may(now, 0, from) {
 		s.log.Warn("too many wrong tokens", "from", from)
 		return errTooManyTries
 	}

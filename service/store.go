@@ -57,13 +57,17 @@ func (s *Service) keepState(ctx context.Context, ref roster.Ref) error {
 		return err
 	}
 	state := image.State{Note: v.Note}
-	if v.Retired.Valid {
-		state.Retired = &v.Retired.Time
-	}
-	if v.Swept.Valid {
-		state.Swept = &v.Swept.Time
-	}
+	state.Retired = timeOf(v.Retired)
+	state.Swept = timeOf(v.Swept)
 	return s.files.SetState(v.Ref(), state)
+}
+
+// timeOf is nil where there is none.
+func timeOf(t sql.NullTime) *time.Time {
+	if !t.Valid {
+		return nil
+	}
+	return &t.Time
 }
 
 func nullTime(t *time.Time) sql.NullTime {

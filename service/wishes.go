@@ -133,9 +133,9 @@ func (s *Service) mayReceive(ctx context.Context, image string, targets []record
 // signIn lets a person at a workstation order for this workstation.
 func (s *Service) signIn(ctx context.Context, in *struct{ Body api.TypedCode }) (*reply[api.SignedIn], error) {
 	id, now := caller(ctx), s.config.Now()
-	if err := s.tries.may(now, id, peer(ctx)); err != nil {
+	if !s.tries.may(now, id, peer(ctx)) {
 		s.log.Warn("too many wrong codes", "workstation", id, "from", peer(ctx))
-		return nil, err
+		return nil, errTooManyTries
 	}
 	w, err := s.records.Workstation(ctx, id)
 	if err != nil {

@@ -246,7 +246,7 @@ func (d *Delivery) Aside(id int64) string {
 	return ""
 }
 
-// Phase is where a workstation is; empty for one that is no member.
+// Phase tells how far a workstation is; it is empty for one that does not take part.
 func (d *Delivery) Phase(id int64) Phase {
 	if m := d.member(id); m != nil {
 		return m.Phase

@@ -8,7 +8,6 @@ import (
 	"path"
 	"slices"
 	"strings"
-	"time"
 
 	"jugate/core/volume"
 )
@@ -94,21 +93,19 @@ func (f extFiles) child(folder *volume.ExtInode, name string) (*volume.ExtInode,
 
 // extFile is a file or a folder, and its own fs.FileInfo and fs.DirEntry.
 type extFile struct {
+	undated
 	files  extFiles
 	inode  *volume.ExtInode
 	name   string
 	at     int64
-	listed []fs.DirEntry
+	listed listing
 }
 
 func (f *extFile) Stat() (fs.FileInfo, error) { return f, nil }
 func (f *extFile) Info() (fs.FileInfo, error) { return f, nil }
-func (f *extFile) Close() error               { return nil }
 func (f *extFile) Name() string               { return f.name }
 func (f *extFile) IsDir() bool                { return f.inode.IsFolder() }
 func (f *extFile) Type() fs.FileMode          { return f.Mode().Type() }
-func (f *extFile) ModTime() time.Time         { return time.Time{} }
-func (f *extFile) Sys() any                   { return nil }
 
 func (f *extFile) Mode() fs.FileMode {
 	mode := fs.FileMode(f.inode.Mode & 0o777)
@@ -154,7 +151,7 @@ func (f *extFile) ReadDir(n int) ([]fs.DirEntry, error) {
 		if err != nil {
 			return nil, err
 		}
-		f.listed = []fs.DirEntry{}
+		f.listed = listing{}
 		for _, e := range entries {
 			inode, err := f.files.e.Inode(e.Inode)
 			if err != nil {
@@ -162,15 +159,7 @@ func (f *extFile) ReadDir(n int) ([]fs.DirEntry, error) {
 			}
 			f.listed = append(f.listed, &extFile{files: f.files, inode: inode, name: e.Name})
 		}
-		slices.SortFunc(f.listed, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+		f.listed.sort()
 	}
-	if n <= 0 {
-		n = len(f.listed)
-	} else if len(f.listed) == 0 {
-		return nil, io.EOF
-	}
-	n = min(n, len(f.listed))
-	part := f.listed[:n]
-	f.listed = f.listed[n:]
-	return part, nil
+	return f.listed.next(n)
 }

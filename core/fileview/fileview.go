@@ -35,18 +35,23 @@ func Open(r io.ReaderAt, size int64, kind volume.Kind) (files fs.FS, err error) 
 			files, err = nil, fmt.Errorf("its files cannot be read: %v", p)
 		}
 	}()
-	s := &storage{r: &rationed{r: r}, size: size}
+	r = &rationed{r: r}
+	s := &storage{r: r, size: size}
 	switch kind {
 	case volume.Ext:
-		files, err = openExt(s.r, size)
+		files, err = openExt(r, size)
 	case volume.FAT12:
 		files, err = fat12.Read(s, size, 0, 512)
 	case volume.FAT16:
 		files, err = fat16.Read(s, size, 0, 512)
 	case volume.FAT32:
-		files, err = fat32.Read(s, size, 0, 512)
+		two, long, bad := withTwoTables(r, size)
+		if bad != nil {
+			return nil, bad
+		}
+		files, err = fat32.Read(&storage{r: two, size: long}, long, 0, 512)
 	case volume.NTFS:
-		files, err = openNTFS(s.r, size)
+		files, err = openNTFS(r, size)
 	default:
 		return nil, fmt.Errorf("%w of %s", ErrNoView, kind)
 	}
@@ -71,7 +76,7 @@ func (r *rationed) ReadAt(b []byte, off int64) (int, error) {
 
 // storage is a volume as the library wants it: a file that is never written.
 type storage struct {
-	r    *rationed
+	r    io.ReaderAt
 	size int64
 	at   int64
 }

@@ -56,6 +56,26 @@ func TestFilesAreSeenWithoutMounting(t *testing.T) {
 	}
 }
 
+func TestFilesOfFAT32WithOneTableAndWithTwo(t *testing.T) {
+	text := strings.Repeat("pressed leaf\n", 20_000)
+	for _, tables := range []string{"1", "2"} {
+		t.Run(tables, func(t *testing.T) {
+			dir := t.TempDir()
+			path, file := filepath.Join(dir, "volume"), filepath.Join(dir, "label")
+			require.NoError(t, golddisk.Blank(path, 64<<20))
+			require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+			for _, argv := range [][]string{{"mkfs.vfat", "-F", "32", "-s", "1", "-f", tables, path}, {"mmd", "-i", path, "::etc"}, {"mcopy", "-i", path, file, "::etc/label"}} {
+				_, err := golddisk.Run(t.Context(), argv...)
+				require.NoError(t, err)
+			}
+			files := view(t, path)
+			got, err := fs.ReadFile(files, "etc/label")
+			require.NoError(t, err)
+			assert.Equal(t, text, string(got))
+		})
+	}
+}
+
 func view(t *testing.T, path string) fs.FS {
 	t.Helper()
 	f, err := os.Open(path)

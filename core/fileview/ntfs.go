@@ -4,7 +4,6 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"slices"
 	"strings"
 	"time"
 
@@ -53,23 +52,21 @@ func (f ntfsFiles) Open(name string) (fs.File, error) {
 
 // ntfsFile is a file or a folder, and its own fs.FileInfo and fs.DirEntry.
 type ntfsFile struct {
+	undated
 	files  ntfsFiles
 	entry  *parser.MFT_ENTRY
 	name   string
 	folder bool
 	data   parser.RangeReaderAt
 	at     int64
-	listed []fs.DirEntry
+	listed listing
 }
 
 func (f *ntfsFile) Stat() (fs.FileInfo, error) { return f, nil }
 func (f *ntfsFile) Info() (fs.FileInfo, error) { return f, nil }
-func (f *ntfsFile) Close() error               { return nil }
 func (f *ntfsFile) Name() string               { return f.name }
 func (f *ntfsFile) IsDir() bool                { return f.folder }
 func (f *ntfsFile) Type() fs.FileMode          { return f.Mode().Type() }
-func (f *ntfsFile) ModTime() time.Time         { return time.Time{} }
-func (f *ntfsFile) Sys() any                   { return nil }
 
 func (f *ntfsFile) Mode() fs.FileMode {
 	if f.folder {
@@ -105,28 +102,20 @@ func (f *ntfsFile) ReadDir(n int) ([]fs.DirEntry, error) {
 	if f.listed == nil {
 		f.listed = f.list()
 	}
-	if n <= 0 {
-		n = len(f.listed)
-	} else if len(f.listed) == 0 {
-		return nil, io.EOF
-	}
-	n = min(n, len(f.listed))
-	part := f.listed[:n]
-	f.listed = f.listed[n:]
-	return part, nil
+	return f.listed.next(n)
 }
 
 // list names what is in the folder; short names and the table's own files are
 // left out.
-func (f *ntfsFile) list() []fs.DirEntry {
-	entries := []fs.DirEntry{}
+func (f *ntfsFile) list() listing {
+	entries := listing{}
 	for _, e := range parser.ListDir(f.files.ntfs, f.entry) {
 		if e.NameType == "DOS" || e.Name == "." || e.Name == "" || strings.HasPrefix(e.Name, "$") {
 			continue
 		}
 		entries = append(entries, &ntfsEntry{e})
 	}
-	slices.SortFunc(entries, func(a, b fs.DirEntry) int { return strings.Compare(a.Name(), b.Name()) })
+	entries.sort()
 	return entries
 }
 

@@ -1,16 +1,18 @@
 package norm
 
-import "time"
+import (
+	"time"
 
-// What one receiver can make a sender do is bounded, as node ids are no secret: an
-// allowance is what is left to it. A receiver that loses a third of the packets stays
-// well within it.
+	"golang.org/x/time/rate"
+)
+
+// allowance bounds what one receiver can make a sender do: anybody can find out its node
+// id and speak in its name. A receiver that loses a third of the packets stays well
+// within it.
 type allowance struct {
-	nacks   int64
-	words   float64 // NACKs that it may send now
-	symbols float64 // that it may ask for now
-	perSec  float64 // symbols a second that it gets
-	at      time.Time
+	nacks   int64         // that came
+	words   *rate.Limiter // NACKs that it may send
+	symbols *rate.Limiter // that it may ask for
 }
 
 const (
@@ -23,47 +25,27 @@ const (
 	nodesAtMost = 1 << 12
 )
 
-// allowance is what a node has left.
+// allowance is what a node has left. It gets half of what the stream carries, up to two
+// seconds' worth.
 func (s *Sender) allowance(now time.Time, n NodeID) *allowance {
 	a := s.nodes[n]
 	if a == nil && len(s.nodes) >= nodesAtMost {
 		n = NodeAny
 		a = s.nodes[n]
 	}
-	perSec := s.bucket.rate / float64(8*s.packetSize())
+	carries := s.bucket.rate / float64(8*s.packetSize()) // symbols a second
+	limit, burst := rate.Limit(carries/2), int(max(carries, 2*255))
 	if a == nil {
-		a = &allowance{words: nacksPerSecond, symbols: perSec, at: now}
+		a = &allowance{words: rate.NewLimiter(nacksPerSecond, nacksPerSecond), symbols: rate.NewLimiter(limit, burst)}
 		s.nodes[n] = a
 	}
-	a.perSec = perSec
+	a.symbols.SetLimitAt(now, limit)
+	a.symbols.SetBurstAt(now, burst)
 	return a
-}
-
-// refill gives a node half of what the stream carries, up to a second's worth.
-func (a *allowance) refill(now time.Time) {
-	passed := max(now.Sub(a.at).Seconds(), 0)
-	a.at = now
-	a.words = min(a.words+passed*nacksPerSecond, nacksPerSecond)
-	a.symbols = min(a.symbols+passed*a.perSec/2, max(a.perSec, 2*255))
 }
 
 // speak takes one NACK.
 func (a *allowance) speak(now time.Time) bool {
 	a.nacks++
-	a.refill(now)
-	if a.words < 1 {
-		return false
-	}
-	a.words--
-	return true
-}
-
-// take takes some symbols.
-func (a *allowance) take(now time.Time, n int) bool {
-	a.refill(now)
-	if a.symbols < float64(n) {
-		return false
-	}
-	a.symbols -= float64(n)
-	return true
+	return a.words.AllowN(now, 1)
 }

@@ -69,7 +69,7 @@ func (s *Sender) nack(now time.Time, n *nackMessage, unicast bool, left *allowan
 		}
 	}
 	for _, k := range order {
-		if !left.take(now, wants[k].symbols(k.o.layout.blockSymbols(k.b))) {
+		if !left.symbols.AllowN(now, wants[k].symbols(k.o.layout.blockSymbols(k.b))) {
 			s.stats.Refused++
 			whole = false
 			break

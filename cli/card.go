@@ -1,0 +1,62 @@
+package cli
+
+import (
+	"context"
+
+	"github.com/spf13/cobra"
+
+	"jugate/api"
+	"jugate/apiclient"
+)
+
+// cardCommand is about hardware addresses: which workstation has which.
+func (a *app) cardCommand() *cobra.Command {
+	var flags listFlags
+	var state string
+	list := &cobra.Command{
+		Use: "list", Short: "List hardware addresses and their workstations", Args: cobra.NoArgs, Example: "  jugate card list --state proposed",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			items, err := every(cmd.Context(), flags.list(map[string]string{"state": state}), c.Cards)
+			if err != nil {
+				return err
+			}
+			return printList(cmd, a, items, []column[api.HardwareAddress]{
+				{title: "hardware address", value: func(h api.HardwareAddress) string { return h.Address }},
+				{title: "workstation", value: func(h api.HardwareAddress) string { return h.Workstation }},
+				{title: "state", value: func(h api.HardwareAddress) string { return h.State }},
+			})
+		},
+	}
+	flags.add(list)
+	list.Flags().StringVar(&state, "state", "", "accepted, proposed (seen, and accepted by nobody yet) or shared")
+	var off bool
+	share := a.silent(&cobra.Command{
+		Use: "share HARDWARE-ADDRESS", Short: "Say that an address is of an adapter or dock that several machines use, and tells none of them apart", Args: cobra.ExactArgs(1),
+		Example: "  jugate card share 00:00:5e:00:53:99\n  jugate card share 00:00:5e:00:53:99 --off",
+	}, func(ctx context.Context, c *apiclient.Client, args []string) error {
+		return c.ShareCard(ctx, args[0], !off)
+	})
+	share.Flags().BoolVar(&off, "off", false, "it is one machine's")
+	return noun("card", "Say which workstation has which network card", list,
+		a.silent(&cobra.Command{
+			Use: "accept WORKSTATION HARDWARE-ADDRESS", Short: "Make an address that was seen in a workstation one of its own", Args: cobra.ExactArgs(2),
+			Example: "  jugate card accept herb-03 00:00:5e:00:53:99", ValidArgsFunction: a.complete(workstationNames),
+		}, func(ctx context.Context, c *apiclient.Client, args []string) error {
+			return c.AcceptCard(ctx, args[0], args[1])
+		}),
+		a.silent(&cobra.Command{
+			Use: "move HARDWARE-ADDRESS WORKSTATION", Short: "Make an address a workstation's, whoever had it: the card was moved", Args: cobra.ExactArgs(2),
+			Example: "  jugate card move 00:00:5e:00:53:99 herb-04",
+		}, func(ctx context.Context, c *apiclient.Client, args []string) error {
+			return c.MoveCard(ctx, args[1], args[0])
+		}),
+		a.silent(&cobra.Command{
+			Use: "remove HARDWARE-ADDRESS", Short: "Take an address away from its workstation", Args: cobra.ExactArgs(1),
+			Example: "  jugate card remove 00:00:5e:00:53:99",
+		}, func(ctx context.Context, c *apiclient.Client, args []string) error { return c.RemoveCard(ctx, args[0]) }),
+		share)
+}

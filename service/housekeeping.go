@@ -1,0 +1,76 @@
+package service
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"jugate/core/durable"
+)
+
+// What the service tidies up, at its start and from time to time.
+
+// scratch is the folder for what is worked on.
+func (s *Service) scratch() string { return filepath.Join(s.config.Data, "scratch") }
+
+// sweepFolders removes what a kill has left.
+func (s *Service) sweepFolders() error {
+	if err := os.RemoveAll(s.scratch()); err != nil {
+		return err
+	}
+	if err := os.Mkdir(s.scratch(), 0o700); err != nil {
+		return err
+	}
+	for _, pattern := range []string{"drivers?*", "media?*"} { // where version 0.1.0 had them
+		left, err := filepath.Glob(filepath.Join(s.config.Data, pattern))
+		if err != nil {
+			return err
+		}
+		for _, path := range left {
+			if err := os.RemoveAll(path); err != nil {
+				return err
+			}
+		}
+	}
+	images, err := os.ReadDir(filepath.Join(s.config.Data, "images"))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	folders := []string{s.config.Data, filepath.Join(s.config.Data, "uploads"), filepath.Join(s.config.Data, "systems")}
+	for _, e := range images {
+		folders = append(folders, filepath.Join(s.config.Data, "images", e.Name()))
+	}
+	for _, dir := range folders {
+		if err := durable.Sweep(dir); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// keepHouse does what has to be done from time to time.
+func (s *Service) keepHouse() {
+	tick := time.NewTicker(time.Hour)
+	defer tick.Stop()
+	for {
+		s.forgetNewcomers()
+		s.reserve.fill()
+		select {
+		case <-tick.C:
+		case <-s.ctx.Done():
+			return
+		}
+	}
+}
+
+func (s *Service) forgetNewcomers() {
+	n, err := s.records.ForgetNewcomers(s.ctx, s.config.Now().AddDate(0, 0, -newcomerDays), newcomersKept)
+	switch {
+	case err != nil && s.ctx.Err() == nil:
+		s.log.Error("newcomers that are not seen any more cannot be forgotten", "error", err)
+	case n > 0:
+		s.log.Info("newcomers forgotten", "count", n, "not_seen_for_days", newcomerDays, "kept_at_most", newcomersKept)
+	}
+}
