@@ -11,12 +11,14 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
 	"jugate/api"
@@ -373,4 +375,55 @@ func TestTonightsDeliveryDoesNotHoldTodays(t *testing.T) {
 	assert.Nil(t, waits.Ended)
 	_, err = h.client.StopDelivery(ctx, tonight.ID)
 	require.NoError(t, err)
+}
+
+// Two engineers at two desks: what one sets does not undo what the other does.
+func TestRateAndPauseAtOnce(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	h.ready(2)
+	d, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"herb-02"}})
+	require.NoError(t, err)
+	for i := range 20 {
+		rate := int64(1_000_000 * (i + 1))
+		both := errgroup.Group{}
+		both.Go(func() error { _, err := h.client.SetDeliveryRate(ctx, d.ID, rate); return err })
+		both.Go(func() error {
+			if i%2 == 0 {
+				_, err := h.client.PauseDelivery(ctx, d.ID)
+				return err
+			}
+			_, err := h.client.ResumeDelivery(ctx, d.ID)
+			return err
+		})
+		require.NoError(t, both.Wait())
+		d, err = h.client.Delivery(ctx, d.ID)
+		require.NoError(t, err)
+		require.Equal(t, rate, d.Rate)
+		require.Equal(t, i%2 == 0, d.Paused)
+	}
+	h.stop()
+	again := openAgain(t, h)
+	d, err = again.client.Delivery(ctx, d.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, 20_000_000, d.Rate, "as the records have it, too")
+	assert.False(t, d.Paused)
+}
+
+// Channels are chosen one after the other, whoever orders at the same time.
+func TestDeliveriesAtOnceHaveChannelsOfTheirOwn(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	h.ready(2, 3, 4, 5, 6, 7)
+	channels := make([]string, 6)
+	var all errgroup.Group
+	for i := range channels {
+		all.Go(func() error {
+			d, err := h.client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{fmt.Sprintf("herb-%02d", i+2)}})
+			channels[i] = d.Channel
+			return err
+		})
+	}
+	require.NoError(t, all.Wait())
+	slices.Sort(channels)
+	assert.Len(t, slices.Compact(channels), 6)
 }

@@ -13,9 +13,6 @@ import (
 // keyRoutes are about the keys of media.
 func (s *Service) keyRoutes(h huma.API) {
 	tags := []string{"boot environment"}
-	type keyRef struct {
-		Ref string `path:"ref" doc:"The beginning of its id"`
-	}
 	huma.Register(h, huma.Operation{
 		OperationID: "list-media-keys", Method: http.MethodGet, Path: "/media-keys", Tags: tags, Summary: "List the keys of media, the newest first",
 	}, func(ctx context.Context, _ *struct{}) (*reply[api.Page[api.MediaKey]], error) {
@@ -25,7 +22,7 @@ func (s *Service) keyRoutes(h huma.API) {
 	huma.Register(h, huma.Operation{
 		OperationID: "limit-media-key", Method: http.MethodPut, Path: "/media-keys/{ref}", Tags: tags, Summary: "Say for whom a key of media is good, and until when",
 	}, func(ctx context.Context, in *struct {
-		keyRef
+		Ref  string `path:"ref" doc:"The beginning of its id"`
 		Body api.KeyLimits
 	}) (*struct{}, error) {
 		s.log.Info("key of media limited", "key", in.Ref, "group", in.Body.Group, "by", administrator)
@@ -33,7 +30,9 @@ func (s *Service) keyRoutes(h huma.API) {
 	})
 	huma.Register(h, huma.Operation{
 		OperationID: "withdraw-media-key", Method: http.MethodDelete, Path: "/media-keys/{ref}", Tags: tags, Summary: "End a key of media",
-	}, func(ctx context.Context, in *keyRef) (*struct{}, error) {
+	}, func(ctx context.Context, in *struct {
+		Ref string `path:"ref" doc:"The beginning of its id"`
+	}) (*struct{}, error) {
 		s.log.Info("key of media withdrawn", "key", in.Ref, "by", administrator)
 		return nil, problem(s.records.WithdrawMediaKey(ctx, in.Ref))
 	})
