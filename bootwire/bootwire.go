@@ -10,7 +10,6 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
-	"runtime/debug"
 	"sync"
 	"time"
 
@@ -18,6 +17,7 @@ import (
 	"github.com/insomniacslk/dhcp/dhcpv4/server4"
 	"github.com/vishvananda/netlink"
 
+	"jugate/core/fault"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 )
@@ -92,6 +92,9 @@ func (d *DHCP) listen(ctx context.Context, c net.PacketConn, port int, wait *syn
 			return err
 		}
 		o, err := d.handle(port, buf[:n])
+		if errors.Is(err, fault.Err) {
+			d.Log.Error("a DHCP packet cannot be handled", "interface", d.Desk.Link.Name, "error", err)
+		}
 		if err != nil {
 			continue // noise, or an attack
 		}
@@ -104,24 +107,22 @@ func (d *DHCP) listen(ctx context.Context, c net.PacketConn, port int, wait *syn
 }
 
 func (d *DHCP) handle(port int, packet []byte) (o netboot.Outcome, err error) {
-	defer func() {
-		if p := recover(); p != nil { // a packet ends nothing but itself
-			err = fmt.Errorf("a fault of the program: %v", p)
-			d.Log.Error("a DHCP packet cannot be handled", "interface", d.Desk.Link.Name, "error", err, "stack", string(debug.Stack()))
+	err = fault.Guard(func() error {
+		m, err := netboot.Parse(packet)
+		if err != nil {
+			return err
 		}
-	}()
-	m, err := netboot.Parse(packet)
-	if err != nil {
-		return o, err
-	}
-	c, err := netboot.Identify(m)
-	if err != nil {
-		return o, err
-	}
-	facts := d.Know(c.Address)
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	return d.Desk.Handle(time.Now(), port, m, facts)
+		c, err := netboot.Identify(m)
+		if err != nil {
+			return err
+		}
+		facts := d.Know(c.Address)
+		d.mu.Lock()
+		defer d.mu.Unlock()
+		o, err = d.Desk.Handle(time.Now(), port, m, facts)
+		return err
+	})
+	return o, err
 }
 
 // Change changes the desk between two requests.

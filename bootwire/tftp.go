@@ -8,12 +8,12 @@ import (
 	"net"
 	"net/netip"
 	"os"
-	"runtime/debug"
 	"sync"
 	"time"
 
 	"golang.org/x/sys/unix"
 
+	"jugate/core/fault"
 	"jugate/core/netboot"
 )
 
@@ -75,20 +75,14 @@ func (s *TFTP) Serve(ctx context.Context, c *net.UDPConn) error {
 		local := c.LocalAddr().(*net.UDPAddr).IP
 		transfers.Go(func() {
 			defer s.leave(from.Addr())
-			sent, err := s.guarded(ctx, local, from, r)
+			var sent int64
+			err := fault.Guard(func() (err error) {
+				sent, err = s.transfer(ctx, local, from, r)
+				return err
+			})
 			s.Done(r.File, from.Addr(), sent, err)
 		})
 	}
-}
-
-// guarded is transfer; a fault of one ends that one, and not the process.
-func (s *TFTP) guarded(ctx context.Context, local net.IP, to netip.AddrPort, r *netboot.TFTPRequest) (sent int64, err error) {
-	defer func() {
-		if p := recover(); p != nil {
-			err = fmt.Errorf("a fault of the program: %v\n%s", p, debug.Stack())
-		}
-	}()
-	return s.transfer(ctx, local, to, r)
 }
 
 func (s *TFTP) enter(a netip.Addr) bool {

@@ -21,6 +21,7 @@ import (
 	"jugate/api"
 	"jugate/core/delivery"
 	"jugate/core/disk"
+	"jugate/core/fault"
 	"jugate/core/image"
 	"jugate/core/parcel"
 	"jugate/core/partition"
@@ -36,13 +37,13 @@ func (s *Service) run(r *runner) {
 	s.runners[r.rec.ID] = r
 	s.mu.Unlock()
 	s.work.Go(func() {
-		if err := guarded(func() error { r.run(s.ctx); return nil }); err != nil {
+		if err := fault.Guard(func() error { r.run(s.ctx); return nil }); err != nil {
 			s.log.Error("a delivery has ended by a fault of the program", "delivery", r.rec.ID, "error", err)
 			last := r.remains(s.config.Now(), "a fault of the program ended it; the service's log says more")
 			s.mu.Lock()
 			s.runners[r.rec.ID] = last
 			s.mu.Unlock()
-			if err := guarded(func() error { last.run(s.ctx); return nil }); err != nil {
+			if err := fault.Guard(func() error { last.run(s.ctx); return nil }); err != nil {
 				s.log.Error("its receipts could not be written", "delivery", r.rec.ID, "error", err)
 			}
 		}

@@ -227,9 +227,3 @@ func TestAnAnswerHasToMove(t *testing.T) {
 	})).ServeHTTP(c, r)
 	assert.Positive(t, c.deadlines)
 }
-
-func TestAFaultEndsNothingElse(t *testing.T) {
-	err := guarded(func() error { var m map[string]int; m["x"] = 1; return nil })
-	assert.ErrorContains(t, err, "a fault of the program")
-	assert.ErrorIs(t, guarded(func() error { return io.EOF }), io.EOF)
-}

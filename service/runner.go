@@ -19,6 +19,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/delivery"
+	"jugate/core/fault"
 	"jugate/core/image"
 	"jugate/core/norm"
 	"jugate/core/parcel"
@@ -437,7 +438,7 @@ func (r *runner) open(ctx context.Context, working *sync.WaitGroup) *stream {
 	t := &stream{r: r, slabs: r.slabMap, do: make(chan func(time.Time, *norm.Sender)), base: r.wire, prefix: rand.Uint32(), sizes: map[norm.ObjectID]int64{}}
 	working.Go(func() {
 		defer close(r.streamEnded)
-		err := guarded(func() error { return t.run(ctx) })
+		err := fault.Guard(func() error { return t.run(ctx) })
 		if err != nil && ctx.Err() == nil {
 			// Not the end: whatever did not go out is mended.
 			r.s.log.Error("the stream broke off", "delivery", r.rec.ID, "image", r.rec.Image, "error", err)

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"jugate/core/delivery"
+	"jugate/core/fault"
 	"jugate/core/image"
 	"jugate/core/norm"
 	"jugate/core/parcel"
@@ -111,7 +112,7 @@ func (t *stream) begin(ctx context.Context, set *delivery.SlabSet) {
 	}
 	go func() {
 		defer close(rd.ready)
-		if err := guarded(func() error { t.pack(fetching, set, rd.ready); return nil }); err != nil {
+		if err := fault.Guard(func() error { t.pack(fetching, set, rd.ready); return nil }); err != nil {
 			t.r.s.log.Error("a round of the stream is cut short", "delivery", t.r.rec.ID, "error", err)
 		}
 	}()

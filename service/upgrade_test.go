@@ -110,7 +110,7 @@ func TestAFolderOfAnEarlierVersionGoesOn(t *testing.T) {
 	for _, name := range []string{"jugate.db", "jugate.db-wal", "jugate.db-shm"} {
 		os.Remove(filepath.Join(data, name))
 	}
-	h = open2(t, data)
+	h = open(t, data, "127.0.0.1:0")
 	found, err := h.client.Rescan(ctx)
 	require.NoError(t, err)
 	assert.Len(t, found.Added, 3, "%v", found.Broken)
@@ -121,8 +121,6 @@ func TestAFolderOfAnEarlierVersionGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "with labels", two.Note)
 }
-
-func open2(t *testing.T, data string) *house { return open(t, data, "127.0.0.1:0") }
 
 func TestSweptVersionsStaySwept(t *testing.T) {
 	data := t.TempDir()
@@ -138,7 +136,7 @@ func TestSweptVersionsStaySwept(t *testing.T) {
 	require.NoError(t, err)
 	h.stop()
 	require.NoError(t, os.Remove(filepath.Join(data, "jugate.db")))
-	h = open2(t, data)
+	h = open(t, data, "127.0.0.1:0")
 	_, err = h.client.Rescan(t.Context())
 	require.NoError(t, err)
 	v, err := h.client.Version(t.Context(), "garden-desk@1")

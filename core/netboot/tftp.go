@@ -80,7 +80,7 @@ func (e *TFTPError) Packet() []byte {
 // UnknownTransfer is the answer to a packet from a port that no transfer is with (RFC
 // 1350, 4).
 func UnknownTransfer() *TFTPError {
-	return &TFTPError{tftpUnknownID, "there is no transfer with this port"}
+	return &TFTPError{tftpUnknownID, "this port is not part of any transfer"}
 }
 
 // NotFound is the answer for a file that is not there.

@@ -1,0 +1,19 @@
+package fault_test
+
+import (
+	"io"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+
+	"jugate/core/fault"
+)
+
+func TestAFaultEndsNothingElse(t *testing.T) {
+	err := fault.Guard(func() error { var m map[string]int; m["x"] = 1; return nil })
+	assert.ErrorIs(t, err, fault.Err)
+	assert.ErrorContains(t, err, "a fault of the program: assignment to entry in nil map")
+	assert.ErrorContains(t, err, "fault_test.go", "it tells where")
+	assert.ErrorIs(t, fault.Guard(func() error { return io.EOF }), io.EOF)
+	assert.NoError(t, fault.Guard(func() error { return nil }))
+}
