@@ -93,12 +93,12 @@ func TestAFolderOfAnEarlierVersionGoesOn(t *testing.T) {
 	assert.Equal(t, []string{"herbarium"}, access.Groups)
 
 	t.Log("# what waited for a workstation goes on when that is switched on")
-	open, err := h.client.Deliveries(ctx, apiclient.List{Filter: map[string]string{"open": "true"}})
+	running, err := h.client.Deliveries(ctx, apiclient.List{Filter: map[string]string{"open": "true"}})
 	require.NoError(t, err)
-	require.Len(t, open.Items, 1)
+	require.Len(t, running.Items, 1)
 	h.start(7, blank(t, two.DiskBytes), 0, "")
-	h.eventually(func() bool { return h.receipts(open.Items[0].ID)["herb-04"].Outcome != "" })
-	assert.Equal(t, "delivered", h.receipts(open.Items[0].ID)["herb-04"].Outcome)
+	h.eventually(func() bool { return h.receipts(running.Items[0].ID)["herb-04"].Outcome != "" })
+	assert.Equal(t, "delivered", h.receipts(running.Items[0].ID)["herb-04"].Outcome)
 
 	t.Log("# and in the records nobody else can read any more")
 	info, err := os.Stat(filepath.Join(data, "jugate.db"))
