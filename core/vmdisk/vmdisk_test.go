@@ -268,7 +268,7 @@ func TestWhatIsNoDiskIsRefusedByName(t *testing.T) {
 		"genisoimage -quiet -o a.iso disk":                    "ISO 9660",
 		"gcab -c a.cab disk":                                  "cabinet",
 		"qemu-img create -q -f qed a.qed 1M":                  "QED",
-		"qemu-img create -q -f parallels a.hdd 1M":            "Parallels",
+		"qemu-img create -q -f parallels a.hdd 1M":            "a disk file of a virtual machine (HDD)",
 		"qemu-img create -q -f qcow a.qcow 1M":                "version 1",
 		"printf 'MSWIM\\000\\000\\000%512s' x > a.wim":        "WIM",
 		"printf BZh91AY&SYxxxxxxxxxxxxxxxxxxxxxxxxxx > a.bz2": "bzip2",
