@@ -74,6 +74,9 @@ func TestANetworkCardWithoutADriver(t *testing.T) {
 	require.NoError(t, lost.Off())
 
 	t.Log("# over the card that works, from the agent's screen")
+	r.typed(known, "d", "admit it first", "esc")
+	r.jugate(nil, "workstation", "admit", known.Address, "seed-01")
+	require.NoError(t, known.Press("esc"))
 	r.typed(known, "d", "driver: e1000 is loaded", "esc")
 	r.shot(known, "drivers")
 
@@ -123,7 +126,6 @@ func intoWindows(r *room, m *lab.Machine) {
 	r.jugate(nil, "driver", "add", packages)
 	r.jugate(nil, "driver", "set", "save", "all", "--for", "windows", "--rule", "package=*")
 	r.jugate(nil, "image", "import", gold, "--as", "windows-desk", "--despite", "made up")
-	r.jugate(nil, "workstation", "admit", m.Address, "seed-01")
 	r.jugate(nil, "deliver", "windows-desk", "--to", "seed-01", "--drivers", "all", "--drivers-whole", "--grow", "none", "--despite-drivers")
 	var receipts []api.Receipt
 	r.jugate(&receipts, "receipt", "list", "--workstation", "seed-01")
