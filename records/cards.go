@@ -4,7 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
+
+	"jugate/core/fault"
 
 	"github.com/jmoiron/sqlx"
 
@@ -33,13 +34,13 @@ func (db *DB) Cards(ctx context.Context, state string, p Page) (rows []Card, tot
 }
 
 // AcceptCard makes an address one of the workstation's own. One that another has is an
-// ErrConflict.
+// fault.Conflict.
 func (db *DB) AcceptCard(ctx context.Context, id int64, a hwaddr.Address) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
 		var owner string
 		err := tx.GetContext(ctx, &owner, `SELECT coalesce(w.name, 'a newcomer') FROM addresses x JOIN workstations w ON w.id = x.workstation_id WHERE x.address = ? AND x.state = 'accepted' AND w.id <> ?`, a.String(), id)
 		if err == nil {
-			return fmt.Errorf("%w: %s is a hardware address of %s; if its card was moved: jugate card move", ErrConflict, a, owner)
+			return fault.Conflict.Errorf("%s is a hardware address of %s; if its card was moved: jugate card move", a, owner)
 		} else if !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
@@ -80,7 +81,7 @@ func mayLose(ctx context.Context, tx *sqlx.Tx, a hwaddr.Address, but int64, lone
 	for _, o := range owners {
 		switch {
 		case o.State != roster.Newcomer:
-			return fmt.Errorf("%w: %s is all that %s is known by; give it another card first (jugate card accept), or retire it", ErrConflict, a, o.Name)
+			return fault.Conflict.Errorf("%s is all that %s is known by; give it another card first (jugate card accept), or retire it", a, o.Name)
 		case lone != nil:
 			if err := lone(o.ID); err != nil {
 				return err

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"jugate/core/fault"
+
 	"github.com/jmoiron/sqlx"
 
 	"jugate/core/hwaddr"
@@ -17,9 +19,9 @@ import (
 
 var (
 	// ErrRefused says that a machine is turned away.
-	ErrRefused = errors.New("this machine is turned away")
+	ErrRefused = fault.Forbidden.Errorf("this machine is turned away")
 	// ErrTwice says that two machines claim to be the same one.
-	ErrTwice = errors.New("two machines")
+	ErrTwice = fault.Conflict.Errorf("two machines")
 )
 
 // Seen is what an agent tells of its machine.
@@ -44,10 +46,10 @@ func (s *Seen) all() []hwaddr.Address { return append(slices.Clone(s.Own), s.Ada
 // CheckIn records what an agent tells, and returns the workstation, a newcomer if it is
 // not known. It is known by UUID and serial number, else by the addresses of its own
 // cards, else by those of its adapters. Addresses that were not known of it become
-// proposals. Errors wrap ErrConflict, ErrTwice, ErrRefused or ErrTicket, or are Allow's.
+// proposals. Errors wrap fault.Conflict, ErrTwice, ErrRefused or ErrTicket, or are Allow's.
 func (db *DB) CheckIn(ctx context.Context, now time.Time, in Seen) (*Workstation, error) {
 	if len(in.Own)+len(in.Adapters) == 0 {
-		return nil, fmt.Errorf("%w: a workstation without a hardware address", ErrConflict)
+		return nil, fault.Conflict.Errorf("a workstation without a hardware address")
 	}
 	in.UUID, in.Serial = in.Identity().UUID, strings.TrimSpace(in.Serial)
 	var id int64
@@ -165,7 +167,7 @@ func ownerOf(ctx context.Context, tx *sqlx.Tx, addresses []hwaddr.Address, is ro
 		case err != nil:
 			return 0, err
 		case found.ID != 0 && found.ID != w.ID:
-			return 0, fmt.Errorf("%w: the hardware addresses %v belong to two workstations of the roster (a network card was moved, or an address is there twice); say which has it: jugate card move, or jugate card share for an adapter", ErrConflict, addresses)
+			return 0, fault.Conflict.Errorf("the hardware addresses %v belong to two workstations of the roster (a network card was moved, or an address is there twice); say which has it: jugate card move, or jugate card share for an adapter", addresses)
 		case w.Identity().Differs(is):
 			return 0, fmt.Errorf("%w: %s is the hardware address of %s, a machine with %s; this one has %s. If a card was moved, say so: jugate card move; if it is an adapter: jugate card share; if its main board was exchanged: jugate workstation relearn",
 				ErrTwice, a, labelOr(w.Name, a), w.Identity(), is)
@@ -193,7 +195,7 @@ func addNewcomer(ctx context.Context, tx *sqlx.Tx, now time.Time, in Seen) (int6
 			shared += is
 		}
 		if shared == len(in.all()) {
-			return 0, fmt.Errorf("%w: nothing tells this machine from others: its firmware has neither serial number nor UUID, and %v are of adapters that several machines use", ErrConflict, in.all())
+			return 0, fault.Conflict.Errorf("nothing tells this machine from others: its firmware has neither serial number nor UUID, and %v are of adapters that several machines use", in.all())
 		}
 	}
 	result, err := tx.ExecContext(ctx, `INSERT INTO workstations (state, maker, model, serial, uuid, memory, inventory, agent_version, first_seen, last_seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,

@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/core/fault"
+
 	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -87,11 +89,11 @@ func TestMachinesAreToldApart(t *testing.T) {
 	assert.Equal(t, []hwaddr.Address{addr(3)}, w.Proposed())
 	t.Log("# a proposal tells nothing to those who show it")
 	_, err = db.FindWorkstation(ctx, addr(3).String())
-	assert.ErrorIs(t, err, records.ErrNotFound)
+	assert.ErrorIs(t, err, fault.NotFound)
 	other, err := db.CheckIn(ctx, noon, machine(uuid2, "AW-0002", 3))
 	require.NoError(t, err)
 	assert.NotEqual(t, one.ID, other.ID)
-	assert.ErrorIs(t, db.AcceptCard(ctx, one.ID, addr(3)), records.ErrConflict)
+	assert.ErrorIs(t, db.AcceptCard(ctx, one.ID, addr(3)), fault.Conflict)
 	require.NoError(t, db.MoveCard(ctx, one.ID, addr(3)))
 	found, err := db.FindWorkstation(ctx, addr(3).String())
 	require.NoError(t, err)
@@ -144,12 +146,12 @@ func TestAnAdapterOnTwoDesks(t *testing.T) {
 	assert.Equal(t, three.ID, w.ID)
 	t.Log("# what nothing tells apart is not guessed, and not recorded again and again")
 	_, err = db.CheckIn(ctx, noon, machine("", "", 6))
-	assert.ErrorIs(t, err, records.ErrConflict)
+	assert.ErrorIs(t, err, fault.Conflict)
 	require.NoError(t, db.Admit(ctx, three.ID, "desk-3", nil))
 	assert.ErrorContains(t, db.ShareCard(ctx, addr(5), true), "all that desk-3 is known by")
 	assert.ErrorContains(t, db.RemoveCard(ctx, addr(5)), "all that desk-3 is known by")
 	require.NoError(t, db.RemoveCard(ctx, addr(6)))
-	assert.ErrorIs(t, db.RemoveCard(ctx, addr(6)), records.ErrNotFound)
+	assert.ErrorIs(t, db.RemoveCard(ctx, addr(6)), fault.NotFound)
 	cards, total, err := db.Cards(ctx, "accepted", records.Page{})
 	require.NoError(t, err)
 	assert.Len(t, cards, total)
@@ -165,12 +167,12 @@ func TestNewcomersGo(t *testing.T) {
 	w, err := db.FindWorkstation(ctx, addr(1).String())
 	require.NoError(t, err)
 	require.NoError(t, db.Admit(ctx, w.ID, "herb-01", nil))
-	assert.ErrorIs(t, db.Forget(ctx, w.ID), records.ErrConflict, "it is in the roster")
+	assert.ErrorIs(t, db.Forget(ctx, w.ID), fault.Conflict, "it is in the roster")
 	n, err := db.ForgetNewcomers(ctx, noon.Add(4*time.Hour), 5)
 	require.NoError(t, err)
 	assert.EqualValues(t, 4, n, "two are old, and of seven five stay")
 	_, err = db.FindWorkstation(ctx, addr(5).String())
-	assert.ErrorIs(t, err, records.ErrNotFound)
+	assert.ErrorIs(t, err, fault.NotFound)
 	w, err = db.FindWorkstation(ctx, addr(10).String())
 	require.NoError(t, err)
 	require.NoError(t, db.Forget(ctx, w.ID))

@@ -113,7 +113,7 @@ func (db *DB) Errands(ctx context.Context, f ErrandFilter, p Page) (rows []Erran
 	return rows, total, err
 }
 
-// EndErrand ends an open errand; one that has ended already is an ErrNotFound.
+// EndErrand ends an open errand; one that has ended already is a fault.NotFound.
 func (db *DB) EndErrand(ctx context.Context, now time.Time, id int64, state, reason string) error {
 	result, err := db.write.ExecContext(ctx, `UPDATE errands SET state = ?, error = ?, ended = ? WHERE id = ? AND state IN ('waiting', 'running')`,
 		state, reason, now.UTC(), id)

@@ -2,8 +2,9 @@ package records
 
 import (
 	"context"
-	"fmt"
 	"strings"
+
+	"jugate/core/fault"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -33,11 +34,11 @@ func (db *DB) Group(ctx context.Context, name string) (*Group, error) {
 	return &g, missing(err, "group", name)
 }
 
-// AddGroup makes an empty group; a name in use is an ErrConflict.
+// AddGroup makes an empty group; a name in use is a fault.Conflict.
 func (db *DB) AddGroup(ctx context.Context, name string) error {
 	_, err := db.write.ExecContext(ctx, `INSERT INTO groups (name) VALUES (?)`, name)
 	if err != nil && strings.Contains(err.Error(), "UNIQUE") {
-		return fmt.Errorf("%w: there is a group %s already", ErrConflict, name)
+		return fault.Conflict.Errorf("there is a group %s already", name)
 	}
 	return err
 }

@@ -3,8 +3,9 @@ package records
 import (
 	"context"
 	"database/sql"
-	"fmt"
 	"time"
+
+	"jugate/core/fault"
 
 	"github.com/jmoiron/sqlx"
 
@@ -51,12 +52,12 @@ func (db *DB) Images(ctx context.Context, p Page) ([]Version, int, error) {
 }
 
 // Versions lists all versions of an image, the newest first. An unknown image
-// is an ErrNotFound.
+// is a fault.NotFound.
 func (db *DB) Versions(ctx context.Context, image string) ([]Version, error) {
 	var rows []Version
 	err := db.read.SelectContext(ctx, &rows, "SELECT "+versionColumns+" FROM "+versionFrom+" WHERE i.name = ? ORDER BY v.number DESC", image)
 	if err == nil && len(rows) == 0 {
-		err = fmt.Errorf("%w: there is no image %s", ErrNotFound, image)
+		err = fault.NotFound.Errorf("there is no image %s", image)
 	}
 	return rows, err
 }
@@ -116,25 +117,25 @@ func (db *DB) RetireVersion(ctx context.Context, now time.Time, ref roster.Ref) 
 }
 
 // ReadmitVersion takes a retired version back into use. One whose slabs were
-// swept is an ErrConflict.
+// swept is a fault.Conflict.
 func (db *DB) ReadmitVersion(ctx context.Context, ref roster.Ref) error {
 	result, err := db.write.ExecContext(ctx, `UPDATE versions SET retired = NULL WHERE swept IS NULL AND `+versionIs, ref.Image, ref.Version)
 	if err == nil {
 		if n, err := result.RowsAffected(); err == nil && n == 0 {
-			return fmt.Errorf("%w: the slabs of %s were swept; it cannot come back", ErrConflict, ref)
+			return fault.Conflict.Errorf("the slabs of %s were swept; it cannot come back", ref)
 		}
 	}
 	return err
 }
 
 // SweepVersion records that the slabs of a retired version are given up. A version
-// that is in use again, or that an open delivery brings, is an ErrConflict.
+// that is in use again, or that an open delivery brings, is a fault.Conflict.
 func (db *DB) SweepVersion(ctx context.Context, now time.Time, ref roster.Ref) error {
 	result, err := db.write.ExecContext(ctx, `UPDATE versions SET swept = coalesce(swept, ?) WHERE retired IS NOT NULL AND `+versionIs+`
 		AND NOT EXISTS (SELECT 1 FROM deliveries WHERE image = ? AND version = ? AND ended IS NULL)`, now.UTC(), ref.Image, ref.Version, ref.Image, ref.Version)
 	if err == nil {
 		if n, err := result.RowsAffected(); err == nil && n == 0 {
-			return fmt.Errorf("%w: %s is in use", ErrConflict, ref)
+			return fault.Conflict.Errorf("%s is in use", ref)
 		}
 	}
 	return err
@@ -142,7 +143,7 @@ func (db *DB) SweepVersion(ctx context.Context, now time.Time, ref roster.Ref) e
 
 // RenameImage gives an image another name; receipts and past deliveries keep the
 // one they had. A name that is taken, and an image that is being captured or
-// delivered, is an ErrConflict. before is called when nothing stands in the way,
+// delivered, is a fault.Conflict. before is called when nothing stands in the way,
 // and its error stops the renaming.
 func (db *DB) RenameImage(ctx context.Context, from, to string, before func() error) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
@@ -151,13 +152,13 @@ func (db *DB) RenameImage(ctx context.Context, from, to string, before func() er
 			return err
 		}
 		if taken > 0 {
-			return fmt.Errorf("%w: there is an image %s already", ErrConflict, to)
+			return fault.Conflict.Errorf("there is an image %s already", to)
 		}
 		if err := tx.GetContext(ctx, &busy, `SELECT count(*) FROM errands WHERE image = ? AND state IN ('waiting', 'running')`, from); err != nil {
 			return err
 		}
 		if busy > 0 {
-			return fmt.Errorf("%w: %s is being captured or delivered; wait until that is over", ErrConflict, from)
+			return fault.Conflict.Errorf("%s is being captured or delivered; wait until that is over", from)
 		}
 		result, err := tx.ExecContext(ctx, `UPDATE images SET name = ? WHERE name = ?`, to, from)
 		if err := changed(result, err, "image", from); err != nil {

@@ -4,10 +4,11 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 	"net/netip"
 	"strings"
 	"time"
+
+	"jugate/core/fault"
 
 	"github.com/jmoiron/sqlx"
 
@@ -46,7 +47,7 @@ func (db *DB) Leases(ctx context.Context) ([]netboot.Lease, error) {
 // SetLease records who has an address, which must be one.
 func (db *DB) SetLease(ctx context.Context, l netboot.Lease) error {
 	if !l.Address.IsValid() {
-		return fmt.Errorf("%w: a lease of no address", ErrConflict)
+		return fault.Conflict.Errorf("a lease of no address")
 	}
 	hardware := ""
 	if !l.Hardware.IsZero() {
@@ -83,12 +84,12 @@ func (db *DB) FixedAddresses(ctx context.Context) (map[netip.Addr][]hwaddr.Addre
 }
 
 // SetFixedAddress gives a workstation an address of its own, or none with the zero
-// value. One that another workstation has is an ErrConflict.
+// value. One that another workstation has is a fault.Conflict.
 func (db *DB) SetFixedAddress(ctx context.Context, id int64, a netip.Addr) error {
 	value := sql.NullString{String: a.String(), Valid: a.IsValid()}
 	result, err := db.write.ExecContext(ctx, `UPDATE workstations SET fixed_address = ? WHERE id = ?`, value, id)
 	if err != nil && strings.Contains(err.Error(), "UNIQUE") {
-		return fmt.Errorf("%w: another workstation has the address %s", ErrConflict, a)
+		return fault.Conflict.Errorf("another workstation has the address %s", a)
 	}
 	return changed(result, err, "workstation", id)
 }

@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/core/fault"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -51,13 +53,13 @@ func TestFixedAddresses(t *testing.T) {
 	two := checkedIn(t, db, "herb-02", "00:00:5e:00:53:13")
 	a := netip.MustParseAddr("192.0.2.50")
 	require.NoError(t, db.SetFixedAddress(ctx, one, a))
-	assert.ErrorIs(t, db.SetFixedAddress(ctx, two, a), records.ErrConflict)
+	assert.ErrorIs(t, db.SetFixedAddress(ctx, two, a), fault.Conflict)
 	fixed, err := db.FixedAddresses(ctx)
 	require.NoError(t, err)
 	assert.Len(t, fixed[a], 2, "each of its cards gets it")
 	require.NoError(t, db.SetFixedAddress(ctx, one, netip.Addr{}))
 	require.NoError(t, db.SetFixedAddress(ctx, two, a))
-	assert.ErrorIs(t, db.SetFixedAddress(ctx, 99, a.Next()), records.ErrNotFound)
+	assert.ErrorIs(t, db.SetFixedAddress(ctx, 99, a.Next()), fault.NotFound)
 }
 
 func TestWhichBuildAWorkstationBoots(t *testing.T) {
@@ -86,7 +88,7 @@ func TestWhichBuildAWorkstationBoots(t *testing.T) {
 	require.NoError(t, db.PinWorkstation(ctx, id, 0))
 	require.NoError(t, db.PinGroup(ctx, "herbarium", 0))
 	assert.Equal(t, 3, plan().Build)
-	assert.ErrorIs(t, db.PinGroup(ctx, "nobody", 1), records.ErrNotFound)
+	assert.ErrorIs(t, db.PinGroup(ctx, "nobody", 1), fault.NotFound)
 }
 
 func TestTicketsAreForOneBootOfOneMachine(t *testing.T) {
@@ -136,10 +138,10 @@ func TestTicketsAreForOneBootOfOneMachine(t *testing.T) {
 	require.Len(t, keys, 1)
 	assert.Equal(t, "herbarium", keys[0].Group)
 	assert.Equal(t, noon, keys[0].Used.Time.UTC())
-	assert.ErrorIs(t, db.WithdrawMediaKey(ctx, ""), records.ErrNotFound)
+	assert.ErrorIs(t, db.WithdrawMediaKey(ctx, ""), fault.NotFound)
 	require.NoError(t, db.WithdrawMediaKey(ctx, "stick"))
 	assert.ErrorIs(t, use(noon, "stick", "b9", herb), records.ErrTicket)
-	assert.ErrorIs(t, db.WithdrawMediaKey(ctx, "one"), records.ErrNotFound, "tickets are no keys")
+	assert.ErrorIs(t, db.WithdrawMediaKey(ctx, "one"), fault.NotFound, "tickets are no keys")
 
 	t.Log("# a ticket is for one boot, so there has to be one")
 	add(noon, "new")

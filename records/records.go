@@ -17,6 +17,8 @@ import (
 	"os"
 	"strings"
 
+	"jugate/core/fault"
+
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
 	"modernc.org/sqlite" // the driver named "sqlite"
@@ -25,16 +27,8 @@ import (
 //go:embed migrations/*.sql
 var migrations embed.FS
 
-var (
-	// ErrNotFound says that there is no such record.
-	ErrNotFound = errors.New("not found")
-	// ErrConflict says that a change would contradict what is recorded.
-	ErrConflict = errors.New("conflict")
-	// ErrFull says that the disk has no room for a change.
-	ErrFull = errors.New("the disk of the records is full")
-	// ErrDamaged says that the file's pages are damaged.
-	ErrDamaged = errors.New("the records are damaged")
-)
+// ErrDamaged says that the file's pages are damaged.
+var ErrDamaged = errors.New("the records are damaged")
 
 // DB is the records' file. It may be used from several goroutines.
 type DB struct {
@@ -135,8 +129,8 @@ func (db *DB) Ready(ctx context.Context) error {
 // Close closes the file.
 func (db *DB) Close() error { return errors.Join(db.read.Close(), db.write.Close()) }
 
-// change runs f in a transaction that is committed if f returns nil. Errors wrap ErrFull
-// where that is so.
+// change runs f in a transaction that is committed if f returns nil. On a full disk its
+// error is a fault.Full.
 func (db *DB) change(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return full(db.inTransaction(ctx, f))
 }
@@ -145,7 +139,7 @@ func (db *DB) change(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 func full(err error) error {
 	var e *sqlite.Error
 	if errors.As(err, &e) && e.Code()&0xff == sqliteFull {
-		return fmt.Errorf("%w: %w", ErrFull, err)
+		return fault.Full.Errorf("the disk of the service's records is full: free some room on it and try again (%w)", err)
 	}
 	return err
 }
@@ -214,7 +208,7 @@ func (db *DB) list(ctx context.Context, rows any, columns string, q query, p Pag
 		field, desc := strings.CutPrefix(p.Sort, "-")
 		column, known := fields[field]
 		if !known {
-			return 0, fmt.Errorf("%w: this list cannot be sorted by %q", ErrConflict, field)
+			return 0, fault.Conflict.Errorf("this list cannot be sorted by %q", field)
 		}
 		if desc {
 			column += " DESC"
@@ -238,10 +232,10 @@ func (db *DB) list(ctx context.Context, rows any, columns string, q query, p Pag
 	return total, err
 }
 
-// missing turns sql.ErrNoRows into an ErrNotFound that says what was sought.
+// missing turns sql.ErrNoRows into a fault.NotFound that says what was sought.
 func missing(err error, what string, name any) error {
 	if errors.Is(err, sql.ErrNoRows) {
-		return fmt.Errorf("%w: there is no %s %v", ErrNotFound, what, name)
+		return fault.NotFound.Errorf("there is no %s %v", what, name)
 	}
 	return err
 }

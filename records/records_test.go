@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/core/fault"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -71,16 +73,16 @@ func TestANewcomerIsKnownByAnyOfItsAddresses(t *testing.T) {
 	t.Log("# a card that was moved from one known machine to another is no guess")
 	newcomer(t, db, 2)
 	_, err = db.CheckIn(t.Context(), noon, records.Seen{Own: []hwaddr.Address{addr(1), addr(2)}, Workstation: records.Workstation{Inventory: "{}"}})
-	assert.ErrorIs(t, err, records.ErrConflict)
+	assert.ErrorIs(t, err, fault.Conflict)
 }
 
 func TestAdmitRefuses(t *testing.T) {
 	db, _ := open(t)
 	one, two := newcomer(t, db, 1), newcomer(t, db, 2)
 	require.NoError(t, db.Admit(t.Context(), one.ID, "herb-01", nil))
-	assert.ErrorIs(t, db.Admit(t.Context(), two.ID, "Herb-01", nil), records.ErrConflict)
-	assert.ErrorIs(t, db.Admit(t.Context(), 99, "herb-99", nil), records.ErrNotFound)
-	assert.ErrorIs(t, db.Admit(t.Context(), two.ID, "herb-02", []string{"nobody"}), records.ErrNotFound)
+	assert.ErrorIs(t, db.Admit(t.Context(), two.ID, "Herb-01", nil), fault.Conflict)
+	assert.ErrorIs(t, db.Admit(t.Context(), 99, "herb-99", nil), fault.NotFound)
+	assert.ErrorIs(t, db.Admit(t.Context(), two.ID, "herb-02", []string{"nobody"}), fault.NotFound)
 	w, err := db.Workstation(t.Context(), two.ID)
 	require.NoError(t, err)
 	assert.Equal(t, roster.Newcomer, w.State, "a refused admission changes nothing")
@@ -110,7 +112,7 @@ func TestWorkstationsPageFilterAndSort(t *testing.T) {
 		assert.Equal(t, want, total, search)
 	}
 	_, _, err = db.Workstations(t.Context(), records.WorkstationFilter{}, records.Page{Sort: "name; DROP TABLE receipts"})
-	assert.ErrorIs(t, err, records.ErrConflict)
+	assert.ErrorIs(t, err, fault.Conflict)
 }
 
 func TestTargetsNameGroupsAndWorkstationsOnce(t *testing.T) {
@@ -124,7 +126,7 @@ func TestTargetsNameGroupsAndWorkstationsOnce(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, all, 3)
 	newcomer(t, db, 9)
-	for target, want := range map[string]error{"nobody": records.ErrNotFound, "empty": records.ErrConflict, "00:00:5e:00:53:09": records.ErrConflict} {
+	for target, want := range map[string]error{"nobody": fault.NotFound, "empty": fault.Conflict, "00:00:5e:00:53:09": fault.Conflict} {
 		_, err := db.Targets(t.Context(), []string{target})
 		assert.ErrorIs(t, err, want, target)
 	}
@@ -136,7 +138,7 @@ func TestAVersionAndItsErrandEndTogether(t *testing.T) {
 	require.NoError(t, db.Admit(t.Context(), w.ID, "desk-gold", nil))
 	e, err := db.AddCapture(t.Context(), noon, w.ID, "garden-desk", "first try", "{}")
 	require.NoError(t, err)
-	assert.ErrorIs(t, db.Retire(t.Context(), w.ID), records.ErrConflict)
+	assert.ErrorIs(t, db.Retire(t.Context(), w.ID), fault.Conflict)
 
 	started, err := db.StartErrand(t.Context(), noon, w.ID)
 	require.NoError(t, err)
@@ -146,7 +148,7 @@ func TestAVersionAndItsErrandEndTogether(t *testing.T) {
 	v := records.Version{Image: "garden-desk", Number: n, Digest: "d1", Captured: noon}
 	require.NoError(t, db.AddVersion(t.Context(), noon, e.ID, v))
 	v.Number++
-	assert.ErrorIs(t, db.AddVersion(t.Context(), noon, e.ID, v), records.ErrNotFound, "the errand has ended")
+	assert.ErrorIs(t, db.AddVersion(t.Context(), noon, e.ID, v), fault.NotFound, "the errand has ended")
 	got, err := db.Version(t.Context(), roster.Ref{Image: "garden-desk"})
 	require.NoError(t, err)
 	assert.Equal(t, 1, got.Number, "and so there is no second version")
@@ -247,8 +249,8 @@ func TestDriverSetsAndErrands(t *testing.T) {
 	assert.Equal(t, set, got)
 	require.NoError(t, db.RemoveDriverSet(ctx, "corvid"))
 	_, err = db.DriverSet(ctx, "corvid")
-	assert.ErrorIs(t, err, records.ErrNotFound)
-	assert.ErrorIs(t, db.RemoveDriverSet(ctx, "corvid"), records.ErrNotFound)
+	assert.ErrorIs(t, err, fault.NotFound)
+	assert.ErrorIs(t, db.RemoveDriverSet(ctx, "corvid"), fault.NotFound)
 
 	w, err := db.CheckIn(ctx, noon, records.Seen{Own: []hwaddr.Address{addr(1)}})
 	require.NoError(t, err)
@@ -267,5 +269,5 @@ func TestDriverSetsAndErrands(t *testing.T) {
 	e, err = db.Errand(ctx, e.ID)
 	require.NoError(t, err)
 	assert.Equal(t, `{"did":[]}`, e.Result)
-	assert.ErrorIs(t, db.SetErrandResult(ctx, 999, ""), records.ErrNotFound)
+	assert.ErrorIs(t, db.SetErrandResult(ctx, 999, ""), fault.NotFound)
 }

@@ -8,13 +8,15 @@ import (
 	"slices"
 	"time"
 
+	"jugate/core/fault"
+
 	"github.com/jmoiron/sqlx"
 
 	"jugate/core/hwaddr"
 )
 
 // ErrTicket says that a ticket is not good.
-var ErrTicket = errors.New("the ticket is not good")
+var ErrTicket = fault.Forbidden.Errorf("the ticket is not good")
 
 const (
 	// ticketsAtMost is how many unused tickets a hardware address has at a time:
@@ -99,7 +101,7 @@ func (db *DB) oneMediaKey(ctx context.Context, ref, change string, args ...any) 
 		case len(digests) == 0 || ref == "":
 			return missing(sql.ErrNoRows, "key of media", ref)
 		case len(digests) > 1:
-			return fmt.Errorf("%w: several keys begin with %s; write more of it", ErrConflict, ref)
+			return fault.Conflict.Errorf("several keys begin with %s; write more of it", ref)
 		}
 		_, err := tx.ExecContext(ctx, change, append(args, digests[0])...)
 		return err

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"jugate/core/fault"
+
 	"github.com/jmoiron/sqlx"
 
 	"jugate/core/hwaddr"
@@ -139,7 +141,7 @@ func (db *DB) Admit(ctx context.Context, id int64, name string, groups []string)
 		var taken int64
 		err := tx.GetContext(ctx, &taken, `SELECT id FROM workstations WHERE name = ? AND id <> ?`, name, id)
 		if err == nil {
-			return fmt.Errorf("%w: another workstation is called %s", ErrConflict, name)
+			return fault.Conflict.Errorf("another workstation is called %s", name)
 		} else if !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
@@ -157,7 +159,7 @@ func (db *DB) Admit(ctx context.Context, id int64, name string, groups []string)
 }
 
 // Retire puts a workstation out of service. One with an open errand is an
-// ErrConflict.
+// fault.Conflict.
 func (db *DB) Retire(ctx context.Context, id int64) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
 		var open int
@@ -165,7 +167,7 @@ func (db *DB) Retire(ctx context.Context, id int64) error {
 			return err
 		}
 		if open > 0 {
-			return fmt.Errorf("%w: it has an errand to do; stop that first", ErrConflict)
+			return fault.Conflict.Errorf("it has an errand to do; stop that first")
 		}
 		result, err := tx.ExecContext(ctx, `UPDATE workstations SET state = 'retired' WHERE id = ? AND state = 'admitted'`, id)
 		if err := changed(result, err, "admitted workstation", id); err != nil {
@@ -177,7 +179,7 @@ func (db *DB) Retire(ctx context.Context, id int64) error {
 }
 
 // Forget removes a workstation that nothing is recorded of: a newcomer, or a retired
-// one without receipts and errands. Any other is an ErrConflict.
+// one without receipts and errands. Any other is a fault.Conflict.
 func (db *DB) Forget(ctx context.Context, id int64) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
 		var w struct {
@@ -191,9 +193,9 @@ func (db *DB) Forget(ctx context.Context, id int64) error {
 		case err != nil:
 			return missing(err, "workstation", id)
 		case w.State == roster.Admitted:
-			return fmt.Errorf("%w: %s is in the roster; retire it first", ErrConflict, w.Name)
+			return fault.Conflict.Errorf("%s is in the roster; retire it first", w.Name)
 		case w.Past > 0:
-			return fmt.Errorf("%w: there are receipts or errands of %s, which stay; it can be retired, but not forgotten", ErrConflict, w.Name)
+			return fault.Conflict.Errorf("there are receipts or errands of %s, which stay; it can be retired, but not forgotten", w.Name)
 		}
 		return forget(ctx, tx, id)
 	})
@@ -266,8 +268,8 @@ func (db *DB) Refused(ctx context.Context, a hwaddr.Address) (refused bool, err 
 }
 
 // Targets resolves names of groups and workstations to the admitted workstations
-// they mean, each once. An unknown name is an ErrNotFound, one that means nobody
-// an ErrConflict.
+// they mean, each once. An unknown name is a fault.NotFound, one that means nobody
+// a fault.Conflict.
 func (db *DB) Targets(ctx context.Context, names []string) ([]Workstation, error) {
 	var all []Workstation
 	for _, name := range names {
@@ -278,11 +280,11 @@ func (db *DB) Targets(ctx context.Context, names []string) ([]Workstation, error
 		if len(members) == 0 {
 			group, err := db.Group(ctx, name)
 			if err == nil {
-				return nil, fmt.Errorf("%w: the group %s has no workstation in it", ErrConflict, group.Name)
+				return nil, fault.Conflict.Errorf("the group %s has no workstation in it", group.Name)
 			}
 			w, err := db.FindWorkstation(ctx, name)
-			if errors.Is(err, ErrNotFound) {
-				return nil, fmt.Errorf("%w: there is no group and no workstation %s", ErrNotFound, name)
+			if errors.Is(err, fault.NotFound) {
+				return nil, fault.NotFound.Errorf("there is no group and no workstation %s", name)
 			} else if err != nil {
 				return nil, err
 			}
@@ -290,7 +292,7 @@ func (db *DB) Targets(ctx context.Context, names []string) ([]Workstation, error
 		}
 		for _, w := range members {
 			if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
-				return nil, fmt.Errorf("%w: %w", ErrConflict, err)
+				return nil, fault.Conflict.Mark(err)
 			}
 			if !slices.ContainsFunc(all, func(o Workstation) bool { return o.ID == w.ID }) {
 				all = append(all, w)
@@ -300,7 +302,7 @@ func (db *DB) Targets(ctx context.Context, names []string) ([]Workstation, error
 	return all, nil
 }
 
-// changed turns a change of no row into ErrNotFound.
+// changed turns a change of no row into fault.NotFound.
 func changed(result sql.Result, err error, what string, name any) error {
 	if err != nil {
 		return err

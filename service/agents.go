@@ -11,6 +11,8 @@ import (
 	"sync"
 	"time"
 
+	"jugate/core/fault"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
@@ -183,7 +185,7 @@ func (s *Service) requirePass(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		id, known := s.agents.enter(bearer(r.Header.Get("Authorization")), s.config.Now())
 		if !known {
-			s.fail(w, r, huma.Error401Unauthorized("this pass is not good (any more); check in again"))
+			s.fail(w, r, fault.Stranger.Errorf("this pass is not good (any more); check in again"))
 			return
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, id)))
@@ -196,7 +198,7 @@ func (s *Service) requireAdmitted(next http.Handler) http.Handler {
 		is, err := s.records.Workstation(r.Context(), caller(r.Context()))
 		if err == nil {
 			if refused := roster.MustBeAdmitted(is.Label(), is.State); refused != nil {
-				err = huma.Error403Forbidden(refused.Error())
+				err = fault.Forbidden.Mark(refused)
 			}
 		}
 		if err != nil {
@@ -253,9 +255,9 @@ func (s *Service) checkIn(ctx context.Context, in *struct{ Body api.CheckIn }) (
 	w, err := s.records.CheckIn(ctx, s.config.Now(), seen)
 	switch {
 	case errors.Is(err, records.ErrTicket), errors.Is(err, records.ErrRefused):
-		err = huma.Error403Forbidden(err.Error())
+		err = fault.Forbidden.Mark(err)
 	case errors.Is(err, records.ErrTwice), errors.Is(err, errTwice):
-		err = huma.Error409Conflict(err.Error())
+		err = fault.Conflict.Mark(err)
 	}
 	if err != nil {
 		s.log.Warn("an agent may not check in", "addresses", few(in.Body.Addresses), "from", peer(ctx), "error", err)
@@ -294,7 +296,7 @@ func (s *Service) seen(ctx context.Context, in api.CheckIn) (records.Seen, error
 	for _, text := range in.Addresses {
 		a, err := hwaddr.Parse(text)
 		if err != nil {
-			return out, huma.Error422UnprocessableEntity(err.Error())
+			return out, fault.Invalid.Mark(err)
 		}
 		if adapters[a] {
 			out.Adapters = append(out.Adapters, a)
@@ -311,7 +313,7 @@ func (s *Service) seen(ctx context.Context, in api.CheckIn) (records.Seen, error
 	if in.Ticket != "" { // refused if it is not good, even where none is needed: something is wrong then
 		out.Ticket = &records.Ticket{Digest: slabstore.Sum([]byte(in.Ticket)).String(), Boot: in.Boot}
 	} else if s.config.Tickets {
-		return out, huma.Error403Forbidden("workstations check in with the ticket of their boot script, or the key of their media, and this one has neither; start it over the network or from media")
+		return out, fault.Forbidden.Errorf("workstations check in with the ticket of their boot script, or the key of their media, and this one has neither; start it over the network or from media")
 	}
 	return out, nil
 }

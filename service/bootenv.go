@@ -5,7 +5,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"fmt"
 	"io"
 	"io/fs"
 	"math"
@@ -17,6 +16,8 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"jugate/core/fault"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -64,7 +65,7 @@ func (s *Service) makeBuild(ctx context.Context, in api.NewBuild) (*bootenv.Buil
 	defer from.Close()
 	for _, file := range in.Packages {
 		if err := from.AddPackage(file); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid.Mark(err)
 		}
 	}
 	roots := in.From
@@ -73,7 +74,7 @@ func (s *Service) makeBuild(ctx context.Context, in api.NewBuild) (*bootenv.Buil
 	}
 	for _, dir := range roots {
 		if err := from.AddRoot(dir); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid.Mark(err)
 		}
 	}
 	b, err := s.makePlain(ctx, from, in)
@@ -90,7 +91,7 @@ func (s *Service) makeBuild(ctx context.Context, in api.NewBuild) (*bootenv.Buil
 // mayBuildFrom tells whether a build may read a path of this machine: it lies in one of
 // the folders that whoever runs the service has named, by way of links, too.
 func (s *Service) mayBuildFrom(path string) error {
-	refused := huma.Error403Forbidden(fmt.Sprintf("builds do not read %s: whoever runs the service names the folders that they may read (serve --build-from DIR)", clipped(path)))
+	refused := fault.Forbidden.Errorf("builds do not read %s: whoever runs the service names the folders that they may read (serve --build-from DIR)", clipped(path))
 	real, err := filepath.EvalSymlinks(path)
 	if err != nil {
 		return refused // and not whether it is there
@@ -135,11 +136,7 @@ func incomplete(err error) error {
 	if !errors.As(err, &lacks) {
 		return err
 	}
-	var details []error
-	for _, m := range lacks.Missing {
-		details = append(details, &huma.ErrorDetail{Message: m})
-	}
-	return huma.Error422UnprocessableEntity(err.Error(), details...)
+	return fault.Invalid.Errorf("%w", err).With(lacks.Missing...)
 }
 
 // findBuild reads a build by number; 0 is the one that is offered.
@@ -150,12 +147,12 @@ func (s *Service) findBuild(ctx context.Context, number int) (*bootenv.Build, er
 			return nil, err
 		}
 		if number == 0 {
-			return nil, huma.Error404NotFound("no build of the boot environment is offered")
+			return nil, fault.NotFound.Errorf("no build of the boot environment is offered")
 		}
 	}
 	b, err := s.boot.builds.Build(number)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, huma.Error404NotFound(fmt.Sprintf("there is no build %d", number))
+		return nil, fault.NotFound.Errorf("there is no build %d", number)
 	}
 	return b, err
 }
@@ -347,7 +344,7 @@ func (s *Service) mediaSettings(ctx context.Context, in api.NewMedia, b *bootenv
 	if in.Address != "" {
 		p, err := netip.ParsePrefix(in.Address)
 		if err != nil || !p.Addr().Is4() {
-			return set, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is no IPv4 address with the length of its prefix, as 192.0.2.70/24", in.Address))
+			return set, fault.Invalid.Errorf("%q is no IPv4 address with the length of its prefix, as 192.0.2.70/24", in.Address)
 		}
 		set.Network = &bootenv.FixedNetwork{Address: p.String(), Gateway: in.Gateway}
 	}

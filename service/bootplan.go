@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"jugate/core/fault"
+
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/core/roster"
@@ -21,7 +23,7 @@ func (s *Service) choose(ctx context.Context, l netboot.Loader, a hwaddr.Address
 	c := netboot.Choice{Do: netboot.Disk, Name: a.String(), Address: a, Service: s.agentURL(l.Server)}
 	w, err := s.records.FindWorkstation(ctx, a.String())
 	switch {
-	case errors.Is(err, records.ErrNotFound), err == nil && w.State == roster.Newcomer:
+	case errors.Is(err, fault.NotFound), err == nil && w.State == roster.Newcomer:
 		return s.chooseForNewcomer(ctx, c, w)
 	case err != nil:
 		return c, err

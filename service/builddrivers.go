@@ -8,7 +8,7 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/danielgtaylor/huma/v2"
+	"jugate/core/fault"
 
 	"jugate/api"
 	"jugate/core/bootenv"
@@ -53,7 +53,7 @@ func (s *Service) openDriver(p *driver.Package, name string) (io.ReadCloser, err
 func (s *Service) driverLayers(ctx context.Context, b *bootenv.Build, in api.NewBuild) ([]bootenv.Drivers, error) {
 	inside, err := s.insideBuild(b)
 	if err != nil {
-		return nil, huma.Error409Conflict(err.Error())
+		return nil, fault.Conflict.Mark(err)
 	}
 	machines, err := s.machines(ctx, "")
 	if err != nil {
@@ -63,15 +63,11 @@ func (s *Service) driverLayers(ctx context.Context, b *bootenv.Build, in api.New
 	var layers []bootenv.Drivers
 	add := func(name string, choices []driver.Choice, nothing string) error {
 		if len(choices) == 0 {
-			return huma.Error409Conflict(nothing)
+			return fault.Conflict.Errorf("%s", nothing)
 		}
 		modules, err := driver.Bring(choices, packages, b.Kernel, inside.Names)
 		if errors.Is(err, kmod.ErrMissing) {
-			var details []error
-			for line := range strings.SplitSeq(err.Error(), "\n") {
-				details = append(details, &huma.ErrorDetail{Message: line})
-			}
-			return huma.Error422UnprocessableEntity("the drivers cannot be put together", details...)
+			return fault.Invalid.Errorf("the drivers cannot be put together").With(strings.Split(err.Error(), "\n")...)
 		} else if err != nil {
 			return err
 		}
@@ -84,7 +80,7 @@ func (s *Service) driverLayers(ctx context.Context, b *bootenv.Build, in api.New
 			return nil, err
 		}
 		if set.System != driver.Linux {
-			return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("the set %s is for %s; the boot environment is linux", set.Name, set.System))
+			return nil, fault.Invalid.Errorf("the set %s is for %s; the boot environment is linux", set.Name, set.System)
 		}
 		choices := set.Whole(packages, fleet, inside.Target())
 		if err := add(set.Name, choices, fmt.Sprintf("the set %s has nothing for kernel %s", set.Name, b.Kernel)); err != nil {
@@ -128,7 +124,7 @@ func (s *Service) devicesFor(ctx context.Context, name string, fleet driver.Flee
 		}
 	}
 	if devices == nil {
-		return "", nil, huma.Error404NotFound(fmt.Sprintf("%s is no workstation and no model whose devices anybody has seen", name))
+		return "", nil, fault.NotFound.Errorf("%s is no workstation and no model whose devices anybody has seen", name)
 	}
 	return model, devices, nil
 }

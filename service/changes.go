@@ -4,10 +4,11 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
-	"fmt"
 	"net/http"
 	"slices"
 	"strings"
+
+	"jugate/core/fault"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/dustin/go-humanize"
@@ -26,7 +27,7 @@ func (s *Service) changing(ctx context.Context, id int64) (*runner, error) {
 	}
 	r := s.runner(id)
 	if r == nil {
-		return nil, huma.Error409Conflict(fmt.Sprintf("delivery %d is %s already", id, rec.State))
+		return nil, fault.Conflict.Errorf("delivery %d is %s already", id, rec.State)
 	}
 	return r, nil
 }
@@ -130,7 +131,7 @@ func (s *Service) extend(ctx context.Context, r *runner, names []string) error {
 		return slices.ContainsFunc(known, func(k records.Workstation) bool { return k.ID == w.ID })
 	})
 	if len(targets) == 0 {
-		return huma.Error409Conflict(fmt.Sprintf("delivery %d goes to %s already", r.rec.ID, strings.Join(names, " ")))
+		return fault.Conflict.Errorf("delivery %d goes to %s already", r.rec.ID, strings.Join(names, " "))
 	}
 	var ids []int64
 	for _, w := range targets {

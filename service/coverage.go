@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"jugate/core/fault"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
@@ -82,7 +84,7 @@ func (s *Service) standAt(ctx context.Context, build int, image string, order ap
 	}
 	ref, err := roster.ParseRef(image)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, fault.Invalid.Mark(err)
 	}
 	if st.version, err = s.records.Version(ctx, ref); err != nil {
 		return nil, err
@@ -196,7 +198,7 @@ func (s *Service) checkDrivers(ctx context.Context, v *records.Version, order ap
 	}
 	if st.system.Inside == nil {
 		if len(st.sets) > 0 {
-			return huma.Error409Conflict(fmt.Sprintf("drivers cannot be put into %s: %s", v.Ref(), st.system.Why))
+			return fault.Conflict.Errorf("drivers cannot be put into %s: %s", v.Ref(), st.system.Why)
 		}
 		return nil // nobody can tell
 	}
@@ -208,7 +210,7 @@ func (s *Service) checkDrivers(ctx context.Context, v *records.Version, order ap
 		return err
 	}
 	fleet := driver.FleetOf(all)
-	var details []error
+	var details []string
 	words := map[string][]string{} // by model: whoever has the same lacks the same
 	for _, w := range targets {
 		m := machine(w)
@@ -218,13 +220,13 @@ func (s *Service) checkDrivers(ctx context.Context, v *records.Version, order ap
 			words[m.Model+"\n"+w.Inventory] = lacking
 		}
 		for _, l := range lacking {
-			details = append(details, &huma.ErrorDetail{Message: fmt.Sprintf("%s (%s): %s", m.Name, m.Model, l)})
+			details = append(details, fmt.Sprintf("%s (%s): %s", m.Name, m.Model, l))
 		}
 	}
 	if details == nil {
 		return nil
 	}
-	return huma.Error409Conflict("the delivered system would stop, or be out of reach, on some workstations; add a driver to the library, leave these out, or order it despite that (--despite-drivers)", details...)
+	return fault.Conflict.Errorf("the delivered system would stop, or be out of reach, on some workstations; add a driver to the library, leave these out, or order it despite that (--despite-drivers)").With(details...)
 }
 
 func (s *Service) coverageRoutes(h huma.API) {

@@ -240,7 +240,7 @@ func (s *Service) deliveryRoutes(h huma.API) {
 		}
 		r := s.runner(in.ID)
 		if r == nil {
-			return nil, huma.Error409Conflict(fmt.Sprintf("delivery %d is %s already", in.ID, rec.State))
+			return nil, fault.Conflict.Errorf("delivery %d is %s already", in.ID, rec.State)
 		}
 		r.stop(s.config.Now(), "stopped by the "+administrator)
 		return answer(s.wholeDelivery(ctx, in.ID))
@@ -256,18 +256,18 @@ func (s *Service) order(ctx context.Context, in api.NewDelivery) (api.Delivery, 
 func (s *Service) orderBy(ctx context.Context, by string, in api.NewDelivery) (api.Delivery, error) {
 	ref, err := roster.ParseRef(in.Image)
 	if err != nil {
-		return api.Delivery{}, huma.Error422UnprocessableEntity(err.Error())
+		return api.Delivery{}, fault.Invalid.Mark(err)
 	}
 	rule, err := delivery.ParseRule(in.Start)
 	if err != nil {
-		return api.Delivery{}, huma.Error422UnprocessableEntity(err.Error())
+		return api.Delivery{}, fault.Invalid.Mark(err)
 	}
 	v, err := s.records.Version(ctx, ref)
 	if err != nil {
 		return api.Delivery{}, err
 	}
 	if v.Retired.Valid {
-		return api.Delivery{}, huma.Error409Conflict(fmt.Sprintf("%s is retired; take it back into use first", v.Ref()))
+		return api.Delivery{}, fault.Conflict.Errorf("%s is retired; take it back into use first", v.Ref())
 	}
 	man, _, err := s.load(v)
 	if err != nil {
@@ -275,7 +275,7 @@ func (s *Service) orderBy(ctx context.Context, by string, in api.NewDelivery) (a
 	}
 	options, err := restoreOptions(man, in.RestoreOptions)
 	if err != nil {
-		return api.Delivery{}, huma.Error422UnprocessableEntity(err.Error())
+		return api.Delivery{}, fault.Invalid.Mark(err)
 	}
 	targets, err := s.records.Targets(ctx, in.To)
 	if err != nil {
@@ -296,7 +296,7 @@ func (s *Service) orderBy(ctx context.Context, by string, in api.NewDelivery) (a
 		wait = int64(waitByDefault / time.Second)
 	}
 	if rule.Ready() > len(targets) {
-		return api.Delivery{}, huma.Error422UnprocessableEntity(fmt.Sprintf("the stream is to start when %d workstations are ready, but the order names only %d", rule.Ready(), len(targets)))
+		return api.Delivery{}, fault.Invalid.Errorf("the stream is to start when %d workstations are ready, but the order names only %d", rule.Ready(), len(targets))
 	}
 	rec := records.Delivery{
 		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: rule.String(), Rate: in.Rate, State: delivery.Gathering,
@@ -422,7 +422,7 @@ func (s *Service) progress(ctx context.Context, in *struct {
 	}
 	id, now := caller(ctx), s.config.Now()
 	if !r.isMember(id) {
-		return nil, huma.Error403Forbidden(delivery.ErrNotMember.Error())
+		return nil, fault.Forbidden.Mark(delivery.ErrNotMember)
 	}
 	if b.Verified && b.Phase == string(delivery.Ended) && b.Error == "" && !r.proven(id, b.Proof) {
 		s.log.Warn("a workstation cannot prove that its disk is right", "delivery", in.ID, "workstation", id, "has_proof", len(b.Proof) > 0)
@@ -440,10 +440,10 @@ func (s *Service) progress(ctx context.Context, in *struct {
 	})
 	switch {
 	case errors.Is(err, delivery.ErrNotMember):
-		return nil, huma.Error403Forbidden(err.Error())
+		return nil, fault.Forbidden.Mark(err)
 	case errors.Is(err, delivery.ErrReport):
 		s.log.Warn("a report is not believed", "delivery", in.ID, "workstation", id, "error", err)
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, fault.Invalid.Mark(err)
 	}
 	return answer(course, nil)
 }
@@ -455,10 +455,10 @@ func (s *Service) lacking(ctx context.Context, in *struct {
 }) (*struct{}, error) {
 	r := s.runner(in.ID)
 	if r == nil {
-		return nil, huma.Error409Conflict(fmt.Sprintf("delivery %d is not running", in.ID))
+		return nil, fault.Conflict.Errorf("delivery %d is not running", in.ID)
 	}
 	if !r.isMember(caller(ctx)) { // before anything is looked at
-		return nil, huma.Error403Forbidden(delivery.ErrNotMember.Error())
+		return nil, fault.Forbidden.Mark(delivery.ErrNotMember)
 	}
 	ranges := make([]delivery.Range, len(in.Body.Slabs))
 	for i, x := range in.Body.Slabs {
@@ -466,13 +466,13 @@ func (s *Service) lacking(ctx context.Context, in *struct {
 	}
 	set, err := delivery.ParseRanges(ranges, r.slabMap.Len())
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, fault.Invalid.Mark(err)
 	}
 	switch err := r.lacking(s.config.Now(), caller(ctx), in.Body.Round, set); {
 	case errors.Is(err, delivery.ErrNotMember):
-		return nil, huma.Error403Forbidden(err.Error())
+		return nil, fault.Forbidden.Mark(err)
 	case err != nil:
-		return nil, huma.Error409Conflict(err.Error())
+		return nil, fault.Conflict.Mark(err)
 	}
 	return nil, nil
 }
@@ -482,14 +482,14 @@ func (s *Service) lacking(ctx context.Context, in *struct {
 func (s *Service) openDelivery(r *http.Request) (*runner, error) {
 	id, err := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
 	if err != nil {
-		return nil, huma.Error404NotFound("there is no such delivery")
+		return nil, fault.NotFound.Errorf("there is no such delivery")
 	}
 	run := s.runner(id)
 	if run == nil {
-		return nil, huma.Error409Conflict(fmt.Sprintf("delivery %d is not running", id))
+		return nil, fault.Conflict.Errorf("delivery %d is not running", id)
 	}
 	if !run.isMember(caller(r.Context())) {
-		return nil, huma.Error403Forbidden(delivery.ErrNotMember.Error())
+		return nil, fault.Forbidden.Mark(delivery.ErrNotMember)
 	}
 	return run, nil
 }
@@ -534,7 +534,7 @@ func (s *Service) getSlab(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	if !run.slabMap.Has(d) {
-		s.fail(w, r, huma.Error403Forbidden("this slab is not part of the delivery"))
+		s.fail(w, r, fault.Forbidden.Errorf("this slab is not part of the delivery"))
 		return
 	}
 	frame, err := s.frameFor(r, d)

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 
+	"jugate/core/fault"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/go-chi/chi/v5"
 
@@ -66,7 +68,7 @@ func (s *Service) addDrivers(ctx context.Context, name string, body io.Reader) (
 	n, err := io.Copy(f, io.LimitReader(body, maxDriverUpload+1))
 	switch {
 	case n > maxDriverUpload:
-		return out, huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("%s has more than %d bytes", name, int64(maxDriverUpload)))
+		return out, fault.TooLarge.Errorf("%s has more than %d bytes", name, int64(maxDriverUpload))
 	case err != nil:
 		return out, problem(err)
 	}
@@ -82,7 +84,7 @@ func (s *Service) addDrivers(ctx context.Context, name string, body io.Reader) (
 	defer root.Close()
 	left, err := archive.Unpack(f, n, root, archive.Limits{})
 	if errors.Is(err, archive.ErrUnknown) || errors.Is(err, archive.ErrDamaged) || errors.Is(err, archive.ErrTooMuch) {
-		return out, huma.Error422UnprocessableEntity(fmt.Sprintf("%s: %v", name, err))
+		return out, fault.Invalid.Errorf("%s: %v", name, err)
 	} else if err != nil {
 		return out, err
 	}
@@ -135,7 +137,7 @@ type driverEvent struct{}
 func (s *Service) findPackage(ref string) (*driver.Package, error) {
 	p, err := s.drivers.Package(ref)
 	if errors.Is(err, driver.ErrNoPackage) {
-		return nil, huma.Error404NotFound(err.Error())
+		return nil, fault.NotFound.Mark(err)
 	}
 	return p, err
 }
@@ -276,7 +278,7 @@ func (s *Service) explainDrivers(ctx context.Context, ref, only, image string) (
 	}
 	m := machine(*w)
 	if m.Devices == nil {
-		return nil, huma.Error409Conflict(fmt.Sprintf("nobody knows the devices of %s yet: have it boot into the boot environment once", m.Name))
+		return nil, fault.Conflict.Errorf("nobody knows the devices of %s yet: have it boot into the boot environment once", m.Name)
 	}
 	if image == "" { // what it has
 		name, version, err := s.records.LastVersion(ctx, w.ID)
@@ -342,7 +344,7 @@ func (s *Service) getDriverFile(w http.ResponseWriter, r *http.Request) {
 	}
 	f, err := s.drivers.Open(p, chi.URLParam(r, "*"))
 	if err != nil {
-		s.fail(w, r, huma.Error404NotFound(err.Error()))
+		s.fail(w, r, fault.NotFound.Mark(err))
 		return
 	}
 	defer f.Close()
@@ -384,7 +386,7 @@ func (s *Service) toPut(st *stand, m driver.Machine, fleet driver.Fleet) (*api.T
 	}
 	modules, err := driver.Bring(choices, st.index.Packages(), in.Kernel, in.Names)
 	if errors.Is(err, kmod.ErrMissing) {
-		return nil, huma.Error409Conflict(fmt.Sprintf("the drivers for %s cannot be put together: %v", m.Name, err))
+		return nil, fault.Conflict.Errorf("the drivers for %s cannot be put together: %v", m.Name, err)
 	} else if err != nil {
 		return nil, err
 	}

@@ -5,6 +5,8 @@ import (
 	"context"
 	"net/http"
 
+	"jugate/core/fault"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
@@ -22,17 +24,17 @@ func driverSet(s driver.Set) api.DriverSet {
 
 func (s *Service) saveDriverSet(ctx context.Context, in api.DriverSet) (api.DriverSet, error) {
 	if err := roster.CheckName("a driver set", in.Name); err != nil {
-		return in, huma.Error422UnprocessableEntity(err.Error())
+		return in, fault.Invalid.Mark(err)
 	}
 	if in.Name == noDrivers {
-		return in, huma.Error422UnprocessableEntity(`"none" means no set at all; choose another name`)
+		return in, fault.Invalid.Errorf("%s", `"none" means no set at all; choose another name`)
 	}
 	set := driver.Set{Name: in.Name, System: driver.System(in.System), Arch: cmp.Or(in.Arch, "amd64"), Fallback: in.Fallback, OnDemand: in.OnDemand}
 	for _, r := range in.Rules {
 		set.Rules = append(set.Rules, driver.Rule{Class: driver.Class(r.Class), Provider: r.Provider, Package: r.Package, Model: r.Model})
 	}
 	if err := set.Check(); err != nil {
-		return in, huma.Error422UnprocessableEntity(err.Error())
+		return in, fault.Invalid.Mark(err)
 	}
 	if err := s.records.SaveDriverSet(ctx, set); err != nil {
 		return in, err
@@ -101,7 +103,7 @@ func (s *Service) tryDriverSet(ctx context.Context, name, model, kernel string) 
 			}
 		}
 		if !known {
-			return nil, huma.Error404NotFound("no workstation of the model " + model + " has shown its devices yet")
+			return nil, fault.NotFound.Errorf("%s", "no workstation of the model "+model+" has shown its devices yet")
 		}
 	}
 	for _, c := range choices {

@@ -6,6 +6,8 @@ import (
 	"net/http"
 	"sync"
 
+	"jugate/core/fault"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
@@ -101,17 +103,17 @@ func (s *Service) errandRoutes(h huma.API) {
 		Summary: "Ask a workstation to capture its disk as the next version of an image",
 	}, func(ctx context.Context, in *struct{ Body api.NewCapture }) (*reply[api.Errand], error) {
 		if err := roster.CheckName("an image", in.Body.Image); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid.Mark(err)
 		}
 		w, err := s.records.FindWorkstation(ctx, in.Body.Workstation)
 		if err != nil {
 			return nil, problem(err)
 		}
 		if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
-			return nil, huma.Error409Conflict(err.Error())
+			return nil, fault.Conflict.Mark(err)
 		}
 		if _, err := disk.ParseRule(in.Body.Disk); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid.Mark(err)
 		}
 		options, err := json.Marshal(in.Body.CaptureOptions)
 		if err != nil {
@@ -161,7 +163,7 @@ func (s *Service) errandRoutes(h huma.API) {
 			return nil, problem(err)
 		}
 		if e.Kind == records.ErrandReceive {
-			return nil, huma.Error409Conflict("this errand is part of a delivery; stop the delivery instead")
+			return nil, fault.Conflict.Errorf("this errand is part of a delivery; stop the delivery instead")
 		}
 		if err := s.records.EndErrand(ctx, s.config.Now(), e.ID, records.ErrandStopped, "stopped by the "+administrator); err != nil {
 			return nil, problem(err)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"net/http"
 
+	"jugate/core/fault"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
@@ -26,7 +28,7 @@ func (s *Service) groupRoutes(h huma.API) {
 		OperationID: "add-group", Method: http.MethodPost, Path: "/groups", Tags: tags, Summary: "Make an empty group",
 	}, func(ctx context.Context, in *struct{ Body api.NewGroup }) (*reply[api.Group], error) {
 		if err := roster.CheckName("a group", in.Body.Name); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid.Mark(err)
 		}
 		return answer(api.Group{Name: in.Body.Name}, s.records.AddGroup(ctx, in.Body.Name))
 	})
@@ -50,7 +52,7 @@ func (s *Service) groupRoutes(h huma.API) {
 				return nil, problem(err)
 			}
 			if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
-				return nil, huma.Error409Conflict(err.Error())
+				return nil, fault.Conflict.Mark(err)
 			}
 			if err := change(ctx, in.Group, w.ID); err != nil {
 				return nil, problem(err)

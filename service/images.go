@@ -4,6 +4,8 @@ import (
 	"context"
 	"net/http"
 
+	"jugate/core/fault"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
@@ -45,7 +47,7 @@ func wholeVersion(row records.Version, man *image.Manifest) api.Version {
 func (s *Service) named(ctx context.Context, text string) (*records.Version, error) {
 	ref, err := roster.ParseRef(text)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, fault.Invalid.Mark(err)
 	}
 	return s.records.Version(ctx, ref)
 }
@@ -147,7 +149,7 @@ func (s *Service) imageRoutes(h huma.API) {
 		Body  api.NewName
 	}) (*reply[api.Page[api.Version]], error) {
 		if err := roster.CheckName("an image", in.Body.Name); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid.Mark(err)
 		}
 		s.captures.commit.Lock()
 		defer s.captures.commit.Unlock()

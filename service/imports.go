@@ -8,6 +8,8 @@ import (
 	"sync"
 	"time"
 
+	"jugate/core/fault"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
@@ -55,7 +57,7 @@ func (i *imports) find(key string, now time.Time) (*upload, error) {
 	defer i.mu.Unlock()
 	u := i.open[key]
 	if u == nil {
-		return nil, huma.Error404NotFound("there is no such import (any more); begin again, which sends just what is missing")
+		return nil, fault.NotFound.Errorf("there is no such import (any more); begin again, which sends just what is missing")
 	}
 	u.used = now
 	return &u.upload, nil
@@ -78,7 +80,7 @@ func (s *Service) importRoutes(h huma.API) {
 		OperationID: "begin-import", Method: http.MethodPost, Path: "/imports", Tags: tags, Summary: "Begin to bring a version in from a file",
 	}, func(ctx context.Context, in *struct{ Body api.NewImport }) (*reply[api.Import], error) {
 		if err := roster.CheckName("an image", in.Body.Image); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid.Mark(err)
 		}
 		u := upload{key: "import-" + newSecret()[:16], image: in.Body.Image, note: in.Body.Note}
 		for _, key := range s.imports.begin(u, s.config.Now()) {
@@ -115,7 +117,7 @@ func (s *Service) importRoutes(h huma.API) {
 		}
 		d, err := slabstore.ParseDigest(in.Digest)
 		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid.Mark(err)
 		}
 		return nil, problem(s.store(u.key, d, in.RawBody))
 	})
@@ -176,7 +178,7 @@ func (s *Service) importRoutes(h huma.API) {
 	}) (*rawReply, error) {
 		d, err := slabstore.ParseDigest(in.Digest)
 		if err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid.Mark(err)
 		}
 		frame, err := s.slabs.Frame(d)
 		if err != nil {

@@ -2,14 +2,14 @@ package service
 
 import (
 	"context"
-	"fmt"
 	"net"
 	"net/http"
 	"net/netip"
 	"sync"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
+	"jugate/core/fault"
+
 	"golang.org/x/time/rate"
 )
 
@@ -108,7 +108,7 @@ type newcomers struct{ quota quota[netip.Prefix] }
 
 func (n *newcomers) allow(from netip.Addr, now time.Time) error {
 	if network := networkOf(from); !n.quota.take(network, now, newcomersPerHour, time.Hour) {
-		return huma.Error429TooManyRequests(fmt.Sprintf("%d machines that are not known have appeared in %s within an hour; no more are recorded for now", newcomersPerHour, network))
+		return fault.TooMany.Errorf("%d machines that are not known have appeared in %s within an hour; no more are recorded for now", newcomersPerHour, network)
 	}
 	return nil
 }
@@ -128,7 +128,7 @@ type tries struct {
 	byAddress     quota[netip.Addr]
 }
 
-var errTooManyTries = huma.Error429TooManyRequests("too many wrong codes or tokens from here; try again in a minute")
+var errTooManyTries = fault.TooMany.Errorf("too many wrong codes or tokens from here; try again in a minute")
 
 // may tells whether one may try; workstation is 0 where it is not one.
 func (t *tries) may(now time.Time, workstation int64, from netip.Addr) bool {

@@ -12,7 +12,8 @@ import (
 	"sync"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
+	"jugate/core/fault"
+
 	"github.com/insomniacslk/dhcp/dhcpv4"
 	"github.com/vishvananda/netlink"
 
@@ -22,7 +23,6 @@ import (
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/core/roster"
-	"jugate/records"
 )
 
 // Netboot says how the service answers machines that boot over the network.
@@ -244,9 +244,9 @@ func (s *Service) bootFacts(a hwaddr.Address) netboot.Facts {
 	w, err := s.records.FindWorkstation(s.ctx, a.String())
 	ignored := s.config.Netboot.Unknown == Ignore
 	switch {
-	case errors.Is(err, records.ErrNotFound) && ignored:
+	case errors.Is(err, fault.NotFound) && ignored:
 		return netboot.Facts{Refused: "nobody has admitted it, and unknown machines are ignored"}
-	case err != nil && !errors.Is(err, records.ErrNotFound):
+	case err != nil && !errors.Is(err, fault.NotFound):
 		return netboot.Facts{Refused: err.Error()}
 	case err == nil && w.State == roster.Newcomer && ignored:
 		return netboot.Facts{Refused: "it is a newcomer, and unknown machines are ignored"}
@@ -431,7 +431,7 @@ func (s *Service) mayFix(a netip.Addr) error {
 	pools, why := 0, error(nil)
 	for _, l := range s.boot.links {
 		if l.Server == a {
-			return huma.Error422UnprocessableEntity(fmt.Sprintf("%s is this service's own address on %s", a, l.Name))
+			return fault.Invalid.Errorf("%s is this service's own address on %s", a, l.Name)
 		}
 		if l.dhcp == nil {
 			continue
@@ -453,9 +453,9 @@ func (s *Service) mayFix(a netip.Addr) error {
 	}
 	switch {
 	case pools == 0:
-		return huma.Error409Conflict("no interface gives addresses (serve --netboot NAME=whole); another server does, and the address is entered there")
+		return fault.Conflict.Errorf("no interface gives addresses (serve --netboot NAME=whole); another server does, and the address is entered there")
 	case why != nil:
-		return huma.Error422UnprocessableEntity(why.Error())
+		return fault.Invalid.Mark(why)
 	}
-	return huma.Error422UnprocessableEntity(fmt.Sprintf("%s is in none of the subnets that addresses are given in", a))
+	return fault.Invalid.Errorf("%s is in none of the subnets that addresses are given in", a)
 }

@@ -2,9 +2,10 @@ package service
 
 import (
 	"context"
-	"fmt"
 	"net/http"
 	"net/netip"
+
+	"jugate/core/fault"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -28,7 +29,7 @@ func (s *Service) called(a hwaddr.Address, label string) {
 func parseAddress(text string) (hwaddr.Address, error) {
 	a, err := hwaddr.Parse(text)
 	if err != nil {
-		return a, huma.Error422UnprocessableEntity(err.Error())
+		return a, fault.Invalid.Mark(err)
 	}
 	return a, nil
 }
@@ -65,7 +66,7 @@ func (s *Service) netbootRoutes(h huma.API) {
 		out := api.Woken{Workstations: []string{}}
 		for _, w := range targets {
 			if err := s.wakeUp(w.Addresses()); err != nil {
-				return nil, huma.Error502BadGateway(fmt.Sprintf("%s: %v", w.Name, err))
+				return nil, fault.Unreachable.Errorf("%s: %v", w.Name, err)
 			}
 			out.Workstations = append(out.Workstations, w.Name)
 		}
@@ -120,7 +121,7 @@ func (s *Service) netbootRoutes(h huma.API) {
 		var a netip.Addr
 		if in.Body.Address != "" {
 			if a, err = netip.ParseAddr(in.Body.Address); err != nil || !a.Is4() {
-				return nil, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is not an IPv4 address", in.Body.Address))
+				return nil, fault.Invalid.Errorf("%q is not an IPv4 address", in.Body.Address)
 			}
 			if err := s.mayFix(a); err != nil {
 				return nil, err

@@ -5,9 +5,10 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net/http"
 	"slices"
+
+	"jugate/core/fault"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -29,7 +30,7 @@ type putOptions struct {
 // orderDrivers has workstations put drivers into the system that they got last.
 func (s *Service) orderDrivers(ctx context.Context, in api.PutDrivers) ([]api.Errand, error) {
 	if _, err := disk.ParseRule(in.Disk); err != nil {
-		return nil, huma.Error422UnprocessableEntity(err.Error())
+		return nil, fault.Invalid.Mark(err)
 	}
 	targets, err := s.records.Targets(ctx, in.To)
 	if err != nil {
@@ -42,7 +43,7 @@ func (s *Service) orderDrivers(ctx context.Context, in api.PutDrivers) ([]api.Er
 			return nil, err
 		}
 		if version == 0 {
-			return nil, huma.Error409Conflict(fmt.Sprintf("%s has no receipt of an image, so nobody knows which system is on it", w.Label()))
+			return nil, fault.Conflict.Errorf("%s has no receipt of an image, so nobody knows which system is on it", w.Label())
 		}
 		o := putOptions{Image: roster.Ref{Image: image, Version: version}.String(), Disk: in.Disk, DriverOrder: api.DriverOrder{Drivers: in.Drivers, DriversWhole: in.Whole}}
 		put, err := s.putFor(ctx, w, o)
@@ -50,7 +51,7 @@ func (s *Service) orderDrivers(ctx context.Context, in api.PutDrivers) ([]api.Er
 			return nil, err
 		}
 		if put == nil {
-			return nil, huma.Error409Conflict(fmt.Sprintf("there is nothing to put in for %s (%s): either %s drives all of its devices, or no package of the library drives the rest", w.Label(), modelOf(w.Maker, w.Model), o.Image))
+			return nil, fault.Conflict.Errorf("there is nothing to put in for %s (%s): either %s drives all of its devices, or no package of the library drives the rest", w.Label(), modelOf(w.Maker, w.Model), o.Image)
 		}
 		text, err := json.Marshal(o)
 		if err != nil {
@@ -79,7 +80,7 @@ func (s *Service) putFor(ctx context.Context, w records.Workstation, o putOption
 		return nil, err
 	}
 	if st.system.Inside == nil && len(o.Drivers) > 0 && !slices.Contains(o.Drivers, noDrivers) {
-		return nil, huma.Error409Conflict(fmt.Sprintf("drivers cannot be put into %s: %s", o.Image, st.system.Why))
+		return nil, fault.Conflict.Errorf("drivers cannot be put into %s: %s", o.Image, st.system.Why)
 	}
 	machines, err := s.machines(ctx, "")
 	if err != nil {
@@ -165,7 +166,7 @@ func (s *Service) lacks(ctx context.Context, in *struct{ Body api.Lacks }) (*rep
 	target := driver.Target{System: driver.Linux, Arch: "amd64", Kernel: in.Body.Kernel}
 	modules, err := driver.Bring(driver.Merge(driver.Choose(x, devices, "", target, nil)), x.Packages(), in.Body.Kernel, in.Body.Modules)
 	if errors.Is(err, kmod.ErrMissing) {
-		return nil, huma.Error409Conflict(err.Error())
+		return nil, fault.Conflict.Mark(err)
 	}
 	put := api.ToPut{System: string(driver.Linux), Kernel: in.Body.Kernel, Packages: []api.DriverPackage{}}
 	for _, m := range modules { // one after the other: the order counts

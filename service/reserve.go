@@ -2,14 +2,13 @@ package service
 
 import (
 	"errors"
-	"fmt"
 	"log/slog"
-	"net/http"
 	"os"
 	"path/filepath"
 	"sync"
 
-	"github.com/danielgtaylor/huma/v2"
+	"jugate/core/fault"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -71,7 +70,7 @@ func (s *Service) roomForSlabs() error {
 		return err
 	}
 	if left := int64(free.Bavail) * free.Bsize; store.Dev == data.Dev && left < s.config.KeepFree {
-		return huma.NewError(http.StatusInsufficientStorage, fmt.Sprintf("the service's store is full: its disk has %d bytes left, and %d are kept for the records; free some room on it and try again", left, s.config.KeepFree))
+		return fault.Full.Errorf("the service's store is full: its disk has %d bytes left, and %d are kept for the records; free some room on it and try again", left, s.config.KeepFree)
 	}
 	return nil
 }

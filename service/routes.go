@@ -8,6 +8,8 @@ import (
 	"strings"
 	"syscall"
 
+	"jugate/core/fault"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
@@ -15,8 +17,6 @@ import (
 
 	"jugate/api"
 	"jugate/console"
-	"jugate/core/image"
-	"jugate/core/slabstore"
 	"jugate/records"
 )
 
@@ -131,28 +131,50 @@ func (s *Service) peopleAPI(r chi.Router) huma.API {
 	return h
 }
 
-// problem turns an error of the lower rooms into the reply that fits it.
-func problem(err error) error {
-	switch {
-	case err == nil:
-		return nil
-	case errors.Is(err, records.ErrNotFound), errors.Is(err, slabstore.ErrNotFound):
-		return huma.Error404NotFound(detail(err, records.ErrNotFound))
-	case errors.Is(err, records.ErrConflict):
-		return huma.Error409Conflict(detail(err, records.ErrConflict))
-	case errors.Is(err, records.ErrFull):
-		return huma.NewError(http.StatusInsufficientStorage, "the disk of the service's records is full: free some room on it and try again")
-	case errors.Is(err, slabstore.ErrFull), errors.Is(err, syscall.ENOSPC):
-		return huma.NewError(http.StatusInsufficientStorage, "the service's store is full: free some room on its disk and try again")
-	case errors.Is(err, slabstore.ErrDigest), errors.Is(err, slabstore.ErrFrame), errors.Is(err, image.ErrManifest):
-		return huma.Error422UnprocessableEntity(err.Error())
+// statusOf is what a kind of fault is in HTTP.
+func statusOf(k fault.Kind) int {
+	switch k {
+	case fault.NotFound:
+		return http.StatusNotFound
+	case fault.Conflict:
+		return http.StatusConflict
+	case fault.Invalid:
+		return http.StatusUnprocessableEntity
+	case fault.Forbidden:
+		return http.StatusForbidden
+	case fault.Stranger:
+		return http.StatusUnauthorized
+	case fault.TooLarge:
+		return http.StatusRequestEntityTooLarge
+	case fault.TooMany:
+		return http.StatusTooManyRequests
+	case fault.Full:
+		return http.StatusInsufficientStorage
+	case fault.Unreachable:
+		return http.StatusBadGateway
+	case fault.CutOff:
+		return http.StatusBadRequest
+	case fault.Unready:
+		return http.StatusServiceUnavailable
 	}
-	return err // 500, logged by whoever answers
+	return http.StatusInternalServerError
 }
 
-// detail drops the sentinel's own words, which the status says already.
-func detail(err, sentinel error) string {
-	return strings.TrimPrefix(err.Error(), sentinel.Error()+": ")
+// problem turns a fault into the reply that fits it (RFC 9457). Errors of no kind stay
+// as they are: whoever answers logs them.
+func problem(err error) error {
+	if errors.Is(err, syscall.ENOSPC) && fault.KindOf(err) == "" {
+		err = fault.Full.Errorf("the service's disk is full: free some room on it and try again")
+	}
+	kind := fault.KindOf(err)
+	if kind == "" {
+		return err
+	}
+	var details []error
+	for _, d := range fault.DetailsOf(err) {
+		details = append(details, &huma.ErrorDetail{Message: d})
+	}
+	return huma.NewError(statusOf(kind), err.Error(), details...)
 }
 
 // fail answers a plain handler's request with a problem.

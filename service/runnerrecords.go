@@ -10,6 +10,8 @@ import (
 	"strings"
 	"time"
 
+	"jugate/core/fault"
+
 	"jugate/core/delivery"
 	"jugate/core/roster"
 	"jugate/records"
@@ -25,7 +27,7 @@ func (r *runner) setTrouble(text string) {
 
 // recordProblem says in words why the records took something not.
 func recordProblem(err error) string {
-	if errors.Is(err, records.ErrFull) {
+	if errors.Is(err, fault.Full) {
 		return "the disk of the records is full; free some room"
 	}
 	return err.Error()

@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"jugate/core/fault"
+
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
@@ -86,7 +88,7 @@ func (s *Service) requirePerson(h huma.API) func(huma.Context, func(huma.Context
 			return
 		}
 		if err := s.checkToken(now, from, bearer(given), ctx.Operation().Path); err != nil {
-			huma.WriteErr(h, ctx, err.GetStatus(), err.Error())
+			huma.WriteErr(h, ctx, statusOf(fault.KindOf(err)), err.Error())
 			return
 		}
 		next(ctx)
@@ -95,7 +97,7 @@ func (s *Service) requirePerson(h huma.API) func(huma.Context, func(huma.Context
 
 // checkToken tells whether a token is the administrator's, as long as not too many
 // others came from the same place.
-func (s *Service) checkToken(now time.Time, from netip.Addr, token, asked string) huma.StatusError {
+func (s *Service) checkToken(now time.Time, from netip.Addr, token, asked string) error {
 	if !s.tries.may(now, 0, from) {
 		s.log.Warn("too many wrong tokens", "from", from)
 		return errTooManyTries
@@ -105,7 +107,7 @@ func (s *Service) checkToken(now time.Time, from netip.Addr, token, asked string
 	}
 	s.tries.wrong(now, 0, from)
 	s.log.Warn("a wrong token was refused", "from", from, "asked", asked)
-	return huma.Error401Unauthorized("the token is wrong; the right one is in the file admin.token of the service's data folder")
+	return fault.Stranger.Errorf("the token is wrong; the right one is in the file admin.token of the service's data folder")
 }
 
 func (s *Service) sessionRoutes(h huma.API) {

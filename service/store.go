@@ -12,6 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"jugate/core/fault"
+
 	"github.com/danielgtaylor/huma/v2"
 	"golang.org/x/sync/errgroup"
 
@@ -136,7 +138,7 @@ func (s *Service) verify(parent context.Context, ref roster.Ref, man *image.Mani
 func (s *Service) prune(ctx context.Context, dryRun bool) (api.Pruned, error) {
 	out := api.Pruned{DryRun: dryRun, Versions: []string{}}
 	if !s.pins.begin() {
-		return out, huma.Error409Conflict("a prune is under way already")
+		return out, fault.Conflict.Errorf("a prune is under way already")
 	}
 	defer s.pins.end()
 	running, err := s.records.RunningCaptures(ctx)
@@ -147,7 +149,7 @@ func (s *Service) prune(ctx context.Context, dryRun bool) (api.Pruned, error) {
 		// One that began before the service was started has been told of slabs that
 		// nothing here remembers.
 		if p, known := s.agents.presence(e.WorkstationID); known && !s.pins.holds(uploadOf(e.ID)) && p.activity.Total > 0 {
-			return out, huma.Error409Conflict(fmt.Sprintf("%s is capturing since before the service was started; wait until it is through", e.Workstation))
+			return out, fault.Conflict.Errorf("%s is capturing since before the service was started; wait until it is through", e.Workstation)
 		}
 	}
 	needed, err := s.needed(ctx, dryRun, &out)
@@ -210,7 +212,7 @@ func (s *Service) needed(ctx context.Context, dryRun bool, out *api.Pruned) (map
 		if v.Retired.Valid && !delivered[v.Ref()] {
 			if !dryRun {
 				err := s.records.SweepVersion(ctx, s.config.Now(), v.Ref())
-				if errors.Is(err, records.ErrConflict) { // somebody wants it again
+				if errors.Is(err, fault.Conflict) { // somebody wants it again
 					v.Retired.Valid = false
 				} else if err != nil {
 					return nil, err
@@ -260,7 +262,7 @@ func (s *Service) rescan(ctx context.Context) (api.Rescanned, error) {
 			}
 			continue
 		}
-		if !errors.Is(err, records.ErrNotFound) {
+		if !errors.Is(err, fault.NotFound) {
 			return out, err
 		}
 		if err := roster.CheckName("an image", ref.Image); err != nil {

@@ -14,7 +14,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
+	"jugate/core/fault"
+
 	"github.com/go-chi/chi/v5"
 
 	"jugate/api"
@@ -48,10 +49,10 @@ func (s *Service) openErrand(ctx context.Context, id int64, kinds ...string) (*r
 		return nil, err
 	}
 	if e.WorkstationID != caller(ctx) || !slices.Contains(kinds, e.Kind) {
-		return nil, huma.Error403Forbidden(fmt.Sprintf("errand %d is not a %s of this workstation", id, strings.Join(kinds, " or ")))
+		return nil, fault.Forbidden.Errorf("errand %d is not a %s of this workstation", id, strings.Join(kinds, " or "))
 	}
 	if e.State != records.ErrandRunning {
-		return nil, huma.Error409Conflict(fmt.Sprintf("errand %d is %s", id, e.State))
+		return nil, fault.Conflict.Errorf("errand %d is %s", id, e.State)
 	}
 	return e, nil
 }
@@ -73,7 +74,7 @@ func (s *Service) missing(upload string, ask api.Digests) (api.Digests, error) {
 	for _, text := range ask.Digests {
 		d, err := slabstore.ParseDigest(text)
 		if err != nil {
-			return missing, huma.Error422UnprocessableEntity(err.Error())
+			return missing, fault.Invalid.Mark(err)
 		}
 		s.pins.pin(upload, d)
 		if !s.slabs.Has(d) {
@@ -110,7 +111,7 @@ func (s *Service) failing(ctx context.Context, id int64) (*records.Errand, error
 		return nil, err
 	}
 	if e.Kind == records.ErrandReceive {
-		return nil, huma.Error403Forbidden(fmt.Sprintf("errand %d is part of a delivery, which is told how it ends", id))
+		return nil, fault.Forbidden.Errorf("errand %d is part of a delivery, which is told how it ends", id)
 	}
 	return s.openErrand(ctx, id, e.Kind)
 }
@@ -119,7 +120,7 @@ func (s *Service) failing(ctx context.Context, id int64) (*records.Errand, error
 func (s *Service) body(w http.ResponseWriter, r *http.Request, limit int64) (*upload, []byte, error) {
 	id, err := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
 	if err != nil {
-		return nil, nil, huma.Error404NotFound("there is no such errand")
+		return nil, nil, fault.NotFound.Errorf("there is no such errand")
 	}
 	e, err := s.openCapture(r.Context(), id)
 	if err != nil {
@@ -128,9 +129,9 @@ func (s *Service) body(w http.ResponseWriter, r *http.Request, limit int64) (*up
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, limit))
 	var tooLong *http.MaxBytesError
 	if errors.As(err, &tooLong) {
-		err = huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("more than %d bytes", limit))
+		err = fault.TooLarge.Errorf("more than %d bytes", limit)
 	} else if err != nil {
-		err = huma.Error400BadRequest("the request was cut off")
+		err = fault.CutOff.Errorf("the request was cut off")
 	}
 	return &upload{key: uploadOf(id), image: e.Image, note: e.Note, errand: e}, body, err
 }
@@ -139,7 +140,7 @@ func (s *Service) body(w http.ResponseWriter, r *http.Request, limit int64) (*up
 func slabInPath(r *http.Request) (slabstore.Digest, error) {
 	d, err := slabstore.ParseDigest(chi.URLParam(r, "digest"))
 	if err != nil {
-		err = huma.Error422UnprocessableEntity(err.Error())
+		err = fault.Invalid.Mark(err)
 	}
 	return d, err
 }
@@ -190,7 +191,7 @@ func (s *Service) mayStore(ctx context.Context, u *upload, n int64) error {
 		s.captures.setQuota(u.key, quota)
 	}
 	if stored := s.captures.stored(u.key); stored+n > quota {
-		return huma.NewError(http.StatusRequestEntityTooLarge, fmt.Sprintf("this capture has stored %d bytes, more than the workstation's disks have", stored))
+		return fault.TooLarge.Errorf("this capture has stored %d bytes, more than the workstation's disks have", stored)
 	}
 	return nil
 }
@@ -251,7 +252,7 @@ func (s *Service) commit(ctx context.Context, u *upload, text []byte) (*records.
 	}
 	raw, err := os.ReadFile(s.uploadedMap(u.key))
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, huma.Error409Conflict("the slab map has to come before the manifest")
+		return nil, fault.Conflict.Errorf("the slab map has to come before the manifest")
 	} else if err != nil {
 		return nil, err
 	}
@@ -262,7 +263,7 @@ func (s *Service) commit(ctx context.Context, u *upload, text []byte) (*records.
 	for i, d := range slabs.Distinct() {
 		s.pins.pin(u.key, d)
 		if !s.slabs.Has(d) {
-			return nil, huma.Error409Conflict(fmt.Sprintf("slab %d (%s) is not in the store; try again, which sends just what is missing", i, d.Short()))
+			return nil, fault.Conflict.Errorf("slab %d (%s) is not in the store; try again, which sends just what is missing", i, d.Short())
 		}
 	}
 	if err := s.slabs.Flush(); err != nil {

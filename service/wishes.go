@@ -5,12 +5,13 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
-	"fmt"
 	"net/http"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"jugate/core/fault"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -125,7 +126,7 @@ func (s *Service) mayReceive(ctx context.Context, image string, targets []record
 		}
 	}
 	if not != nil {
-		return huma.Error409Conflict(fmt.Sprintf("the list of who may receive %s does not name %s", image, strings.Join(not, ", ")))
+		return fault.Conflict.Errorf("the list of who may receive %s does not name %s", image, strings.Join(not, ", "))
 	}
 	return nil
 }
@@ -144,7 +145,7 @@ func (s *Service) signIn(ctx context.Context, in *struct{ Body api.TypedCode }) 
 	if !s.isToken(in.Body.Code) && !s.signIns.good(now, in.Body.Code) {
 		s.tries.wrong(now, id, peer(ctx))
 		s.log.Warn("a wrong code was typed", "workstation", w.Label(), "from", peer(ctx))
-		return nil, huma.Error403Forbidden("this code is not good (any more)")
+		return nil, fault.Forbidden.Errorf("this code is not good (any more)")
 	}
 	s.agents.signIn(id)
 	s.log.Info("somebody has signed in at a workstation", "workstation", w.Label())
@@ -180,27 +181,27 @@ func (s *Service) wish(ctx context.Context, in *struct{ Body api.Wish }) (*struc
 			return nil, err
 		}
 		if in.Body.Kind != "receive" || !slices.Contains(prepared, in.Body.Image) {
-			return nil, huma.Error403Forbidden("sign in first")
+			return nil, fault.Forbidden.Errorf("sign in first")
 		}
 	}
 	by := cmp.Or(w.Name, "somebody") + ", at the workstation"
 	switch in.Body.Kind {
 	case "admit":
 		if err := roster.CheckName("a workstation", in.Body.Name); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid.Mark(err)
 		}
 		_, err = s.changeWorkstation(ctx, w.Address().String(), func(id int64) error { return s.records.Admit(ctx, id, in.Body.Name, nil) })
 	case "receive":
 		if err = roster.MustBeAdmitted(w.Label(), w.State); err != nil {
-			return nil, huma.Error409Conflict(err.Error())
+			return nil, fault.Conflict.Mark(err)
 		}
 		_, err = s.orderBy(ctx, by, api.NewDelivery{Image: in.Body.Image, To: []string{w.Name}, WhenDone: "restart"})
 	case "capture":
 		if err = roster.MustBeAdmitted(w.Label(), w.State); err != nil {
-			return nil, huma.Error409Conflict(err.Error())
+			return nil, fault.Conflict.Mark(err)
 		}
 		if err = roster.CheckName("an image", in.Body.Image); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid.Mark(err)
 		}
 		var options []byte
 		if options, err = json.Marshal(api.CaptureOptions{Disk: "only"}); err == nil {

@@ -4,8 +4,9 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net/http"
+
+	"jugate/core/fault"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -91,7 +92,7 @@ func (s *Service) workstationRoutes(h huma.API) {
 		Body api.Admission
 	}) (*reply[api.Workstation], error) {
 		if err := roster.CheckName("a workstation", in.Body.Name); err != nil {
-			return nil, huma.Error422UnprocessableEntity(err.Error())
+			return nil, fault.Invalid.Mark(err)
 		}
 		if err := s.register(ctx, in.Ref); err != nil {
 			return nil, problem(err)
@@ -172,7 +173,7 @@ func (s *Service) refuse(ctx context.Context, in api.NewRefusal) error {
 	w, err := s.records.FindWorkstation(ctx, in.Machine)
 	switch {
 	case err == nil && w.State != roster.Newcomer:
-		return huma.Error409Conflict(fmt.Sprintf("%s is %s; retire it, and forget or refuse what is left then", w.Label(), w.State))
+		return fault.Conflict.Errorf("%s is %s; retire it, and forget or refuse what is left then", w.Label(), w.State)
 	case err == nil:
 		for _, a := range w.Addresses() {
 			values = append(values, a.String())
@@ -180,7 +181,7 @@ func (s *Service) refuse(ctx context.Context, in api.NewRefusal) error {
 		if w.Identity().UUID != "" {
 			values = append(values, w.UUID)
 		}
-	case !errors.Is(err, records.ErrNotFound):
+	case !errors.Is(err, fault.NotFound):
 		return err
 	default:
 		if a, err := hwaddr.Parse(in.Machine); err == nil {
@@ -188,7 +189,7 @@ func (s *Service) refuse(ctx context.Context, in api.NewRefusal) error {
 		} else if id := roster.NewIdentity(in.Machine, ""); id.UUID != "" {
 			values = []string{id.UUID}
 		} else {
-			return huma.Error422UnprocessableEntity(fmt.Sprintf("%q is neither a newcomer nor a hardware address nor a system UUID that tells one machine from others", in.Machine))
+			return fault.Invalid.Errorf("%q is neither a newcomer nor a hardware address nor a system UUID that tells one machine from others", in.Machine)
 		}
 	}
 	if err := s.records.Refuse(ctx, records.Refusal{At: s.config.Now(), By: administrator, Note: in.Note}, values); err != nil {
@@ -209,7 +210,7 @@ func (s *Service) register(ctx context.Context, ref string) error {
 	if err != nil {
 		return nil
 	}
-	if _, err := s.records.FindWorkstation(ctx, ref); !errors.Is(err, records.ErrNotFound) {
+	if _, err := s.records.FindWorkstation(ctx, ref); !errors.Is(err, fault.NotFound) {
 		return err
 	}
 	nothing, err := json.Marshal(api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}})

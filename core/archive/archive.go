@@ -22,6 +22,8 @@ import (
 	"path"
 	"strings"
 
+	"jugate/core/fault"
+
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz"
@@ -30,11 +32,11 @@ import (
 
 var (
 	// ErrUnknown says that a file is no archive that is known here.
-	ErrUnknown = errors.New("not an archive that is known here (zip, tar, cab, Debian package, ISO 9660 or UDF image)")
+	ErrUnknown = fault.Invalid.Errorf("not an archive that is known here (zip, tar, cab, Debian package, ISO 9660 or UDF image)")
 	// ErrDamaged says that an archive makes no sense.
-	ErrDamaged = errors.New("the archive is damaged")
+	ErrDamaged = fault.Invalid.Errorf("the archive is damaged")
 	// ErrTooMuch says that more comes out of an archive than the limits allow.
-	ErrTooMuch = errors.New("more comes out of the archive than is allowed")
+	ErrTooMuch = fault.Invalid.Errorf("more comes out of the archive than is allowed")
 )
 
 // Limits bound what comes out of one archive. Zero values take the defaults.

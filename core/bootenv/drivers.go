@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"jugate/core/fault"
+
 	"jugate/core/driver"
 	"jugate/core/kmod"
 )
@@ -27,7 +29,7 @@ type known struct {
 }
 
 // ErrOldBuild says that a build was made before builds said what they drive.
-var ErrOldBuild = errors.New("this build does not say what it drives; make a new one")
+var ErrOldBuild = fault.Conflict.Errorf("this build does not say what it drives; make a new one")
 
 // DriverLayer is the name of the layer that a set of drivers makes.
 func DriverLayer(set string) string { return "drivers " + set }

@@ -14,10 +14,11 @@
 package delivery
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"time"
+
+	"jugate/core/fault"
 )
 
 // State is how far a delivery is.
@@ -69,11 +70,11 @@ const (
 
 var (
 	// ErrNotMember says that a workstation is not part of the delivery.
-	ErrNotMember = errors.New("the workstation is not part of this delivery")
+	ErrNotMember = fault.Forbidden.Errorf("the workstation is not part of this delivery")
 	// ErrReport says that a report cannot be true.
-	ErrReport = errors.New("the report cannot be true")
+	ErrReport = fault.Invalid.Errorf("the report cannot be true")
 	// ErrOver says that it is over, for the workstation or as a whole.
-	ErrOver = errors.New("the delivery is over for this workstation")
+	ErrOver = fault.Conflict.Errorf("the delivery is over for this workstation")
 )
 
 // Report is what a workstation tells of itself. Counts are bytes and only grow,

@@ -1,11 +1,12 @@
 package delivery
 
 import (
-	"errors"
 	"fmt"
 	"strconv"
 	"strings"
 	"time"
+
+	"jugate/core/fault"
 )
 
 // Rule is the gather rule: it tells when the stream starts. The zero value waits
@@ -23,7 +24,7 @@ type condition struct {
 }
 
 // ErrRule says that a text is no gather rule.
-var ErrRule = errors.New("no gather rule (first, all, ready:N, at:TIME; the earliest of several with a comma between, the latest with a plus)")
+var ErrRule = fault.Invalid.Errorf("no gather rule (first, all, ready:N, at:TIME; the earliest of several with a comma between, the latest with a plus)")
 
 // ParseRule reads "first", "all", "ready:N" or "at:TIME" with a time of RFC 3339.
 // With commas between the earliest counts, with pluses the latest, which binds

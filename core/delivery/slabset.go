@@ -1,9 +1,10 @@
 package delivery
 
 import (
-	"errors"
 	"iter"
 	"math/bits"
+
+	"jugate/core/fault"
 )
 
 // SlabSet is a set of slabs, by their numbers in the version's slab map. The zero
@@ -14,7 +15,7 @@ type SlabSet struct{ words []uint64 }
 type Range [2]int
 
 // ErrRange says that ranges are not those of a set of slabs.
-var ErrRange = errors.New("ranges of slabs have to be in order, apart from each other, and within the version")
+var ErrRange = fault.Invalid.Errorf("ranges of slabs have to be in order, apart from each other, and within the version")
 
 // ParseRanges makes a set of ranges of a version that has so many slabs. They must come
 // in order and not overlap, so that their number bounds the work.

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 
+	"jugate/core/fault"
+
 	"github.com/dustin/go-humanize"
 )
 
@@ -41,7 +43,7 @@ func ParseRule(text string) (Rule, error) {
 		}
 		return Rule{Min: min, Max: max}, nil
 	}
-	return Rule{}, fmt.Errorf(`%q chooses no disk: "only", "serial:NUMBER" or "size:200GB-600GB" do`, text)
+	return Rule{}, fault.Invalid.Errorf(`%q chooses no disk: "only", "serial:NUMBER" or "size:200GB-600GB" do`, text)
 }
 
 func bound(text string) (int64, error) {

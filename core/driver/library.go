@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"jugate/core/fault"
+
 	"github.com/zeebo/blake3"
 	"golang.org/x/sys/unix"
 
@@ -26,7 +28,7 @@ import (
 var ErrThere = errors.New("the library has this package already")
 
 // ErrNoPackage says that the library has no such package.
-var ErrNoPackage = errors.New("no such driver package")
+var ErrNoPackage = fault.NotFound.Errorf("no such driver package")
 
 // Library keeps packages in a folder: ID/package.json, and their files below
 // ID/files. It may be used from several goroutines.

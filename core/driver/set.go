@@ -2,10 +2,11 @@ package driver
 
 import (
 	"cmp"
-	"fmt"
 	"path"
 	"slices"
 	"strings"
+
+	"jugate/core/fault"
 )
 
 // Set is a named choice of packages, by rules.
@@ -34,24 +35,24 @@ type Rule struct {
 // Check says what is wrong with a set.
 func (s *Set) Check() error {
 	if s.System != Windows && s.System != Linux {
-		return fmt.Errorf("a set is for windows or for linux, not for %q", s.System)
+		return fault.Invalid.Errorf("a set is for windows or for linux, not for %q", s.System)
 	}
 	if s.OnDemand && s.System != Linux {
-		return fmt.Errorf("only sets for linux can be added to the boot environment")
+		return fault.Invalid.Errorf("only sets for linux can be added to the boot environment")
 	}
 	if len(s.Rules) == 0 {
-		return fmt.Errorf("a set needs a rule: a class, a provider, a package or a model")
+		return fault.Invalid.Errorf("a set needs a rule: a class, a provider, a package or a model")
 	}
 	for _, r := range s.Rules {
 		if r == (Rule{}) {
-			return fmt.Errorf("a rule that says nothing would take everything")
+			return fault.Invalid.Errorf("a rule that says nothing would take everything")
 		}
 		if r.Class != "" && !slices.Contains(Classes, r.Class) {
-			return fmt.Errorf("there is no class %q; there are %v", r.Class, Classes)
+			return fault.Invalid.Errorf("there is no class %q; there are %v", r.Class, Classes)
 		}
 		for _, text := range []string{r.Provider, r.Package, r.Model} {
 			if _, err := path.Match(text, ""); err != nil {
-				return fmt.Errorf("%q: %w", text, err)
+				return fault.Invalid.Errorf("%q: %w", text, err)
 			}
 		}
 	}

@@ -12,9 +12,10 @@
 package hwaddr
 
 import (
-	"errors"
 	"fmt"
 	"strings"
+
+	"jugate/core/fault"
 )
 
 // Address is a 48-bit hardware address in transmission order. The zero value
@@ -22,11 +23,11 @@ import (
 type Address [6]byte
 
 // ErrSyntax says that a text is no spelling of a 48-bit hardware address.
-var ErrSyntax = errors.New("not a hardware address (12 hexadecimal digits, such as 00:00:5e:00:53:01)")
+var ErrSyntax = fault.Invalid.Errorf("not a hardware address (12 hexadecimal digits, such as 00:00:5e:00:53:01)")
 
 // ErrNotStation says that the text is an address, but one that no single
 // network card can have: all zeros, or with the group bit of IEEE 802 set.
-var ErrNotStation = errors.New("not the address of one network card")
+var ErrNotStation = fault.Invalid.Errorf("not the address of one network card")
 
 // Parse reads one address in any usual spelling: pairs of digits apart by
 // colons, hyphens or blanks (a leading zero may be missing), groups of four

@@ -22,6 +22,8 @@ import (
 	"fmt"
 	"time"
 
+	"jugate/core/fault"
+
 	"jugate/core/hwaddr"
 	"jugate/core/partition"
 	"jugate/core/readiness"
@@ -42,7 +44,7 @@ const (
 )
 
 // ErrManifest says that a manifest or slab map makes no sense.
-var ErrManifest = errors.New("the manifest is damaged")
+var ErrManifest = fault.Invalid.Errorf("the manifest is damaged")
 
 // Manifest describes one version of an image.
 type Manifest struct {

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+
+	"jugate/core/fault"
 )
 
 // alignment is what partitions that move begin at a multiple of, in bytes.
@@ -34,7 +36,7 @@ func ParseGrow(s string) (Grow, error) {
 	}
 	n, err := strconv.Atoi(s)
 	if err != nil || n < 1 || n > maxSlots {
-		return GrowNone, fmt.Errorf(`%q does not say which partition grows: "system", "last", "none" or a number do`, s)
+		return GrowNone, fault.Invalid.Errorf(`%q does not say which partition grows: "system", "last", "none" or a number do`, s)
 	}
 	return Grow(n), nil
 }

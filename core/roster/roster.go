@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"jugate/core/fault"
 )
 
 // State is a workstation's standing in the roster.
@@ -26,9 +28,9 @@ func MustBeAdmitted(label string, s State) error {
 	case Admitted:
 		return nil
 	case Newcomer:
-		return fmt.Errorf("%s is a newcomer; admit it first", label)
+		return fault.Conflict.Errorf("%s is a newcomer; admit it first", label)
 	}
-	return fmt.Errorf("%s is %s; admit it again first", label, s)
+	return fault.Conflict.Errorf("%s is %s; admit it again first", label, s)
 }
 
 // MaxName is the longest name in bytes.
@@ -44,7 +46,7 @@ func CheckName(what, s string) error {
 		bad = bad || !(alnum || i > 0 && strings.ContainsRune("-_.", r))
 	}
 	if bad {
-		return fmt.Errorf("%q cannot be the name of %s: use 1 to %d letters, digits, '-', '_' or '.', the first a letter or digit", s, what, MaxName)
+		return fault.Invalid.Errorf("%q cannot be the name of %s: use 1 to %d letters, digits, '-', '_' or '.', the first a letter or digit", s, what, MaxName)
 	}
 	return nil
 }
@@ -66,7 +68,7 @@ func ParseRef(s string) (Ref, error) {
 	}
 	n, err := strconv.Atoi(number)
 	if err != nil || n < 1 {
-		return Ref{}, fmt.Errorf("%q is no version of an image: write %s@1, or %s for the newest", s, name, name)
+		return Ref{}, fault.Invalid.Errorf("%q is no version of an image: write %s@1, or %s for the newest", s, name, name)
 	}
 	return Ref{name, n}, nil
 }

@@ -2,7 +2,8 @@ package slabstore
 
 import (
 	"encoding/hex"
-	"fmt"
+
+	"jugate/core/fault"
 
 	"github.com/zeebo/blake3"
 )
@@ -17,10 +18,10 @@ func Sum(b []byte) Digest { return blake3.Sum256(b) }
 func ParseDigest(s string) (Digest, error) {
 	var d Digest
 	if len(s) != 2*len(d) {
-		return d, fmt.Errorf("a digest has 64 hexadecimal digits, not %d", len(s))
+		return d, fault.Invalid.Errorf("a digest has 64 hexadecimal digits, not %d", len(s))
 	}
 	if _, err := hex.Decode(d[:], []byte(s)); err != nil {
-		return Digest{}, fmt.Errorf("digest: %w", err)
+		return Digest{}, fault.Invalid.Errorf("digest: %w", err)
 	}
 	return d, nil
 }

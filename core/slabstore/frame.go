@@ -1,9 +1,10 @@
 package slabstore
 
 import (
-	"errors"
 	"fmt"
 	"sync"
+
+	"jugate/core/fault"
 
 	"github.com/klauspost/compress/zstd"
 )
@@ -14,7 +15,7 @@ const MaxSlab = 4 << 20
 
 // ErrFrame says that bytes are no frame of a slab: not Zstandard, without the
 // length of its content, or longer than MaxSlab.
-var ErrFrame = errors.New("not a slab's frame")
+var ErrFrame = fault.Invalid.Errorf("not a slab's frame")
 
 var encoder = sync.OnceValue(func() *zstd.Encoder {
 	// A single segment makes even the shortest frame state the length of its content.

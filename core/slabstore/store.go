@@ -19,16 +19,18 @@ import (
 	"sync"
 	"syscall"
 
+	"jugate/core/fault"
+
 	"jugate/core/durable"
 )
 
 var (
 	// ErrDigest says that bytes are not those that their name promises.
-	ErrDigest = errors.New("the digest does not match the bytes")
+	ErrDigest = fault.Invalid.Errorf("the digest does not match the bytes")
 	// ErrNotFound says that the store has no slab of that digest.
-	ErrNotFound = errors.New("no such slab in the store")
+	ErrNotFound = fault.NotFound.Errorf("no such slab in the store")
 	// ErrFull says that the disk under the store has no room left.
-	ErrFull = errors.New("the store's disk is full")
+	ErrFull = fault.Full.Errorf("the store's disk is full")
 )
 
 // Store is a folder of slabs. It may be used from several goroutines.
