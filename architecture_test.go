@@ -32,6 +32,7 @@ var rooms = map[string][]string{
 	"sim":               {"wire", "agent", "apiclient", "api", "core"},
 	"demo":              {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"demo/golddisk":     {},
+	"demo/goldimage":    {"demo", "core"},
 	"demo/madeup":       {},
 	"cli":               {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"cmd":               {"cli", "agent", "agent/environment", "apiclient"},
@@ -114,7 +115,7 @@ func TestImportsRunDownward(t *testing.T) {
 		for _, i := range p.Imports {
 			if strings.HasPrefix(i, "jugate/") {
 				top := room(rooms, i)
-				if top == "demo/golddisk" || top == "demo/madeup" {
+				if top == "demo/golddisk" || top == "demo/goldimage" || top == "demo/madeup" {
 					top = "demo"
 				}
 				assert.Contains(t, rooms[here], top, "%s imports %s", p.ImportPath, i)

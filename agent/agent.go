@@ -19,12 +19,14 @@ import (
 	"sync"
 	"time"
 
+	"jugate/core/capture"
+	"jugate/core/restore"
+
 	"github.com/cenkalti/backoff/v5"
 
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/disk"
-	"jugate/core/image"
 	"jugate/wire"
 )
 
@@ -46,7 +48,7 @@ type Machine interface {
 
 // Disk is an open disk.
 type Disk interface {
-	image.Target
+	restore.Target
 	Size() int64 // bytes
 	SectorSize() int
 	Close() error
@@ -273,13 +275,13 @@ func (a *Agent) SignIn(ctx context.Context, code string) (api.SignedIn, error) {
 func (a *Agent) Wish(ctx context.Context, w api.Wish) error { return a.pass().Wish(ctx, w) }
 
 // Survey looks at the workstation's only disk, for the person in front of it.
-func (a *Agent) Survey() (*image.Survey, error) {
+func (a *Agent) Survey() (*capture.Survey, error) {
 	disk, err := a.openDisk("only")
 	if err != nil {
 		return nil, err
 	}
 	defer disk.Close()
-	return image.Look(disk, disk.Size(), disk.SectorSize(), image.LookOptions{Files: a.filesOf(disk)})
+	return capture.Look(disk, disk.Size(), disk.SectorSize(), capture.LookOptions{Files: a.filesOf(disk)})
 }
 
 // leave restarts the machine or switches it off.

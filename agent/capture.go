@@ -6,6 +6,8 @@ import (
 	"sync"
 	"time"
 
+	"jugate/core/capture"
+
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/image"
@@ -55,7 +57,7 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 	if err := a.tell(ctx, api.Activity{Text: "looking at the disk"}); err != nil {
 		return none, err
 	}
-	survey, err := image.Look(disk, disk.Size(), disk.SectorSize(), image.LookOptions{
+	survey, err := capture.Look(disk, disk.Size(), disk.SectorSize(), capture.LookOptions{
 		Rules:        readiness.Rules{IdentityFiles: how.IdentityFiles, AllowEncrypted: how.CopyEncrypted},
 		KeepFleeting: how.KeepPageFiles, PastBadSectors: how.PastBadSectors,
 		Files: a.filesOf(disk),
@@ -68,7 +70,7 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 	}
 
 	news := newNews(ctx, a)
-	man, slabs, err := image.Capture(ctx, disk, survey, &slabSink{a, e.ID}, image.Options{
+	man, slabs, err := capture.Run(ctx, disk, survey, &slabSink{a, e.ID}, capture.Options{
 		PastBadSectors: how.PastBadSectors,
 		Despite:        override(how.Despite),
 		Progress: func(done, total int64, newSlabs int) {

@@ -7,11 +7,12 @@ import (
 	"strings"
 	"testing"
 
+	"jugate/core/capture"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jugate/core/disk"
-	"jugate/core/image"
 	"jugate/core/volume"
 	"jugate/demo/golddisk"
 )
@@ -55,7 +56,7 @@ func TestTheKernelShowsVolumes(t *testing.T) {
 	require.NoError(t, files.(*mounted).Close())
 	assert.NoDirExists(t, dir)
 
-	s, err := image.Look(d, d.Size(), 512, image.LookOptions{Files: real.Files})
+	s, err := capture.Look(d, d.Size(), 512, capture.LookOptions{Files: real.Files})
 	require.NoError(t, err)
 	found := map[string]bool{}
 	for _, f := range s.Findings {

@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"jugate/core/restore"
+
 	"golang.org/x/sync/errgroup"
 
 	"jugate/api"
@@ -94,7 +96,7 @@ type receiver struct {
 	disk    Disk
 	golden  *partition.Table
 	slabs   *image.Map
-	restore *image.Restore
+	restore *restore.Restore
 	seal    *parcel.Seal
 	begin   func() error // restore.Begin, once
 	socket  PacketReader
@@ -147,8 +149,8 @@ func (r *receiver) prepare(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	r.restore, err = image.NewRestore(man, r.slabs, r.disk, r.disk.Size(), r.disk.SectorSize(),
-		image.RestoreOptions{Grow: grow, Trim: r.to.Trim, Label: r.to.Label, Nonce: r.to.Nonce})
+	r.restore, err = restore.New(man, r.slabs, r.disk, r.disk.Size(), r.disk.SectorSize(),
+		restore.Options{Grow: grow, Trim: r.to.Trim, Label: r.to.Label, Nonce: r.to.Nonce})
 	if err != nil {
 		return err
 	}

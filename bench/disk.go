@@ -16,6 +16,9 @@ import (
 	"syscall"
 	"time"
 
+	"jugate/core/capture"
+	"jugate/core/restore"
+
 	"jugate/core/disk"
 	"jugate/core/image"
 	"jugate/core/readiness"
@@ -365,12 +368,12 @@ func captureOnce(ctx context.Context, from, dir, ref string) error {
 	if err != nil {
 		return err
 	}
-	survey, err := image.Look(d, d.Size(), d.SectorSize(), image.LookOptions{Rules: readiness.Rules{IdentityFiles: []string{}}})
+	survey, err := capture.Look(d, d.Size(), d.SectorSize(), capture.LookOptions{Rules: readiness.Rules{IdentityFiles: []string{}}})
 	if err != nil {
 		return err
 	}
 	sink := &counted{Store: store}
-	man, slabs, err := image.Capture(ctx, d, survey, sink, image.Options{Despite: &image.Override{Reason: "measured"}})
+	man, slabs, err := capture.Run(ctx, d, survey, sink, capture.Options{Despite: &image.Override{Reason: "measured"}})
 	if err != nil {
 		return err
 	}
@@ -418,7 +421,7 @@ func restoreOnce(ctx context.Context, dir, ref, onto string) error {
 		return err
 	}
 	defer d.Close()
-	r, err := image.NewRestore(man, slabs, d, d.Size(), d.SectorSize(), image.RestoreOptions{})
+	r, err := restore.New(man, slabs, d, d.Size(), d.SectorSize(), restore.Options{})
 	if err != nil {
 		return err
 	}

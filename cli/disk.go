@@ -8,6 +8,10 @@ import (
 	"os"
 	"path/filepath"
 
+	"jugate/core/bundle"
+	"jugate/core/capture"
+	"jugate/core/restore"
+
 	"github.com/spf13/cobra"
 
 	"jugate/api"
@@ -58,7 +62,7 @@ func (a *app) diskSurvey() *cobra.Command {
 	return cmd
 }
 
-func (a *app) printSurvey(cmd *cobra.Command, s *image.Survey) error {
+func (a *app) printSurvey(cmd *cobra.Command, s *capture.Survey) error {
 	t := s.Table
 	areas := api.Areas(t, s.Areas)
 	if a.output == "table" {
@@ -214,17 +218,17 @@ func tellFindings(w io.Writer, findings []readiness.Finding) {
 }
 
 // packInto captures a disk into a file, which appears when it is whole.
-func packInto(cmd *cobra.Command, s *source, survey *image.Survey, out outFile, name string, o image.Options) (p packed, err error) {
+func packInto(cmd *cobra.Command, s *source, survey *capture.Survey, out outFile, name string, o capture.Options) (p packed, err error) {
 	f, err := durable.Create(out.path, 0o644)
 	if err != nil {
 		return p, err
 	}
 	defer f.Drop()
-	packer := image.NewPacker(f)
+	packer := bundle.NewWriter(f)
 	bar := newMeter(cmd.ErrOrStderr(), "packing")
 	defer bar.end()
 	o.Progress = func(done, total int64, _ int) { bar.set("packing", done, total) }
-	man, slabs, err := image.Capture(cmd.Context(), s.disk, survey, packer, o)
+	man, slabs, err := capture.Run(cmd.Context(), s.disk, survey, packer, o)
 	if err != nil {
 		return p, err
 	}
@@ -301,8 +305,8 @@ func (a *app) diskUnpack() *cobra.Command {
 			return err
 		}
 		defer target.Close()
-		restore, err := image.NewRestore(s.packed.Manifest, s.packed.Slabs, target, target.Size(), target.SectorSize(),
-			image.RestoreOptions{Grow: g, Trim: trim, Label: s.packed.Name})
+		restore, err := restore.New(s.packed.Manifest, s.packed.Slabs, target, target.Size(), target.SectorSize(),
+			restore.Options{Grow: g, Trim: trim, Label: s.packed.Name})
 		if err != nil {
 			return fmt.Errorf("%s: %w", onto, err)
 		}
@@ -350,7 +354,7 @@ func openTarget(path string, sector int, man *image.Manifest, planOnly bool) (*d
 	return disk.Open(path, disk.Options{Write: !planOnly, SectorSize: sector})
 }
 
-func (a *app) printPlan(cmd *cobra.Command, man *image.Manifest, to *partition.Table, changes []string, grow partition.Grow, longer []image.Longer) {
+func (a *app) printPlan(cmd *cobra.Command, man *image.Manifest, to *partition.Table, changes []string, grow partition.Grow, longer []restore.Longer) {
 	w := cmd.OutOrStdout()
 	fmt.Fprintf(w, "plan for a disk of %s (%d bytes):\n", size(to.DiskSize()), to.DiskSize())
 	printLayout(w, to.DiskSize(), api.Areas(to, man.Areas))
@@ -366,7 +370,7 @@ func (a *app) printPlan(cmd *cobra.Command, man *image.Manifest, to *partition.T
 }
 
 // unpack restores from a packed image.
-func unpack(ctx context.Context, stderr io.Writer, restore *image.Restore, from *image.Packed) (found int64, err error) {
+func unpack(ctx context.Context, stderr io.Writer, restore *restore.Restore, from *bundle.Reader) (found int64, err error) {
 	bar := newMeter(stderr, "writing")
 	defer bar.end()
 	found, err = restore.Begin(ctx, func(done, total int64) { bar.set("looking at what is there", done, total) })

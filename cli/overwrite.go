@@ -11,7 +11,6 @@ import (
 
 	"jugate/core/disk"
 	"jugate/core/durable"
-	"jugate/core/image"
 )
 
 // What a command writes never takes the place of something that nobody gave up.
@@ -79,7 +78,7 @@ func mayOverwrite(cmd *cobra.Command, path string, target *disk.Disk, yes bool) 
 	if err != nil || yes {
 		return err
 	}
-	if mark, err := image.ReadMark(target); err == nil && mark != nil {
+	if mark, err := disk.ReadMark(target); err == nil && mark != nil {
 		return nil
 	}
 	holds := info.Mode()&os.ModeDevice != 0

@@ -9,6 +9,9 @@ import (
 	"os"
 	"path/filepath"
 
+	"jugate/core/bundle"
+	"jugate/core/capture"
+
 	"github.com/spf13/cobra"
 
 	"jugate/core/disk"
@@ -23,8 +26,8 @@ import (
 type source struct {
 	file   *disk.Disk
 	disk   vmdisk.Disk
-	packed *image.Packed // nil for a disk
-	more   []*os.File    // that the file refers to
+	packed *bundle.Reader // nil for a disk
+	more   []*os.File     // that the file refers to
 
 	sectorSize int
 }
@@ -35,8 +38,8 @@ func openSource(path string, sectorSize int) (*source, error) {
 		return nil, err
 	}
 	s := &source{file: f, sectorSize: f.SectorSize()}
-	s.packed, err = image.OpenPacked(f, f.Size())
-	if errors.Is(err, image.ErrNotPacked) {
+	s.packed, err = bundle.Open(f, f.Size())
+	if errors.Is(err, bundle.ErrNotBundle) {
 		s.disk, err = vmdisk.Open(f, f.Size(), s.parents(filepath.Dir(path)))
 		if err == nil && s.disk.Format() == vmdisk.VHDX {
 			s.sectorSize = s.disk.SectorSize()
@@ -118,15 +121,15 @@ func (f *captureFlags) addIdentity(cmd *cobra.Command) {
 	cmd.Flags().StringSliceVar(&f.identityFiles, "identity-files", nil, "patterns of files that tell one machine from another (default: usual names of agents' identities)")
 }
 
-func (f *captureFlags) look() image.LookOptions {
-	return image.LookOptions{
+func (f *captureFlags) look() capture.LookOptions {
+	return capture.LookOptions{
 		Rules:        readiness.Rules{IdentityFiles: f.identityFiles, AllowEncrypted: f.encrypted},
 		KeepFleeting: f.keepFleeting, PastBadSectors: f.pastBadSectors,
 	}
 }
 
-func (f *captureFlags) options() image.Options {
-	o := image.Options{PastBadSectors: f.pastBadSectors}
+func (f *captureFlags) options() capture.Options {
+	o := capture.Options{PastBadSectors: f.pastBadSectors}
 	if f.despite != "" {
 		o.Despite = &image.Override{Reason: f.despite}
 	}
@@ -134,11 +137,11 @@ func (f *captureFlags) options() image.Options {
 }
 
 // survey looks at the disk of a source.
-func (s *source) survey(o image.LookOptions) (*image.Survey, error) {
+func (s *source) survey(o capture.LookOptions) (*capture.Survey, error) {
 	if s.packed != nil {
 		return nil, errors.New("that is a packed image, not a disk")
 	}
-	return image.Look(s.disk, s.disk.Size(), s.sectorSize, o)
+	return capture.Look(s.disk, s.disk.Size(), s.sectorSize, o)
 }
 
 // version gives manifest and map of what a source holds, reading it if it is a
@@ -147,11 +150,11 @@ func (s *source) version(ctx context.Context, progress func(done, total int64)) 
 	if s.packed != nil {
 		return s.packed.Manifest, s.packed.Slabs, nil
 	}
-	survey, err := s.survey(image.LookOptions{KeepFleeting: true, Rules: readiness.Rules{AllowEncrypted: true}})
+	survey, err := s.survey(capture.LookOptions{KeepFleeting: true, Rules: readiness.Rules{AllowEncrypted: true}})
 	if err != nil {
 		return nil, nil, err
 	}
-	return image.Capture(ctx, s.disk, survey, image.Nowhere{}, image.Options{
+	return capture.Run(ctx, s.disk, survey, capture.Nowhere{}, capture.Options{
 		Despite:  &image.Override{Reason: "it is only compared"},
 		Progress: func(done, total int64, _ int) { progress(done, total) },
 	})

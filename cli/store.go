@@ -8,6 +8,9 @@ import (
 	"runtime"
 	"strings"
 
+	"jugate/core/bundle"
+	"jugate/core/capture"
+
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
@@ -206,7 +209,7 @@ func (a *app) imageImport() *cobra.Command {
 	return cmd
 }
 
-func importDisk(cmd *cobra.Command, s *source, into image.Sink, flags captureFlags, name string, progress func(done, total int64)) (*image.Manifest, *image.Map, error) {
+func importDisk(cmd *cobra.Command, s *source, into capture.Sink, flags captureFlags, name string, progress func(done, total int64)) (*image.Manifest, *image.Map, error) {
 	survey, err := s.survey(flags.look())
 	if err != nil {
 		return nil, nil, err
@@ -218,14 +221,14 @@ func importDisk(cmd *cobra.Command, s *source, into image.Sink, flags captureFla
 	o := flags.options()
 	o.Source = image.Source{Workstation: "file " + name}
 	o.Progress = func(done, total int64, _ int) { progress(done, total) }
-	return image.Capture(cmd.Context(), s.disk, survey, into, o)
+	return capture.Run(cmd.Context(), s.disk, survey, into, o)
 }
 
 // askBatch is about how many slabs the service is asked at once.
 const askBatch = 256
 
 // sendPacked sends what the service lacks of a packed image.
-func sendPacked(ctx context.Context, p *image.Packed, into image.Sink, progress func(done, total int64)) error {
+func sendPacked(ctx context.Context, p *bundle.Reader, into capture.Sink, progress func(done, total int64)) error {
 	var batch []slabstore.Digest
 	var done int64
 	send := func() error {
@@ -315,7 +318,7 @@ func export(cmd *cobra.Command, c *apiclient.Client, ref string, out outFile) (p
 		return p, err
 	}
 	defer f.Drop()
-	packer := image.NewPacker(f)
+	packer := bundle.NewWriter(f)
 	bar := newMeter(cmd.ErrOrStderr(), "exporting")
 	defer bar.end()
 	var done int64

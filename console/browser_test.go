@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/core/capture"
+
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -193,11 +195,11 @@ func importLabDesk(t *testing.T, stage *demo.Stage) {
 	f, err := os.Open(gold.Path)
 	require.NoError(t, err)
 	defer f.Close()
-	survey, err := image.Look(f, gold.Size, 512, image.LookOptions{Rules: readiness.Rules{IdentityFiles: []string{"agent.id"}}})
+	survey, err := capture.Look(f, gold.Size, 512, capture.LookOptions{Rules: readiness.Rules{IdentityFiles: []string{"agent.id"}}})
 	require.NoError(t, err)
 	into, err := stage.Client.BeginImport(t.Context(), "lab-desk", "from the lab's own machine")
 	require.NoError(t, err)
-	man, slabs, err := image.Capture(t.Context(), f, survey, into, image.Options{Source: image.Source{Workstation: "file lab"}, Despite: &image.Override{Reason: "the agent is replaced next week"}})
+	man, slabs, err := capture.Run(t.Context(), f, survey, into, capture.Options{Source: image.Source{Workstation: "file lab"}, Despite: &image.Override{Reason: "the agent is replaced next week"}})
 	require.NoError(t, err)
 	text, err := man.Encode()
 	require.NoError(t, err)

@@ -20,8 +20,8 @@ import (
 	"jugate/agent"
 	"jugate/api"
 	"jugate/apiclient"
+	unfinished "jugate/core/disk"
 	"jugate/core/hwaddr"
-	"jugate/core/image"
 	"jugate/core/slabstore"
 	"jugate/demo/golddisk"
 	"jugate/service"
@@ -271,7 +271,7 @@ func TestAStoppedDeliveryLeavesNoBootableDiskAndTrueReceipts(t *testing.T) {
 	f, err := os.Open(target)
 	require.NoError(t, err)
 	defer f.Close()
-	mark, err := image.ReadMark(f)
+	mark, err := unfinished.ReadMark(f)
 	require.NoError(t, err)
 	assert.NotNil(t, mark, "the disk says that it is unfinished, and has no table")
 

@@ -6,11 +6,12 @@ import (
 	"io"
 	"strings"
 
+	"jugate/core/capture"
+
 	"github.com/dustin/go-humanize"
 
 	"jugate/agent"
 	"jugate/api"
-	"jugate/core/image"
 )
 
 // person is whoever stands in front of the workstation. Keys open pages; a page
@@ -217,7 +218,7 @@ func hardware(i api.Inventory) []string {
 }
 
 // survey describes a disk.
-func survey(s *image.Survey) (lines []string) {
+func survey(s *capture.Survey) (lines []string) {
 	for _, a := range s.Areas {
 		if a.Partition == 0 {
 			continue

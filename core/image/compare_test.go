@@ -1,8 +1,6 @@
 package image
 
 import (
-	"bytes"
-	"strings"
 	"testing"
 
 	"github.com/google/uuid"
@@ -21,7 +19,7 @@ func version(text string) (*Manifest, *Map) {
 	table := &partition.Table{Scheme: partition.GPT, SectorSize: 512, Sectors: 1 << 20, FirstUsable: 34, LastUsable: 1<<20 - 34, Slots: 128,
 		Partitions: []partition.Partition{{Number: 1, Type: partition.EFISystem, ID: uuid.UUID{1}, First: 2048, Last: 1<<19 - 1}}}
 	man := &Manifest{Format: Format, Table: table, SlabSize: SlabSize, Areas: []Area{{Partition: 1, Kind: volume.Ext, Size: table.Size(table.Partitions[0]), Needs: table.Size(table.Partitions[0])}}}
-	slabs := newMap(SlabSize)
+	slabs := NewMap(SlabSize)
 	for i, c := range text {
 		start := int64(i) * SlabSize
 		s := Slab{Start: start, Extents: []volume.Extent{{Start: start, Length: 4096}}}
@@ -33,9 +31,9 @@ func version(text string) (*Manifest, *Map) {
 		default:
 			s.Digest = slabstore.Sum([]byte(string(c)))
 		}
-		slabs.add(s)
+		slabs.Add(s)
 		if c == 'P' {
-			slabs.add(Slab{Start: start, Zero: true, Extents: []volume.Extent{{Start: start + 8192, Length: 4096}}})
+			slabs.Add(Slab{Start: start, Zero: true, Extents: []volume.Extent{{Start: start + 8192, Length: 4096}}})
 		}
 	}
 	for i := range slabs.Len() {
@@ -98,25 +96,4 @@ func TestTwoRecordsOfAStretch(t *testing.T) {
 	assert.False(t, follows(content, content))
 	assert.False(t, follows(zeros, zeros))
 	assert.False(t, follows(content, overlapping), "no byte is both")
-}
-
-func TestTheMarkIsTextForPeople(t *testing.T) {
-	m := Mark{Label: "garden-desk@3\nplan none" + strings.Repeat("x", 1000), Plan: slabstore.Sum([]byte("plan"))}
-	b := m.encode()
-	require.Len(t, b, markLen)
-	assert.Contains(t, string(b), "The image on this disk is not complete.")
-	got, err := ReadMark(bytes.NewReader(b))
-	require.NoError(t, err)
-	assert.Equal(t, m.Plan, got.Plan, "whatever the label says")
-	assert.True(t, strings.HasPrefix(got.Label, "garden-desk@3plan none"))
-	got, err = ReadMark(bytes.NewReader(make([]byte, markLen)))
-	require.NoError(t, err)
-	assert.Nil(t, got)
-	_, err = ReadMark(bytes.NewReader(b[:100]))
-	assert.Error(t, err)
-	cut := bytes.Clone(b)
-	clear(cut[len(markMagic):])
-	got, err = ReadMark(bytes.NewReader(cut))
-	require.NoError(t, err)
-	assert.Equal(t, slabstore.Digest{}, got.Plan, "a mark without a plan fits no restore")
 }

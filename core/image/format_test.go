@@ -26,7 +26,7 @@ func made(t *testing.T, n int, seed uint64) (*Manifest, *Map) {
 	man := &Manifest{Format: Format, Captured: time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC), Table: table, SlabSize: SlabSize,
 		Areas: []Area{{Partition: 0, Size: table.GapEnd() - table.GapStart(), Kind: volume.Unknown},
 			{Partition: 1, Size: table.Size(table.Partitions[0]), Needs: table.Size(table.Partitions[0]), Kind: volume.Ext}}}
-	slabs := newMap(SlabSize)
+	slabs := NewMap(SlabSize)
 	at := int64(0)
 	for range n {
 		s := Slab{Area: 1, Start: at, Zero: dice.IntN(4) == 0}
@@ -42,7 +42,7 @@ func made(t *testing.T, n int, seed uint64) (*Manifest, *Map) {
 			man.ZeroSlabs++
 		}
 		man.UsedBytes += s.Length()
-		slabs.add(s)
+		slabs.Add(s)
 		at += int64(1+dice.IntN(3)) * SlabSize
 	}
 	man.Slabs, man.MapSize, man.MapDigest = n, int64(len(slabs.raw)), slabstore.Sum(slabs.raw)
@@ -107,9 +107,9 @@ func TestMapsThatContradictTheirManifestAreRefused(t *testing.T) {
 		"fewer than told":        {one},
 	} {
 		man, _ := made(t, 0, 1)
-		m := newMap(SlabSize)
+		m := NewMap(SlabSize)
 		for _, s := range slabs {
-			m.add(s)
+			m.Add(s)
 			man.UsedBytes += s.Length()
 		}
 		man.Slabs = len(slabs)
@@ -119,49 +119,6 @@ func TestMapsThatContradictTheirManifestAreRefused(t *testing.T) {
 		man.MapSize, man.MapDigest = int64(len(m.raw)), slabstore.Sum(m.raw)
 		_, err := ParseMap(m.raw, man)
 		assert.ErrorIs(t, err, ErrManifest, name)
-	}
-}
-
-func TestStretchesAreCutAtTheirBoundaries(t *testing.T) {
-	for name, c := range map[string]struct {
-		used []volume.Extent
-		want []Slab
-	}{
-		"nothing": {nil, nil},
-		"one over a boundary": {
-			[]volume.Extent{{Start: SlabSize - 10, Length: 20}},
-			[]Slab{
-				{Area: 3, Start: 0, Extents: []volume.Extent{{Start: SlabSize - 10, Length: 10}}},
-				{Area: 3, Start: SlabSize, Extents: []volume.Extent{{Start: SlabSize, Length: 10}}},
-			}},
-		"two in one, one far away": {
-			[]volume.Extent{{Start: 0, Length: 5}, {Start: 100, Length: 5}, {Start: 7*SlabSize + 1, Length: 2}},
-			[]Slab{
-				{Area: 3, Start: 0, Extents: []volume.Extent{{Start: 0, Length: 5}, {Start: 100, Length: 5}}},
-				{Area: 3, Start: 7 * SlabSize, Extents: []volume.Extent{{Start: 7*SlabSize + 1, Length: 2}}},
-			}},
-		"three whole ones": {
-			[]volume.Extent{{Start: 0, Length: 3 * SlabSize}},
-			[]Slab{
-				{Area: 3, Start: 0, Extents: []volume.Extent{{Start: 0, Length: SlabSize}}},
-				{Area: 3, Start: SlabSize, Extents: []volume.Extent{{Start: SlabSize, Length: SlabSize}}},
-				{Area: 3, Start: 2 * SlabSize, Extents: []volume.Extent{{Start: 2 * SlabSize, Length: SlabSize}}},
-			}},
-	} {
-		t.Run(name, func(t *testing.T) {
-			var got []Slab
-			for s, err := range stretches(3, func(yield func(volume.Part, error) bool) {
-				for _, e := range c.used {
-					if !yield(volume.Part{Extent: e}, nil) {
-						return
-					}
-				}
-			}) {
-				require.NoError(t, err)
-				got = append(got, s)
-			}
-			assert.Equal(t, c.want, got)
-		})
 	}
 }
 

@@ -1,19 +1,19 @@
-// Package image turns a disk into slabs and slabs into a disk.
+// Package image describes a version of an image: the manifest (Manifest: the partition
+// table, what each partition holds, totals) and the slab map (Map: which bytes of which
+// area each slab carries). Neither names a device or a machine it must go back to. The
+// bytes themselves are slabs, kept by package slabstore.
 //
-// A version of an image is a manifest (Manifest: the partition table, what each
-// partition holds, totals) and a slab map (Map: which bytes of which area each
-// slab carries). Neither names a device or a machine it must go back to. The
-// bytes themselves are slabs, kept by package slabstore or wherever a Sink puts
-// them. docs/image-format.md has the formats byte by byte.
+// It makes no version and writes none to a disk: packages capture and restore do, and
+// package bundle puts one into a single file. docs/image-format.md has the formats byte
+// by byte.
 //
-//	survey, err := image.Look(disk, size, 512, image.LookOptions{})
-//	manifest, slabs, err := image.Capture(ctx, disk, survey, sink, image.Options{})
+//	manifest, err := image.ParseManifest(text)
+//	slabs, err := image.ParseMap(raw, manifest)
+//	view, err := image.NewView(manifest, slabs, 2, store) // partition 2, as an io.ReaderAt
 //
-//	restore, err := image.NewRestore(manifest, slabs, target, size, 512, image.RestoreOptions{Grow: partition.GrowSystem})
-//	… show restore.Plan(); nothing is written yet …
-//	there, err := restore.Begin(ctx, nil) // goes on with what an earlier try has left
-//	err = restore.WriteFrame(i, frame) // for every slab, in any order
-//	err = restore.Finish(ctx, nil)     // checks the whole disk, then makes it bootable
+// In manifest.go and slabmap.go are the two formats; diff.go compares two versions,
+// grow.go says which partition may grow, view.go reads one out of a store, and files.go
+// keeps them in a folder.
 package image
 
 import (
@@ -23,7 +23,6 @@ import (
 	"time"
 
 	"jugate/core/fault"
-
 	"jugate/core/hwaddr"
 	"jugate/core/partition"
 	"jugate/core/readiness"
@@ -160,7 +159,7 @@ func (m *Manifest) check() error {
 	}
 	seen := map[int]bool{}
 	for _, a := range m.Areas {
-		start, size, ok := placed(m.Table, a.Partition)
+		start, size, ok := Placed(m.Table, a.Partition)
 		if !ok || seen[a.Partition] || a.Size != size || start < 0 || a.Needs < 0 || a.Needs > size {
 			return fmt.Errorf("an area of %d bytes for partition %d, which the table does not have so", a.Size, a.Partition)
 		}
@@ -179,11 +178,11 @@ func (m *Manifest) check() error {
 
 // LeastDisk is the size of the smallest disk, in bytes, that the image fits onto.
 func (m *Manifest) LeastDisk() int64 {
-	return m.Table.Least(partition.Fit{Needs: m.needs})
+	return m.Table.Least(partition.Fit{Needs: m.Needs})
 }
 
-// needs is partition.Fit.Needs for this image.
-func (m *Manifest) needs(number int) int64 {
+// Needs is partition.Fit.Needs for this image.
+func (m *Manifest) Needs(number int) int64 {
 	for _, a := range m.Areas {
 		if a.Partition == number {
 			return a.Needs
@@ -192,9 +191,9 @@ func (m *Manifest) needs(number int) int64 {
 	return 0
 }
 
-// placed tells where the area of a partition (0: the gap) lies on a disk with
+// Placed tells where the area of a partition (0: the gap) lies on a disk with
 // this table, in bytes.
-func placed(t *partition.Table, number int) (start, size int64, ok bool) {
+func Placed(t *partition.Table, number int) (start, size int64, ok bool) {
 	if number == 0 {
 		return t.GapStart(), t.GapEnd() - t.GapStart(), true
 	}

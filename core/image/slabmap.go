@@ -146,10 +146,10 @@ func (m *Map) Distinct() iter.Seq2[int, slabstore.Digest] {
 	}
 }
 
-func newMap(slabSize int64) *Map { return &Map{slabSize: slabSize, raw: []byte(mapMagic)} }
+func NewMap(slabSize int64) *Map { return &Map{slabSize: slabSize, raw: []byte(mapMagic)} }
 
-// add appends a record; slabs come in the order of the disk.
-func (m *Map) add(s Slab) {
+// Add appends a record; slabs come in the order of the disk.
+func (m *Map) Add(s Slab) {
 	m.offsets = append(m.offsets, uint32(len(m.raw)))
 	b := binary.AppendUvarint(m.raw, uint64(s.Area))
 	b = binary.AppendUvarint(b, uint64(s.Start/m.slabSize))
@@ -170,8 +170,8 @@ func (m *Map) add(s Slab) {
 	m.raw = b
 }
 
-// dropLast takes the last record away again.
-func (m *Map) dropLast() {
+// DropLast takes the last record away again.
+func (m *Map) DropLast() {
 	last := len(m.offsets) - 1
 	m.raw, m.offsets = m.raw[:m.offsets[last]], m.offsets[:last]
 }
@@ -302,3 +302,17 @@ const (
 	maxAreas  = 1024 // more than a table has slots
 	minExtent = 256  // bytes; bounds how many extents a stretch can have
 )
+
+var zeroes = make([]byte, 64<<10)
+
+// AllZero tells whether there is nothing but zeros: such a slab has no bytes of its own.
+func AllZero(b []byte) bool {
+	for len(b) > 0 {
+		n := min(len(b), len(zeroes))
+		if !bytes.Equal(b[:n], zeroes[:n]) {
+			return false
+		}
+		b = b[n:]
+	}
+	return true
+}

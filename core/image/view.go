@@ -10,6 +10,11 @@ import (
 	"jugate/core/slabstore"
 )
 
+// Frames is where the frames of slabs come from: a store, or a packed image.
+type Frames interface {
+	Frame(d slabstore.Digest) ([]byte, error)
+}
+
 // View is an area of an image, read from its slabs without writing it to a disk:
 // what no slab has is zero. It is for one goroutine.
 type View struct {

@@ -7,6 +7,8 @@ import (
 	"os"
 	"testing"
 
+	"jugate/demo/goldimage"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -20,9 +22,9 @@ import (
 // A view shows what a restored disk would have, without one: the golden disk's own
 // bytes wherever they are in use, and its files.
 func TestAViewShowsTheArea(t *testing.T) {
-	gold := build(t, golddisk.Spec{Also: madeup.WriteKernel})
-	sink := newSink(t)
-	man, slabs, err := capture(t, gold, sink)
+	gold := goldimage.Build(t, golddisk.Spec{Also: madeup.WriteKernel})
+	sink := goldimage.NewSink(t)
+	man, slabs, err := goldimage.Capture(t, gold, sink)
 	require.NoError(t, err)
 	disk, err := os.Open(gold.Path)
 	require.NoError(t, err)
@@ -88,27 +90,27 @@ func TestAViewShowsTheArea(t *testing.T) {
 
 // A slab that is gone, or damaged, is an error and not zeros.
 func TestAViewOfWhatIsGone(t *testing.T) {
-	gold := build(t, golddisk.Spec{})
-	sink := newSink(t)
-	man, slabs, err := capture(t, gold, sink)
+	gold := goldimage.Build(t, golddisk.Spec{})
+	sink := goldimage.NewSink(t)
+	man, slabs, err := goldimage.Capture(t, gold, sink)
 	require.NoError(t, err)
-	v, err := image.NewView(man, slabs, 2, nothing{})
+	v, err := image.NewView(man, slabs, 2, Nothing{})
 	require.NoError(t, err)
 	_, err = io.Copy(io.Discard, io.NewSectionReader(v, 0, v.Area().Size))
 	assert.ErrorIs(t, err, slabstore.ErrNotFound)
-	v, err = image.NewView(man, slabs, 2, another{sink.Store})
+	v, err = image.NewView(man, slabs, 2, Another{sink.Store})
 	require.NoError(t, err)
 	_, err = io.Copy(io.Discard, io.NewSectionReader(v, 0, v.Area().Size))
 	assert.ErrorIs(t, err, slabstore.ErrDigest)
 }
 
-type nothing struct{}
+type Nothing struct{}
 
-func (nothing) Frame(slabstore.Digest) ([]byte, error) { return nil, slabstore.ErrNotFound }
+func (Nothing) Frame(slabstore.Digest) ([]byte, error) { return nil, slabstore.ErrNotFound }
 
-// another gives the frame of another slab.
-type another struct{ *slabstore.Store }
+// Another gives the frame of another slab.
+type Another struct{ *slabstore.Store }
 
-func (another) Frame(slabstore.Digest) ([]byte, error) {
+func (Another) Frame(slabstore.Digest) ([]byte, error) {
 	return slabstore.Compress(nil, []byte("something else")), nil
 }

@@ -1,4 +1,4 @@
-package image
+package restore
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"jugate/core/image"
 	"jugate/core/partition"
 	"jugate/core/slabstore"
 	"jugate/core/volume"
@@ -47,7 +48,7 @@ func (r *Restore) Finish(ctx context.Context, progress func(done, total int64)) 
 		return err
 	}
 	if len(r.options.Nonce) > 0 {
-		r.proof = NewProof(r.options.Nonce)
+		r.proof = image.NewProof(r.options.Nonce)
 	}
 	if err := r.check(ctx, progress); err != nil {
 		return err
@@ -269,7 +270,7 @@ func (r *Restore) check(parent context.Context, progress func(done, total int64)
 	return nil
 }
 
-func (r *Restore) readsBack(s Slab) (bool, error) {
+func (r *Restore) readsBack(s image.Slab) (bool, error) {
 	buffer := r.buffers.Get().(*[]byte)
 	defer r.buffers.Put(buffer)
 	plain := (*buffer)[:0]
@@ -281,7 +282,7 @@ func (r *Restore) readsBack(s Slab) (bool, error) {
 		}
 	}
 	if s.Zero {
-		return allZero(plain), nil
+		return image.AllZero(plain), nil
 	}
 	return slabstore.Sum(plain) == s.Digest, nil
 }

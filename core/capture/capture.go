@@ -1,7 +1,15 @@
-package image
+// Package capture turns a disk into slabs.
+//
+//	survey, err := capture.Look(disk, size, 512, capture.LookOptions{})
+//	… show survey.Findings; nothing was copied yet …
+//	manifest, slabs, err := capture.Run(ctx, disk, survey, sink, capture.Options{})
+//
+// The survey reads the partition table, the allocation maps of the volumes, and what
+// operating systems leave behind. The capture reads what is in use, cuts it at multiples
+// of image.SlabSize, hashes the slabs, and gives its Sink those that it lacks.
+package capture
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +22,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"jugate/core/image"
 	"jugate/core/slabstore"
 	"jugate/core/volume"
 )
@@ -29,10 +38,10 @@ type Sink interface {
 
 // Options of a capture. The zero value works.
 type Options struct {
-	Source Source
+	Source image.Source
 	Now    func() time.Time // time.Now by default
 	// Despite gives the reason to capture a disk with blocking findings.
-	Despite *Override
+	Despite *image.Override
 	// PastBadSectors goes on where the disk cannot be read, and names the places
 	// in the manifest.
 	PastBadSectors bool
@@ -54,17 +63,17 @@ const maxUnreadable = 10_000
 // piece is a slab on its way to the sink, in a buffer of the pool; there is none
 // for a slab of zeros that was not read.
 type piece struct {
-	slab   Slab
+	slab   image.Slab
 	buffer *[]byte
 }
 
-// Capture reads what the survey calls used, cuts it into slabs, gives those to
+// Run reads what the survey calls used, cuts it into slabs, gives those to
 // the sink that it lacks, and returns the manifest and the map. Reading, hashing
 // and sending go on side by side. Blocking findings without a reason to go on are
 // returned as *NotFitError before anything is read. Other errors are the
 // disk's, with the position, or the sink's; what the sink has by then it keeps,
 // and the next capture does not send it again.
-func Capture(ctx context.Context, disk io.ReaderAt, s *Survey, sink Sink, o Options) (*Manifest, *Map, error) {
+func Run(ctx context.Context, disk io.ReaderAt, s *Survey, sink Sink, o Options) (*image.Manifest, *image.Map, error) {
 	if err := s.Blocking(); err != nil {
 		if o.Despite == nil || o.Despite.Reason == "" {
 			return nil, nil, err
@@ -76,11 +85,11 @@ func Capture(ctx context.Context, disk io.ReaderAt, s *Survey, sink Sink, o Opti
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	c := &capture{disk: disk, survey: s, sink: sink, options: o, slabs: newMap(SlabSize)}
+	c := &capture{disk: disk, survey: s, sink: sink, options: o, slabs: image.NewMap(image.SlabSize)}
 	for _, a := range s.Areas {
 		c.total += a.UsedBytes
 	}
-	c.buffers.New = func() any { b := make([]byte, 0, SlabSize); return &b }
+	c.buffers.New = func() any { b := make([]byte, 0, image.SlabSize); return &b }
 
 	group, ctx := errgroup.WithContext(ctx)
 	read, hashed := make(chan []piece), make(chan []piece)
@@ -111,11 +120,11 @@ func Capture(ctx context.Context, disk io.ReaderAt, s *Survey, sink Sink, o Opti
 	if err := group.Wait(); err != nil {
 		return nil, nil, err
 	}
-	m := &Manifest{
-		Format: Format, Captured: o.Now().UTC().Truncate(time.Second), Source: o.Source,
-		Table: s.Table, Areas: s.Areas, SlabSize: SlabSize,
+	m := &image.Manifest{
+		Format: image.Format, Captured: o.Now().UTC().Truncate(time.Second), Source: o.Source,
+		Table: s.Table, Areas: s.Areas, SlabSize: image.SlabSize,
 		Slabs: c.slabs.Len(), ZeroSlabs: c.zeros, UsedBytes: c.done,
-		MapSize: int64(len(c.slabs.raw)), MapDigest: slabstore.Sum(c.slabs.raw),
+		MapSize: int64(len(c.slabs.Bytes())), MapDigest: slabstore.Sum(c.slabs.Bytes()),
 		Findings: s.Findings, Despite: o.Despite, Unreadable: c.unreadable,
 	}
 	return m, c.slabs, nil
@@ -128,9 +137,9 @@ type capture struct {
 	options Options
 	buffers sync.Pool
 
-	unreadable []Unreadable // written by read alone
-	slabs      *Map         // written by hash alone
-	last       Slab         // the last one in it
+	unreadable []image.Unreadable // written by read alone
+	slabs      *image.Map         // written by hash alone
+	last       image.Slab         // the last one in it
 	zeros      int
 
 	done, total int64 // written by send alone
@@ -174,7 +183,7 @@ func (c *capture) read(ctx context.Context, batches chan<- []piece) error {
 	return nil
 }
 
-func (c *capture) readSlab(s Slab, buffer *[]byte) error {
+func (c *capture) readSlab(s image.Slab, buffer *[]byte) error {
 	plain := (*buffer)[:0]
 	for _, e := range s.Extents {
 		n := len(plain)
@@ -212,7 +221,7 @@ func (c *capture) readPast(area int, e volume.Extent, b []byte) error {
 			c.unreadable[last].Length += int64(len(part))
 			continue
 		}
-		c.unreadable = append(c.unreadable, Unreadable{number, start, int64(len(part))})
+		c.unreadable = append(c.unreadable, image.Unreadable{Partition: number, Start: start, Length: int64(len(part))})
 		if len(c.unreadable) > maxUnreadable {
 			return fmt.Errorf("more than %d places of the disk cannot be read, the first at byte %d of partition %d; replace the disk", maxUnreadable, c.unreadable[0].Start, c.unreadable[0].Partition)
 		}
@@ -222,26 +231,26 @@ func (c *capture) readPast(area int, e volume.Extent, b []byte) error {
 
 // stretches cuts the used parts of area i at multiples of SlabSize and gathers
 // them stretch by stretch: what is to be read, and behind it what is zeros.
-func stretches(i int, parts iter.Seq2[volume.Part, error]) iter.Seq2[Slab, error] {
-	return func(yield func(Slab, error) bool) {
-		content, zeros := Slab{Area: i, Start: -1}, Slab{Area: i, Start: -1, Zero: true}
+func stretches(i int, parts iter.Seq2[volume.Part, error]) iter.Seq2[image.Slab, error] {
+	return func(yield func(image.Slab, error) bool) {
+		content, zeros := image.Slab{Area: i, Start: -1}, image.Slab{Area: i, Start: -1, Zero: true}
 		end := func() bool {
 			return (len(content.Extents) == 0 || yield(content, nil)) && (len(zeros.Extents) == 0 || yield(zeros, nil))
 		}
 		for p, err := range parts {
 			if err != nil {
-				yield(Slab{}, err)
+				yield(image.Slab{}, err)
 				return
 			}
 			for p.Length > 0 {
-				start := p.Start / SlabSize * SlabSize
-				cut := volume.Extent{Start: p.Start, Length: min(p.Length, start+SlabSize-p.Start)}
+				start := p.Start / image.SlabSize * image.SlabSize
+				cut := volume.Extent{Start: p.Start, Length: min(p.Length, start+image.SlabSize-p.Start)}
 				p.Extent = volume.Extent{Start: cut.End(), Length: p.Length - cut.Length}
 				if start != content.Start {
 					if !end() {
 						return
 					}
-					content, zeros = Slab{Area: i, Start: start}, Slab{Area: i, Start: start, Zero: true}
+					content, zeros = image.Slab{Area: i, Start: start}, image.Slab{Area: i, Start: start, Zero: true}
 				}
 				to := &content
 				if p.Fleeting {
@@ -264,7 +273,7 @@ func (c *capture) hash(batch []piece) {
 			continue
 		}
 		hashing.Go(func() error {
-			if p.slab.Zero = allZero(*p.buffer); !p.slab.Zero {
+			if p.slab.Zero = image.AllZero(*p.buffer); !p.slab.Zero {
 				p.slab.Digest = slabstore.Sum(*p.buffer)
 			}
 			return nil
@@ -275,11 +284,11 @@ func (c *capture) hash(batch []piece) {
 		s := p.slab
 		// Where content turned out to be zeros, those of page files join it.
 		if last := c.last; s.Zero && last.Zero && last.Area == s.Area && last.Start == s.Start && len(last.Extents) > 0 {
-			c.slabs.dropLast()
+			c.slabs.DropLast()
 			c.zeros--
 			s.Extents = merged(last.Extents, s.Extents)
 		}
-		c.slabs.add(s)
+		c.slabs.Add(s)
 		c.last = s
 		if s.Zero {
 			c.zeros++
@@ -353,15 +362,13 @@ func (c *capture) send(ctx context.Context, batch []piece) error {
 	return nil
 }
 
-var zeroes = make([]byte, 64<<10)
+// Nowhere is a Sink that wants no slab: a capture into it makes the map alone.
+type Nowhere struct{}
 
-func allZero(b []byte) bool {
-	for len(b) > 0 {
-		n := min(len(b), len(zeroes))
-		if !bytes.Equal(b[:n], zeroes[:n]) {
-			return false
-		}
-		b = b[n:]
-	}
-	return true
+// Missing is Sink's.
+func (Nowhere) Missing(context.Context, []slabstore.Digest) ([]slabstore.Digest, error) {
+	return nil, nil
 }
+
+// Put is Sink's.
+func (Nowhere) Put(context.Context, slabstore.Digest, []byte) error { return nil }

@@ -1,102 +1,28 @@
-package image_test
+package restore_test
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"math/rand/v2"
 	"os"
-	"path/filepath"
-	"sync"
 	"testing"
+
+	"jugate/demo/goldimage"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jugate/core/capture"
 	"jugate/core/image"
 	"jugate/core/partition"
+	"jugate/core/restore"
 	"jugate/core/slabstore"
 	"jugate/demo/golddisk"
 )
 
-// storeSink puts slabs straight into a store and counts them.
-type storeSink struct {
-	*slabstore.Store
-	mu   sync.Mutex
-	puts int
-	fail error // returned by Put after failAfter slabs
-	left int
-}
-
-func (s *storeSink) Missing(_ context.Context, digests []slabstore.Digest) (missing []slabstore.Digest, err error) {
-	for _, d := range digests {
-		if !s.Has(d) {
-			missing = append(missing, d)
-		}
-	}
-	return missing, nil
-}
-
-func (s *storeSink) Put(_ context.Context, d slabstore.Digest, frame []byte) error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.fail != nil {
-		if s.left--; s.left < 0 {
-			return s.fail
-		}
-	}
-	s.puts++
-	_, err := s.Store.Put(d, frame)
-	return err
-}
-
-func newSink(t *testing.T) *storeSink {
+func restored(t *testing.T, man *image.Manifest, slabs *image.Map, store *slabstore.Store, target *os.File, size int64) error {
 	t.Helper()
-	store, err := slabstore.Open(t.TempDir())
-	require.NoError(t, err)
-	return &storeSink{Store: store}
-}
-
-func build(t *testing.T, spec golddisk.Spec) *golddisk.Disk {
-	t.Helper()
-	if spec.ESP == 0 {
-		spec.ESP, spec.FATBits, spec.Size, spec.Data = 3*golddisk.MiB, 12, 36*golddisk.MiB, 8*golddisk.MiB
-	}
-	spec.Path = filepath.Join(t.TempDir(), "gold")
-	d, err := golddisk.Build(t.Context(), spec)
-	require.NoError(t, err)
-	return d
-}
-
-func capture(t *testing.T, d *golddisk.Disk, sink image.Sink) (*image.Manifest, *image.Map, error) {
-	t.Helper()
-	f, err := os.Open(d.Path)
-	require.NoError(t, err)
-	defer f.Close()
-	survey, err := image.Look(f, d.Size, 512, image.LookOptions{})
-	require.NoError(t, err)
-	return image.Capture(t.Context(), f, survey, sink, image.Options{})
-}
-
-// open makes a disk file full of old noise, as a workstation that was in use has it.
-func open(t *testing.T, size int64) *os.File {
-	t.Helper()
-	path := filepath.Join(t.TempDir(), "target")
-	f, err := os.Create(path)
-	require.NoError(t, err)
-	t.Cleanup(func() { f.Close() })
-	b := make([]byte, golddisk.MiB)
-	rand.NewChaCha8([32]byte{1}).Read(b)
-	for off := int64(0); off < size; off += golddisk.MiB {
-		_, err = f.WriteAt(b[:min(golddisk.MiB, size-off)], off)
-		require.NoError(t, err)
-	}
-	return f
-}
-
-func restore(t *testing.T, man *image.Manifest, slabs *image.Map, store *slabstore.Store, target *os.File, size int64) error {
-	t.Helper()
-	r, err := image.NewRestore(man, slabs, target, size, 512, image.RestoreOptions{})
+	r, err := restore.New(man, slabs, target, size, 512, restore.Options{})
 	if err != nil {
 		return err
 	}
@@ -117,13 +43,13 @@ func restore(t *testing.T, man *image.Manifest, slabs *image.Map, store *slabsto
 func least(d *golddisk.Disk) int64 { return d.RootStart + d.RootSize + d.OtherSize + 33*512 }
 
 func TestARestoredDiskIsTheGoldenOne(t *testing.T) {
-	gold := build(t, golddisk.Spec{ESP: 33 * golddisk.MiB, Other: bytes.Repeat([]byte("no file system! "), 3*golddisk.MiB/16)})
-	sink := newSink(t)
-	man, slabs, err := capture(t, gold, sink)
+	gold := goldimage.Build(t, golddisk.Spec{ESP: 33 * golddisk.MiB, Other: bytes.Repeat([]byte("no file system! "), 3*golddisk.MiB/16)})
+	sink := goldimage.NewSink(t)
+	man, slabs, err := goldimage.Capture(t, gold, sink)
 	require.NoError(t, err)
 	assert.Len(t, man.Areas, 4, "the gap and three partitions")
 	assert.Less(t, man.UsedBytes, gold.Size*3/4)
-	assert.Less(t, sink.puts, man.Slabs-man.ZeroSlabs, "the third partition repeats itself")
+	assert.Less(t, sink.Puts, man.Slabs-man.ZeroSlabs, "the third partition repeats itself")
 
 	// Both halves of a version survive their own formats.
 	text, err := man.Encode()
@@ -139,8 +65,8 @@ func TestARestoredDiskIsTheGoldenOne(t *testing.T) {
 	require.NoError(t, err)
 	for name, size := range map[string]int64{"same size": gold.Size, "larger": gold.Size + 30*golddisk.MiB, "just fits": least(gold)} {
 		t.Run(name, func(t *testing.T) {
-			target := open(t, size)
-			require.NoError(t, restore(t, man, slabs, sink.Store, target, size))
+			target := goldimage.Open(t, size)
+			require.NoError(t, restored(t, man, slabs, sink.Store, target, size))
 			got := gold.On(target.Name())
 			dump, err := got.Dump(t.Context())
 			require.NoError(t, err)
@@ -155,92 +81,92 @@ func TestARestoredDiskIsTheGoldenOne(t *testing.T) {
 
 	small := least(gold) - 1
 	var tooSmall *partition.TooSmallError
-	require.ErrorAs(t, restore(t, man, slabs, sink.Store, open(t, small), small), &tooSmall)
+	require.ErrorAs(t, restored(t, man, slabs, sink.Store, goldimage.Open(t, small), small), &tooSmall)
 	assert.Equal(t, least(gold), tooSmall.Need)
 }
 
 func TestCapturingAgainStoresJustTheChange(t *testing.T) {
-	gold := build(t, golddisk.Spec{})
-	sink := newSink(t)
-	first, _, err := capture(t, gold, sink)
+	gold := goldimage.Build(t, golddisk.Spec{})
+	sink := goldimage.NewSink(t)
+	first, _, err := goldimage.Capture(t, gold, sink)
 	require.NoError(t, err)
-	stored := sink.puts
+	stored := sink.Puts
 	assert.Greater(t, stored, 8)
 	assert.LessOrEqual(t, stored, first.Slabs-first.ZeroSlabs, "equal slabs are stored once")
 
-	_, again, err := capture(t, gold, sink)
+	_, again, err := goldimage.Capture(t, gold, sink)
 	require.NoError(t, err)
-	assert.Equal(t, stored, sink.puts, "an unchanged disk has no new slab")
+	assert.Equal(t, stored, sink.Puts, "an unchanged disk has no new slab")
 	assert.Equal(t, first.MapDigest, slabstore.Sum(again.Bytes()))
 
 	require.NoError(t, gold.AddFile(t.Context(), "added-later", []byte("one more label")))
-	second, _, err := capture(t, gold, sink)
+	second, _, err := goldimage.Capture(t, gold, sink)
 	require.NoError(t, err)
-	assert.Greater(t, sink.puts, stored)
-	assert.LessOrEqual(t, sink.puts-stored, 6, "a small file touches a few slabs")
+	assert.Greater(t, sink.Puts, stored)
+	assert.LessOrEqual(t, sink.Puts-stored, 6, "a small file touches a few slabs")
 	assert.NotEqual(t, first.MapDigest, second.MapDigest)
 }
 
 func TestACutCaptureGoesOnWhereItStopped(t *testing.T) {
-	gold := build(t, golddisk.Spec{})
-	sink := newSink(t)
-	sink.fail, sink.left = errors.New("the cable is out"), 5
-	_, _, err := capture(t, gold, sink)
-	require.ErrorIs(t, err, sink.fail)
-	assert.Equal(t, 5, sink.puts)
+	gold := goldimage.Build(t, golddisk.Spec{})
+	sink := goldimage.NewSink(t)
+	sink.Fail, sink.Left = errors.New("the cable is out"), 5
+	_, _, err := goldimage.Capture(t, gold, sink)
+	require.ErrorIs(t, err, sink.Fail)
+	assert.Equal(t, 5, sink.Puts)
 
-	sink.fail = nil
-	man, _, err := capture(t, gold, sink)
+	sink.Fail = nil
+	man, _, err := goldimage.Capture(t, gold, sink)
 	require.NoError(t, err)
-	whole := newSink(t)
-	_, _, err = capture(t, gold, whole)
+	whole := goldimage.NewSink(t)
+	_, _, err = goldimage.Capture(t, gold, whole)
 	require.NoError(t, err)
-	assert.Equal(t, whole.puts, sink.puts, "the two tries together sent each slab once")
+	assert.Equal(t, whole.Puts, sink.Puts, "the two tries together sent each slab once")
 	assert.NotZero(t, man.Slabs)
 }
 
 func TestAnUncleanVolumeIsNotCaptured(t *testing.T) {
-	gold := build(t, golddisk.Spec{})
+	gold := goldimage.Build(t, golddisk.Spec{})
 	f, err := os.OpenFile(gold.Path, os.O_RDWR, 0)
 	require.NoError(t, err)
 	defer f.Close()
 	_, err = f.WriteAt([]byte{0}, gold.RootStart+1024+0x3A) // s_state: neither clean nor with errors
 	require.NoError(t, err)
-	sink := newSink(t)
-	_, _, err = capture(t, gold, sink)
-	var unfit *image.NotFitError
+	sink := goldimage.NewSink(t)
+	_, _, err = goldimage.Capture(t, gold, sink)
+	var unfit *capture.NotFitError
 	require.ErrorAs(t, err, &unfit)
 	assert.ErrorContains(t, err, "partition 2 (desk root)")
 	assert.ErrorContains(t, err, "not shut down cleanly")
-	assert.Zero(t, sink.puts)
+	assert.Zero(t, sink.Puts)
 }
 
 func TestAnUnfinishedRestoreIsNotBootable(t *testing.T) {
-	gold := build(t, golddisk.Spec{})
-	sink := newSink(t)
-	man, slabs, err := capture(t, gold, sink)
+	gold := goldimage.Build(t, golddisk.Spec{})
+	sink := goldimage.NewSink(t)
+	man, slabs, err := goldimage.Capture(t, gold, sink)
 	require.NoError(t, err)
-	target := open(t, gold.Size)
-	require.NoError(t, restore(t, man, slabs, sink.Store, target, gold.Size)) // an older delivery
+	target := goldimage.Open(t, gold.Size)
+	require.NoError(t, restored(t, man, slabs, sink.Store, target, gold.Size)) // an older delivery
 
-	r, err := image.NewRestore(man, slabs, target, gold.Size, 512, image.RestoreOptions{})
+	r, err := restore.New(man, slabs, target, gold.Size, 512, restore.Options{})
 	require.NoError(t, err)
 	_, err = r.Begin(t.Context(), nil)
 	require.NoError(t, err)
-	frame, err := sink.Frame(slabs.Slab(firstStored(slabs)).Digest)
+	frame, err := sink.Frame(slabs.Slab(FirstStored(slabs)).Digest)
 	require.NoError(t, err)
-	require.NoError(t, r.WriteFrame(firstStored(slabs), frame))
-	assert.ErrorIs(t, r.Finish(t.Context(), nil), image.ErrIncomplete)
+	require.NoError(t, r.WriteFrame(FirstStored(slabs), frame))
+	assert.ErrorIs(t, r.Finish(t.Context(), nil), restore.ErrIncomplete)
 	table, err := partition.Read(target, gold.Size, 512)
 	require.NoError(t, err)
 	assert.Equal(t, partition.None, table.Scheme)
-	survey, err := image.Look(target, gold.Size, 512, image.LookOptions{})
+	survey, err := capture.Look(target, gold.Size, 512, capture.LookOptions{})
 	require.NoError(t, err)
 	assert.NotNil(t, survey.Unfinished)
 	assert.ErrorContains(t, survey.Blocking(), "a restore onto it was cut off")
 }
 
-func firstStored(slabs *image.Map) int {
+func FirstStored(slabs *image.Map) int {
 	for i := range slabs.Len() {
 		if !slabs.Slab(i).Zero {
 			return i
@@ -250,59 +176,59 @@ func firstStored(slabs *image.Map) int {
 }
 
 func TestAWrongFrameIsNotWritten(t *testing.T) {
-	gold := build(t, golddisk.Spec{})
-	sink := newSink(t)
-	man, slabs, err := capture(t, gold, sink)
+	gold := goldimage.Build(t, golddisk.Spec{})
+	sink := goldimage.NewSink(t)
+	man, slabs, err := goldimage.Capture(t, gold, sink)
 	require.NoError(t, err)
-	target := open(t, gold.Size)
+	target := goldimage.Open(t, gold.Size)
 	before, err := os.ReadFile(target.Name())
 	require.NoError(t, err)
-	r, err := image.NewRestore(man, slabs, target, gold.Size, 512, image.RestoreOptions{})
+	r, err := restore.New(man, slabs, target, gold.Size, 512, restore.Options{})
 	require.NoError(t, err)
 	other := slabstore.Compress(nil, []byte("from somewhere else"))
-	assert.ErrorIs(t, r.WriteFrame(firstStored(slabs), other), slabstore.ErrDigest)
-	assert.ErrorIs(t, r.WriteFrame(firstStored(slabs), []byte("noise")), slabstore.ErrFrame)
+	assert.ErrorIs(t, r.WriteFrame(FirstStored(slabs), other), slabstore.ErrDigest)
+	assert.ErrorIs(t, r.WriteFrame(FirstStored(slabs), []byte("noise")), slabstore.ErrFrame)
 	assert.ErrorIs(t, r.WriteFrame(slabs.Len(), other), image.ErrManifest)
 	after, err := os.ReadFile(target.Name())
 	require.NoError(t, err)
 	assert.Equal(t, slabstore.Sum(before), slabstore.Sum(after))
 }
 
-// forgetful is a disk that loses what is written behind a certain byte.
-type forgetful struct {
+// Forgetful is a disk that loses what is written behind a certain byte.
+type Forgetful struct {
 	*os.File
-	from int64
+	From int64
 }
 
-func (f forgetful) WriteAt(b []byte, off int64) (int, error) {
-	if off >= f.from {
+func (f Forgetful) WriteAt(b []byte, off int64) (int, error) {
+	if off >= f.From {
 		return len(b), nil
 	}
 	return f.File.WriteAt(b, off)
 }
 
 func TestADiskThatForgetsIsFoundOut(t *testing.T) {
-	gold := build(t, golddisk.Spec{})
-	sink := newSink(t)
-	man, slabs, err := capture(t, gold, sink)
+	gold := goldimage.Build(t, golddisk.Spec{})
+	sink := goldimage.NewSink(t)
+	man, slabs, err := goldimage.Capture(t, gold, sink)
 	require.NoError(t, err)
-	target := forgetful{open(t, gold.Size), gold.RootStart + 4*golddisk.MiB}
-	r, err := image.NewRestore(man, slabs, target, gold.Size, 512, image.RestoreOptions{})
+	target := Forgetful{goldimage.Open(t, gold.Size), gold.RootStart + 4*golddisk.MiB}
+	r, err := restore.New(man, slabs, target, gold.Size, 512, restore.Options{})
 	require.NoError(t, err)
 	for _, i := range r.Missing() {
 		frame, err := sink.Frame(slabs.Slab(i).Digest)
 		require.NoError(t, err)
 		require.NoError(t, r.WriteFrame(i, frame))
 	}
-	var mismatch *image.MismatchError
+	var mismatch *restore.MismatchError
 	require.ErrorAs(t, r.Finish(t.Context(), nil), &mismatch)
-	assert.GreaterOrEqual(t, mismatch.First, target.from-image.SlabSize)
+	assert.GreaterOrEqual(t, mismatch.First, target.From-image.SlabSize)
 	assert.NotEmpty(t, mismatch.Slabs)
 }
 
 func TestManifestsThatLieAreRefused(t *testing.T) {
-	gold := build(t, golddisk.Spec{Data: golddisk.MiB})
-	man, slabs, err := capture(t, gold, newSink(t))
+	gold := goldimage.Build(t, golddisk.Spec{Data: golddisk.MiB})
+	man, slabs, err := goldimage.Capture(t, gold, goldimage.NewSink(t))
 	require.NoError(t, err)
 	for name, lie := range map[string]func(m *image.Manifest){
 		"another format":        func(m *image.Manifest) { m.Format = "other" },

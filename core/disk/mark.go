@@ -1,4 +1,4 @@
-package image
+package disk
 
 import (
 	"bytes"
@@ -27,7 +27,7 @@ type Mark struct {
 	Plan slabstore.Digest `json:"plan"`
 }
 
-func (m Mark) encode() []byte {
+func (m Mark) Encode() []byte {
 	b := make([]byte, markLen)
 	label := strings.Map(func(r rune) rune {
 		if r < ' ' {
@@ -65,7 +65,7 @@ func ReadMark(disk io.ReaderAt) (*Mark, error) {
 	return m, nil
 }
 
-func (m *Mark) finding() readiness.Finding {
+func (m *Mark) Finding() readiness.Finding {
 	what := "a restore onto it was cut off"
 	if m.Label != "" {
 		what += " (" + m.Label + ")"

@@ -1,4 +1,4 @@
-package image_test
+package bundle_test
 
 import (
 	"bytes"
@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"jugate/demo/goldimage"
+
 	oci "github.com/opencontainers/image-spec/specs-go/v1"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -15,46 +17,48 @@ import (
 	"oras.land/oras-go/v2/content"
 	ocilayout "oras.land/oras-go/v2/content/oci"
 
+	"jugate/core/bundle"
 	"jugate/core/image"
+	"jugate/core/restore"
 	"jugate/core/slabstore"
 	"jugate/demo/golddisk"
 )
 
-// pack captures a disk into a file.
-func pack(t *testing.T, gold *golddisk.Disk, name string) (string, *image.Manifest) {
+// Pack captures a disk into a file.
+func Pack(t *testing.T, gold *golddisk.Disk, name string) (string, *image.Manifest) {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "packed")
 	f, err := os.Create(path)
 	require.NoError(t, err)
-	p := image.NewPacker(f)
-	man, slabs, err := capture(t, gold, p)
+	p := bundle.NewWriter(f)
+	man, slabs, err := goldimage.Capture(t, gold, p)
 	require.NoError(t, err)
 	require.NoError(t, p.Finish(man, slabs, name))
 	require.NoError(t, f.Close())
 	return path, man
 }
 
-func openPacked(t *testing.T, path string) (*image.Packed, error) {
+func OpenPacked(t *testing.T, path string) (*bundle.Reader, error) {
 	t.Helper()
 	f, err := os.Open(path)
 	require.NoError(t, err)
 	t.Cleanup(func() { f.Close() })
 	info, err := f.Stat()
 	require.NoError(t, err)
-	return image.OpenPacked(f, info.Size())
+	return bundle.Open(f, info.Size())
 }
 
 func TestAPackedImageIsRestored(t *testing.T) {
-	gold := build(t, golddisk.Spec{Other: bytes.Repeat([]byte("again and again "), 3*golddisk.MiB/16), ESP: 33 * golddisk.MiB})
-	path, man := pack(t, gold, "garden-desk@3")
-	p, err := openPacked(t, path)
+	gold := goldimage.Build(t, golddisk.Spec{Other: bytes.Repeat([]byte("again and again "), 3*golddisk.MiB/16), ESP: 33 * golddisk.MiB})
+	path, man := Pack(t, gold, "garden-desk@3")
+	p, err := OpenPacked(t, path)
 	require.NoError(t, err)
 	assert.Equal(t, "garden-desk@3", p.Name)
 	assert.Equal(t, man.MapDigest, p.Manifest.MapDigest)
 	require.NoError(t, p.Verify(t.Context()))
 
-	target := open(t, gold.Size)
-	r, err := image.NewRestore(p.Manifest, p.Slabs, target, gold.Size, 512, image.RestoreOptions{})
+	target := goldimage.Open(t, gold.Size)
+	r, err := restore.New(p.Manifest, p.Slabs, target, gold.Size, 512, restore.Options{})
 	require.NoError(t, err)
 	_, err = r.Begin(t.Context(), nil)
 	require.NoError(t, err)
@@ -74,7 +78,7 @@ func TestAPackedImageIsRestored(t *testing.T) {
 // A library of other people's, made for OCI registries, reads the file, follows
 // every descriptor, checks every digest, and copies the whole.
 func TestAPackedImageIsAnOCILayout(t *testing.T) {
-	path, _ := pack(t, build(t, golddisk.Spec{}), "garden-desk@3")
+	path, _ := Pack(t, goldimage.Build(t, golddisk.Spec{}), "garden-desk@3")
 	ctx := t.Context()
 	from, err := ocilayout.NewFromTar(ctx, path)
 	require.NoError(t, err)
@@ -87,7 +91,7 @@ func TestAPackedImageIsAnOCILayout(t *testing.T) {
 	require.NoError(t, err)
 	var m oci.Manifest
 	require.NoError(t, json.Unmarshal(text, &m))
-	assert.Equal(t, image.ArtifactType, m.ArtifactType)
+	assert.Equal(t, bundle.ArtifactType, m.ArtifactType)
 	assert.GreaterOrEqual(t, len(m.Layers), 3)
 	for _, layer := range append(m.Layers, m.Config) {
 		r, err := to.Fetch(ctx, layer)
@@ -100,7 +104,7 @@ func TestAPackedImageIsAnOCILayout(t *testing.T) {
 }
 
 func TestADamagedPackedImageIsRefused(t *testing.T) {
-	path, _ := pack(t, build(t, golddisk.Spec{Data: golddisk.MiB}), "")
+	path, _ := Pack(t, goldimage.Build(t, golddisk.Spec{Data: golddisk.MiB}), "")
 	sound, err := os.ReadFile(path)
 	require.NoError(t, err)
 	for name, harm := range map[string]func(b []byte) []byte{
@@ -113,19 +117,19 @@ func TestADamagedPackedImageIsRefused(t *testing.T) {
 		},
 	} {
 		b := harm(bytes.Clone(sound))
-		_, err := image.OpenPacked(bytes.NewReader(b), int64(len(b)))
-		assert.ErrorIs(t, err, image.ErrNotPacked, name)
+		_, err := bundle.Open(bytes.NewReader(b), int64(len(b)))
+		assert.ErrorIs(t, err, bundle.ErrNotBundle, name)
 	}
 	b := bytes.Clone(sound)
 	b[4096] ^= 1 // in the first pack
-	p, err := image.OpenPacked(bytes.NewReader(b), int64(len(b)))
+	p, err := bundle.Open(bytes.NewReader(b), int64(len(b)))
 	require.NoError(t, err, "packs are checked when they are read")
-	assert.ErrorIs(t, p.Verify(t.Context()), image.ErrNotPacked)
+	assert.ErrorIs(t, p.Verify(t.Context()), bundle.ErrNotBundle)
 }
 
 func FuzzOpenPacked(f *testing.F) {
 	var file bytes.Buffer
-	p := image.NewPacker(&file)
+	p := bundle.NewWriter(&file)
 	f.Add([]byte("no tar at all"))
 	plain := []byte("pressed leaf")
 	if err := p.Put(f.Context(), slabstore.Sum(plain), slabstore.Compress(nil, plain)); err != nil {
@@ -137,7 +141,7 @@ func FuzzOpenPacked(f *testing.F) {
 	}
 	f.Add(file.Bytes())
 	f.Fuzz(func(t *testing.T, b []byte) {
-		p, err := image.OpenPacked(bytes.NewReader(b), int64(len(b)))
+		p, err := bundle.Open(bytes.NewReader(b), int64(len(b)))
 		if err == nil {
 			for _, d := range p.Slabs.Distinct() {
 				if _, err := p.Frame(d); err != nil {

@@ -1,4 +1,4 @@
-package image
+package restore
 
 import (
 	"context"
@@ -7,18 +7,13 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"jugate/core/slabstore"
+	"jugate/core/image"
 )
-
-// Frames is where the frames of slabs come from: a store, or a packed image.
-type Frames interface {
-	Frame(d slabstore.Digest) ([]byte, error)
-}
 
 // Fill writes all slabs that are still missing, several at a time, in the order
 // of the disk. progress, if set, is told the bytes written so far and in all.
 // Errors are those of from, or of WriteFrame.
-func (r *Restore) Fill(parent context.Context, from Frames, progress func(done, total int64)) error {
+func (r *Restore) Fill(parent context.Context, from image.Frames, progress func(done, total int64)) error {
 	missing := r.Missing()
 	var total int64
 	for _, i := range missing {
@@ -55,14 +50,3 @@ func (r *Restore) Fill(parent context.Context, from Frames, progress func(done, 
 	}
 	return parent.Err()
 }
-
-// Nowhere is a Sink that wants no slab: a capture into it makes the map alone.
-type Nowhere struct{}
-
-// Missing is Sink's.
-func (Nowhere) Missing(context.Context, []slabstore.Digest) ([]slabstore.Digest, error) {
-	return nil, nil
-}
-
-// Put is Sink's.
-func (Nowhere) Put(context.Context, slabstore.Digest, []byte) error { return nil }

@@ -1,4 +1,16 @@
-package image
+// Package restore writes a version onto a disk and proves that it is there.
+//
+//	r, err := restore.New(manifest, slabs, disk, size, 512, restore.Options{Grow: partition.GrowSystem})
+//	… show r.Plan(); nothing was written yet …
+//	there, err := r.Begin(ctx, nil) // goes on with what an earlier try has left
+//	err = r.WriteFrame(i, frame)    // for every slab, in any order
+//	err = r.Finish(ctx, nil)        // checks the whole disk, then makes it bootable
+//
+// While it is under way the disk bears a mark in place of its partition table, which is
+// written last (package disk). In restore.go are plan and writing, fill.go takes all
+// slabs from a store, clear.go removes what the old disk could be taken for, finish.go
+// checks, and longer.go says which partitions have become longer.
+package restore
 
 import (
 	"context"
@@ -9,6 +21,8 @@ import (
 	"slices"
 	"sync"
 
+	"jugate/core/disk"
+	"jugate/core/image"
 	"jugate/core/partition"
 	"jugate/core/slabstore"
 )
@@ -32,9 +46,9 @@ type Trimmer interface {
 	Trim(off, n int64) error
 }
 
-// RestoreOptions say how an image is to lie on a disk. The zero value leaves all
+// Options say how an image is to lie on a disk. The zero value leaves all
 // partitions as they were.
-type RestoreOptions struct {
+type Options struct {
 	Grow partition.Grow
 	// Trim tells the medium first that nothing on it is needed any more.
 	Trim bool
@@ -51,14 +65,14 @@ type RestoreOptions struct {
 //
 // WriteFrame may be called from several goroutines and in any order of slabs.
 type Restore struct {
-	manifest *Manifest
-	slabs    *Map
+	manifest *image.Manifest
+	slabs    *image.Map
 	table    *partition.Table // as it will be on this disk
 	starts   []int64          // of each area on this disk
 	disk     Target
 	size     int64
-	options  RestoreOptions
-	mark     Mark
+	options  Options
+	mark     disk.Mark
 	buffers  sync.Pool
 
 	// head is the beginning of a disk without a partition table. It is held back
@@ -70,7 +84,7 @@ type Restore struct {
 	twins map[int][]int
 
 	stock bool // TakeStock has looked at the disk
-	proof *Proof
+	proof *image.Proof
 
 	mu   sync.Mutex
 	left map[int]struct{} // numbers of the slabs that need their frame
@@ -80,33 +94,33 @@ type Restore struct {
 // in the first 68 KiB.
 const headLen = 128 << 10
 
-// NewRestore checks that the version fits onto a disk of size bytes and plans
+// New checks that the version fits onto a disk of size bytes and plans
 // it; nothing is written. Errors are *partition.TooSmallError, name a partition
 // to grow that is not there, or wrap partition.ErrSectorSize.
-func NewRestore(man *Manifest, slabs *Map, disk Target, size int64, sectorSize int, o RestoreOptions) (*Restore, error) {
+func New(man *image.Manifest, slabs *image.Map, onto Target, size int64, sectorSize int, o Options) (*Restore, error) {
 	o.Grow, _ = man.Growing(o.Grow)
-	table, err := man.Table.Onto(size, sectorSize, partition.Fit{Grow: o.Grow, Needs: man.needs})
+	table, err := man.Table.Onto(size, sectorSize, partition.Fit{Grow: o.Grow, Needs: man.Needs})
 	if err != nil {
 		return nil, err
 	}
-	r := &Restore{manifest: man, slabs: slabs, table: table, disk: disk, size: size, options: o,
+	r := &Restore{manifest: man, slabs: slabs, table: table, disk: onto, size: size, options: o,
 		twins: map[int][]int{}, left: map[int]struct{}{}}
 	r.buffers.New = func() any { b := make([]byte, 0, man.SlabSize); return &b }
 	for _, a := range man.Areas {
-		start, _, _ := placed(table, a.Partition)
+		start, _, _ := image.Placed(table, a.Partition)
 		r.starts = append(r.starts, start)
 	}
 	if table.Scheme == partition.None {
 		r.head = make([]byte, min(headLen, size))
 	}
 	plan, err := json.Marshal(struct {
-		Manifest *Manifest
+		Manifest *image.Manifest
 		Table    *partition.Table
 	}{man, table})
 	if err != nil {
 		return nil, err
 	}
-	r.mark = Mark{Label: o.Label, Plan: slabstore.Sum(plan)}
+	r.mark = disk.Mark{Label: o.Label, Plan: slabstore.Sum(plan)}
 	first := map[slabstore.Digest]int{}
 	for i, d := range slabs.Distinct() {
 		first[d] = i
@@ -128,7 +142,7 @@ func (r *Restore) Plan() *partition.Table { return r.table }
 // the same plan was cut off there. found tells how many bytes are right; progress,
 // if set, is told the bytes looked at and in all.
 func (r *Restore) TakeStock(ctx context.Context, reuse bool, progress func(done, total int64)) (found int64, err error) {
-	before, err := ReadMark(r.disk)
+	before, err := disk.ReadMark(r.disk)
 	if err != nil {
 		return 0, err
 	}
@@ -145,7 +159,7 @@ func (r *Restore) TakeStock(ctx context.Context, reuse bool, progress func(done,
 // looked at, unless TakeStock has done so; found tells how many bytes are right.
 // progress, if set, is told the bytes looked at and in all.
 func (r *Restore) Begin(ctx context.Context, progress func(done, total int64)) (found int64, err error) {
-	before, err := ReadMark(r.disk)
+	before, err := disk.ReadMark(r.disk)
 	if err != nil {
 		return 0, err
 	}
@@ -159,7 +173,7 @@ func (r *Restore) Begin(ctx context.Context, progress func(done, total int64)) (
 		return 0, err
 	}
 	sector := make([]byte, r.table.SectorSize)
-	copy(sector, r.mark.encode())
+	copy(sector, r.mark.Encode())
 	if _, err := r.disk.WriteAt(sector, 0); err != nil {
 		return 0, fmt.Errorf("mark the disk as unfinished: %w", err)
 	}
@@ -202,7 +216,7 @@ func (r *Restore) Left() int {
 // or are the disk's.
 func (r *Restore) WriteFrame(i int, frame []byte) error {
 	if i < 0 || i >= r.slabs.Len() {
-		return fmt.Errorf("%w: there is no slab %d", ErrManifest, i)
+		return fmt.Errorf("%w: there is no slab %d", image.ErrManifest, i)
 	}
 	if !r.Needs(i) {
 		return nil
@@ -225,9 +239,9 @@ func (r *Restore) WriteFrame(i int, frame []byte) error {
 	return nil
 }
 
-func (r *Restore) write(s Slab, plain []byte) error {
+func (r *Restore) write(s image.Slab, plain []byte) error {
 	if n := s.Length(); n != int64(len(plain)) {
-		return fmt.Errorf("%w: a slab of %d bytes for extents of %d", ErrManifest, len(plain), n)
+		return fmt.Errorf("%w: a slab of %d bytes for extents of %d", image.ErrManifest, len(plain), n)
 	}
 	for _, e := range s.Extents {
 		if err := r.writeAt(plain[:e.Length], r.starts[s.Area]+e.Start); err != nil {

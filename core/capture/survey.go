@@ -1,4 +1,4 @@
-package image
+package capture
 
 import (
 	"bytes"
@@ -7,7 +7,9 @@ import (
 	"io"
 	"io/fs"
 
+	"jugate/core/disk"
 	"jugate/core/fileview"
+	"jugate/core/image"
 	"jugate/core/partition"
 	"jugate/core/readiness"
 	"jugate/core/volume"
@@ -16,10 +18,10 @@ import (
 // Survey is what was read off a disk before anything of it was copied.
 type Survey struct {
 	Table    *partition.Table    `json:"table"`
-	Areas    []Area              `json:"areas"`
+	Areas    []image.Area        `json:"areas"`
 	Findings []readiness.Finding `json:"findings"`
 	// Unfinished says that an earlier restore onto this disk was cut off.
-	Unfinished *Mark `json:"unfinished,omitempty"`
+	Unfinished *disk.Mark `json:"unfinished,omitempty"`
 
 	volumes []*volume.Volume // beside Areas
 	starts  []int64          // beside Areas: bytes on the disk
@@ -56,32 +58,32 @@ func (e *NotFitError) Error() string {
 // disk of size bytes as a golden one. Errors are those of package partition, or
 // the disk's, with the place in words; a volume that cannot be understood is a
 // finding.
-func Look(disk io.ReaderAt, size int64, sectorSize int, o LookOptions) (*Survey, error) {
-	table, err := partition.Read(disk, size, sectorSize)
+func Look(from io.ReaderAt, size int64, sectorSize int, o LookOptions) (*Survey, error) {
+	table, err := partition.Read(from, size, sectorSize)
 	if err != nil {
 		return nil, err
 	}
 	if o.Files == nil {
 		o.Files = func(start int64, v *volume.Volume) (fs.FS, error) {
-			return fileview.Open(io.NewSectionReader(disk, start, v.Size), v.Size, v.Kind)
+			return fileview.Open(io.NewSectionReader(from, start, v.Size), v.Size, v.Kind)
 		}
 	}
 	s := &Survey{Table: table, Findings: []readiness.Finding{}}
-	if err := s.bare(disk, size); err != nil {
+	if err := s.bare(from, size); err != nil {
 		return nil, err
 	}
 	table = s.Table
-	if s.Unfinished, err = ReadMark(disk); err != nil {
+	if s.Unfinished, err = disk.ReadMark(from); err != nil {
 		return nil, err
 	}
 	var volumes []readiness.Volume
 	defer func() { closeAll(volumes) }()
 	look := func(number int, where string) error {
-		v, err := s.look(disk, number, where, o)
+		v, err := s.look(from, number, where, o)
 		volumes = append(volumes, v)
 		return err
 	}
-	if _, length, _ := placed(table, 0); length > 0 {
+	if _, length, _ := image.Placed(table, 0); length > 0 {
 		where := "the gap before the first partition"
 		if table.Scheme == partition.None {
 			where = "the disk, which has no partitions"
@@ -98,17 +100,17 @@ func Look(disk io.ReaderAt, size int64, sectorSize int, o LookOptions) (*Survey,
 			return nil, err
 		}
 	}
-	if raid, err := volume.RAIDMember(disk, size); err != nil {
+	if raid, err := volume.RAIDMember(from, size); err != nil {
 		return nil, err
 	} else if raid != "" && table.Scheme != partition.None {
 		s.Findings = append(s.Findings, readiness.Finding{Code: "raid-member", Severity: readiness.Blocking, Where: "the disk", What: "it is a member of " + raid,
 			Means: "the other members are not part of the image", Do: "capture from a plain disk; with a reason it is copied as it is"})
 	}
-	if err := s.between(disk); err != nil && !o.PastBadSectors {
+	if err := s.between(from); err != nil && !o.PastBadSectors {
 		return nil, err
 	}
 	if s.Unfinished != nil {
-		s.Findings = append(s.Findings, s.Unfinished.finding())
+		s.Findings = append(s.Findings, s.Unfinished.Finding())
 	}
 	s.Findings = append(s.Findings, readiness.Check(table, volumes, o.Rules)...)
 	return s, nil
@@ -116,11 +118,11 @@ func Look(disk io.ReaderAt, size int64, sectorSize int, o LookOptions) (*Survey,
 
 // bare disbelieves a GPT of which only the backup at the end is left, where the disk
 // begins with something else: it was made anew, and the backup was forgotten.
-func (s *Survey) bare(disk io.ReaderAt, size int64) error {
+func (s *Survey) bare(from io.ReaderAt, size int64) error {
 	if !s.Table.FromBackup {
 		return nil
 	}
-	what, err := volume.Signature(disk, size)
+	what, err := volume.Signature(from, size)
 	if what == "" || err != nil {
 		return err
 	}
@@ -132,12 +134,12 @@ func (s *Survey) bare(disk io.ReaderAt, size int64) error {
 }
 
 // between tells of bytes between partitions, which are not copied.
-func (s *Survey) between(disk io.ReaderAt) error {
+func (s *Survey) between(from io.ReaderAt) error {
 	if s.Table.Scheme == partition.None {
 		return nil
 	}
 	for _, g := range s.Table.Gaps() {
-		n, err := firstData(disk, g[0], g[1])
+		n, err := firstData(from, g[0], g[1])
 		if err != nil {
 			return err
 		}
@@ -154,11 +156,11 @@ func (s *Survey) between(disk io.ReaderAt) error {
 const betweenAtMost = 64 << 20
 
 // firstData is the first byte from start to end that is not zero; -1 if there is none.
-func firstData(disk io.ReaderAt, start, end int64) (int64, error) {
+func firstData(from io.ReaderAt, start, end int64) (int64, error) {
 	b := make([]byte, 1<<20)
 	for end = min(end, start+betweenAtMost); start < end; start += int64(len(b)) {
 		part := b[:min(int64(len(b)), end-start)]
-		if n, err := disk.ReadAt(part, start); n < len(part) && err != nil && !errors.Is(err, io.EOF) {
+		if n, err := from.ReadAt(part, start); n < len(part) && err != nil && !errors.Is(err, io.EOF) {
 			return -1, fmt.Errorf("read %d bytes of the disk at byte %d: %w", len(part), start, err)
 		}
 		for i, c := range part {
@@ -179,9 +181,9 @@ func closeAll(volumes []readiness.Volume) {
 	}
 }
 
-func (s *Survey) look(disk io.ReaderAt, number int, where string, o LookOptions) (readiness.Volume, error) {
-	start, size, _ := placed(s.Table, number)
-	r := io.NewSectionReader(disk, start, size)
+func (s *Survey) look(from io.ReaderAt, number int, where string, o LookOptions) (readiness.Volume, error) {
+	start, size, _ := image.Placed(s.Table, number)
+	r := io.NewSectionReader(from, start, size)
 	told := readiness.Volume{Where: where}
 	fail := func(err error) error {
 		if !errors.Is(err, volume.ErrDamaged) && !o.PastBadSectors {
@@ -212,7 +214,7 @@ func (s *Survey) look(disk io.ReaderAt, number int, where string, o LookOptions)
 	if o.KeepFleeting {
 		v.Fleeting = nil
 	}
-	area := Area{
+	area := image.Area{
 		Partition: number, Size: size, Kind: v.Kind, Label: v.Label, UUID: v.UUID,
 		ClusterSize: v.ClusterSize, UsedBytes: used, Needs: v.Needs, Dirty: !v.Clean, Whole: used == size && v.Kind != volume.Unknown,
 	}
@@ -224,7 +226,7 @@ func (s *Survey) look(disk io.ReaderAt, number int, where string, o LookOptions)
 	}
 	told.Volume, told.UsedBytes = v, used
 	if s.Table.Scheme == partition.None && v.Kind == volume.Unknown {
-		if told.Blank, err = looksBlank(disk, size); err != nil {
+		if told.Blank, err = looksBlank(from, size); err != nil {
 			return told, err
 		}
 	}
@@ -237,10 +239,10 @@ func (s *Survey) look(disk io.ReaderAt, number int, where string, o LookOptions)
 }
 
 // looksBlank tells whether both ends of a disk are zeros, as those of a new one.
-func looksBlank(disk io.ReaderAt, size int64) (bool, error) {
+func looksBlank(from io.ReaderAt, size int64) (bool, error) {
 	b := make([]byte, min(1<<20, size))
 	for _, at := range []int64{0, size - int64(len(b))} {
-		if n, err := disk.ReadAt(b, at); n < len(b) {
+		if n, err := from.ReadAt(b, at); n < len(b) {
 			return false, fmt.Errorf("read %d bytes of the disk at byte %d: %w", len(b), at, err)
 		}
 		if !bytes.Equal(b, make([]byte, len(b))) {

@@ -1,0 +1,173 @@
+// Package bundle has versions as one file: an OCI image layout in a tar, whose blobs
+// registries carry as they are (OCI image specification 1.1). docs/image-format.md
+// describes the media types.
+package bundle
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"io"
+	"sync"
+	"time"
+
+	"github.com/opencontainers/go-digest"
+	specs "github.com/opencontainers/image-spec/specs-go"
+	oci "github.com/opencontainers/image-spec/specs-go/v1"
+
+	"jugate/core/image"
+	"jugate/core/slabstore"
+)
+
+// A packed image is one file: an OCI image layout (OCI image specification 1.1)
+// in a tar. Its OCI manifest has the artifact type below, Jugate's manifest as
+// its configuration, and as layers the slab map, packs of slabs, and the list of
+// the lengths of the packs' frames. docs/image-format.md describes them.
+const (
+	ArtifactType   = "application/vnd.jugate.image.v1"
+	mediaManifest  = "application/vnd.jugate.manifest.v1+json"
+	mediaSlabMap   = "application/vnd.jugate.slab-map.v1"
+	mediaSlabPack  = "application/vnd.jugate.slab-pack.v1+zstd"
+	mediaFrameList = "application/vnd.jugate.frame-list.v1"
+)
+
+// packSize is how many bytes of frames make a pack, so that a registry's limit on
+// the length of an OCI manifest allows images of 500 GiB and more.
+const packSize = 32 << 20
+
+// Writer writes a packed image. It is the Sink of a capture: frames go into the
+// file as they come.
+//
+//	p := bundle.NewWriter(file)
+//	manifest, slabs, err := capture.Run(ctx, disk, survey, p, capture.Options{})
+//	err = p.Finish(manifest, slabs, "garden-desk@3")
+type Writer struct {
+	mu     sync.Mutex
+	tar    *tar.Writer
+	pack   bytes.Buffer
+	frames []byte // the frame list so far
+	layers []oci.Descriptor
+	places map[slabstore.Digest]struct{}
+	blobs  map[digest.Digest]struct{} // written so far
+}
+
+// NewWriter begins a packed image.
+func NewWriter(w io.Writer) *Writer {
+	return &Writer{tar: tar.NewWriter(w), places: map[slabstore.Digest]struct{}{}, blobs: map[digest.Digest]struct{}{}}
+}
+
+// Missing is Sink's.
+func (p *Writer) Missing(_ context.Context, digests []slabstore.Digest) (missing []slabstore.Digest, err error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, d := range digests {
+		if _, there := p.places[d]; !there {
+			missing = append(missing, d)
+		}
+	}
+	return missing, nil
+}
+
+// Put is Sink's.
+func (p *Writer) Put(_ context.Context, d slabstore.Digest, frame []byte) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if _, there := p.places[d]; there {
+		return nil
+	}
+	p.places[d] = struct{}{}
+	p.pack.Write(frame)
+	p.frames = append(p.frames, d[:]...)
+	p.frames = binary.AppendUvarint(p.frames, uint64(len(frame)))
+	if p.pack.Len() >= packSize {
+		return p.endPack()
+	}
+	return nil
+}
+
+func (p *Writer) endPack() error {
+	layer, err := p.blob(mediaSlabPack, p.pack.Bytes())
+	p.layers = append(p.layers, layer)
+	p.pack.Reset()
+	return err
+}
+
+// blob writes a blob, once, and describes it.
+func (p *Writer) blob(mediaType string, content []byte) (oci.Descriptor, error) {
+	d := oci.Descriptor{MediaType: mediaType, Digest: digest.FromBytes(content), Size: int64(len(content))}
+	if _, there := p.blobs[d.Digest]; there {
+		return d, nil
+	}
+	p.blobs[d.Digest] = struct{}{}
+	return d, p.file("blobs/sha256/"+d.Digest.Encoded(), content)
+}
+
+func (p *Writer) file(name string, content []byte) error {
+	h := &tar.Header{Name: name, Mode: 0o644, Size: int64(len(content)), ModTime: time.Unix(0, 0), Format: tar.FormatPAX}
+	if err := p.tar.WriteHeader(h); err != nil {
+		return err
+	}
+	_, err := p.tar.Write(content)
+	return err
+}
+
+// Finish writes the rest: manifest, map, and what makes the file an OCI image
+// layout. name becomes its reference name; it can be empty.
+func (p *Writer) Finish(man *image.Manifest, slabs *image.Map, name string) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.pack.Len() > 0 {
+		if err := p.endPack(); err != nil {
+			return err
+		}
+	}
+	text, err := man.Encode()
+	if err != nil {
+		return err
+	}
+	config, err := p.blob(mediaManifest, text)
+	if err != nil {
+		return err
+	}
+	mapLayer, err := p.blob(mediaSlabMap, slabs.Bytes())
+	if err != nil {
+		return err
+	}
+	list, err := p.blob(mediaFrameList, p.frames)
+	if err != nil {
+		return err
+	}
+	m := oci.Manifest{
+		Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: oci.MediaTypeImageManifest, ArtifactType: ArtifactType,
+		Config: config, Layers: append([]oci.Descriptor{mapLayer, list}, p.layers...),
+		Annotations: map[string]string{oci.AnnotationCreated: man.Captured.Format(time.RFC3339)},
+	}
+	top, err := p.json(oci.MediaTypeImageManifest, m)
+	if err != nil {
+		return err
+	}
+	top.ArtifactType = ArtifactType
+	if name != "" {
+		top.Annotations = map[string]string{oci.AnnotationRefName: name}
+	}
+	index, err := json.Marshal(oci.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: oci.MediaTypeImageIndex, Manifests: []oci.Descriptor{top}})
+	if err != nil {
+		return err
+	}
+	layout, err := json.Marshal(oci.ImageLayout{Version: oci.ImageLayoutVersion})
+	if err != nil {
+		return err
+	}
+	return errors.Join(p.file(oci.ImageIndexFile, index), p.file(oci.ImageLayoutFile, layout), p.tar.Close())
+}
+
+func (p *Writer) json(mediaType string, v any) (oci.Descriptor, error) {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return oci.Descriptor{}, err
+	}
+	return p.blob(mediaType, text)
+}
