@@ -25,7 +25,7 @@ var rooms = map[string][]string{
 	"wire":              {"core"},
 	"bootwire":          {"core"},
 	"agent":             {"wire", "apiclient", "api", "core"},
-	"agent/environment": {"agent", "apiclient", "api", "core"},
+	"agent/machine": {"agent", "apiclient", "api", "core"},
 	"records":           {"core"},
 	"console":           {},
 	"service":           {"wire", "bootwire", "records", "api", "core", "console"},
@@ -35,7 +35,7 @@ var rooms = map[string][]string{
 	"demo/goldimage":    {"demo", "core"},
 	"demo/madeup":       {},
 	"cli":               {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
-	"cmd":               {"cli", "agent", "agent/environment", "apiclient"},
+	"cmd":               {"cli", "agent", "agent/machine", "apiclient"},
 	"lab":               {"wire", "core"},
 	"bench":             {"lab", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 }

@@ -10,7 +10,8 @@ import (
 	"path/filepath"
 	"time"
 
-	"jugate/core/bootenv"
+	"jugate/core/environment/builds"
+
 	"jugate/core/driver"
 )
 
@@ -125,7 +126,7 @@ type layerTime struct {
 
 // layerTimes measures a build, and one more with a layer of drivers.
 func layerTimes(ctx context.Context, dir, root, release string) (layer layerTime, base []float64, err error) {
-	store, err := bootenv.OpenStore(filepath.Join(dir, "builds"))
+	store, err := builds.Open(filepath.Join(dir, "builds"))
 	if err != nil {
 		return layer, nil, err
 	}
@@ -140,12 +141,12 @@ func layerTimes(ctx context.Context, dir, root, release string) (layer layerTime
 	}
 	set := driver.Set{System: driver.Linux, Rules: []driver.Rule{{Class: driver.Network}}}
 	for n := range 3 {
-		from := &bootenv.Source{}
+		from := &builds.Source{}
 		if err := from.AddRoot(root); err != nil {
 			return layer, nil, err
 		}
 		began := time.Now()
-		b, err := store.Make(ctx, from, bootenv.Options{Number: 2*n + 1, Created: began, Agent: agent, Kernel: release})
+		b, err := store.Make(ctx, from, builds.Options{Number: 2*n + 1, Created: began, Agent: agent, Kernel: release})
 		if err = errors.Join(err, from.Close()); err != nil {
 			return layer, nil, err
 		}
@@ -161,7 +162,7 @@ func layerTimes(ctx context.Context, dir, root, release string) (layer layerTime
 		}
 		layer.modules = len(modules)
 		began = time.Now()
-		_, err = store.Extend(b, bootenv.Extension{Number: 2*n + 2, Created: began, Drivers: []bootenv.Drivers{{Set: "wireless", Modules: modules,
+		_, err = store.Extend(b, builds.Extension{Number: 2*n + 2, Created: began, Drivers: []builds.Drivers{{Set: "wireless", Modules: modules,
 			Open: func(_ *driver.Package, name string) (io.ReadCloser, error) { return tree.Open(name) }}}})
 		if err != nil {
 			return layer, nil, err

@@ -17,17 +17,19 @@ import (
 	"strings"
 	"time"
 
+	"jugate/core/environment"
+	"jugate/core/environment/builds"
+
 	"jugate/core/fault"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
-	"jugate/core/bootenv"
 	"jugate/core/slabstore"
 	"jugate/records"
 )
 
-func (s *Service) build(b *bootenv.Build, offered int, whole bool) api.Build {
+func (s *Service) build(b *builds.Build, offered int, whole bool) api.Build {
 	out := api.Build{Number: b.Number, Created: b.Created, Note: b.Note, Kernel: b.Kernel, Words: b.Words, Shell: b.Shell, Modules: b.Modules,
 		Bytes: b.Size(), Offered: b.Number == offered, Problems: b.Problems, Layers: []api.BuildLayer{}}
 	for _, l := range b.Layers {
@@ -49,7 +51,7 @@ func (s *Service) build(b *bootenv.Build, offered int, whole bool) api.Build {
 }
 
 // makeBuild makes the next build.
-func (s *Service) makeBuild(ctx context.Context, in api.NewBuild) (*bootenv.Build, error) {
+func (s *Service) makeBuild(ctx context.Context, in api.NewBuild) (*builds.Build, error) {
 	if len(in.Drivers)+len(in.Cover) > 0 && len(in.From)+len(in.Packages) == 0 {
 		_, err := s.findBuild(ctx, in.Base)
 		if err == nil || in.Base > 0 {
@@ -61,7 +63,7 @@ func (s *Service) makeBuild(ctx context.Context, in api.NewBuild) (*bootenv.Buil
 			return nil, err
 		}
 	}
-	from := &bootenv.Source{}
+	from := &builds.Source{}
 	defer from.Close()
 	for _, file := range in.Packages {
 		if err := from.AddPackage(file); err != nil {
@@ -109,15 +111,15 @@ func (s *Service) mayBuildFrom(path string) error {
 }
 
 // makePlain makes a build without layers of drivers.
-func (s *Service) makePlain(ctx context.Context, from *bootenv.Source, in api.NewBuild) (*bootenv.Build, error) {
+func (s *Service) makePlain(ctx context.Context, from *builds.Source, in api.NewBuild) (*builds.Build, error) {
 	s.boot.making.Lock()
 	defer s.boot.making.Unlock()
 	next, err := s.nextBuild()
 	if err != nil {
 		return nil, err
 	}
-	b, err := s.boot.builds.Make(ctx, from, bootenv.Options{Number: next, Created: s.config.Now(), Note: in.Note, Kernel: in.Kernel, Words: in.Words, Leave: in.LeaveOut,
-		Agent: s.config.Netboot.Agent, Certificate: s.certificate, Settings: bootenv.Settings{Shell: in.Shell}})
+	b, err := s.boot.builds.Make(ctx, from, builds.Options{Number: next, Created: s.config.Now(), Note: in.Note, Kernel: in.Kernel, Words: in.Words, Leave: in.LeaveOut,
+		Agent: s.config.Netboot.Agent, Certificate: s.certificate, Settings: environment.Settings{Shell: in.Shell}})
 	return b, incomplete(err)
 }
 
@@ -132,7 +134,7 @@ func (s *Service) nextBuild() (int, error) {
 
 // incomplete says in a reply what a build lacks.
 func incomplete(err error) error {
-	var lacks *bootenv.Incomplete
+	var lacks *builds.Incomplete
 	if !errors.As(err, &lacks) {
 		return err
 	}
@@ -140,7 +142,7 @@ func incomplete(err error) error {
 }
 
 // findBuild reads a build by number; 0 is the one that is offered.
-func (s *Service) findBuild(ctx context.Context, number int) (*bootenv.Build, error) {
+func (s *Service) findBuild(ctx context.Context, number int) (*builds.Build, error) {
 	if number == 0 {
 		var err error
 		if number, err = s.records.Offered(ctx); err != nil {
@@ -258,7 +260,7 @@ func (s *Service) bootenvRoutes(h huma.API) {
 			return nil, problem(err)
 		}
 		out := []api.BuildChange{}
-		for _, c := range bootenv.Diff(a, b) {
+		for _, c := range builds.Diff(a, b) {
 			out = append(out, api.BuildChange{What: c.What, Path: c.Path, From: c.From, To: c.To})
 		}
 		return answer(out, nil)
@@ -339,14 +341,14 @@ func (s *Service) mediaRoutes(h huma.API) {
 
 // mediaSettings are what media tell the agent, with a key of their own to check in
 // with.
-func (s *Service) mediaSettings(ctx context.Context, in api.NewMedia, b *bootenv.Build) (bootenv.Settings, error) {
-	set := bootenv.Settings{Service: in.Service, Shell: b.Shell, Key: newSecret()[:32]}
+func (s *Service) mediaSettings(ctx context.Context, in api.NewMedia, b *builds.Build) (environment.Settings, error) {
+	set := environment.Settings{Service: in.Service, Shell: b.Shell, Key: newSecret()[:32]}
 	if in.Address != "" {
 		p, err := netip.ParsePrefix(in.Address)
 		if err != nil || !p.Addr().Is4() {
 			return set, fault.Invalid.Errorf("%q is no IPv4 address with the length of its prefix, as 192.0.2.70/24", in.Address)
 		}
-		set.Network = &bootenv.FixedNetwork{Address: p.String(), Gateway: in.Gateway}
+		set.Network = &environment.FixedNetwork{Address: p.String(), Gateway: in.Gateway}
 	}
 	key := records.MediaKey{Digest: slabstore.Sum([]byte(set.Key)).String(), Made: s.config.Now(), Note: cmp.Or(in.Note, "media of build "+strconv.Itoa(b.Number)), Group: in.Group}
 	if in.Hours > 0 {

@@ -13,11 +13,12 @@ import (
 	"strings"
 	"time"
 
+	"jugate/core/environment/builds"
+
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
 
 	"jugate/bootwire"
-	"jugate/core/bootenv"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/core/slabstore"
@@ -39,7 +40,7 @@ func (t bootText) Length() int64 { return t.Size() }
 
 // bootPart is a stored one.
 type bootPart struct {
-	*bootenv.Content
+	*builds.Content
 	tag string // empty for what the offer may change
 }
 
@@ -75,7 +76,7 @@ func (s *Service) openBootFile(ctx context.Context, name string, from seen) (boo
 		}
 	} else if digest, more := strings.CutPrefix(part, initrdWith); more {
 		return s.openInitrdWith(n, digest)
-	} else if part != bootenv.KernelPart && part != bootenv.InitrdPart {
+	} else if part != builds.KernelPart && part != builds.InitrdPart {
 		return nil, fmt.Errorf("there is no file %q", name)
 	}
 	b, err := s.boot.builds.Build(n)
@@ -83,16 +84,16 @@ func (s *Service) openBootFile(ctx context.Context, name string, from seen) (boo
 		return nil, s.bootFileFailed(from.client, fmt.Errorf("%s: build %d is not there any more; restart the workstation to get the one that is offered", name, n))
 	}
 	content, err := s.boot.builds.Open(b, part)
-	if errors.Is(err, bootenv.ErrNoPart) && !isLoader(part) {
+	if errors.Is(err, builds.ErrNoPart) && !isLoader(part) {
 		return nil, err // loaders look for things that need not be there
 	}
 	if err != nil {
 		return nil, s.bootFileFailed(from.client, err)
 	}
-	if part == bootenv.KernelPart {
+	if part == builds.KernelPart {
 		s.bootStep(from.client, netboot.StepKernel, fmt.Sprintf("build %d, %s", n, b.Kernel))
 	}
-	if part == bootenv.PlainPart {
+	if part == builds.PlainPart {
 		return plainLoader(content, from.server)
 	}
 	tag := ""
@@ -104,7 +105,7 @@ func (s *Service) openBootFile(ctx context.Context, name string, from seen) (boo
 
 // initrdWith begins the name of a build's layers with one more behind them, whose
 // digest follows.
-const initrdWith = bootenv.InitrdPart + "+"
+const initrdWith = builds.InitrdPart + "+"
 
 // openInitrdWith opens the layers of a build with one for a model behind them.
 func (s *Service) openInitrdWith(build int, digest string) (bootwire.Content, error) {
@@ -124,17 +125,17 @@ func (s *Service) openInitrdWith(build int, digest string) (bootwire.Content, er
 	if err != nil {
 		return nil, err
 	}
-	return bootPart{content, b.Tag(bootenv.InitrdPart) + "-" + d.Short()}, nil
+	return bootPart{content, b.Tag(builds.InitrdPart) + "-" + d.Short()}, nil
 }
 
 // plainLoader puts the service's address into the unsigned loader.
-func plainLoader(c *bootenv.Content, server string) (bootwire.Content, error) {
+func plainLoader(c *builds.Content, server string) (bootwire.Content, error) {
 	defer c.Close()
 	b := make([]byte, c.Size)
 	if _, err := c.ReadAt(b, 0); err != nil && !errors.Is(err, io.EOF) {
 		return nil, err
 	}
-	place := []byte(bootenv.PlainServer)
+	place := []byte(builds.PlainServer)
 	if len(server) > len(place) {
 		return nil, fmt.Errorf("the address %s is too long for the loader", server)
 	}
@@ -173,7 +174,7 @@ func (s *Service) bootStep(client netip.Addr, step netboot.Step, detail string) 
 
 func isLoader(part string) bool {
 	switch part {
-	case bootenv.ShimPart, bootenv.LoaderPart, bootenv.PlainPart, bootenv.BIOSPart, bootenv.KernelPart, bootenv.InitrdPart:
+	case builds.ShimPart, builds.LoaderPart, builds.PlainPart, builds.BIOSPart, builds.KernelPart, builds.InitrdPart:
 		return true
 	}
 	return false
@@ -185,9 +186,9 @@ func (s *Service) bootFileDone(name string, client netip.Addr, n int64, err erro
 		return // firmware breaks off once it knows the size, and asks again
 	}
 	switch {
-	case name == bootenv.ShimPart || name == bootenv.BIOSPart || name == bootenv.PlainPart:
+	case name == builds.ShimPart || name == builds.BIOSPart || name == builds.PlainPart:
 		s.bootStep(client, netboot.StepLoader, fmt.Sprintf("%s, %d bytes", name, n))
-	case strings.HasSuffix(name, "/"+bootenv.InitrdPart) || strings.Contains(name, "/"+initrdWith):
+	case strings.HasSuffix(name, "/"+builds.InitrdPart) || strings.Contains(name, "/"+initrdWith):
 		s.bootStep(client, netboot.StepInitrd, fmt.Sprintf("%d bytes", n))
 	}
 }

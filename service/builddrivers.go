@@ -8,10 +8,11 @@ import (
 	"strings"
 	"sync"
 
+	"jugate/core/environment/builds"
+
 	"jugate/core/fault"
 
 	"jugate/api"
-	"jugate/core/bootenv"
 	"jugate/core/driver"
 	"jugate/core/hwaddr"
 	"jugate/core/kmod"
@@ -22,13 +23,13 @@ import (
 type insides struct {
 	mu       sync.Mutex
 	byNumber map[int]*driver.Inside
-	composed map[string]bootenv.Part // by build, model and library
+	composed map[string]builds.Part // by build, model and library
 }
 
 // insidesAtMost is how many are kept in memory.
 const insidesAtMost = 16
 
-func (s *Service) insideBuild(b *bootenv.Build) (*driver.Inside, error) {
+func (s *Service) insideBuild(b *builds.Build) (*driver.Inside, error) {
 	s.insides.mu.Lock()
 	defer s.insides.mu.Unlock()
 	if in := s.insides.byNumber[b.Number]; in != nil {
@@ -50,7 +51,7 @@ func (s *Service) openDriver(p *driver.Package, name string) (io.ReadCloser, err
 }
 
 // driverLayers are the layers that an order for a build asks for.
-func (s *Service) driverLayers(ctx context.Context, b *bootenv.Build, in api.NewBuild) ([]bootenv.Drivers, error) {
+func (s *Service) driverLayers(ctx context.Context, b *builds.Build, in api.NewBuild) ([]builds.Drivers, error) {
 	inside, err := s.insideBuild(b)
 	if err != nil {
 		return nil, fault.Conflict.Mark(err)
@@ -60,7 +61,7 @@ func (s *Service) driverLayers(ctx context.Context, b *bootenv.Build, in api.New
 		return nil, err
 	}
 	fleet, packages := driver.FleetOf(machines), s.drivers.Packages()
-	var layers []bootenv.Drivers
+	var layers []builds.Drivers
 	add := func(name string, choices []driver.Choice, nothing string) error {
 		if len(choices) == 0 {
 			return fault.Conflict.Errorf("%s", nothing)
@@ -71,7 +72,7 @@ func (s *Service) driverLayers(ctx context.Context, b *bootenv.Build, in api.New
 		} else if err != nil {
 			return err
 		}
-		layers = append(layers, bootenv.Drivers{Set: name, Modules: modules, Open: s.openDriver})
+		layers = append(layers, builds.Drivers{Set: name, Modules: modules, Open: s.openDriver})
 		return nil
 	}
 	for _, name := range in.Drivers {
@@ -142,7 +143,7 @@ func vitalChoices(x *driver.Index, inside *driver.Inside, model string, devices 
 }
 
 // extendBuild makes a build out of another one, with more drivers.
-func (s *Service) extendBuild(ctx context.Context, in api.NewBuild) (*bootenv.Build, error) {
+func (s *Service) extendBuild(ctx context.Context, in api.NewBuild) (*builds.Build, error) {
 	base, err := s.findBuild(ctx, in.Base)
 	if err != nil {
 		return nil, err
@@ -155,23 +156,23 @@ func (s *Service) extendBuild(ctx context.Context, in api.NewBuild) (*bootenv.Bu
 }
 
 // addLayers saves the next build. The caller does not hold making.
-func (s *Service) addLayers(base *bootenv.Build, layers []bootenv.Drivers, in api.NewBuild) (*bootenv.Build, error) {
+func (s *Service) addLayers(base *builds.Build, layers []builds.Drivers, in api.NewBuild) (*builds.Build, error) {
 	s.boot.making.Lock()
 	defer s.boot.making.Unlock()
 	next, err := s.nextBuild()
 	if err != nil {
 		return nil, err
 	}
-	b, err := s.boot.builds.Extend(base, bootenv.Extension{Number: next, Created: s.config.Now(), Note: in.Note, Drivers: layers})
+	b, err := s.boot.builds.Extend(base, builds.Extension{Number: next, Created: s.config.Now(), Note: in.Note, Drivers: layers})
 	return b, incomplete(err)
 }
 
 // onDemand is the layer that sets on demand bring for a workstation that boots; the
 // zero part if there is none.
-func (s *Service) onDemand(ctx context.Context, w records.Workstation, b *bootenv.Build) (bootenv.Part, error) {
+func (s *Service) onDemand(ctx context.Context, w records.Workstation, b *builds.Build) (builds.Part, error) {
 	sets, err := s.records.DriverSets(ctx)
 	if err != nil {
-		return bootenv.Part{}, err
+		return builds.Part{}, err
 	}
 	var on []driver.Set
 	for _, set := range sets {
@@ -188,11 +189,11 @@ func (s *Service) onDemand(ctx context.Context, w records.Workstation, b *booten
 		}
 	}
 	if len(on) == 0 || m.Devices == nil {
-		return bootenv.Part{}, nil
+		return builds.Part{}, nil
 	}
 	inside, err := s.insideBuild(b)
 	if err != nil {
-		return bootenv.Part{}, err
+		return builds.Part{}, err
 	}
 	var lacking []driver.Device
 	for _, d := range m.Devices {
@@ -202,7 +203,7 @@ func (s *Service) onDemand(ctx context.Context, w records.Workstation, b *booten
 	}
 	choices := driver.Merge(driver.Choose(s.drivers.Index(), lacking, m.Model, inside.Target(), on))
 	if len(choices) == 0 {
-		return bootenv.Part{}, nil
+		return builds.Part{}, nil
 	}
 	key := fmt.Sprint(b.Number)
 	for _, c := range choices {
@@ -216,15 +217,15 @@ func (s *Service) onDemand(ctx context.Context, w records.Workstation, b *booten
 	}
 	modules, err := driver.Bring(choices, s.drivers.Packages(), b.Kernel, inside.Names)
 	if err != nil {
-		return bootenv.Part{}, err
+		return builds.Part{}, err
 	}
-	if part, err = s.boot.builds.Compose(b, bootenv.Drivers{Set: "for " + m.Model, Modules: modules, Open: s.openDriver}); err != nil {
+	if part, err = s.boot.builds.Compose(b, builds.Drivers{Set: "for " + m.Model, Modules: modules, Open: s.openDriver}); err != nil {
 		return part, err
 	}
 	s.insides.mu.Lock()
 	defer s.insides.mu.Unlock()
 	if s.insides.composed == nil {
-		s.insides.composed = map[string]bootenv.Part{}
+		s.insides.composed = map[string]builds.Part{}
 	}
 	s.insides.composed[key] = part
 	s.log.Info("layer for a model made", "build", b.Number, "model", m.Model, "modules", len(modules), "bytes", part.Size)

@@ -12,6 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"jugate/core/environment/builds"
+
 	"jugate/core/fault"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
@@ -19,7 +21,6 @@ import (
 
 	"jugate/api"
 	"jugate/bootwire"
-	"jugate/core/bootenv"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/core/roster"
@@ -54,7 +55,7 @@ const (
 
 // boot is what the service knows of machines that boot.
 type boot struct {
-	builds *bootenv.Store
+	builds *builds.Store
 	making sync.Mutex // held while a build is made
 
 	mu    sync.Mutex

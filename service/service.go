@@ -14,7 +14,7 @@
 //	jugate.db       the records
 //	slabs/          see core/slabstore
 //	images/         see core/image
-//	bootenv/        see core/bootenv
+//	bootenv/        see core/environment/builds
 //	uploads/        slab maps of captures that are not committed yet
 //	scratch/        what is worked on, empty after a start
 //	reserve         room for receipts, given up when the disk is full
@@ -37,9 +37,10 @@ import (
 	"sync"
 	"time"
 
+	"jugate/core/environment/builds"
+
 	"github.com/gofrs/flock"
 
-	"jugate/core/bootenv"
 	"jugate/core/driver"
 	"jugate/core/durable"
 	"jugate/core/image"
@@ -168,7 +169,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if err = s.openCertificate(); err != nil {
 		return err
 	}
-	if s.boot.builds, err = bootenv.OpenStore(filepath.Join(s.config.Data, "bootenv")); err != nil {
+	if s.boot.builds, err = builds.Open(filepath.Join(s.config.Data, "bootenv")); err != nil {
 		return fmt.Errorf("open the boot environment's builds: %w", err)
 	}
 	if s.drivers, err = driver.OpenLibrary(filepath.Join(s.config.Data, "drivers")); err != nil {

@@ -12,20 +12,21 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"jugate/agent/machine"
+
 	"jugate/agent"
-	"jugate/agent/environment"
 	"jugate/apiclient"
 )
 
 func main() {
 	if filepath.Base(os.Args[0]) == "modprobe" { // the kernel calls it so, in the boot environment
-		if err := environment.Modprobe(os.Args[1:]); err != nil {
+		if err := machine.Modprobe(os.Args[1:]); err != nil {
 			os.Exit(1)
 		}
 		return
 	}
-	if environment.First() {
-		environment.Run()
+	if machine.First() {
+		machine.Run()
 	}
 	server := flag.String("server", os.Getenv("JUGATE_SERVER"), "address of the service (JUGATE_SERVER)")
 	ifi := flag.String("interface", "", "network interface that carries the multicast")

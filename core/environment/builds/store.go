@@ -1,4 +1,4 @@
-package bootenv
+package builds
 
 import (
 	"bytes"
@@ -21,8 +21,8 @@ import (
 // Store keeps builds in a folder: builds/N.json and parts/DIGEST.
 type Store struct{ dir string }
 
-// OpenStore opens the folder and makes what is not there.
-func OpenStore(dir string) (*Store, error) {
+// Open opens the folder and makes what is not there.
+func Open(dir string) (*Store, error) {
 	for _, name := range []string{"builds", "parts"} {
 		if err := os.MkdirAll(filepath.Join(dir, name), 0o755); err != nil {
 			return nil, err

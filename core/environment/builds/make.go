@@ -1,4 +1,4 @@
-package bootenv
+package builds
 
 import (
 	"cmp"
@@ -13,6 +13,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"jugate/core/environment"
 )
 
 // Options of a build.
@@ -24,7 +26,7 @@ type Options struct {
 	Words       string // for the kernel's command line, instead of DefaultWords
 	Agent       string // file of the agent
 	Certificate []byte // of the service, PEM
-	Settings    Settings
+	Settings    environment.Settings
 	Leave       []string // modules that the base layer is not to have
 }
 
@@ -125,7 +127,7 @@ func (s *Store) base(from *Source, k *kernel, b *Build, o Options) error {
 	files = append(files,
 		link("sbin/modprobe", "../init"), // the kernel asks for modules by this name
 		device("dev/console", 5, 1), device("dev/null", 1, 3),
-		text(CertificateFile, 0o644, o.Certificate))
+		text(environment.CertificateFile, 0o644, o.Certificate))
 	for _, name := range []string{"proc", "sys", "run", "tmp", "etc"} {
 		files = append(files, content{File: File{Path: name, Mode: fs.ModeDir | 0o755, Origin: "jugate"}})
 	}
@@ -137,12 +139,12 @@ func device(name string, major, minor uint32) content {
 }
 
 // settings makes the layer that tells the agent where it belongs.
-func (s *Store) settings(b *Build, set Settings) error {
+func (s *Store) settings(b *Build, set environment.Settings) error {
 	told, err := json.MarshalIndent(set, "", "\t")
 	if err != nil {
 		return err
 	}
-	return s.layer(b, SettingsLayer, []content{text(path.Clean(SettingsFile), 0o600, told)})
+	return s.layer(b, SettingsLayer, []content{text(path.Clean(environment.SettingsFile), 0o600, told)})
 }
 
 // layer writes a layer and adds it to the build.
@@ -155,3 +157,15 @@ func (s *Store) layer(b *Build, name string, files []content) error {
 	b.Layers = append(b.Layers, Layer{Name: name, Part: part, Files: list})
 	return nil
 }
+
+// ErrIncomplete says that a build cannot be made of what was given, and what lacks.
+var ErrIncomplete = errors.New("the build cannot be made")
+
+// Incomplete lists what a build needs and the source does not have.
+type Incomplete struct{ Missing []string }
+
+func (e *Incomplete) Error() string {
+	return ErrIncomplete.Error() + ": " + strings.Join(e.Missing, "; ")
+}
+
+func (e *Incomplete) Unwrap() error { return ErrIncomplete }

@@ -1,4 +1,4 @@
-package bootenv
+package builds
 
 import (
 	"bytes"
@@ -12,9 +12,8 @@ import (
 	"strings"
 	"time"
 
-	"jugate/core/fault"
-
 	"jugate/core/driver"
+	"jugate/core/fault"
 	"jugate/core/kmod"
 )
 

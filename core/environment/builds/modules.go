@@ -1,4 +1,4 @@
-package bootenv
+package builds
 
 import (
 	"bytes"

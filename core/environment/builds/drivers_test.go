@@ -1,4 +1,4 @@
-package bootenv_test
+package builds_test
 
 import (
 	"io"
@@ -13,16 +13,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"jugate/core/bootenv"
 	"jugate/core/driver"
+	"jugate/core/environment/builds"
 	"jugate/core/kmod"
 	"jugate/demo/madeup"
 )
 
-var created = time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
+var Created = time.Date(2026, 3, 2, 12, 0, 0, 0, time.UTC)
 
 // corvid are the modules of a made-up disk controller, and how to open their files.
-func corvid(t *testing.T) bootenv.Drivers {
+func Corvid(t *testing.T) builds.Drivers {
 	t.Helper()
 	dir := t.TempDir()
 	require.NoError(t, madeup.WriteModules(dir))
@@ -30,27 +30,27 @@ func corvid(t *testing.T) bootenv.Drivers {
 	require.NoError(t, err)
 	found, _, err := driver.Find(os.DirFS(dir))
 	require.NoError(t, err)
-	p, err := l.Add(os.DirFS(dir), found[0], "samples", created)
+	p, err := l.Add(os.DirFS(dir), found[0], "samples", Created)
 	require.NoError(t, err)
 	modules, err := driver.Bring([]driver.Choice{{Package: p, Modules: []string{"corvid_raid"}}}, l.Packages(), madeup.Kernel, nil)
 	require.NoError(t, err)
-	return bootenv.Drivers{Set: "corvid", Modules: modules, Open: func(p *driver.Package, name string) (io.ReadCloser, error) { return l.Open(p, name) }}
+	return builds.Drivers{Set: "corvid", Modules: modules, Open: func(p *driver.Package, name string) (io.ReadCloser, error) { return l.Open(p, name) }}
 }
 
 // gardenBuild is a build with the made-up kernel.
-func gardenBuild(t *testing.T, s *bootenv.Store, number int) *bootenv.Build {
+func GardenBuild(t *testing.T, s *builds.Store, number int) *builds.Build {
 	t.Helper()
-	root := system(t)
+	root := System(t)
 	require.NoError(t, madeup.WriteKernel(root))
-	o := options(t, number)
+	o := Options(t, number)
 	o.Kernel, o.Leave = madeup.Kernel, []string{"brindlenet"}
-	b, err := s.Make(t.Context(), source(t, root), o)
+	b, err := s.Make(t.Context(), Source(t, root), o)
 	require.NoError(t, err)
 	return b
 }
 
 // unpacked gives an initrd to zstd and cpio, segment by segment, as the kernel does.
-func unpacked(t *testing.T, s *bootenv.Store, b *bootenv.Build, more ...bootenv.Part) string {
+func Unpacked(t *testing.T, s *builds.Store, b *builds.Build, more ...builds.Part) string {
 	t.Helper()
 	dir := t.TempDir()
 	path := filepath.Join(dir, "initrd")
@@ -63,7 +63,7 @@ func unpacked(t *testing.T, s *bootenv.Store, b *bootenv.Build, more ...bootenv.
 	out := filepath.Join(dir, "root")
 	require.NoError(t, os.Mkdir(out, 0o755))
 	at := 0
-	for _, part := range append(parts(b), more...) {
+	for _, part := range append(Parts(b), more...) {
 		require.NoError(t, os.WriteFile(path, whole[at:at+int(part.Size)], 0o644))
 		cmd := exec.CommandContext(t.Context(), "sh", "-c", "zstd -dcq "+path+" | cpio -idmu --quiet --no-absolute-filenames -D "+out)
 		said, err := cmd.CombinedOutput()
@@ -73,7 +73,7 @@ func unpacked(t *testing.T, s *bootenv.Store, b *bootenv.Build, more ...bootenv.
 	return out
 }
 
-func parts(b *bootenv.Build) (all []bootenv.Part) {
+func Parts(b *builds.Build) (all []builds.Part) {
 	for _, l := range b.Layers {
 		all = append(all, l.Part)
 	}
@@ -81,9 +81,9 @@ func parts(b *bootenv.Build) (all []bootenv.Part) {
 }
 
 func TestADriverLayer(t *testing.T) {
-	s, err := bootenv.OpenStore(t.TempDir())
+	s, err := builds.Open(t.TempDir())
 	require.NoError(t, err)
-	one := gardenBuild(t, s, 1)
+	one := GardenBuild(t, s, 1)
 	in, err := s.Inside(one)
 	require.NoError(t, err)
 	disk, err := driver.ParseModalias(madeup.CorvidDisk)
@@ -93,7 +93,7 @@ func TestADriverLayer(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, in.DrivenBy(net), "it was left out")
 
-	two, err := s.Extend(one, bootenv.Extension{Number: 2, Created: created, Drivers: []bootenv.Drivers{corvid(t)}})
+	two, err := s.Extend(one, builds.Extension{Number: 2, Created: Created, Drivers: []builds.Drivers{Corvid(t)}})
 	require.NoError(t, err)
 	require.Len(t, two.Layers, 3)
 	assert.Equal(t, []string{"base", "drivers corvid", "settings"}, []string{two.Layers[0].Name, two.Layers[1].Name, two.Layers[2].Name})
@@ -104,7 +104,7 @@ func TestADriverLayer(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "corvid_raid", in.DrivenBy(disk))
 	var changed []string
-	for _, c := range bootenv.Diff(one, two) {
+	for _, c := range builds.Diff(one, two) {
 		changed = append(changed, c.What+" "+c.Path)
 	}
 	modules := "/lib/modules/" + madeup.Kernel + "/"
@@ -112,23 +112,23 @@ func TestADriverLayer(t *testing.T) {
 		"added " + modules + "updates/corvid_lib.ko", "added " + modules + "updates/corvid_raid.ko", "changed modules.json"}, changed)
 
 	// The same set again takes the place of its layer.
-	three, err := s.Extend(two, bootenv.Extension{Number: 3, Created: created, Drivers: []bootenv.Drivers{corvid(t)}})
+	three, err := s.Extend(two, builds.Extension{Number: 3, Created: Created, Drivers: []builds.Drivers{Corvid(t)}})
 	require.NoError(t, err)
 	assert.Len(t, three.Layers, 3)
 	assert.Equal(t, two.Modules, three.Modules)
 
 	// depmod judges the list of aliases, over the files that the kernel would unpack.
-	root := unpacked(t, s, two)
+	root := Unpacked(t, s, two)
 	assert.FileExists(t, filepath.Join(root, "lib/firmware/corvid/raid.bin"))
 	judged, err := exec.CommandContext(t.Context(), "depmod", "-n", "-b", root, madeup.Kernel).Output()
 	require.NoError(t, err)
 	ours, err := os.ReadFile(filepath.Join(root, "lib/modules", madeup.Kernel, "modules.alias"))
 	require.NoError(t, err)
-	assert.ElementsMatch(t, pciAliases(string(judged)), pciAliases(string(ours)))
-	assert.Len(t, pciAliases(string(ours)), 3)
+	assert.ElementsMatch(t, PciAliases(string(judged)), PciAliases(string(ours)))
+	assert.Len(t, PciAliases(string(ours)), 3)
 }
 
-func pciAliases(text string) (all []string) {
+func PciAliases(text string) (all []string) {
 	for l := range strings.Lines(text) {
 		if strings.HasPrefix(l, "alias pci:") {
 			all = append(all, strings.TrimSpace(l))
@@ -139,13 +139,13 @@ func pciAliases(text string) (all []string) {
 
 // What one workstation's model needs is a segment more behind the build's own.
 func TestALayerForOneModel(t *testing.T) {
-	s, err := bootenv.OpenStore(t.TempDir())
+	s, err := builds.Open(t.TempDir())
 	require.NoError(t, err)
-	b := gardenBuild(t, s, 1)
-	part, err := s.Compose(b, corvid(t))
+	b := GardenBuild(t, s, 1)
+	part, err := s.Compose(b, Corvid(t))
 	require.NoError(t, err)
-	assert.NoFileExists(t, filepath.Join(unpacked(t, s, b), "lib/modules", madeup.Kernel, "updates/corvid_raid.ko"))
-	root := unpacked(t, s, b, part)
+	assert.NoFileExists(t, filepath.Join(Unpacked(t, s, b), "lib/modules", madeup.Kernel, "updates/corvid_raid.ko"))
+	root := Unpacked(t, s, b, part)
 	assert.FileExists(t, filepath.Join(root, "lib/modules", madeup.Kernel, "updates/corvid_raid.ko"))
 	dep, err := os.Open(filepath.Join(root, "lib/modules", madeup.Kernel, "modules.dep"))
 	require.NoError(t, err)
@@ -158,23 +158,23 @@ func TestALayerForOneModel(t *testing.T) {
 	order, err := x.Order("corvid_raid")
 	require.NoError(t, err)
 	assert.Equal(t, "corvid_lib", order[0].Name)
-	again, err := s.Compose(b, corvid(t))
+	again, err := s.Compose(b, Corvid(t))
 	require.NoError(t, err)
 	assert.Equal(t, part, again, "the same layer is the same part")
 }
 
 func TestDriversThatDoNotFit(t *testing.T) {
-	s, err := bootenv.OpenStore(t.TempDir())
+	s, err := builds.Open(t.TempDir())
 	require.NoError(t, err)
-	other, err := s.Make(t.Context(), source(t, system(t)), options(t, 1))
+	other, err := s.Make(t.Context(), Source(t, System(t)), Options(t, 1))
 	require.NoError(t, err)
-	_, err = s.Extend(other, bootenv.Extension{Number: 2, Created: created, Drivers: []bootenv.Drivers{corvid(t)}})
+	_, err = s.Extend(other, builds.Extension{Number: 2, Created: Created, Drivers: []builds.Drivers{Corvid(t)}})
 	assert.ErrorContains(t, err, "corvid_lib of corvid_raid 2.0.1 is for kernel 6.1.0-9-garden on amd64, not for 6.1.0-9-test on amd64")
-	garden := gardenBuild(t, s, 3)
-	lacking := corvid(t)
+	garden := GardenBuild(t, s, 3)
+	lacking := Corvid(t)
 	lacking.Modules = slices.DeleteFunc(lacking.Modules, func(b driver.Brought) bool { return b.Module.Name == "corvid_lib" })
-	_, err = s.Extend(garden, bootenv.Extension{Number: 4, Created: created, Drivers: []bootenv.Drivers{lacking}})
-	assert.ErrorIs(t, err, bootenv.ErrIncomplete)
+	_, err = s.Extend(garden, builds.Extension{Number: 4, Created: Created, Drivers: []builds.Drivers{lacking}})
+	assert.ErrorIs(t, err, builds.ErrIncomplete)
 	assert.ErrorContains(t, err, "corvid_lib, which corvid_raid needs")
 	numbers, err := s.Builds()
 	require.NoError(t, err)
@@ -182,5 +182,5 @@ func TestDriversThatDoNotFit(t *testing.T) {
 
 	delete(garden.Parts, "modules.json")
 	_, err = s.Inside(garden)
-	assert.ErrorIs(t, err, bootenv.ErrOldBuild)
+	assert.ErrorIs(t, err, builds.ErrOldBuild)
 }

@@ -1,16 +1,16 @@
-// Package environment is the boot environment from within: what the agent does
+// Package machine is the boot environment from within: what the agent does
 // where it is the first process of a workstation that was booted over the network
 // or from media.
 //
-//	if environment.First() {
-//		environment.Run()
+//	if machine.First() {
+//		machine.Run()
 //	}
 //
 // It mounts what the kernel offers, loads the modules that the devices ask for,
 // brings up every network card, says on screen what is wrong with the network if
 // something is, and works as an agent until the machine is restarted or switched
 // off.
-package environment
+package machine
 
 import (
 	"cmp"
@@ -32,7 +32,7 @@ import (
 	"jugate/agent"
 	"jugate/api"
 	"jugate/apiclient"
-	"jugate/core/bootenv"
+	"jugate/core/environment"
 	"jugate/core/netboot"
 )
 
@@ -227,7 +227,7 @@ func btoi(b bool) int {
 // dial makes the client for the service. A certificate in the build is the only one
 // that is believed; the time is not asked, as clocks of workstations are wrong.
 func dial(set Settings) (*apiclient.Client, error) {
-	pem, err := os.ReadFile(filepath.Join("/", bootenv.CertificateFile))
+	pem, err := os.ReadFile(filepath.Join("/", environment.CertificateFile))
 	if err != nil && !os.IsNotExist(err) {
 		return nil, err
 	}
@@ -235,7 +235,7 @@ func dial(set Settings) (*apiclient.Client, error) {
 	if strings.HasPrefix(set.Service, "https:") {
 		transport.TLSClientConfig, err = apiclient.Pinned(pem)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", bootenv.CertificateFile, err)
+			return nil, fmt.Errorf("%s: %w", environment.CertificateFile, err)
 		}
 	}
 	c, err := apiclient.New(set.Service, "")

@@ -1,4 +1,4 @@
-package environment
+package machine
 
 import (
 	"context"
@@ -18,7 +18,7 @@ import (
 	"github.com/insomniacslk/dhcp/dhcpv4/nclient4"
 	"github.com/vishvananda/netlink"
 
-	"jugate/core/bootenv"
+	"jugate/core/environment"
 )
 
 const (
@@ -33,7 +33,7 @@ const (
 
 // up brings all cards up and asks on all of them for an address, at the same time;
 // when none gets one, the fixed address goes to the first card with a link.
-func up(ctx context.Context, cards []card, fixed *bootenv.FixedNetwork) []card {
+func up(ctx context.Context, cards []card, fixed *environment.FixedNetwork) []card {
 	var wait sync.WaitGroup
 	for i := range cards {
 		wait.Go(func() { bringUp(ctx, &cards[i]) })
@@ -142,7 +142,7 @@ func (c *card) take(ack *dhcpv4.DHCPv4) error {
 	return nil
 }
 
-func (c *card) setFixed(fixed *bootenv.FixedNetwork) error {
+func (c *card) setFixed(fixed *environment.FixedNetwork) error {
 	ip, err := netip.ParsePrefix(fixed.Address)
 	if err != nil {
 		return err

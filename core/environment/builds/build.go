@@ -1,9 +1,9 @@
-// Package bootenv makes boot environments: the small system that a workstation
+// Package builds makes boot environments: the small system that a workstation
 // boots over the network, or from a stick, to become somebody whom the service can
 // ask for an errand.
 //
-//	store, err := bootenv.OpenStore(dir)
-//	build, err := store.Make(ctx, source, bootenv.Options{Number: 7, Agent: "jugate-agent"})
+//	store, err := builds.Open(dir)
+//	build, err := store.Make(ctx, source, builds.Options{Number: 7, Agent: "jugate-agent"})
 //	build.Problems                     // what it lacks, in words
 //	f, err := store.Open(build, "grubx64.efi")
 //
@@ -12,13 +12,10 @@
 // itself, and the kernel is handed the layers one after the other. So a new layer
 // never rebuilds the others. Parts are files named by their digest, and builds that
 // have parts in common share them.
-package bootenv
+package builds
 
 import (
-	"errors"
 	"io/fs"
-	"slices"
-	"strings"
 	"time"
 
 	"jugate/core/slabstore"
@@ -87,39 +84,6 @@ const (
 	ModulesParts = "grub/x86_64-efi/"  // modules that the signed loader may load, if it may
 )
 
-// Settings is what the settings layer tells the agent, in the file SettingsFile.
-// The kernel's command line goes before.
-type Settings struct {
-	Service string        `json:"service,omitempty"` // URL
-	Key     string        `json:"key,omitempty"`     // instead of a boot ticket: of media
-	Network *FixedNetwork `json:"network,omitempty"`
-	Shell   bool          `json:"shell,omitempty"`
-}
-
-// FixedNetwork is what to fall back to where no server gives an address.
-type FixedNetwork struct {
-	Address string `json:"address"` // with the prefix's length
-	Gateway string `json:"gateway,omitempty"`
-}
-
-// Where the agent finds its things.
-const (
-	SettingsFile    = "etc/jugate/settings.json"
-	CertificateFile = "etc/jugate/service.pem"
-)
-
-// ErrIncomplete says that a build cannot be made of what was given, and what lacks.
-var ErrIncomplete = errors.New("the build cannot be made")
-
-// Incomplete lists what a build needs and the source does not have.
-type Incomplete struct{ Missing []string }
-
-func (e *Incomplete) Error() string {
-	return ErrIncomplete.Error() + ": " + strings.Join(e.Missing, "; ")
-}
-
-func (e *Incomplete) Unwrap() error { return ErrIncomplete }
-
 // Size is what a workstation loads: the kernel and all layers, in bytes.
 func (b *Build) Size() int64 {
 	size := b.Parts[KernelPart].Size
@@ -127,50 +91,6 @@ func (b *Build) Size() int64 {
 		size += aligned(l.Part.Size)
 	}
 	return size
-}
-
-// Change is one difference between two builds.
-type Change struct {
-	What string `json:"what"` // "added", "removed" or "changed"
-	Path string `json:"path"`
-	From string `json:"from,omitempty"` // origins
-	To   string `json:"to,omitempty"`
-}
-
-// Diff is what b has that a has not, and the other way round: files of layers, and
-// parts, by path.
-func Diff(a, b *Build) (changes []Change) {
-	type entry struct {
-		digest slabstore.Digest
-		origin string
-	}
-	all := func(b *Build) map[string]entry {
-		m := map[string]entry{}
-		for name, p := range b.Parts {
-			m[name] = entry{p.Digest, b.Origins[name]}
-		}
-		for _, l := range b.Layers {
-			for _, f := range l.Files {
-				m["/"+f.Path] = entry{f.Digest, f.Origin}
-			}
-		}
-		return m
-	}
-	old, now := all(a), all(b)
-	for path, e := range now {
-		if was, there := old[path]; !there {
-			changes = append(changes, Change{What: "added", Path: path, To: e.origin})
-		} else if was.digest != e.digest {
-			changes = append(changes, Change{What: "changed", Path: path, From: was.origin, To: e.origin})
-		}
-	}
-	for path, e := range old {
-		if _, there := now[path]; !there {
-			changes = append(changes, Change{What: "removed", Path: path, From: e.origin})
-		}
-	}
-	slices.SortFunc(changes, func(a, b Change) int { return strings.Compare(a.Path, b.Path) })
-	return changes
 }
 
 // Tag names the content of a part, or of all layers for InitrdPart; empty if the build

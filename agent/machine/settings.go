@@ -1,4 +1,4 @@
-package environment
+package machine
 
 import (
 	"encoding/json"
@@ -7,13 +7,13 @@ import (
 	"path/filepath"
 	"strings"
 
-	"jugate/core/bootenv"
+	"jugate/core/environment"
 	"jugate/core/hwaddr"
 )
 
 // Settings is what the environment was told, by its build and by the boot script.
 type Settings struct {
-	bootenv.Settings
+	environment.Settings
 	Ticket string         // lets this workstation call the service, for this boot
 	Card   hwaddr.Address // that the loader came by; zero if it does not say
 	Wish   string         // what was chosen in the boot menu
@@ -32,13 +32,13 @@ const (
 // which goes before.
 func readSettings(root, commandLine string) (Settings, error) {
 	var s Settings
-	text, err := os.ReadFile(filepath.Join(root, bootenv.SettingsFile))
+	text, err := os.ReadFile(filepath.Join(root, environment.SettingsFile))
 	if err != nil && !os.IsNotExist(err) {
 		return s, err
 	}
 	if err == nil {
 		if err := json.Unmarshal(text, &s.Settings); err != nil {
-			return s, fmt.Errorf("%s: %w", bootenv.SettingsFile, err)
+			return s, fmt.Errorf("%s: %w", environment.SettingsFile, err)
 		}
 	}
 	for _, word := range strings.Fields(commandLine) {

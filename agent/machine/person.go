@@ -1,4 +1,4 @@
-package environment
+package machine
 
 import (
 	"context"
@@ -6,12 +6,11 @@ import (
 	"io"
 	"strings"
 
-	"jugate/core/capture"
-
 	"github.com/dustin/go-humanize"
 
 	"jugate/agent"
 	"jugate/api"
+	"jugate/core/capture"
 )
 
 // person is whoever stands in front of the workstation. Keys open pages; a page

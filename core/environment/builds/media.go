@@ -1,4 +1,4 @@
-package bootenv
+package builds
 
 import (
 	"bytes"
@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"jugate/core/environment"
 	"jugate/core/partition"
 )
 
@@ -34,13 +35,13 @@ type MediaSink interface {
 
 // WriteMedia writes a disk for a USB stick that boots a build by UEFI, with Secure
 // Boot too: a GPT with one FAT32 volume. settings go before the build's.
-func (s *Store) WriteMedia(b *Build, settings Settings, to MediaSink) error {
+func (s *Store) WriteMedia(b *Build, settings environment.Settings, to MediaSink) error {
 	told, err := json.MarshalIndent(settings, "", "\t")
 	if err != nil {
 		return err
 	}
 	var layer bytes.Buffer
-	if _, err := writeLayer(&layer, []content{text(SettingsFile, 0o600, told)}); err != nil {
+	if _, err := writeLayer(&layer, []content{text(environment.SettingsFile, 0o600, told)}); err != nil {
 		return err
 	}
 	script := fmt.Sprintf(mediaScript, b.Number, b.Words)

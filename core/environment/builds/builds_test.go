@@ -1,4 +1,4 @@
-package bootenv_test
+package builds_test
 
 import (
 	"bytes"
@@ -14,11 +14,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"jugate/core/bootenv"
+	"jugate/core/environment"
+	"jugate/core/environment/builds"
 )
 
 // run runs a tool that judges.
-func run(t *testing.T, name string, args ...string) string {
+func Run(t *testing.T, name string, args ...string) string {
 	t.Helper()
 	cmd := exec.CommandContext(t.Context(), name, args...)
 	cmd.Env = append(os.Environ(), "MTOOLS_SKIP_CHECK=1", "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
@@ -29,7 +30,7 @@ func run(t *testing.T, name string, args ...string) string {
 
 // put writes files below a folder; their content is their name, unless it is a
 // module: then these are its entries.
-func put(t *testing.T, root, name string, modinfo ...string) {
+func Put(t *testing.T, root, name string, modinfo ...string) {
 	t.Helper()
 	path := filepath.Join(root, name)
 	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
@@ -47,28 +48,28 @@ func put(t *testing.T, root, name string, modinfo ...string) {
 	out, err := cmd.CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	if plain != path {
-		run(t, "xz", plain)
+		Run(t, "xz", plain)
 	}
 }
 
 // system is a folder like an unpacked kernel with loaders.
-func system(t *testing.T) string {
+func System(t *testing.T) string {
 	root := t.TempDir()
-	put(t, root, "boot/vmlinuz-6.1.0-9-test")
+	Put(t, root, "boot/vmlinuz-6.1.0-9-test")
 	modules := "lib/modules/6.1.0-9-test/"
-	put(t, root, modules+"modules.builtin")
-	put(t, root, modules+"kernel/drivers/net/ethernet/seed/seed.ko", "name=seed", "depends=seed-lib", "alias=pci:v00001AF4d*", "firmware=seed/a.fw", "firmware=seed/b.fw")
-	put(t, root, modules+"kernel/lib/seed-lib.ko.xz", "name=seed_lib")
-	put(t, root, modules+"kernel/drivers/gpu/screen.ko", "name=screen")
-	put(t, root, "lib/firmware/seed/a.fw")
-	put(t, root, "usr/lib/shim/shimx64.efi.signed")
-	put(t, root, "usr/lib/grub/x86_64-efi-signed/grubnetx64.efi.signed")
-	put(t, root, "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed")
+	Put(t, root, modules+"modules.builtin")
+	Put(t, root, modules+"kernel/drivers/net/ethernet/seed/seed.ko", "name=seed", "depends=seed-lib", "alias=pci:v00001AF4d*", "firmware=seed/a.fw", "firmware=seed/b.fw")
+	Put(t, root, modules+"kernel/lib/seed-lib.ko.xz", "name=seed_lib")
+	Put(t, root, modules+"kernel/drivers/gpu/screen.ko", "name=screen")
+	Put(t, root, "lib/firmware/seed/a.fw")
+	Put(t, root, "usr/lib/shim/shimx64.efi.signed")
+	Put(t, root, "usr/lib/grub/x86_64-efi-signed/grubnetx64.efi.signed")
+	Put(t, root, "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed")
 	return root
 }
 
-func source(t *testing.T, roots ...string) *bootenv.Source {
-	s := &bootenv.Source{}
+func Source(t *testing.T, roots ...string) *builds.Source {
+	s := &builds.Source{}
 	t.Cleanup(func() { assert.NoError(t, s.Close()) })
 	for _, r := range roots {
 		require.NoError(t, s.AddRoot(r))
@@ -76,14 +77,14 @@ func source(t *testing.T, roots ...string) *bootenv.Source {
 	return s
 }
 
-func options(t *testing.T, number int) bootenv.Options {
+func Options(t *testing.T, number int) builds.Options {
 	agent := filepath.Join(t.TempDir(), "agent")
 	require.NoError(t, os.WriteFile(agent, []byte("the agent"), 0o755))
-	return bootenv.Options{Number: number, Created: created, Agent: agent, Certificate: []byte("the certificate"),
-		Settings: bootenv.Settings{Service: "https://192.0.2.1:7461"}}
+	return builds.Options{Number: number, Created: Created, Agent: agent, Certificate: []byte("the certificate"),
+		Settings: environment.Settings{Service: "https://192.0.2.1:7461"}}
 }
 
-func open(t *testing.T, s *bootenv.Store, b *bootenv.Build, name string) []byte {
+func Open(t *testing.T, s *builds.Store, b *builds.Build, name string) []byte {
 	c, err := s.Open(b, name)
 	require.NoError(t, err)
 	defer c.Close()
@@ -94,15 +95,15 @@ func open(t *testing.T, s *bootenv.Store, b *bootenv.Build, name string) []byte 
 }
 
 // unpack has cpio and zstd, which the kernel's format is of, unpack all layers.
-func unpack(t *testing.T, s *bootenv.Store, b *bootenv.Build) (dir, list string) {
+func Unpack(t *testing.T, s *builds.Store, b *builds.Build) (dir, list string) {
 	dir = t.TempDir()
-	initrd := open(t, s, b, bootenv.InitrdPart)
+	initrd := Open(t, s, b, builds.InitrdPart)
 	at := int64(0)
 	for i, l := range b.Layers {
 		segment := filepath.Join(t.TempDir(), fmt.Sprint(i))
 		require.Zero(t, at%4, "a segment begins at a multiple of four")
 		require.NoError(t, os.WriteFile(segment, initrd[at:at+l.Part.Size], 0o644))
-		list += run(t, "sh", "-e", "-c", "cd '"+dir+"' && zstd -qdc '"+segment+"' > '"+segment+".cpio' && cpio -idm --quiet < '"+segment+".cpio' && cpio -itv --quiet < '"+segment+".cpio'")
+		list += Run(t, "sh", "-e", "-c", "cd '"+dir+"' && zstd -qdc '"+segment+"' > '"+segment+".cpio' && cpio -idm --quiet < '"+segment+".cpio' && cpio -itv --quiet < '"+segment+".cpio'")
 		at += (l.Part.Size + 3) &^ 3
 	}
 	require.EqualValues(t, len(initrd), at)
@@ -110,17 +111,17 @@ func unpack(t *testing.T, s *bootenv.Store, b *bootenv.Build) (dir, list string)
 }
 
 func TestABuildHoldsWhatItSays(t *testing.T) {
-	s, err := bootenv.OpenStore(t.TempDir())
+	s, err := builds.Open(t.TempDir())
 	require.NoError(t, err)
-	b, err := s.Make(t.Context(), source(t, system(t)), options(t, 7))
+	b, err := s.Make(t.Context(), Source(t, System(t)), Options(t, 7))
 	require.NoError(t, err)
 	assert.Equal(t, "6.1.0-9-test", b.Kernel)
 	assert.Equal(t, 2, b.Modules, "the network card's, and what it needs")
-	assert.Equal(t, "boot/vmlinuz-6.1.0-9-test", string(open(t, s, b, bootenv.KernelPart)))
+	assert.Equal(t, "boot/vmlinuz-6.1.0-9-test", string(Open(t, s, b, builds.KernelPart)))
 	assert.Contains(t, strings.Join(b.Problems, "\n"), "seed may ask for firmware that is not there (seed/b.fw)")
 	assert.Contains(t, strings.Join(b.Problems, "\n"), "no BIOS workstation can boot it")
 
-	dir, list := unpack(t, s, b)
+	dir, list := Unpack(t, s, b)
 	assert.Contains(t, list, "sbin/modprobe -> ../init")
 	assert.Contains(t, list, "5,   1")
 	for path, want := range map[string]string{
@@ -137,7 +138,7 @@ func TestABuildHoldsWhatItSays(t *testing.T) {
 		for _, f := range l.Files {
 			assert.NotEmpty(t, f.Origin, f.Path)
 			if f.Mode.IsRegular() {
-				assert.Equal(t, f.Digest.String(), digestOf(t, filepath.Join(dir, f.Path)), f.Path)
+				assert.Equal(t, f.Digest.String(), DigestOf(t, filepath.Join(dir, f.Path)), f.Path)
 			}
 		}
 	}
@@ -146,61 +147,61 @@ func TestABuildHoldsWhatItSays(t *testing.T) {
 	again, err := s.Build(7)
 	require.NoError(t, err)
 	assert.Equal(t, b, again)
-	_, err = s.Make(t.Context(), source(t, system(t)), options(t, 7))
+	_, err = s.Make(t.Context(), Source(t, System(t)), Options(t, 7))
 	assert.ErrorIs(t, err, os.ErrExist)
 	_, err = s.Open(b, "../../etc/passwd")
-	assert.ErrorIs(t, err, bootenv.ErrNoPart)
+	assert.ErrorIs(t, err, builds.ErrNoPart)
 }
 
 // digestOf has b3sum compute a file's digest.
-func digestOf(t *testing.T, path string) string {
-	return strings.Fields(run(t, "b3sum", path))[0]
+func DigestOf(t *testing.T, path string) string {
+	return strings.Fields(Run(t, "b3sum", path))[0]
 }
 
 func TestBuildsShareWhatIsEqualAndTellWhatIsNot(t *testing.T) {
-	s, err := bootenv.OpenStore(t.TempDir())
+	s, err := builds.Open(t.TempDir())
 	require.NoError(t, err)
-	root := system(t)
-	first, err := s.Make(t.Context(), source(t, root), options(t, 1))
+	root := System(t)
+	first, err := s.Make(t.Context(), Source(t, root), Options(t, 1))
 	require.NoError(t, err)
-	o := options(t, 2)
+	o := Options(t, 2)
 	o.Settings.Service = "https://192.0.2.9:7461"
-	second, err := s.Make(t.Context(), source(t, root), o)
+	second, err := s.Make(t.Context(), Source(t, root), o)
 	require.NoError(t, err)
 	assert.Equal(t, first.Layers[0].Part, second.Layers[0].Part, "another setting does not rebuild the base")
-	changes := bootenv.Diff(first, second)
+	changes := builds.Diff(first, second)
 	require.Len(t, changes, 1)
-	assert.Equal(t, bootenv.Change{What: "changed", Path: "/etc/jugate/settings.json", From: "jugate", To: "jugate"}, changes[0])
+	assert.Equal(t, builds.Change{What: "changed", Path: "/etc/jugate/settings.json", From: "jugate", To: "jugate"}, changes[0])
 
-	put(t, root, "lib/firmware/seed/b.fw")
-	third, err := s.Make(t.Context(), source(t, root), options(t, 3))
+	Put(t, root, "lib/firmware/seed/b.fw")
+	third, err := s.Make(t.Context(), Source(t, root), Options(t, 3))
 	require.NoError(t, err)
-	assert.Equal(t, "added", bootenv.Diff(first, third)[0].What)
-	assert.Equal(t, "removed", bootenv.Diff(third, first)[0].What)
+	assert.Equal(t, "added", builds.Diff(first, third)[0].What)
+	assert.Equal(t, "removed", builds.Diff(third, first)[0].What)
 	numbers, err := s.Builds()
 	require.NoError(t, err)
 	assert.Equal(t, []int{1, 2, 3}, numbers)
 }
 
 func TestWhatLacksIsSaidInWords(t *testing.T) {
-	s, err := bootenv.OpenStore(t.TempDir())
+	s, err := builds.Open(t.TempDir())
 	require.NoError(t, err)
 	for name, c := range map[string]struct {
-		spoil func(root string, o *bootenv.Options)
+		spoil func(root string, o *builds.Options)
 		want  string
 	}{
-		"no kernel":        {func(root string, _ *bootenv.Options) { os.RemoveAll(root + "/boot") }, "no kernel with its modules is there"},
-		"another kernel":   {func(_ string, o *bootenv.Options) { o.Kernel = "5.9" }, "kernel 5.9 is not there; there are: 6.1.0-9-test"},
-		"a module's need":  {func(root string, _ *bootenv.Options) { os.RemoveAll(root + "/lib/modules/6.1.0-9-test/kernel/lib") }, "module not there: seed_lib, which seed needs"},
-		"a foreign module": {func(root string, _ *bootenv.Options) { rename(t, root) }, "is for kernel 6.1.0-9-test, not for 6.1.0-8-test"},
-		"no agent":         {func(_ string, o *bootenv.Options) { o.Agent = "/nonexistent" }, "the agent:"},
-		"no shell":         {func(_ string, o *bootenv.Options) { o.Settings.Shell = true }, "a shell: bin/busybox"},
+		"no kernel":        {func(root string, _ *builds.Options) { os.RemoveAll(root + "/boot") }, "no kernel with its modules is there"},
+		"another kernel":   {func(_ string, o *builds.Options) { o.Kernel = "5.9" }, "kernel 5.9 is not there; there are: 6.1.0-9-test"},
+		"a module's need":  {func(root string, _ *builds.Options) { os.RemoveAll(root + "/lib/modules/6.1.0-9-test/kernel/lib") }, "module not there: seed_lib, which seed needs"},
+		"a foreign module": {func(root string, _ *builds.Options) { Rename(t, root) }, "is for kernel 6.1.0-9-test, not for 6.1.0-8-test"},
+		"no agent":         {func(_ string, o *builds.Options) { o.Agent = "/nonexistent" }, "the agent:"},
+		"no shell":         {func(_ string, o *builds.Options) { o.Settings.Shell = true }, "a shell: bin/busybox"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			root, o := system(t), options(t, 9)
+			root, o := System(t), Options(t, 9)
 			c.spoil(root, &o)
-			_, err := s.Make(t.Context(), source(t, root), o)
-			var incomplete *bootenv.Incomplete
+			_, err := s.Make(t.Context(), Source(t, root), o)
+			var incomplete *builds.Incomplete
 			require.ErrorAs(t, err, &incomplete)
 			assert.Contains(t, err.Error(), c.want)
 		})
@@ -210,59 +211,59 @@ func TestWhatLacksIsSaidInWords(t *testing.T) {
 	assert.Empty(t, numbers, "nothing half-done is visible")
 }
 
-func rename(t *testing.T, root string) {
+func Rename(t *testing.T, root string) {
 	require.NoError(t, os.Rename(root+"/lib/modules/6.1.0-9-test", root+"/lib/modules/6.1.0-8-test"))
 	require.NoError(t, os.Rename(root+"/boot/vmlinuz-6.1.0-9-test", root+"/boot/vmlinuz-6.1.0-8-test"))
 }
 
 func TestPackagesAreTakenAsTheyAre(t *testing.T) {
-	root := system(t)
+	root := System(t)
 	require.NoError(t, os.MkdirAll(root+"/DEBIAN", 0o755))
 	require.NoError(t, os.WriteFile(root+"/DEBIAN/control", []byte("Package: linux-image-test\nVersion: 6.1.9-1\nArchitecture: amd64\nMaintainer: nobody <nobody@example.org>\nDescription: none\n"), 0o644))
 	file := filepath.Join(t.TempDir(), "kernel.deb")
-	run(t, "dpkg-deb", "--root-owner-group", "-b", root, file)
-	from := source(t)
+	Run(t, "dpkg-deb", "--root-owner-group", "-b", root, file)
+	from := Source(t)
 	require.NoError(t, from.AddPackage(file))
-	s, err := bootenv.OpenStore(t.TempDir())
+	s, err := builds.Open(t.TempDir())
 	require.NoError(t, err)
-	b, err := s.Make(t.Context(), from, options(t, 1))
+	b, err := s.Make(t.Context(), from, Options(t, 1))
 	require.NoError(t, err)
-	assert.Equal(t, "linux-image-test 6.1.9-1", b.Origins[bootenv.KernelPart])
+	assert.Equal(t, "linux-image-test 6.1.9-1", b.Origins[builds.KernelPart])
 	require.NoError(t, os.WriteFile(file, []byte("!<arch>\nodd"), 0o644))
-	assert.Error(t, source(t).AddPackage(file))
+	assert.Error(t, Source(t).AddPackage(file))
 }
 
 func TestMediaAreReadByOthers(t *testing.T) {
-	s, err := bootenv.OpenStore(t.TempDir())
+	s, err := builds.Open(t.TempDir())
 	require.NoError(t, err)
-	b, err := s.Make(t.Context(), source(t, system(t)), options(t, 4))
+	b, err := s.Make(t.Context(), Source(t, System(t)), Options(t, 4))
 	require.NoError(t, err)
 	path := filepath.Join(t.TempDir(), "stick.img")
 	f, err := os.Create(path)
 	require.NoError(t, err)
-	set := bootenv.Settings{Service: "https://192.0.2.1:7461", Key: "k", Network: &bootenv.FixedNetwork{Address: "192.0.2.70/24"}}
+	set := environment.Settings{Service: "https://192.0.2.1:7461", Key: "k", Network: &environment.FixedNetwork{Address: "192.0.2.70/24"}}
 	require.NoError(t, s.WriteMedia(b, set, f))
 	require.NoError(t, f.Close())
 
-	assert.Contains(t, run(t, "sfdisk", "--verify", path), "No errors detected")
-	table := run(t, "sfdisk", "--json", path)
+	assert.Contains(t, Run(t, "sfdisk", "--verify", path), "No errors detected")
+	table := Run(t, "sfdisk", "--json", path)
 	assert.Contains(t, table, "C12A7328-F81F-11D2-BA4B-00A0C93EC93B")
 	volume := filepath.Join(t.TempDir(), "volume")
-	run(t, "dd", "if="+path, "of="+volume, "bs=1M", "skip=1", "status=none")
-	run(t, "fsck.vfat", "-n", volume)
+	Run(t, "dd", "if="+path, "of="+volume, "bs=1M", "skip=1", "status=none")
+	Run(t, "fsck.vfat", "-n", volume)
 	for name, want := range map[string][]byte{
-		"EFI/BOOT/BOOTX64.EFI": open(t, s, b, bootenv.ShimPart), "EFI/BOOT/GRUBX64.EFI": open(t, s, b, bootenv.MediaPart),
-		"jugate/vmlinuz": open(t, s, b, bootenv.KernelPart), "jugate/initrd": open(t, s, b, bootenv.InitrdPart),
+		"EFI/BOOT/BOOTX64.EFI": Open(t, s, b, builds.ShimPart), "EFI/BOOT/GRUBX64.EFI": Open(t, s, b, builds.MediaPart),
+		"jugate/vmlinuz": Open(t, s, b, builds.KernelPart), "jugate/initrd": Open(t, s, b, builds.InitrdPart),
 	} {
 		got := filepath.Join(t.TempDir(), "file")
-		run(t, "mcopy", "-n", "-i", volume, "::"+name, got)
+		Run(t, "mcopy", "-n", "-i", volume, "::"+name, got)
 		content, err := os.ReadFile(got)
 		require.NoError(t, err)
 		assert.Equal(t, sha256.Sum256(want), sha256.Sum256(content), name)
 	}
-	assert.Contains(t, run(t, "mtype", "-i", volume, "::EFI/debian/grub.cfg"), "initrd /jugate/initrd /jugate/settings")
-	run(t, "mcopy", "-i", volume, "::jugate/settings", filepath.Join(filepath.Dir(volume), "settings"))
-	told := run(t, "sh", "-c", "zstd -qdc "+filepath.Join(filepath.Dir(volume), "settings")+" | cpio -i --quiet --to-stdout etc/jugate/settings.json")
+	assert.Contains(t, Run(t, "mtype", "-i", volume, "::EFI/debian/grub.cfg"), "initrd /jugate/initrd /jugate/settings")
+	Run(t, "mcopy", "-i", volume, "::jugate/settings", filepath.Join(filepath.Dir(volume), "settings"))
+	told := Run(t, "sh", "-c", "zstd -qdc "+filepath.Join(filepath.Dir(volume), "settings")+" | cpio -i --quiet --to-stdout etc/jugate/settings.json")
 	assert.Contains(t, told, `"address": "192.0.2.70/24"`)
 	assert.True(t, bytes.Contains([]byte(told), []byte(`"key": "k"`)))
 }
