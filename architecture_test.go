@@ -19,25 +19,32 @@ import (
 // is not listed may be imported by nobody but commands; core rooms see only
 // core rooms.
 var rooms = map[string][]string{
-	"core":              {"core"},
-	"api":               {"core"},
-	"apiclient":         {"api", "core"},
-	"wire":              {"core"},
-	"bootwire":          {"core"},
-	"agent":             {"wire", "apiclient", "api", "core"},
-	"agent/machine": {"agent", "apiclient", "api", "core"},
-	"records":           {"core"},
-	"console":           {},
-	"service":           {"wire", "bootwire", "records", "api", "core", "console"},
-	"sim":               {"wire", "agent", "apiclient", "api", "core"},
-	"demo":              {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
-	"demo/golddisk":     {},
-	"demo/goldimage":    {"demo", "core"},
-	"demo/madeup":       {},
-	"cli":               {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
-	"cmd":               {"cli", "agent", "agent/machine", "apiclient"},
-	"lab":               {"wire", "core"},
-	"bench":             {"lab", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
+	"core":           {"core"},
+	"api":            {"core"},
+	"apiclient":      {"api", "core"},
+	"wire":           {"core"},
+	"boot":           {"core"},
+	"stream":         {"wire", "core"},
+	"agent":          {"wire", "apiclient", "api", "core"},
+	"agent/machine":  {"agent", "apiclient", "api", "core"},
+	"records":        {"api", "core"},
+	"console":        {},
+	"service":        {"service/access", "service/fleet", "service/intake", "service/orders", "service/stock", "service/web", "boot", "stream", "records", "api", "core"},
+	"service/access": {"records", "api", "core"},
+	"service/fleet":  {"records", "api", "core"},
+	"service/intake": {"records", "api", "core"},
+	"service/orders": {"stream", "records", "api", "core"},
+	"service/stock":  {"boot", "records", "api", "core"},
+	"service/web":    {"service/access", "service/fleet", "service/intake", "service/orders", "service/stock", "boot", "stream", "records", "api", "core", "console"},
+	"sim":            {"wire", "agent", "apiclient", "api", "core"},
+	"demo":           {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
+	"demo/golddisk":  {},
+	"demo/goldimage": {"demo", "core"},
+	"demo/madeup":    {},
+	"cli":            {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
+	"cmd":            {"cli", "agent", "agent/machine", "apiclient"},
+	"lab":            {"wire", "core"},
+	"bench":          {"lab", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 }
 
 // forbidden says what of the world a room must not reach, not even through
@@ -45,10 +52,22 @@ var rooms = map[string][]string{
 var forbidden = map[string][]string{
 	"core":             {"net/http", "database/sql", "github.com/spf13/cobra"},
 	"api":              {"net/http", "database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2"},
+	"stream":           {"net/http", "database/sql", "github.com/spf13/cobra"},
 	"wire":             {"net/http", "database/sql", "github.com/spf13/cobra"},
-	"bootwire":         {"net/http", "database/sql", "github.com/spf13/cobra"},
+	"boot":             {"net/http", "database/sql", "github.com/spf13/cobra"},
 	"agent":            {"database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2", "jugate/service", "jugate/records"},
 	"cmd/jugate-agent": {"database/sql", "github.com/spf13/cobra", "jugate/service", "jugate/records", "jugate/console"},
+}
+
+// strange says what of the world a room must not use itself, although something below it
+// may.
+var strange = map[string][]string{
+	"service/access": {"net/http", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"},
+	"service/fleet":  {"net/http", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"},
+	"service/intake": {"net/http", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"},
+	"service/orders": {"net/http", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"},
+	"service/stock":  {"net/http", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"},
+	"service":        {"github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5", "database/sql"},
 }
 
 type pkg struct {
@@ -120,6 +139,9 @@ func TestImportsRunDownward(t *testing.T) {
 				}
 				assert.Contains(t, rooms[here], top, "%s imports %s", p.ImportPath, i)
 			}
+		}
+		for _, f := range strange[here] {
+			assert.NotContains(t, p.Imports, f, "%s imports %s", p.ImportPath, f)
 		}
 		for _, f := range forbidden[room(forbidden, p.ImportPath)] {
 			assert.NotContains(t, p.Deps, f, "%s reaches %s", p.ImportPath, f)

@@ -43,7 +43,7 @@ type Commander interface {
 
 // put does an errand that puts drivers into the system on the disk.
 func (a *Agent) put(ctx context.Context, e *api.ToErrand) error {
-	did, err := a.putOnto(ctx, e.Put)
+	did, err := a.putOnto(ctx, e.Install)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -58,7 +58,7 @@ func (a *Agent) put(ctx context.Context, e *api.ToErrand) error {
 	}
 	a.show("drivers are put in and checked")
 	_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {
-		return struct{}{}, c.HasPut(ctx, e.ID, api.HasPut{Packages: labels(e.Put), Did: did})
+		return struct{}{}, c.Installed(ctx, e.ID, api.Installed{Packages: labels(e.Install), Did: did})
 	})
 	return forgiven(err)
 }
@@ -71,14 +71,14 @@ func forgiven(err error) error {
 	return err
 }
 
-func labels(put *api.ToPut) (all []string) {
+func labels(put *api.ToInstall) (all []string) {
 	for _, p := range put.Packages {
 		all = append(all, p.Label)
 	}
 	return all
 }
 
-func (a *Agent) putOnto(ctx context.Context, put *api.ToPut) ([]string, error) {
+func (a *Agent) putOnto(ctx context.Context, put *api.ToInstall) ([]string, error) {
 	if put == nil {
 		return nil, errors.New("the service did not say which")
 	}
@@ -92,7 +92,7 @@ func (a *Agent) putOnto(ctx context.Context, put *api.ToPut) ([]string, error) {
 
 // putDrivers finds the system on a disk, copies the files, checks the copies, and has
 // the system know them. did says in words what was done.
-func (a *Agent) putDrivers(ctx context.Context, d Disk, put *api.ToPut) (did []string, err error) {
+func (a *Agent) putDrivers(ctx context.Context, d Disk, put *api.ToInstall) (did []string, err error) {
 	if put.Problem != "" {
 		return nil, errors.New(put.Problem)
 	}
@@ -121,7 +121,7 @@ func (a *Agent) putDrivers(ctx context.Context, d Disk, put *api.ToPut) (did []s
 	return nil, errors.Join(append([]error{fmt.Errorf("there is no %s on this disk that these drivers are for", put.System)}, reasons...)...)
 }
 
-func (a *Agent) putInto(ctx context.Context, mounter SystemMounter, start int64, v *volume.Volume, put *api.ToPut) (did []string, err error) {
+func (a *Agent) putInto(ctx context.Context, mounter SystemMounter, start int64, v *volume.Volume, put *api.ToInstall) (did []string, err error) {
 	system, err := mounter.MountSystem(start, v)
 	if err != nil {
 		return nil, err
@@ -304,8 +304,8 @@ func registerWindows(system SystemVolume, in *driver.Inside) (did []string, err 
 }
 
 // Lacks asks the service for modules that the boot environment lacks.
-func (a *Agent) Lacks(ctx context.Context, in api.Lacks) (api.ToPut, error) {
-	return authorized(ctx, a, func(c *apiclient.Client) (api.ToPut, error) { return c.Lacks(ctx, in) })
+func (a *Agent) Lacks(ctx context.Context, in api.Lacks) (api.ToInstall, error) {
+	return authorized(ctx, a, func(c *apiclient.Client) (api.ToInstall, error) { return c.Lacks(ctx, in) })
 }
 
 // DriverFile fetches a file of a driver package, checked and expanded.

@@ -69,8 +69,8 @@ func newLibrary(t *testing.T, write func(dir string) error) library {
 	return library{l, New(client, nil, Options{}), cuts}
 }
 
-func toPut(system driver.System, kernel string, placed []driver.Placed) *api.ToPut {
-	put := &api.ToPut{System: string(system), Kernel: kernel}
+func toPut(system driver.System, kernel string, placed []driver.Placed) *api.ToInstall {
+	put := &api.ToInstall{System: string(system), Kernel: kernel}
 	for _, f := range placed {
 		put.Packages = append(put.Packages, api.DriverPackage{ID: f.Package.ID, Label: f.Package.Label(),
 			Files: []api.DriverFile{{Path: f.File.Path, Digest: f.File.Digest.String(), To: f.To}}})
@@ -175,7 +175,7 @@ func TestDriversIntoAWindowsVolume(t *testing.T) {
 
 	_, err = l.agent.putDrivers(t.Context(), d, toPut(driver.Linux, "6.1", nil))
 	assert.ErrorContains(t, err, "Windows with kernel \"\" is here, the drivers are for linux")
-	_, err = l.agent.putDrivers(t.Context(), d, &api.ToPut{Problem: "the set is gone"})
+	_, err = l.agent.putDrivers(t.Context(), d, &api.ToInstall{Problem: "the set is gone"})
 	assert.EqualError(t, err, "the set is gone")
 	order.Packages[0].Files[0].Digest = strings.Repeat("0", 64)
 	_, err = l.agent.putDrivers(t.Context(), d, order)

@@ -70,12 +70,12 @@ func (a *Agent) receive(ctx context.Context, to *api.ToReceive) error {
 	if verified { // its checking must have been heard of, however short it was
 		checked := last
 		checked.Phase, checked.Verified, checked.Proof = string(delivery.Checking), false, nil
-		if _, err := authorized(ctx, a, func(c *apiclient.Client) (api.Course, error) { return c.TellProgress(ctx, to.Delivery, checked) }); err != nil {
+		if _, err := authorized(ctx, a, func(c *apiclient.Client) (api.Directions, error) { return c.TellProgress(ctx, to.Delivery, checked) }); err != nil {
 			return err
 		}
 		last.Proof = r.restore.Proof()
 	}
-	_, err = authorized(ctx, a, func(c *apiclient.Client) (api.Course, error) { return c.TellProgress(ctx, to.Delivery, last) })
+	_, err = authorized(ctx, a, func(c *apiclient.Client) (api.Directions, error) { return c.TellProgress(ctx, to.Delivery, last) })
 	if isTold(err) {
 		a.show("the service does not take the report: %v", err)
 		return nil
@@ -103,7 +103,7 @@ type receiver struct {
 
 	mu       sync.Mutex
 	progress api.Progress
-	course   api.Course    // as last heard
+	course   api.Directions    // as last heard
 	changed  chan struct{} // rings when there is something to look at; has room for one
 	hurry    chan struct{} // rings when a report should not wait; has room for one
 }
@@ -218,16 +218,16 @@ func (r *receiver) run(ctx context.Context) error {
 // putDrivers puts in what the order and this workstation's devices ask for. The copy
 // is right already, but without them it may not start.
 func (r *receiver) putDrivers(ctx context.Context) error {
-	if r.to.Put == nil {
+	if r.to.Install == nil {
 		return nil
 	}
-	did, err := r.agent.putDrivers(ctx, r.disk, r.to.Put)
+	did, err := r.agent.putDrivers(ctx, r.disk, r.to.Install)
 	if err != nil {
 		return fmt.Errorf("the copy is right, but its drivers could not be put in: %w", err)
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.progress.Drivers = labels(r.to.Put)
+	r.progress.Drivers = labels(r.to.Install)
 	if r.progress.Remark != "" {
 		did = append([]string{r.progress.Remark}, did...)
 	}
@@ -403,7 +403,7 @@ func (r *receiver) take(slab int, b []byte) (err error) {
 	return r.write(slab, frame, 0, int64(len(b)))
 }
 
-func (r *receiver) latest() api.Course {
+func (r *receiver) latest() api.Directions {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.course
@@ -464,7 +464,7 @@ func (r *receiver) keepReporting(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		now := r.snapshot()
-		course, err := authorized(ctx, r.agent, func(c *apiclient.Client) (api.Course, error) { return c.TellProgress(ctx, r.to.Delivery, now) })
+		course, err := authorized(ctx, r.agent, func(c *apiclient.Client) (api.Directions, error) { return c.TellProgress(ctx, r.to.Delivery, now) })
 		switch {
 		case ctx.Err() != nil:
 			return

@@ -36,7 +36,7 @@ type ToErrand struct {
 	Image   string     `json:"image"`
 	Capture *ToCapture `json:"capture,omitempty"`
 	Receive *ToReceive `json:"receive,omitempty"`
-	Put     *ToPut     `json:"put,omitempty"`
+	Install *ToInstall `json:"put,omitempty"`
 }
 
 // ToCapture is how an agent captures.
@@ -47,19 +47,19 @@ type ToCapture struct {
 
 // ToReceive is what an agent needs to take part in a delivery.
 type ToReceive struct {
-	Delivery int64  `json:"delivery"`
-	Version  int    `json:"version"`
-	Digest   string `json:"digest" doc:"BLAKE3-256 of the manifest"`
-	Channel  string `json:"channel" doc:"Multicast address and port"`
-	Session  uint32 `json:"session"`
-	Label    string `json:"label" doc:"Names the image to whoever looks at an unfinished disk"`
-	Node     uint32 `json:"node" doc:"This workstation's node id in the stream (RFC 5740)"`
-	SealKey  []byte `json:"seal_key,omitempty" doc:"Opens the parcels of a sealed delivery"`
-	Nonce    []byte `json:"nonce" doc:"Goes into the proof that the whole disk was read back"`
-	Source   string `json:"source,omitempty" doc:"IP address that the stream comes from; packets of others are not for this workstation"`
-	Reuse    bool   `json:"reuse" doc:"Check the disk first and keep what is right"`
-	WhenDone string `json:"when_done" enum:"stay,restart,power-off"`
-	Put      *ToPut `json:"put,omitempty" doc:"Drivers for the system, once the copy is right"`
+	Delivery int64      `json:"delivery"`
+	Version  int        `json:"version"`
+	Digest   string     `json:"digest" doc:"BLAKE3-256 of the manifest"`
+	Channel  string     `json:"channel" doc:"Multicast address and port"`
+	Session  uint32     `json:"session"`
+	Label    string     `json:"label" doc:"Names the image to whoever looks at an unfinished disk"`
+	Node     uint32     `json:"node" doc:"This workstation's node id in the stream (RFC 5740)"`
+	SealKey  []byte     `json:"seal_key,omitempty" doc:"Opens the parcels of a sealed delivery"`
+	Nonce    []byte     `json:"nonce" doc:"Goes into the proof that the whole disk was read back"`
+	Source   string     `json:"source,omitempty" doc:"IP address that the stream comes from; packets of others are not for this workstation"`
+	Reuse    bool       `json:"reuse" doc:"Check the disk first and keep what is right"`
+	WhenDone string     `json:"when_done" enum:"stay,restart,power-off"`
+	Install  *ToInstall `json:"put,omitempty" doc:"Drivers for the system, once the copy is right"`
 	RestoreOptions
 }
 
@@ -110,9 +110,9 @@ type Progress struct {
 	Remark       string   `json:"remark,omitempty" maxLength:"4000" doc:"With ended: what else was done, in words"`
 }
 
-// Course is the reply to a Progress: how far the delivery as a whole is. When it
+// Directions is the reply to a Progress: how far the delivery as a whole is. When it
 // is over for this workstation, the agent leaves it.
-type Course struct {
+type Directions struct {
 	State string `json:"state" enum:"gathering,sending,mending,finished,stopped"`
 	Over  bool   `json:"over"`
 	// Run is another number each time the service takes the delivery up; the agent

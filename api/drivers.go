@@ -165,16 +165,16 @@ type DriverOrder struct {
 	DespiteDrivers bool     `json:"despite_drivers,omitempty" doc:"Deliver although a disk controller or network card would have no driver"`
 }
 
-// PutDrivers asks for drivers to be added to what is on a workstation's disk.
-type PutDrivers struct {
+// InstallDrivers asks for drivers to be added to what is on a workstation's disk.
+type InstallDrivers struct {
 	To      []string `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000"`
 	Drivers []string `json:"drivers,omitempty" maxItems:"50" doc:"Driver sets to choose from; nothing takes what the system lacks from the whole library"`
 	Whole   bool     `json:"drivers_whole,omitempty"`
 	Disk    string   `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only"`
 }
 
-// ToPut is what an agent puts into the system on its disk.
-type ToPut struct {
+// ToInstall is what an agent puts into the system on its disk.
+type ToInstall struct {
 	System   string          `json:"system" enum:"windows,linux"`
 	Kernel   string          `json:"kernel,omitempty"`
 	Packages []DriverPackage `json:"packages" nullable:"false"`
@@ -182,8 +182,8 @@ type ToPut struct {
 	Problem  string          `json:"problem,omitempty" doc:"Why nothing can be put in, although something should be"`
 }
 
-// HasPut is what came of it.
-type HasPut struct {
+// Installed is what came of it.
+type Installed struct {
 	Packages []string `json:"packages" nullable:"false" doc:"Labels"`
 	Did      []string `json:"did" nullable:"false" doc:"In words"`
 }

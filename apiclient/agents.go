@@ -81,8 +81,8 @@ func (c *Client) DeliveryMap(ctx context.Context, delivery int64) (b []byte, err
 }
 
 // TellProgress reports how far the workstation is with a delivery.
-func (c *Client) TellProgress(ctx context.Context, delivery int64, p api.Progress) (api.Course, error) {
-	return agent[api.Course](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/progress", delivery), p)
+func (c *Client) TellProgress(ctx context.Context, delivery int64, p api.Progress) (api.Directions, error) {
+	return agent[api.Directions](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/progress", delivery), p)
 }
 
 // TellLacking says which slabs the workstation lacks.
@@ -110,15 +110,15 @@ func (c *Client) DriverFile(ctx context.Context, id, name string) (io.ReadCloser
 	return resp.Body, nil
 }
 
-// HasPut ends an errand that put drivers in.
-func (c *Client) HasPut(ctx context.Context, errand int64, in api.HasPut) error {
+// Installed ends an errand that put drivers in.
+func (c *Client) Installed(ctx context.Context, errand int64, in api.Installed) error {
 	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/errands/%d/put", errand), in, nil)
 }
 
 // Lacks asks for modules that this workstation's boot environment lacks, in the order
 // in which they are loaded.
-func (c *Client) Lacks(ctx context.Context, in api.Lacks) (api.ToPut, error) {
-	var out api.ToPut
+func (c *Client) Lacks(ctx context.Context, in api.Lacks) (api.ToInstall, error) {
+	var out api.ToInstall
 	err := c.do(ctx, http.MethodPost, "/agent/v1/lacks", in, &out)
 	return out, err
 }

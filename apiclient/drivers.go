@@ -99,7 +99,7 @@ func (c *Client) TryDriverSet(ctx context.Context, name, model, kernel string) (
 	return one[[]api.DriverChoice](ctx, c, http.MethodGet, "driver-sets/"+url.PathEscape(name)+"/choice?"+q.Encode(), nil)
 }
 
-// PutDrivers has workstations add drivers to the image that they have.
-func (c *Client) PutDrivers(ctx context.Context, in api.PutDrivers) ([]api.Errand, error) {
+// InstallDrivers has workstations add drivers to the image that they have.
+func (c *Client) InstallDrivers(ctx context.Context, in api.InstallDrivers) ([]api.Errand, error) {
 	return one[[]api.Errand](ctx, c, http.MethodPost, "driver-errands", in)
 }

@@ -422,7 +422,7 @@ func (a *app) printCoverage(cmd *cobra.Command, cover api.Coverage, all bool) er
 }
 
 func (a *app) driverPut() *cobra.Command {
-	var in api.PutDrivers
+	var in api.InstallDrivers
 	cmd := &cobra.Command{
 		Use: "put --to GROUP|WORKSTATION…", Short: "Have workstations add drivers to the image that they have already", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -430,7 +430,7 @@ func (a *app) driverPut() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			errands, err := c.PutDrivers(cmd.Context(), in)
+			errands, err := c.InstallDrivers(cmd.Context(), in)
 			if err != nil {
 				return err
 			}

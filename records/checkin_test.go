@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"jugate/api"
 	"jugate/core/fault"
 
 	"github.com/jmoiron/sqlx"
@@ -128,7 +129,7 @@ func TestAnAdapterOnTwoDesks(t *testing.T) {
 	}
 	t.Log("# by the adapter's address the one is found that has something to do")
 	require.NoError(t, db.Admit(ctx, one.ID, "desk-1", nil))
-	_, err = db.AddCapture(ctx, noon, one.ID, "garden-desk", "", "{}")
+	_, err = db.AddCapture(ctx, noon, one.ID, "garden-desk", "", api.CaptureOptions{})
 	require.NoError(t, err)
 	found, err := db.FindWorkstation(ctx, addr(dock).String())
 	require.NoError(t, err)
@@ -202,7 +203,7 @@ func TestErrandsForLaterHoldNobodyUp(t *testing.T) {
 	tonight := noon.Add(8 * time.Hour)
 	_, err := db.AddDelivery(ctx, records.Delivery{Image: "garden-desk", Rule: "at", Created: noon, NotBefore: tonight}, []string{"herb-01"}, []int64{id})
 	require.NoError(t, err)
-	_, err = db.AddCapture(ctx, noon, id, "garden-desk", "", "{}")
+	_, err = db.AddCapture(ctx, noon, id, "garden-desk", "", api.CaptureOptions{})
 	require.NoError(t, err)
 	now, err := db.StartErrand(ctx, noon, id)
 	require.NoError(t, err)

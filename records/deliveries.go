@@ -3,7 +3,6 @@ package records
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -19,8 +18,8 @@ type Delivery struct {
 	Digest    string         `db:"digest"`
 	TargetsJS string         `db:"targets"` // see Targets
 	Rule      string         `db:"rule"`
-	Rate      int64          `db:"rate"` // bits a second
-	GroupAddr string         `db:"group_addr"`
+	Rate      int64          `db:"rate"`       // bits a second
+	Channel   string         `db:"group_addr"` // multicast address and port
 	Session   uint32         `db:"session"`
 	State     delivery.State `db:"state"`
 	Reason    string         `db:"reason"`
@@ -53,27 +52,15 @@ type DeliveryChange struct {
 	What string    `db:"what"`
 }
 
-// Targets are the names that were ordered, of groups and workstations.
-func (d *Delivery) Targets() (names []string) {
-	if json.Unmarshal([]byte(d.TargetsJS), &names) != nil {
-		return []string{d.TargetsJS}
-	}
-	return names
-}
-
 const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes, d.options,
 	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused, d.drivers`
 
 // AddDelivery records an order and an errand for each workstation, and returns
 // the delivery's number.
 func (db *DB) AddDelivery(ctx context.Context, d Delivery, targets []string, workstations []int64) (int64, error) {
-	names, err := json.Marshal(targets)
-	if err != nil {
-		return 0, err
-	}
-	d.TargetsJS, d.Created = string(names), d.Created.UTC()
+	d.TargetsJS, d.Created = encode(targets), d.Created.UTC()
 	var id int64
-	err = db.change(ctx, func(tx *sqlx.Tx) error {
+	err := db.change(ctx, func(tx *sqlx.Tx) error {
 		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes, options, wait_at_most, when_done, reuse, sealed, seal_key, aside, drivers)
 			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes, :options, :wait_at_most, :when_done, :reuse, :sealed, :seal_key, :aside, :drivers)`, d)
 		if err != nil {
@@ -101,12 +88,9 @@ func addReceiveErrands(ctx context.Context, tx *sqlx.Tx, d Delivery, now time.Ti
 // ExtendDelivery adds workstations to a delivery: names are those of the order,
 // workstations those among them that are not in it yet.
 func (db *DB) ExtendDelivery(ctx context.Context, now time.Time, d Delivery, names []string, workstations []int64) error {
-	targets, err := json.Marshal(append(d.Targets(), names...))
-	if err != nil {
-		return err
-	}
+	targets := encode(append(d.Targets(), names...))
 	return db.change(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET targets = ? WHERE id = ?`, string(targets), d.ID); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET targets = ? WHERE id = ?`, targets, d.ID); err != nil {
 			return err
 		}
 		return addReceiveErrands(ctx, tx, d, now, workstations)
@@ -157,19 +141,10 @@ func (db *DB) Deliveries(ctx context.Context, open bool, p Page) ([]Delivery, in
 	return rows, total, err
 }
 
-// DeliveryMembers returns the workstations of a delivery and, beside them, the
-// numbers of their errands.
-func (db *DB) DeliveryMembers(ctx context.Context, id int64) (workstations []Workstation, errands []int64, err error) {
-	var rows []struct {
-		Workstation
-		Errand int64 `db:"errand"`
-	}
-	err = db.read.SelectContext(ctx, &rows, "SELECT "+workstationColumns+", e.id AS errand FROM errands e JOIN workstations w ON w.id = e.workstation_id WHERE e.delivery_id = ? ORDER BY w.name", id)
-	for _, r := range rows {
-		workstations = append(workstations, r.Workstation)
-		errands = append(errands, r.Errand)
-	}
-	return workstations, errands, err
+// DeliveryMembers returns the workstations of a delivery, by name.
+func (db *DB) DeliveryMembers(ctx context.Context, id int64) (rows []Workstation, err error) {
+	err = db.read.SelectContext(ctx, &rows, "SELECT "+workstationColumns+" FROM errands e JOIN workstations w ON w.id = e.workstation_id WHERE e.delivery_id = ? ORDER BY w.name", id)
+	return rows, err
 }
 
 // SetDelivery records how far a delivery is; started and ended are set once.

@@ -2,10 +2,9 @@ package records
 
 import (
 	"context"
-	"encoding/json"
-	"fmt"
 	"time"
 
+	"jugate/api"
 	"jugate/core/driver"
 )
 
@@ -17,8 +16,9 @@ func (db *DB) DriverSets(ctx context.Context) ([]driver.Set, error) {
 	}
 	sets := make([]driver.Set, len(texts))
 	for i, text := range texts {
-		if err := json.Unmarshal([]byte(text), &sets[i]); err != nil {
-			return nil, fmt.Errorf("a driver set in the records cannot be read: %w", err)
+		var err error
+		if sets[i], err = decode[driver.Set]("a driver set", text); err != nil {
+			return nil, err
 		}
 	}
 	return sets, nil
@@ -27,20 +27,15 @@ func (db *DB) DriverSets(ctx context.Context) ([]driver.Set, error) {
 // DriverSet finds one by name.
 func (db *DB) DriverSet(ctx context.Context, name string) (driver.Set, error) {
 	var text string
-	var s driver.Set
 	if err := db.read.GetContext(ctx, &text, `SELECT definition FROM driver_sets WHERE name = ?`, name); err != nil {
-		return s, missing(err, "driver set", name)
+		return driver.Set{}, missing(err, "driver set", name)
 	}
-	return s, json.Unmarshal([]byte(text), &s)
+	return decode[driver.Set]("the driver set "+name, text)
 }
 
 // SaveDriverSet keeps a set; one of the same name is replaced.
 func (db *DB) SaveDriverSet(ctx context.Context, s driver.Set) error {
-	text, err := json.Marshal(s)
-	if err != nil {
-		return err
-	}
-	_, err = db.write.ExecContext(ctx, `INSERT INTO driver_sets (name, definition) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET definition = excluded.definition`, s.Name, string(text))
+	_, err := db.write.ExecContext(ctx, `INSERT INTO driver_sets (name, definition) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET definition = excluded.definition`, s.Name, encode(s))
 	return err
 }
 
@@ -50,11 +45,10 @@ func (db *DB) RemoveDriverSet(ctx context.Context, name string) error {
 	return changed(result, err, "driver set", name)
 }
 
-// AddDriverErrand asks a workstation to put drivers into the system on its disk;
-// options are JSON for the service.
-func (db *DB) AddDriverErrand(ctx context.Context, now time.Time, workstation int64, options string) (*Errand, error) {
+// AddDriverErrand asks a workstation to install drivers into the system on its disk.
+func (db *DB) AddDriverErrand(ctx context.Context, now time.Time, workstation int64, options InstallOptions) (*Errand, error) {
 	result, err := db.write.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options) VALUES (?, 'drivers', 'waiting', '', 0, '', ?, ?)`,
-		workstation, now.UTC(), options)
+		workstation, now.UTC(), encode(options))
 	if err != nil {
 		return nil, err
 	}
@@ -65,9 +59,9 @@ func (db *DB) AddDriverErrand(ctx context.Context, now time.Time, workstation in
 	return db.Errand(ctx, id)
 }
 
-// SetErrandResult notes what came of an errand, as JSON.
-func (db *DB) SetErrandResult(ctx context.Context, id int64, result string) error {
-	changes, err := db.write.ExecContext(ctx, `UPDATE errands SET result = ? WHERE id = ?`, result, id)
+// SetErrandResult notes what came of an errand that installs drivers.
+func (db *DB) SetErrandResult(ctx context.Context, id int64, result api.Installed) error {
+	changes, err := db.write.ExecContext(ctx, `UPDATE errands SET result = ? WHERE id = ?`, encode(result), id)
 	return changed(changes, err, "errand", id)
 }
 

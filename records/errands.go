@@ -4,7 +4,12 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"slices"
+	"strings"
 	"time"
+
+	"jugate/api"
+	"jugate/core/fault"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -48,10 +53,10 @@ const errandFrom = `errands e JOIN workstations w ON w.id = e.workstation_id`
 const errandSelect = `SELECT ` + errandColumns + ` FROM ` + errandFrom + ` `
 
 // AddCapture asks a workstation to capture its disk as the next version of an
-// image; options are JSON for the agent.
-func (db *DB) AddCapture(ctx context.Context, now time.Time, workstation int64, image, note, options string) (*Errand, error) {
+// image.
+func (db *DB) AddCapture(ctx context.Context, now time.Time, workstation int64, image, note string, options api.CaptureOptions) (*Errand, error) {
 	result, err := db.write.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options) VALUES (?, 'capture', 'waiting', ?, 0, ?, ?, ?)`,
-		workstation, image, note, now.UTC(), options)
+		workstation, image, note, now.UTC(), encode(options))
 	if err != nil {
 		return nil, err
 	}
@@ -67,6 +72,22 @@ func (db *DB) Errand(ctx context.Context, id int64) (*Errand, error) {
 	var e Errand
 	err := db.read.GetContext(ctx, &e, errandSelect+"WHERE e.id = ?", id)
 	return &e, missing(err, "errand", id)
+}
+
+// RunningErrand finds an errand of some kinds that a workstation is doing. One of another
+// workstation or kind is a fault.Forbidden, one that does not run a fault.Conflict.
+func (db *DB) RunningErrand(ctx context.Context, workstation, id int64, kinds ...string) (*Errand, error) {
+	e, err := db.Errand(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if e.WorkstationID != workstation || !slices.Contains(kinds, e.Kind) {
+		return nil, fault.Forbidden.Errorf("errand %d is not a %s of this workstation", id, strings.Join(kinds, " or "))
+	}
+	if e.State != ErrandRunning {
+		return nil, fault.Conflict.Errorf("errand %d is %s", id, e.State)
+	}
+	return e, nil
 }
 
 // due is the condition that an errand is open and not kept for later than a time.

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"jugate/api"
 	"jugate/core/fault"
 
 	"github.com/stretchr/testify/assert"
@@ -82,7 +83,7 @@ func TestWhichBuildAWorkstationBoots(t *testing.T) {
 	require.NoError(t, db.SetMenu(ctx, "herbarium", 10))
 	assert.Equal(t, records.BootPlan{Build: 2, Menu: 10}, plan())
 	require.NoError(t, db.PinWorkstation(ctx, id, 1))
-	_, err := db.AddCapture(ctx, noon, id, "garden-desk", "", "{}")
+	_, err := db.AddCapture(ctx, noon, id, "garden-desk", "", api.CaptureOptions{})
 	require.NoError(t, err)
 	assert.Equal(t, records.BootPlan{Build: 1, Menu: 10, Errand: 1}, plan())
 	require.NoError(t, db.PinWorkstation(ctx, id, 0))

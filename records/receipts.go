@@ -54,9 +54,9 @@ func (r Receipt) link(previous string) (string, error) {
 }
 
 // AddReceipt writes a receipt behind the last one and ends the workstation's
-// errand, both or neither. The delivery and the workstation can have one only.
-func (db *DB) AddReceipt(ctx context.Context, r Receipt) error {
-	return db.change(ctx, func(tx *sqlx.Tx) error {
+// errand, both or neither, and returns it as it is then. The delivery and the workstation can have one only.
+func (db *DB) AddReceipt(ctx context.Context, r Receipt) (Receipt, error) {
+	err := db.change(ctx, func(tx *sqlx.Tx) error {
 		var last struct {
 			ID    int64  `db:"id"`
 			Chain string `db:"chain"`
@@ -83,6 +83,7 @@ func (db *DB) AddReceipt(ctx context.Context, r Receipt) error {
 			state, r.Reason, r.Ended, r.DeliveryID, r.WorkstationID)
 		return err
 	})
+	return r, err
 }
 
 // ReceiptFilter narrows a list of receipts; empty fields narrow nothing.

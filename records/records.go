@@ -16,6 +16,7 @@ import (
 	"net/url"
 	"os"
 	"strings"
+	"time"
 
 	"jugate/core/fault"
 
@@ -238,4 +239,20 @@ func missing(err error, what string, name any) error {
 		return fault.NotFound.Errorf("there is no %s %v", what, name)
 	}
 	return err
+}
+
+// TimeOf is nil where there is no time.
+func TimeOf(t sql.NullTime) *time.Time {
+	if !t.Valid {
+		return nil
+	}
+	return &t.Time
+}
+
+// NullTime is the other way round.
+func NullTime(t *time.Time) sql.NullTime {
+	if t == nil {
+		return sql.NullTime{}
+	}
+	return sql.NullTime{Time: *t, Valid: true}
 }

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"jugate/api"
 	"jugate/core/fault"
 
 	"github.com/stretchr/testify/assert"
@@ -136,7 +137,7 @@ func TestAVersionAndItsErrandEndTogether(t *testing.T) {
 	db, _ := open(t)
 	w := newcomer(t, db, 1)
 	require.NoError(t, db.Admit(t.Context(), w.ID, "desk-gold", nil))
-	e, err := db.AddCapture(t.Context(), noon, w.ID, "garden-desk", "first try", "{}")
+	e, err := db.AddCapture(t.Context(), noon, w.ID, "garden-desk", "first try", api.CaptureOptions{})
 	require.NoError(t, err)
 	assert.ErrorIs(t, db.Retire(t.Context(), w.ID), fault.Conflict)
 
@@ -179,18 +180,18 @@ func TestReceiptsAreAChainThatShowsTampering(t *testing.T) {
 		} else {
 			r.Started = sql.NullTime{Time: noon, Valid: true}
 		}
-		require.NoError(t, db.AddReceipt(t.Context(), r))
-		assert.Error(t, db.AddReceipt(t.Context(), r), "one for each workstation and delivery")
+		_, err := db.AddReceipt(t.Context(), r)
+		require.NoError(t, err)
+		_, err = db.AddReceipt(t.Context(), r)
+		assert.Error(t, err, "one for each workstation and delivery")
 	}
 	n, err := db.CheckReceipts(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 3, n)
-	_, errands, err := db.DeliveryMembers(t.Context(), id)
+	errands, _, err := db.Errands(t.Context(), records.ErrandFilter{}, records.Page{})
 	require.NoError(t, err)
 	for i, want := range []string{records.ErrandDone, records.ErrandDone, records.ErrandFailed} {
-		e, err := db.Errand(t.Context(), errands[i])
-		require.NoError(t, err)
-		assert.Equal(t, want, e.State)
+		assert.Equal(t, want, errands[i].State)
 	}
 	rows, total, err := db.Receipts(t.Context(), records.ReceiptFilter{Outcome: delivery.Failed}, records.Page{})
 	require.NoError(t, err)
@@ -216,8 +217,10 @@ func TestAVerifiedReceiptMustBeADelivery(t *testing.T) {
 	w := newcomer(t, db, 1)
 	id, err := db.AddDelivery(t.Context(), records.Delivery{Created: noon}, nil, []int64{w.ID})
 	require.NoError(t, err)
-	assert.Error(t, db.AddReceipt(t.Context(), records.Receipt{DeliveryID: id, WorkstationID: w.ID, Ended: noon, Verified: true, Outcome: delivery.Failed}))
-	assert.Error(t, db.AddReceipt(t.Context(), records.Receipt{DeliveryID: id, WorkstationID: w.ID, Ended: noon, Outcome: delivery.Delivered}))
+	_, err = db.AddReceipt(t.Context(), records.Receipt{DeliveryID: id, WorkstationID: w.ID, Ended: noon, Verified: true, Outcome: delivery.Failed})
+	assert.Error(t, err)
+	_, err = db.AddReceipt(t.Context(), records.Receipt{DeliveryID: id, WorkstationID: w.ID, Ended: noon, Outcome: delivery.Delivered})
+	assert.Error(t, err)
 }
 
 func TestOpeningAgainKeepsEverything(t *testing.T) {
@@ -258,16 +261,16 @@ func TestDriverSetsAndErrands(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, version)
 	assert.Empty(t, image)
-	e, err := db.AddDriverErrand(ctx, noon, w.ID, `{"image":"garden-desk@1"}`)
+	e, err := db.AddDriverErrand(ctx, noon, w.ID, records.InstallOptions{Image: "garden-desk@1"})
 	require.NoError(t, err)
 	assert.Equal(t, records.ErrandDrivers, e.Kind)
 	started, err := db.StartErrand(ctx, noon, w.ID)
 	require.NoError(t, err)
 	assert.Equal(t, e.ID, started.ID)
-	require.NoError(t, db.SetErrandResult(ctx, e.ID, `{"did":[]}`))
+	require.NoError(t, db.SetErrandResult(ctx, e.ID, api.Installed{Did: []string{}}))
 	require.NoError(t, db.EndErrand(ctx, noon, e.ID, records.ErrandDone, ""))
 	e, err = db.Errand(ctx, e.ID)
 	require.NoError(t, err)
-	assert.Equal(t, `{"did":[]}`, e.Result)
-	assert.ErrorIs(t, db.SetErrandResult(ctx, 999, ""), fault.NotFound)
+	assert.Equal(t, []string{}, e.Did())
+	assert.ErrorIs(t, db.SetErrandResult(ctx, 999, api.Installed{}), fault.NotFound)
 }

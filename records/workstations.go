@@ -1,6 +1,7 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -76,6 +77,11 @@ func (w *Workstation) Label() string {
 		return a.String()
 	}
 	return fmt.Sprintf("workstation %d", w.ID)
+}
+
+// MakerAndModel is how its model is called.
+func (w *Workstation) MakerAndModel() string {
+	return cmp.Or(strings.TrimSpace(w.Maker+" "+w.Model), "unknown model")
 }
 
 const (

@@ -127,16 +127,16 @@ func TestDriversForAnImageThatIsThere(t *testing.T) {
 	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
 	disk := blank(t, gold.Size)
 	h.model(2, disk, "A520", "seed-01", madeup.AlderNetwork, madeup.CorvidDisk)
-	_, err := h.client.PutDrivers(t.Context(), api.PutDrivers{To: []string{"seed-01"}})
+	_, err := h.client.InstallDrivers(t.Context(), api.InstallDrivers{To: []string{"seed-01"}})
 	assert.ErrorContains(t, err, "seed-01 has no receipt of an image")
 	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"seed-01"}, DriverOrder: api.DriverOrder{DespiteDrivers: true}})
 	assert.Empty(t, h.receipts(d.ID)["seed-01"].Drivers)
-	_, err = h.client.PutDrivers(t.Context(), api.PutDrivers{To: []string{"seed-01"}})
+	_, err = h.client.InstallDrivers(t.Context(), api.InstallDrivers{To: []string{"seed-01"}})
 	assert.ErrorContains(t, err, "there is nothing to put in for seed-01 (Alder Works A520)")
 
 	added, err := h.client.AddDrivers(t.Context(), "corvid.zip", zipped(t, madeup.WriteModules))
 	require.NoError(t, err)
-	errands, err := h.client.PutDrivers(t.Context(), api.PutDrivers{To: []string{"seed-01"}})
+	errands, err := h.client.InstallDrivers(t.Context(), api.InstallDrivers{To: []string{"seed-01"}})
 	require.NoError(t, err)
 	require.Len(t, errands, 1)
 	var e api.Errand
@@ -375,7 +375,7 @@ func TestDriversForASystemThatIsNotKnown(t *testing.T) {
 	order.Drivers = nil
 	d := h.deliver(order)
 	assert.Equal(t, "delivered", h.receipts(d.ID)["seed-01"].Outcome)
-	_, err = h.client.PutDrivers(t.Context(), api.PutDrivers{To: []string{"seed-01"}, Drivers: []string{"corvid"}})
+	_, err = h.client.InstallDrivers(t.Context(), api.InstallDrivers{To: []string{"seed-01"}, Drivers: []string{"corvid"}})
 	assert.ErrorContains(t, err, "drivers cannot be put into garden-desk@1")
 }
 

@@ -10,7 +10,9 @@ import (
 	"jugate/core/durable"
 )
 
-// What the service tidies up, at its start and from time to time.
+// reserveBytes is what is given up when something else has filled the disk: room for some
+// ten thousand receipts.
+const reserveBytes = 16 << 20
 
 // scratch is the folder for what is worked on.
 func (s *Service) scratch() string { return filepath.Join(s.config.Data, "scratch") }
@@ -55,22 +57,14 @@ func (s *Service) keepHouse() {
 	tick := time.NewTicker(time.Hour)
 	defer tick.Stop()
 	for {
-		s.forgetNewcomers()
-		s.reserve.fill()
+		s.fleet.ForgetNewcomers(s.until)
+		if err := s.reserve.Fill(); err != nil {
+			s.config.Log.Warn("there is no room for the reserve that receipts could need", "bytes", reserveBytes, "error", err)
+		}
 		select {
 		case <-tick.C:
-		case <-s.ctx.Done():
+		case <-s.until.Done():
 			return
 		}
-	}
-}
-
-func (s *Service) forgetNewcomers() {
-	n, err := s.records.ForgetNewcomers(s.ctx, s.config.Now().AddDate(0, 0, -newcomerDays), newcomersKept)
-	switch {
-	case err != nil && s.ctx.Err() == nil:
-		s.log.Error("newcomers that are not seen any more cannot be forgotten", "error", err)
-	case n > 0:
-		s.log.Info("newcomers forgotten", "count", n, "not_seen_for_days", newcomerDays, "kept_at_most", newcomersKept)
 	}
 }

@@ -1,6 +1,8 @@
-// Package service is the long-running process: the HTTP interfaces for people
-// and for workstations, the console, the events, and the sockets that multicast.
-// It joins the computation in core with the records.
+// Package service is the long-running process. It opens what lies in the data folder, makes
+// the rooms and joins them; what the service does is in those: web (HTTP), fleet (the
+// workstations), intake (captures, imports and the store), orders (deliveries and errands),
+// stock (drivers and builds), access (who may do what), and below them the rooms boot and
+// stream.
 //
 //	s, err := service.Open(ctx, service.Config{Data: dir})
 //	defer s.Close()
@@ -21,13 +23,11 @@
 package service
 
 import (
+	"cmp"
 	"context"
-	"crypto/rand"
 	"crypto/tls"
-	"encoding/hex"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
 	"net"
 	"net/http"
@@ -37,15 +37,24 @@ import (
 	"sync"
 	"time"
 
-	"jugate/core/environment/builds"
-
 	"github.com/gofrs/flock"
 
+	"jugate/api"
+	"jugate/boot"
 	"jugate/core/driver"
 	"jugate/core/durable"
+	"jugate/core/environment/builds"
+	"jugate/core/hwaddr"
 	"jugate/core/image"
 	"jugate/core/slabstore"
 	"jugate/records"
+	"jugate/service/access"
+	"jugate/service/fleet"
+	"jugate/service/intake"
+	"jugate/service/orders"
+	"jugate/service/stock"
+	"jugate/service/web"
+	"jugate/stream"
 )
 
 // Version is told by /healthz.
@@ -54,74 +63,25 @@ const Version = "0.2.0"
 // ErrInUse says that another service runs on the data folder.
 var ErrInUse = errors.New("the data folder is in use")
 
-// Config says how a service runs. Only Data has no default.
-type Config struct {
-	Data      string
-	Multicast Multicast
-	Log       *slog.Logger     // discards by default
-	Now       func() time.Time // time.Now by default
-	// IdentityFiles are patterns of files that tell one machine from another; nil
-	// takes those of package readiness.
-	IdentityFiles []string
-	Netboot       Netboot
-	// Secure is where agents call by TLS; nil has them call by HTTP.
-	Secure net.Listener
-	// KeepFree is how many bytes of the records' disk slabs do not take; keepFree by
-	// default.
-	KeepFree int64
-	// AcceptCards has unknown network cards of workstations accepted at once that are
-	// known by UUID and serial number; otherwise they are proposals.
-	AcceptCards bool
-	// BuildFrom are the folders that systems for builds of the boot environment may lie
-	// in, beside the machine's own root as a whole.
-	BuildFrom []string
-	// Tickets has agents check in with what their boot script or media gave them, and
-	// not just with a hardware address.
-	Tickets bool
-}
-
 // Service is one running service.
 type Service struct {
 	config  Config
-	log     *slog.Logger
 	lock    *flock.Flock
 	records *records.DB
-	slabs   *slabstore.Store
-	files   image.Files
-	token   string
-	rates   rates
-	boot    boot
-	drivers *driver.Library
-	systems systems
-	insides insides
-	signIns signIns
-	tries   tries
-	reserve *reserve
+	reserve *durable.Reserve
 
-	newcomers newcomers
+	access  *access.Access
+	fleet   *fleet.Fleet
+	intake  *intake.Intake
+	orders  *orders.Orders
+	stock   *stock.Stock
+	boot    *boot.Boot
+	streams *stream.Streams
+	web     *web.Server
 
-	certificate []byte // PEM
-	keyPair     tls.Certificate
-	secret      string // what only this service knows, the same at each start
-	securePort  uint16 // 0 without TLS
-
-	events   broker
-	sessions sessions
-	agents   agents
-	captures captures
-	pins     pins
-	imports  imports
-
-	ctx    context.Context // ends when the service closes
-	cancel context.CancelFunc
-	work   sync.WaitGroup // runners of deliveries
-
-	// ordering is held while a delivery is recorded and not reachable yet, and
-	// shared while an agent is given its errand.
-	ordering sync.RWMutex
-
-	mu      sync.Mutex
-	runners map[int64]*runner
+	until context.Context // ends when the service closes
+	close context.CancelFunc
+	house sync.WaitGroup
 }
 
 // Open opens the data folder, making it on the first start, takes it for this
@@ -134,17 +94,16 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if c.Now == nil {
 		c.Now = time.Now
 	}
-	c.Multicast.setDefaults()
-	if c.KeepFree == 0 {
-		c.KeepFree = keepFree
-	}
+	c.Multicast.SetDefaults()
+	c.KeepFree = cmp.Or(c.KeepFree, intake.KeepFree)
+	c.Netboot.Unknown = cmp.Or(c.Netboot.Unknown, stock.Hold)
 	for _, dir := range []string{c.Data, filepath.Join(c.Data, "images"), filepath.Join(c.Data, "uploads")} {
 		if err := os.MkdirAll(dir, 0o750); err != nil {
 			return nil, fmt.Errorf("make the data folder: %w", err)
 		}
 	}
-	s := &Service{config: c, log: c.Log, files: image.Files{Dir: filepath.Join(c.Data, "images")}, rates: rates{ceiling: c.Multicast.Ceiling}, runners: map[int64]*runner{}}
-	s.ctx, s.cancel = context.WithCancel(context.Background())
+	s := &Service{config: c}
+	s.until, s.close = context.WithCancel(context.Background())
 	if err := s.open(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
 	}
@@ -152,53 +111,79 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 }
 
 func (s *Service) open(ctx context.Context) (err error) {
-	if name := s.config.Multicast.Interface; name != "" {
+	c := s.config
+	if name := c.Multicast.Interface; name != "" {
 		if _, err := net.InterfaceByName(name); err != nil {
 			return fmt.Errorf("multicast interface %q: %w", name, err)
 		}
 	}
-	if s.lock, err = lock(filepath.Join(s.config.Data, "jugate.lock")); err != nil {
+	if s.lock, err = lock(filepath.Join(c.Data, "jugate.lock")); err != nil {
 		return err
 	}
 	if err = s.sweepFolders(); err != nil {
 		return err
 	}
-	if s.token, err = token(filepath.Join(s.config.Data, "admin.token")); err != nil {
+	if s.access, err = access.Open(c.Data, c.Log, c.Now); err != nil {
 		return err
 	}
-	if err = s.openCertificate(); err != nil {
-		return err
-	}
-	if s.boot.builds, err = builds.Open(filepath.Join(s.config.Data, "bootenv")); err != nil {
+	builds, err := builds.Open(filepath.Join(c.Data, "bootenv"))
+	if err != nil {
 		return fmt.Errorf("open the boot environment's builds: %w", err)
 	}
-	if s.drivers, err = driver.OpenLibrary(filepath.Join(s.config.Data, "drivers")); err != nil {
+	library, err := driver.OpenLibrary(filepath.Join(c.Data, "drivers"))
+	if err != nil {
 		return fmt.Errorf("open the driver library: %w", err)
 	}
-	for _, n := range s.drivers.Notices {
-		s.log.Error(n)
+	for _, n := range library.Notices {
+		c.Log.Error(n)
 	}
-	if s.config.Netboot.Unknown == "" {
-		s.config.Netboot.Unknown = Hold
-	}
-	if s.slabs, err = slabstore.Open(filepath.Join(s.config.Data, "slabs")); err != nil {
+	slabs, err := slabstore.Open(filepath.Join(c.Data, "slabs"))
+	if err != nil {
 		return fmt.Errorf("open the slab store: %w", err)
 	}
+	if err := s.openRecords(ctx); err != nil {
+		return err
+	}
+	s.join(slabs, builds, library)
+	if err := errors.Join(s.intake.KeepStates(ctx), s.orders.Resume(ctx)); err != nil {
+		return err
+	}
+	s.house.Go(s.keepHouse)
+	return nil
+}
+
+// openRecords opens the records, and says what is odd about them.
+func (s *Service) openRecords(ctx context.Context) (err error) {
 	if s.records, err = records.Open(ctx, filepath.Join(s.config.Data, "jugate.db")); err != nil {
 		return err
 	}
-	s.reserve = openReserve(filepath.Join(s.config.Data, "reserve"), s.log)
 	for _, n := range s.records.Notices {
-		s.log.Error("the records: " + n)
+		s.config.Log.Error("the records: " + n)
 	}
 	if n, err := s.records.CheckReceipts(ctx); err != nil {
-		s.log.Error("the chain of receipts is not sound", "receipts", n, "error", err)
+		s.config.Log.Error("the chain of receipts is not sound", "receipts", n, "error", err)
 	}
-	if err := errors.Join(s.keepStates(ctx), s.resumeDeliveries(ctx)); err != nil {
-		return err
-	}
-	s.work.Go(s.keepHouse)
 	return nil
+}
+
+// join makes the rooms and lets each know those that it needs.
+func (s *Service) join(slabs *slabstore.Store, builds *builds.Store, library *driver.Library) {
+	c, db, files, events := s.config, s.records, image.Files{Dir: filepath.Join(s.config.Data, "images")}, &web.Events{}
+	s.reserve = &durable.Reserve{Path: filepath.Join(c.Data, "reserve"), Bytes: reserveBytes}
+	s.access.Records = db
+	s.boot = &boot.Boot{Config: boot.Config{Interfaces: c.Netboot.Interfaces, Pools: c.Netboot.Pools, Force: c.Netboot.Force, WakeBy: c.Multicast.Interface},
+		Builds: builds, Log: c.Log, Now: c.Now, Stepped: func(a hwaddr.Address) { events.Publish(api.BootStepped{Address: a.String()}) }}
+	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: events.Publish, Closing: s.until.Done(), AcceptCards: c.AcceptCards, Tickets: c.Tickets}
+	s.intake = &intake.Intake{Dir: c.Data, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: events.Publish, KeepFree: c.KeepFree}
+	s.stock = &stock.Stock{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: builds, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
+		Log: c.Log, Now: c.Now, Publish: events.Publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificate, BuildFrom: c.BuildFrom}
+	s.boot.Roster = s.stock
+	s.streams = &stream.Streams{Multicast: c.Multicast, Slabs: slabs, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
+	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Reserve: s.reserve,
+		Log: c.Log, Now: c.Now, Publish: events.Publish, Until: s.until, IdentityFiles: c.IdentityFiles}
+	s.streams.Ledger, s.fleet.Errands = s.orders.Ledger(), s.orders
+	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Stock: s.stock, Boot: s.boot,
+		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 }
 
 // lock takes the data folder. The file names the process that holds it.
@@ -215,50 +200,31 @@ func lock(path string) (*flock.Flock, error) {
 	return l, os.WriteFile(path, fmt.Appendf(nil, "%d\n", os.Getpid()), 0o640)
 }
 
-// token reads the administrator's token, or makes one on the first start.
-func token(path string) (string, error) {
-	text, err := os.ReadFile(path)
-	if errors.Is(err, fs.ErrNotExist) {
-		fresh := newSecret()
-		return fresh, durable.Write(path, []byte(fresh+"\n"), 0o600)
-	}
-	if err == nil && len(strings.TrimSpace(string(text))) < 32 {
-		err = fmt.Errorf("%s holds no token; remove it to have a new one made", path)
-	}
-	return strings.TrimSpace(string(text)), err
-}
-
-// newSecret makes 256 random bits in hexadecimal.
-func newSecret() string {
-	b := make([]byte, 32)
-	rand.Read(b)
-	return hex.EncodeToString(b)
-}
+// shutdownGrace is how long running requests may take to finish: slabs, boot files and
+// answers that are on their way.
+const shutdownGrace = 20 * time.Second
 
 // Token is the administrator's token.
-func (s *Service) Token() string { return s.token }
+func (s *Service) Token() string { return s.access.Token() }
+
+// Handler has everything that the service answers over HTTP.
+func (s *Service) Handler() http.Handler { return s.web.Handler() }
+
+// OpenAPI is the document that describes /api/v1, made from the Go types.
+func OpenAPI() ([]byte, error) { return web.OpenAPI(Version) }
 
 // Serve answers requests from the listener until ctx ends, then lets running
 // requests finish for a few seconds.
 func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 	if s.config.Secure != nil {
-		s.securePort = uint16(s.config.Secure.Addr().(*net.TCPAddr).Port)
+		s.access.SecurePort = uint16(s.config.Secure.Addr().(*net.TCPAddr).Port)
 	}
 	if tcp, ok := listener.Addr().(*net.TCPAddr); ok {
-		if err := s.startNetboot(ctx, tcp.Port); err != nil {
+		if err := s.boot.Start(ctx, s.until, tcp.Port); err != nil {
 			return err
 		}
 	}
-	var loaders loaderConns
-	server := &http.Server{
-		Handler:           s.Handler(),
-		ConnContext:       loaders.context,
-		ConnState:         loaders.state,
-		ReadHeaderTimeout: 10 * time.Second,
-		IdleTimeout:       2 * time.Minute,
-		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelWarn),
-	}
-	server.TLSConfig = &tls.Config{Certificates: []tls.Certificate{s.keyPair}, MinVersion: tls.VersionTLS13}
+	server := s.web.HTTP([]tls.Certificate{s.access.KeyPair})
 	failed := make(chan error, 2)
 	go func() { failed <- server.Serve(listener) }()
 	if s.config.Secure != nil {
@@ -269,26 +235,26 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 		return err
 	case <-ctx.Done():
 	}
-	s.cancel() // ends what waits: long polls, event streams, streams to groups
+	s.close() // ends what waits: long polls, event streams, streams to groups
 	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), shutdownGrace)
 	defer cancel()
 	if err := server.Shutdown(grace); !errors.Is(err, context.DeadlineExceeded) {
 		return err
 	}
 	// What is left are connections on which nothing was asked yet, or that do not end.
-	s.log.Warn("requests that had not ended were cut off", "after", shutdownGrace)
+	s.config.Log.Warn("requests that had not ended were cut off", "after", shutdownGrace)
 	return server.Close()
 }
-
-// shutdownGrace is how long running requests may take to finish: slabs, boot files and
-// answers that are on their way.
-const shutdownGrace = 20 * time.Second
 
 // Close ends what runs and gives the data folder back. Deliveries that were
 // still gathering go on at the next start.
 func (s *Service) Close() error {
-	s.cancel()
-	s.work.Wait()
+	s.close()
+	s.house.Wait()
+	if s.boot != nil {
+		s.boot.Wait()
+		s.streams.Wait()
+	}
 	var err error
 	if s.records != nil {
 		err = s.records.Close()

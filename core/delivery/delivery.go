@@ -167,6 +167,7 @@ type Delivery struct {
 	state   State
 	paused  bool
 	members []*Member
+	byID    map[int64]*Member
 	ended   []Member // since the last Advance
 	notes   []Note   // since the last Advance
 
@@ -193,20 +194,18 @@ func New(o Options, ids []int64) *Delivery {
 
 // Add takes more workstations in. They get what has gone out already in mending.
 func (d *Delivery) Add(ids []int64) {
+	if d.byID == nil {
+		d.byID = map[int64]*Member{}
+	}
 	for _, id := range ids {
-		if d.member(id) == nil {
-			d.members = append(d.members, &Member{ID: id, Phase: Awaited})
+		if d.byID[id] == nil {
+			m := &Member{ID: id, Phase: Awaited}
+			d.members, d.byID[id] = append(d.members, m), m
 		}
 	}
 }
 
-func (d *Delivery) member(id int64) *Member {
-	i := slices.IndexFunc(d.members, func(m *Member) bool { return m.ID == id })
-	if i < 0 {
-		return nil
-	}
-	return d.members[i]
-}
+func (d *Delivery) member(id int64) *Member { return d.byID[id] }
 
 func (d *Delivery) note(now time.Time, workstation int64, format string, args ...any) {
 	d.notes = append(d.notes, Note{now, workstation, fmt.Sprintf(format, args...)})
@@ -228,6 +227,15 @@ func (d *Delivery) Members() []Member {
 		all[i] = *m
 	}
 	return all
+}
+
+// Member returns a copy of what is known of one workstation.
+func (d *Delivery) Member(id int64) (Member, bool) {
+	m := d.byID[id]
+	if m == nil {
+		return Member{}, false
+	}
+	return *m, true
 }
 
 // MemberLeft is how long one workstation will still take.

@@ -30,7 +30,7 @@ var (
 	// ErrNotFound says that the store has no slab of that digest.
 	ErrNotFound = fault.NotFound.Errorf("no such slab in the store")
 	// ErrFull says that the disk under the store has no room left.
-	ErrFull = fault.Full.Errorf("the store's disk is full")
+	ErrFull = fault.Full.Errorf("the store is full: free some room on its disk and try again")
 )
 
 // Store is a folder of slabs. It may be used from several goroutines.
@@ -202,7 +202,7 @@ func (s *Store) setAside(d Digest) error {
 
 func explain(err error) error {
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
-		return fmt.Errorf("%w: %w", ErrFull, err)
+		return fmt.Errorf("%w (%w)", ErrFull, syscall.ENOSPC)
 	}
 	return err
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/zeebo/blake3"
 
 	"jugate/core/durable"
+	"jugate/core/fault"
 	"jugate/core/slabstore"
 )
 
@@ -175,7 +176,7 @@ func (s *Store) OpenInitrd(b *Build, more ...Part) (*Content, error) {
 }
 
 // ErrNoPart says that a build has no part of a name.
-var ErrNoPart = errors.New("the build has no such part")
+var ErrNoPart = fault.NotFound.Errorf("the build has no such part")
 
 // aligned is where the next segment may begin: the kernel wants multiples of four.
 func aligned(n int64) int64 { return (n + cpioAlign - 1) &^ (cpioAlign - 1) }

@@ -1,0 +1,31 @@
+package api
+
+// What GET /events tells, beside workstations, errands, versions, deliveries and
+// receipts as they are then.
+
+// Hello is the first event of a stream, so that a listener knows that it stands.
+type Hello struct {
+	Version string `json:"version"`
+}
+
+// Resync tells a listener that it has missed something, and has to fetch afresh what it
+// shows.
+type Resync struct {
+	Missed int `json:"missed" doc:"How many events; 0 if nobody knows"`
+}
+
+// BootStepped says that a machine has taken a step of its boot; without an address, that
+// something else about network boot has changed.
+type BootStepped struct {
+	Address string `json:"hardware_address"`
+}
+
+// DriversChanged says that the library or a set has changed.
+type DriversChanged struct{}
+
+// MembersMoved tells of workstations of a delivery that something is new of. It goes to
+// those alone who have asked for that delivery.
+type MembersMoved struct {
+	Delivery int64    `json:"delivery"`
+	Members  []Member `json:"members" nullable:"false"`
+}

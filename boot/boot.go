@@ -1,0 +1,134 @@
+// Package boot is network boot as a whole: it answers DHCP and TFTP on interfaces, hands
+// out boot files and the script that each machine's loader asks for, and remembers how
+// far each machine came.
+//
+// What a machine is and what it should boot, it asks a Roster; a service answers that
+// from its records, and another process may answer it over a line. The decisions of the
+// protocols are in package netboot, which has no sockets.
+//
+//	b := &boot.Boot{Config: config, Roster: roster, Builds: store, Log: log, Now: time.Now}
+//	err := b.Start(ctx, until, 7460) // until one of the two ends
+//	f, err := b.Open(ctx, "grub/grub.cfg", boot.Asker{Server: "192.0.2.1:7460"})
+//
+// In dhcp.go, probe.go, tftp.go and wake.go are the sockets; links.go joins them for
+// each interface; files.go has what loaders ask for; trail.go what is known of machines.
+package boot
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"sync"
+	"time"
+
+	"jugate/core/environment/builds"
+	"jugate/core/hwaddr"
+	"jugate/core/netboot"
+)
+
+// Roster says what machines are and what they boot. Its methods are called without a
+// lock held.
+type Roster interface {
+	// Facts are what DHCP has to know of a machine.
+	Facts(ctx context.Context, a hwaddr.Address) netboot.Facts
+	// Choose decides what a machine boots now.
+	Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) (netboot.Choice, error)
+	// BuildFor is the build whose loaders a machine gets; 0 if none is offered. The
+	// address is zero if nobody knows who asks.
+	BuildFor(ctx context.Context, a hwaddr.Address) (int, error)
+	// Leases are the addresses that were given, and Fixed those that belong to machines.
+	Leases(ctx context.Context) ([]netboot.Lease, error)
+	Fixed(ctx context.Context) (map[netip.Addr][]hwaddr.Address, error)
+	// Lease keeps a lease before the machine is told of it.
+	Lease(ctx context.Context, l netboot.Lease) error
+}
+
+// Config says where network boot is answered, and how.
+type Config struct {
+	Interfaces []Interface
+	Pools      []netboot.PoolConfig // of mode whole
+	// Force has mode whole start although another server gives addresses.
+	Force bool
+	// WakeBy is the interface that wake-ups go out by where none is served; empty leaves
+	// it to the system's routes.
+	WakeBy string
+}
+
+// Interface is one interface with its mode.
+type Interface struct {
+	Name string
+	Mode netboot.Mode
+}
+
+// Boot answers machines that boot over the network. Its fields are set before Start.
+type Boot struct {
+	Config Config
+	Roster Roster
+	Builds *builds.Store
+	Log    *slog.Logger
+	Now    func() time.Time
+	// Stepped, if set, is told that a machine has taken a step.
+	Stepped func(hwaddr.Address)
+
+	links   []*link
+	serving sync.WaitGroup
+
+	mu     sync.Mutex
+	trail  netboot.Trail
+	byIP   map[netip.Addr]hwaddr.Address
+	models map[hwaddr.Address]string // as firmware said
+}
+
+// othersWait is how long one listens for another server before mode whole begins:
+// servers look first whether anybody uses an address.
+const othersWait = 5 * time.Second
+
+// Start opens what the configuration asks for, around the port that HTTP answers on, and
+// returns when all of it answers; ctx ends the start, and until what was started. An
+// interface that cannot be served keeps it from starting: who asked for it relies on it.
+func (b *Boot) Start(ctx, until context.Context, httpPort int) error {
+	for _, want := range b.Config.Interfaces {
+		l, err := b.open(ctx, want, httpPort)
+		if err != nil {
+			return fmt.Errorf("network boot on %s: %w", want.Name, err)
+		}
+		b.links = append(b.links, l)
+		if err := b.serve(until, l); err != nil {
+			return fmt.Errorf("network boot on %s: %w", want.Name, err)
+		}
+	}
+	return nil
+}
+
+// Wait waits until everything that Start has started has ended.
+func (b *Boot) Wait() { b.serving.Wait() }
+
+// Wake sends a wake-up to a machine's cards, on every interface that is served; where
+// none is, by Config.WakeBy.
+func (b *Boot) Wake(addresses []hwaddr.Address) error {
+	names := []string{b.Config.WakeBy}
+	if len(b.links) > 0 {
+		names = nil
+		for _, l := range b.links {
+			names = append(names, l.Name)
+		}
+	}
+	for _, name := range names {
+		for _, a := range addresses {
+			if err := Wake(name, a); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// Advice is what another DHCP server has to be told, for each interface.
+func (b *Boot) Advice() map[string][]netboot.Advice {
+	all := map[string][]netboot.Advice{}
+	for _, l := range b.links {
+		all[l.Name] = netboot.Advise(l.Link)
+	}
+	return all
+}

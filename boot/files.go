@@ -1,0 +1,193 @@
+package boot
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"jugate/core/environment/builds"
+	"jugate/core/hwaddr"
+	"jugate/core/netboot"
+	"jugate/core/slabstore"
+)
+
+// Asker is who asks for a boot file, and by which address of the service.
+type Asker struct {
+	Client netip.Addr
+	Server string // HOST:PORT of HTTP
+}
+
+// bootText is a boot file that is made when it is asked for.
+type bootText struct{ *bytes.Reader }
+
+func newBootText(s string) bootText { return bootText{bytes.NewReader([]byte(s))} }
+
+// Length is Content's.
+func (t bootText) Length() int64 { return t.Size() }
+
+// bootPart is a stored one.
+type bootPart struct {
+	*builds.Content
+	tag string // empty for what the offer may change
+}
+
+// Length is Content's.
+func (p bootPart) Length() int64 { return p.Size }
+
+// TagOf names the content of a file that never changes under its name; it is empty for
+// all others.
+func TagOf(c Content) string {
+	p, _ := c.(bootPart)
+	return p.tag
+}
+
+// bootstrapFile is made when it is asked for.
+const bootstrapFile = "grub/grub.cfg"
+
+// Open opens what a loader asks for, the same over TFTP and HTTP: the
+// loaders, their modules and first script; SCRIPT, made for one machine; and
+// BUILD/vmlinuz and BUILD/initrd.
+func (b *Boot) Open(ctx context.Context, name string, from Asker) (Content, error) {
+	if name == bootstrapFile {
+		return newBootText(netboot.Bootstrap(from.Server)), nil
+	}
+	if l, address, ok := netboot.ScriptRequest(name); ok {
+		l.Server = from.Server
+		return b.script(ctx, l, address, from)
+	}
+	number, part, numbered := strings.Cut(name, "/")
+	n, err := strconv.Atoi(number)
+	if !numbered || err != nil {
+		part = name
+		if n, err = b.buildFor(ctx, from.Client); err != nil {
+			return nil, err
+		}
+	} else if digest, more := strings.CutPrefix(part, initrdWith); more {
+		return b.openInitrdWith(n, digest)
+	} else if part != builds.KernelPart && part != builds.InitrdPart {
+		return nil, fmt.Errorf("there is no file %q", name)
+	}
+	build, err := b.Builds.Build(n)
+	if err != nil {
+		return nil, b.failed(from.Client, fmt.Errorf("%s: build %d is not there any more; restart the workstation to get the one that is offered", name, n))
+	}
+	content, err := b.Builds.Open(build, part)
+	if errors.Is(err, builds.ErrNoPart) && !isLoader(part) {
+		return nil, err // loaders look for things that need not be there
+	}
+	if err != nil {
+		return nil, b.failed(from.Client, err)
+	}
+	if part == builds.KernelPart {
+		b.stepOf(from.Client, netboot.StepKernel, fmt.Sprintf("build %d, %s", n, build.Kernel))
+	}
+	if part == builds.PlainPart {
+		return plainLoader(content, from.Server)
+	}
+	tag := ""
+	if numbered {
+		tag = build.Tag(part)
+	}
+	return bootPart{content, tag}, nil
+}
+
+// InitrdWith is the name, for Choice.Initrd, of a build's layers with one more behind
+// them.
+func InitrdWith(p builds.Part) string { return initrdWith + p.Digest.String() }
+
+// initrdWith begins such a name; the digest of the layer follows.
+const initrdWith = builds.InitrdPart + "+"
+
+// openInitrdWith opens the layers of a build with one for a model behind them.
+func (b *Boot) openInitrdWith(number int, digest string) (Content, error) {
+	d, err := slabstore.ParseDigest(digest)
+	if err != nil {
+		return nil, err
+	}
+	build, err := b.Builds.Build(number)
+	if err != nil {
+		return nil, err
+	}
+	part, err := b.Builds.Part(d)
+	if err != nil {
+		return nil, err
+	}
+	content, err := b.Builds.OpenInitrd(build, part)
+	if err != nil {
+		return nil, err
+	}
+	return bootPart{content, build.Tag(builds.InitrdPart) + "-" + d.Short()}, nil
+}
+
+// plainLoader puts the service's address into the unsigned loader.
+func plainLoader(c *builds.Content, server string) (Content, error) {
+	defer c.Close()
+	b := make([]byte, c.Size)
+	if _, err := c.ReadAt(b, 0); err != nil && !errors.Is(err, io.EOF) {
+		return nil, err
+	}
+	place := []byte(builds.PlainServer)
+	if len(server) > len(place) {
+		return nil, fmt.Errorf("the address %s is too long for the loader", server)
+	}
+	return bootText{bytes.NewReader(bytes.ReplaceAll(b, place, fmt.Appendf(nil, "%-*s", len(place), server)))}, nil
+}
+
+// buildFor is the build that a machine's loaders come from.
+func (b *Boot) buildFor(ctx context.Context, client netip.Addr) (int, error) {
+	hw, _ := b.whoHas(client)
+	n, err := b.Roster.BuildFor(ctx, hw)
+	if err == nil && n == 0 {
+		err = b.failed(client, errors.New("no build of the boot environment is offered"))
+	}
+	return n, err
+}
+
+// failed notes that a machine could not be given a file.
+func (b *Boot) failed(client netip.Addr, err error) error {
+	b.stepOf(client, netboot.StepFailed, err.Error())
+	return err
+}
+
+func isLoader(part string) bool {
+	switch part {
+	case builds.ShimPart, builds.LoaderPart, builds.PlainPart, builds.BIOSPart, builds.KernelPart, builds.InitrdPart:
+		return true
+	}
+	return false
+}
+
+// Sent notes what a machine has got.
+func (b *Boot) Sent(name string, client netip.Addr, n int64) {
+	if n == 0 {
+		return // firmware breaks off once it knows the size, and asks again
+	}
+	switch {
+	case name == builds.ShimPart || name == builds.BIOSPart || name == builds.PlainPart:
+		b.stepOf(client, netboot.StepLoader, fmt.Sprintf("%s, %d bytes", name, n))
+	case strings.HasSuffix(name, "/"+builds.InitrdPart) || strings.Contains(name, "/"+initrdWith):
+		b.stepOf(client, netboot.StepInitrd, fmt.Sprintf("%d bytes", n))
+	}
+}
+
+// script makes the script for one machine.
+func (b *Boot) script(ctx context.Context, l netboot.Loader, a hwaddr.Address, from Asker) (Content, error) {
+	if from.Client.IsValid() {
+		b.mu.Lock()
+		b.knowAddress(from.Client, a)
+		b.mu.Unlock()
+	}
+	b.noteModel(a, l.Model)
+	choice, err := b.Roster.Choose(ctx, l, a)
+	if err != nil {
+		b.Log.Error("a boot script cannot be made", "workstation", a, "error", err)
+		return nil, err
+	}
+	b.step(a, netboot.StepScript, fmt.Sprintf("%s: %s", choice.Do, choice.Why))
+	return newBootText(netboot.Script(l, choice)), nil
+}

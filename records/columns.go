@@ -1,0 +1,108 @@
+package records
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+
+	"jugate/api"
+)
+
+// Columns that hold JSON are written and read here, and nowhere else. Their shapes are
+// those of package api, as agents and people tell them.
+
+// decode reads a column; an empty one is the zero value.
+func decode[T any](what, text string) (v T, err error) {
+	if err = json.Unmarshal([]byte(cmp.Or(text, "null")), &v); err != nil {
+		err = fmt.Errorf("%s in the records cannot be read: %w", what, err)
+	}
+	return v, err
+}
+
+// encode writes one. The shapes that are kept can always be encoded.
+func encode(v any) string {
+	text, err := json.Marshal(v)
+	if err != nil {
+		panic(err)
+	}
+	return string(text)
+}
+
+// Devices are the parts of a workstation, as its agent told last.
+func (w *Workstation) Devices() (api.Inventory, error) {
+	return decode[api.Inventory]("the inventory of "+w.Label(), w.Inventory)
+}
+
+// SetDevices is the other way round.
+func (w *Workstation) SetDevices(inv api.Inventory) { w.Inventory = encode(inv) }
+
+// InstallOptions are kept with an errand that installs drivers.
+type InstallOptions struct {
+	Image string `json:"image"` // NAME@VERSION that the workstation has
+	Disk  string `json:"disk"`
+	api.DriverOrder
+}
+
+// CaptureOptions say how a capture is to be done.
+func (e *Errand) CaptureOptions() (api.CaptureOptions, error) {
+	return decode[api.CaptureOptions](fmt.Sprintf("how errand %d is to be done", e.ID), e.Options)
+}
+
+// InstallOptions say which drivers are to be installed.
+func (e *Errand) InstallOptions() (InstallOptions, error) {
+	return decode[InstallOptions](fmt.Sprintf("how errand %d is to be done", e.ID), e.Options)
+}
+
+// Did says in words what an errand has done; nil for those of which nothing is to be said.
+func (e *Errand) Did() []string {
+	done, err := decode[api.Installed](fmt.Sprintf("the result of errand %d", e.ID), e.Result)
+	if err != nil {
+		return []string{e.Result}
+	}
+	return done.Did
+}
+
+// Restore says how the image is to lie on disks.
+func (d *Delivery) Restore() (api.RestoreOptions, error) {
+	return decode[api.RestoreOptions](fmt.Sprintf("how delivery %d is to lie on disks", d.ID), d.Options)
+}
+
+// DriverOrder says which drivers go into the delivered system.
+func (d *Delivery) DriverOrder() (api.DriverOrder, error) {
+	return decode[api.DriverOrder](fmt.Sprintf("the drivers of delivery %d", d.ID), d.Drivers)
+}
+
+// AsideRule says who is set aside.
+func (d *Delivery) AsideRule() (api.AsideRule, error) {
+	return decode[api.AsideRule](fmt.Sprintf("whom delivery %d sets aside", d.ID), d.Aside)
+}
+
+// SetOptions keeps how a delivery is to be done.
+func (d *Delivery) SetOptions(restore api.RestoreOptions, drivers api.DriverOrder, aside api.AsideRule) {
+	d.Options, d.Drivers, d.Aside = encode(restore), encode(drivers), encode(aside)
+}
+
+// Targets are the names that were ordered, of groups and workstations.
+func (d *Delivery) Targets() []string {
+	names, err := decode[[]string]("", d.TargetsJS)
+	if err != nil {
+		return []string{d.TargetsJS}
+	}
+	return names
+}
+
+// DriverList names the driver packages that were installed.
+func (r *Receipt) DriverList() []string {
+	names, err := decode[[]string]("", r.Drivers)
+	if err != nil {
+		return []string{r.Drivers}
+	}
+	return names
+}
+
+// SetDriverList is the other way round; none is an empty column.
+func (r *Receipt) SetDriverList(names []string) {
+	if r.Drivers = ""; len(names) > 0 {
+		r.Drivers = encode(names)
+	}
+}

@@ -1,0 +1,70 @@
+package service
+
+import (
+	"log/slog"
+	"net"
+	"time"
+
+	"jugate/boot"
+	"jugate/core/netboot"
+	"jugate/service/stock"
+	"jugate/stream"
+)
+
+// What a configuration is made of, so that whoever starts a service needs this package
+// alone.
+type (
+	// Multicast says where streams go.
+	Multicast = stream.Multicast
+	// NetbootInterface is one interface with its mode.
+	NetbootInterface = boot.Interface
+	// Unknown is what becomes of machines that nobody has admitted.
+	Unknown = stock.Unknown
+)
+
+const (
+	// NoTTL as Multicast.TTL keeps packets on this machine.
+	NoTTL = stream.NoTTL
+	// Ignore, Hold and Welcome are what becomes of machines that nobody has admitted: they
+	// get no answer, they boot and wait, or they show a menu.
+	Ignore  = stock.Ignore
+	Hold    = stock.Hold
+	Welcome = stock.Welcome
+)
+
+// Config says how a service runs. Only Data has no default.
+type Config struct {
+	Data      string
+	Multicast Multicast
+	Log       *slog.Logger     // discards by default
+	Now       func() time.Time // time.Now by default
+	// IdentityFiles are patterns of files that tell one machine from another; nil
+	// takes those of package readiness.
+	IdentityFiles []string
+	Netboot       Netboot
+	// Secure is where agents call by TLS; nil has them call by HTTP.
+	Secure net.Listener
+	// KeepFree is how many bytes of the records' disk slabs do not take; intake.KeepFree
+	// by default.
+	KeepFree int64
+	// AcceptCards has unknown network cards of workstations accepted at once that are
+	// known by UUID and serial number; otherwise they are proposals.
+	AcceptCards bool
+	// BuildFrom are the folders that systems for builds of the boot environment may lie
+	// in, beside the machine's own root as a whole.
+	BuildFrom []string
+	// Tickets has agents check in with what their boot script or media gave them, and
+	// not just with a hardware address.
+	Tickets bool
+}
+
+// Netboot says how the service answers machines that boot over the network.
+type Netboot struct {
+	Interfaces []NetbootInterface
+	Pools      []netboot.PoolConfig // of mode whole
+	Unknown    Unknown              // what becomes of machines that nobody has admitted; Hold by default
+	// Force has mode whole start although another server gives addresses.
+	Force bool
+	// Agent is the agent's file, for builds of the boot environment.
+	Agent string
+}

@@ -1,0 +1,79 @@
+package fleet
+
+import (
+	"context"
+	"encoding/json"
+	"net/netip"
+
+	"jugate/api"
+	"jugate/core/fault"
+	"jugate/core/hwaddr"
+	"jugate/core/slabstore"
+	"jugate/records"
+)
+
+// CheckIn takes what an agent at an address tells of its machine, and gives it a pass.
+func (f *Fleet) CheckIn(ctx context.Context, from netip.Addr, in api.CheckIn) (api.CheckedIn, error) {
+	seen, err := f.seen(from, in)
+	if err != nil {
+		return api.CheckedIn{}, err
+	}
+	w, err := f.Records.CheckIn(ctx, f.Now(), seen)
+	if err != nil {
+		f.Log.Warn("an agent may not check in", "addresses", few(in.Addresses), "from", from, "error", err)
+		return api.CheckedIn{}, err
+	}
+	pass := f.agents.admit(w.ID, f.Now(), in.Boot, from, in.Errand)
+	for _, a := range append(seen.Own, seen.Adapters...) {
+		f.Boot.Called(a, w.Label())
+	}
+	f.Log.Info("agent checked in", "workstation", w.Label(), "state", w.State, "model", w.Model, "from", from)
+	if len(w.Proposed()) > 0 {
+		f.Log.Warn("a workstation has network cards that nobody has accepted (jugate card list --state proposed)", "workstation", w.Label(), "addresses", w.Proposed())
+	}
+	f.Publish(f.workstation(*w))
+	return api.CheckedIn{Pass: pass, Name: w.Name, State: string(w.State)}, nil
+}
+
+// few are the first of many texts, for the log.
+func few(texts []string) []string { return texts[:min(len(texts), 4)] }
+
+// seen is what the records are told of a check-in.
+func (f *Fleet) seen(from netip.Addr, in api.CheckIn) (records.Seen, error) {
+	inv := in.Inventory
+	out := records.Seen{AcceptCards: f.AcceptCards, Errand: in.Errand, Allow: func(id int64) error {
+		if id == 0 {
+			return f.newcomers.allow(from, f.Now())
+		}
+		return f.agents.mayEnter(id, f.Now(), in.Boot)
+	}}
+	adapters := map[hwaddr.Address]bool{}
+	for _, c := range inv.Cards {
+		if a, err := hwaddr.Parse(c.Address); err == nil && c.Adapter {
+			adapters[a] = true
+		}
+	}
+	for _, text := range in.Addresses {
+		a, err := hwaddr.Parse(text)
+		if err != nil {
+			return out, err
+		}
+		if adapters[a] {
+			out.Adapters = append(out.Adapters, a)
+		} else {
+			out.Own = append(out.Own, a)
+		}
+	}
+	text, err := json.Marshal(inv)
+	if err != nil {
+		return out, err
+	}
+	out.Workstation = records.Workstation{Maker: inv.Maker, Model: inv.Model, Serial: inv.Serial, UUID: inv.UUID, Memory: inv.Memory,
+		Inventory: string(text), AgentVersion: in.AgentVersion}
+	if in.Ticket != "" { // refused if it is not good, even where none is needed: something is wrong then
+		out.Ticket = &records.Ticket{Digest: slabstore.Sum([]byte(in.Ticket)).String(), Boot: in.Boot}
+	} else if f.Tickets {
+		return out, fault.Forbidden.Errorf("workstations check in with the ticket of their boot script, or the key of their media, and this one has neither; start it over the network or from media")
+	}
+	return out, nil
+}

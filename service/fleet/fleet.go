@@ -1,0 +1,57 @@
+// Package fleet knows the workstations: who is in the roster, in which groups, by which
+// hardware addresses, and which of them are there and what they are doing.
+//
+// In checkin.go a machine comes in; presence.go has what is known of agents since the
+// start of the service, and standing.go how they wait for an errand. workstations.go,
+// groups.go, cards.go, newcomers.go and refusals.go have what people do.
+package fleet
+
+import (
+	"context"
+	"log/slog"
+	"net/netip"
+	"time"
+
+	"jugate/api"
+	"jugate/core/hwaddr"
+	"jugate/records"
+)
+
+// Boot is what the fleet needs of network boot.
+type Boot interface {
+	// Called notes that the agent of a machine that was seen booting has called.
+	Called(a hwaddr.Address, label string)
+	// Refix takes the addresses that belong to machines from the records anew.
+	Refix(ctx context.Context) error
+	// MayFix tells whether an address can belong to a machine.
+	MayFix(a netip.Addr) error
+	// Wake switches a machine on.
+	Wake(cards []hwaddr.Address) error
+}
+
+// Errands are what workstations are asked to do.
+type Errands interface {
+	// Start is the errand that a workstation has to do now, or nil.
+	Start(ctx context.Context, workstation int64) (*api.ToErrand, error)
+}
+
+// Fleet knows the workstations. Its fields are set before anything is asked of it; the
+// rest of its state begins empty.
+type Fleet struct {
+	Records *records.DB
+	Boot    Boot
+	Errands Errands
+	Log     *slog.Logger
+	Now     func() time.Time
+	Publish func(event any)
+	Closing <-chan struct{} // is closed when nothing more is waited for
+
+	// AcceptCards has unknown network cards of workstations accepted at once that are
+	// known by UUID and serial number; otherwise they are proposals.
+	AcceptCards bool
+	// Tickets has agents check in with what their boot script or media gave them.
+	Tickets bool
+
+	agents    agents
+	newcomers newcomers
+}

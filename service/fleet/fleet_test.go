@@ -1,0 +1,67 @@
+package fleet
+
+import (
+	"net/netip"
+	"testing"
+	"time"
+
+	"jugate/api"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestAPassIsGoodUntilTheNextCheckIn(t *testing.T) {
+	var a agents
+	now := time.Now()
+	from := netip.MustParseAddr("192.0.2.7")
+	first := a.admit(7, now, "b1", from, 0)
+	id, ok := a.enter(first, now)
+	assert.True(t, ok)
+	assert.EqualValues(t, 7, id)
+	a.does(7, api.Activity{Text: "capturing"})
+	require.NoError(t, a.mayEnter(7, now, "b1"))
+	second := a.admit(7, now, "b1", from, 0)
+	_, ok = a.enter(first, now)
+	assert.False(t, ok)
+	_, ok = a.enter(second, now)
+	assert.True(t, ok)
+	_, ok = a.enter("", now)
+	assert.False(t, ok)
+	p, _ := a.presence(7)
+	assert.Empty(t, p.activity.Text, "a fresh agent does nothing yet")
+	a.ring(7)
+	a.ring(7) // never blocks
+	<-p.bell
+	a.ring(99)
+}
+
+func TestTwoMachinesDoNotTakeTurns(t *testing.T) {
+	var a agents
+	now := time.Now()
+	from := netip.MustParseAddr("192.0.2.7")
+	a.admit(7, now, "one", from, 0)
+	require.NoError(t, a.mayEnter(7, now, "two"), "it was started again, as far as anybody can tell")
+	a.admit(7, now, "two", from, 0)
+	assert.ErrorIs(t, a.mayEnter(7, now.Add(time.Second), "one"), errTwice, "no machine goes back to an earlier boot")
+	require.NoError(t, a.mayEnter(7, now.Add(2*onlineFor), "one"), "the other one has gone")
+
+	t.Log("# who is at work keeps its pass")
+	a.at(7, 3)
+	assert.ErrorIs(t, a.mayEnter(7, now.Add(time.Second), "three"), errTwice)
+	assert.NoError(t, a.mayEnter(7, now.Add(time.Second), "two"), "itself, after a restart of the service")
+	assert.NoError(t, a.mayEnter(7, now.Add(atWorkFor), "three"), "until it has been silent for a while")
+}
+
+func TestNewcomersAreBounded(t *testing.T) {
+	var n newcomers
+	now := time.Now()
+	allowed := 0
+	for i := range 20_000 {
+		if n.allow(netip.AddrFrom4([4]byte{192, 0, 2, byte(i)}), now) == nil {
+			allowed++
+		}
+	}
+	assert.Equal(t, newcomersPerHour, allowed)
+	assert.NoError(t, n.allow(netip.MustParseAddr("198.51.100.1"), now), "another network has its own")
+}

@@ -1,0 +1,51 @@
+package fleet
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"jugate/core/fault"
+	"jugate/core/quota"
+)
+
+// networkOf is what counts as one network: what one neighbour can have addresses of.
+func networkOf(a netip.Addr) netip.Prefix {
+	bits := 24
+	if a.Is6() {
+		bits = 64
+	}
+	p, _ := a.Prefix(bits)
+	return p
+}
+
+const (
+	// newcomersPerHour is how many machines that are not known may appear in one
+	// network within an hour.
+	newcomersPerHour = 500
+	// newcomersKept is how many the records keep: those seen last.
+	newcomersKept = 2000
+	// newcomerDays is how long one is kept that is not seen again.
+	newcomerDays = 30
+)
+
+// newcomers bounds how many there are.
+type newcomers struct{ quota quota.Quota[netip.Prefix] }
+
+func (n *newcomers) allow(from netip.Addr, now time.Time) error {
+	if network := networkOf(from); !n.quota.Take(network, now, newcomersPerHour, time.Hour) {
+		return fault.TooMany.Errorf("%d machines that are not known have appeared in %s within an hour; no more are recorded for now", newcomersPerHour, network)
+	}
+	return nil
+}
+
+// ForgetNewcomers forgets those that are not seen any more.
+func (f *Fleet) ForgetNewcomers(ctx context.Context) {
+	n, err := f.Records.ForgetNewcomers(ctx, f.Now().AddDate(0, 0, -newcomerDays), newcomersKept)
+	switch {
+	case err != nil && ctx.Err() == nil:
+		f.Log.Error("newcomers that are not seen any more cannot be forgotten", "error", err)
+	case n > 0:
+		f.Log.Info("newcomers forgotten", "count", n, "not_seen_for_days", newcomerDays, "kept_at_most", newcomersKept)
+	}
+}

@@ -1,0 +1,213 @@
+package fleet
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/hex"
+	"fmt"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"jugate/api"
+	"jugate/core/fault"
+)
+
+const (
+	// longPoll is how long a question for an errand stays open.
+	longPoll = 20 * time.Second
+	// onlineFor is how long after its last word an agent counts as there.
+	onlineFor = 60 * time.Second
+)
+
+// agents is what the service knows of the agents that have checked in since it
+// started: their passes, what they are doing, and how to ring them.
+type agents struct {
+	mu     sync.Mutex
+	byPass map[string]int64 // to the workstation's number
+	byID   map[int64]*presence
+}
+
+type presence struct {
+	pass     string
+	boot     string   // the kernel's number for the machine's boot
+	earlier  []string // of boots before, the latest last
+	from     netip.Addr
+	seen     time.Time
+	errand   int64 // that the agent was given and is at; 0 while it waits
+	signedIn bool  // a person has signed in at it
+	activity api.Activity
+	bell     chan struct{} // has room for one ring
+}
+
+const (
+	// atWorkFor is how long the agent that is at an errand keeps its pass although it
+	// says nothing: no machine starts again in less.
+	atWorkFor = 15 * time.Second
+	// bootsKept is how many boots are remembered, to tell a machine that starts again
+	// from two that take turns.
+	bootsKept = 8
+)
+
+// errTwice says that a machine that claims to be the same one is at work.
+var errTwice = fault.Conflict.Errorf("another machine is at work as this workstation now")
+
+// mayEnter tells whether a machine in this boot may check in as the workstation, or has
+// to wait for another that claims to be the same.
+func (a *agents) mayEnter(id int64, now time.Time, boot string) error {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	p := a.byID[id]
+	if p == nil || p.boot == boot {
+		return nil
+	}
+	silent := now.Sub(p.seen)
+	if p.errand != 0 && silent < atWorkFor {
+		return fmt.Errorf("%w, and was heard %d s ago; this one can begin when that has said nothing for %d s", errTwice, int(silent.Seconds()), int(atWorkFor.Seconds()))
+	}
+	if slices.Contains(p.earlier, boot) && silent < onlineFor {
+		return fmt.Errorf("%w: two machines have its hardware address and take turns; give one of them another network card, or switch it off", errTwice)
+	}
+	return nil
+}
+
+// admit gives a workstation a new pass; the old one is no longer good.
+func (a *agents) admit(id int64, now time.Time, boot string, from netip.Addr, errand int64) string {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if a.byPass == nil {
+		a.byPass, a.byID = map[string]int64{}, map[int64]*presence{}
+	}
+	p := a.byID[id]
+	if p == nil {
+		p = &presence{bell: make(chan struct{}, 1)}
+		a.byID[id] = p
+	}
+	if p.boot != boot {
+		if p.boot != "" {
+			p.earlier = append(p.earlier, p.boot)
+		}
+		p.earlier = slices.DeleteFunc(p.earlier, func(b string) bool { return b == boot })
+		p.earlier = p.earlier[max(0, len(p.earlier)-bootsKept):]
+		p.signedIn = false
+	}
+	delete(a.byPass, p.pass)
+	p.pass, p.boot, p.from, p.seen, p.errand, p.activity = newPass(), boot, from, now, errand, api.Activity{}
+	a.byPass[p.pass] = id
+	return p.pass
+}
+
+// at notes which errand an agent is at; 0 ends that.
+func (a *agents) at(id, errand int64) {
+	a.with(id, func(p *presence) { p.errand = errand })
+}
+
+// with lets f change what is known of an agent, if it has checked in.
+func (a *agents) with(id int64, f func(p *presence)) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	if p := a.byID[id]; p != nil {
+		f(p)
+	}
+}
+
+// forget drops a workstation that is not recorded any more.
+func (a *agents) forget(id int64) {
+	a.with(id, func(p *presence) {
+		delete(a.byPass, p.pass)
+		delete(a.byID, id)
+	})
+}
+
+// enter finds the workstation of a pass and notes that it was heard.
+func (a *agents) enter(pass string, now time.Time) (int64, bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	id, known := a.byPass[pass]
+	if known {
+		a.byID[id].seen = now
+	}
+	return id, known
+}
+
+func (a *agents) presence(id int64) (presence, bool) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	p := a.byID[id]
+	if p == nil {
+		return presence{}, false
+	}
+	c := *p
+	c.earlier = nil // changes beneath
+	return c, true
+}
+
+// does notes what an agent is doing.
+func (a *agents) does(id int64, activity api.Activity) {
+	a.with(id, func(p *presence) { p.activity = activity })
+}
+
+// signIn notes that a person has signed in at a workstation; that ends when it checks
+// in again.
+func (a *agents) signIn(id int64) {
+	a.with(id, func(p *presence) { p.signedIn = true })
+}
+
+// ring answers the workstation's open question for an errand.
+func (a *agents) ring(id int64) {
+	p, known := a.presence(id)
+	if !known {
+		return
+	}
+	select {
+	case p.bell <- struct{}{}:
+	default:
+	}
+}
+
+// newPass makes 256 random bits in hexadecimal.
+func newPass() string {
+	b := make([]byte, 32)
+	rand.Read(b)
+	return hex.EncodeToString(b)
+}
+
+// Activity is what a workstation is doing; false if its agent has not called since the
+// start of the service.
+func (f *Fleet) Activity(id int64) (api.Activity, bool) {
+	p, known := f.agents.presence(id)
+	return p.activity, known
+}
+
+// IsSignedIn tells whether a person has signed in at a workstation.
+func (f *Fleet) IsSignedIn(id int64) bool {
+	p, _ := f.agents.presence(id)
+	return p.signedIn
+}
+
+// Enter finds the workstation of an agent's pass, and notes that it was heard. The error
+// is a fault.Stranger.
+func (f *Fleet) Enter(pass string) (int64, error) {
+	id, known := f.agents.enter(pass, f.Now())
+	if !known {
+		return 0, fault.Stranger.Errorf("this pass is not good (any more); check in again")
+	}
+	return id, nil
+}
+
+// Ring has a workstation that waits for an errand look again.
+func (f *Fleet) Ring(id int64) { f.agents.ring(id) }
+
+// At notes which errand a workstation is at; 0 ends that.
+func (f *Fleet) At(id, errand int64) { f.agents.at(id, errand) }
+
+// SignedIn notes that a person has signed in at a workstation; that ends when it checks
+// in again.
+func (f *Fleet) SignedIn(id int64) { f.agents.signIn(id) }
+
+// Active notes what an agent is doing.
+func (f *Fleet) Active(ctx context.Context, id int64, activity api.Activity) {
+	f.agents.does(id, activity)
+	f.publish(ctx, id)
+}

@@ -1,0 +1,204 @@
+package fleet
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"net/netip"
+
+	"jugate/api"
+	"jugate/core/actor"
+	"jugate/core/fault"
+	"jugate/core/hwaddr"
+	"jugate/core/roster"
+	"jugate/records"
+)
+
+// workstation puts together what the records and the agents' presence say.
+func (f *Fleet) workstation(w records.Workstation) api.Workstation {
+	out := api.Workstation{
+		ID: w.ID, Name: w.Name, State: string(w.State), Addresses: []string{},
+		Maker: w.Maker, Model: w.Model, Serial: w.Serial, UUID: w.UUID, Groups: w.Groups(), Proposed: []string{},
+		AgentVersion: w.AgentVersion, FirstSeen: w.FirstSeen, LastSeen: w.LastSeen,
+	}
+	for _, a := range w.Addresses() {
+		out.Addresses = append(out.Addresses, a.String())
+	}
+	for _, a := range w.Proposed() {
+		out.Proposed = append(out.Proposed, a.String())
+	}
+	if out.Groups == nil {
+		out.Groups = []string{}
+	}
+	if err := json.Unmarshal([]byte(w.Inventory), &out.Inventory); err != nil {
+		f.Log.Warn("an inventory in the records cannot be read", "workstation", w.Label(), "error", err)
+	}
+	if p, known := f.agents.presence(w.ID); known {
+		out.Online = f.Now().Sub(p.seen) < onlineFor
+		out.Activity = p.activity.Text
+		if p.seen.After(out.LastSeen) {
+			out.LastSeen = p.seen
+		}
+	}
+	if !out.Online {
+		out.Activity = ""
+	}
+	return out
+}
+
+// publish publishes how a workstation is now.
+func (f *Fleet) publish(ctx context.Context, id int64) {
+	if w, err := f.Records.Workstation(ctx, id); err == nil {
+		f.Publish(f.workstation(*w))
+	}
+}
+
+// enter enters a workstation that was never seen, by its hardware address. Other
+// references, and those of workstations that are known, it leaves alone.
+func (f *Fleet) enter(ctx context.Context, ref string) error {
+	a, err := hwaddr.Parse(ref)
+	if err != nil {
+		return nil
+	}
+	if _, err := f.Records.FindWorkstation(ctx, ref); !errors.Is(err, fault.NotFound) {
+		return err
+	}
+	nothing, err := json.Marshal(api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}})
+	if err != nil {
+		return err
+	}
+	_, err = f.Records.CheckIn(ctx, f.Now(), records.Seen{Own: []hwaddr.Address{a}, Workstation: records.Workstation{Inventory: string(nothing)}})
+	return err
+}
+
+// change changes a workstation and tells how it is then.
+func (f *Fleet) change(ctx context.Context, ref string, change func(id int64) error) (api.Workstation, error) {
+	w, err := f.Records.FindWorkstation(ctx, ref)
+	if err != nil {
+		return api.Workstation{}, err
+	}
+	if err := change(w.ID); err != nil {
+		return api.Workstation{}, err
+	}
+	if w, err = f.Records.Workstation(ctx, w.ID); err != nil {
+		return api.Workstation{}, err
+	}
+	f.Log.Info("workstation changed", "workstation", w.Label(), "state", w.State, "by", actor.From(ctx))
+	f.agents.ring(w.ID)
+	if err := f.Boot.Refix(ctx); err != nil {
+		return api.Workstation{}, err
+	}
+	changed := f.workstation(*w)
+	f.Publish(changed)
+	return changed, nil
+}
+
+// List lists workstations.
+func (f *Fleet) List(ctx context.Context, filter records.WorkstationFilter, p records.Page) ([]api.Workstation, int, error) {
+	rows, total, err := f.Records.Workstations(ctx, filter, p)
+	return each(rows, f.workstation), total, err
+}
+
+// each turns rows of the records into what is told of them.
+func each[R, T any](rows []R, turn func(R) T) []T {
+	all := make([]T, len(rows))
+	for i, r := range rows {
+		all[i] = turn(r)
+	}
+	return all
+}
+
+// Get finds a workstation by name or hardware address.
+func (f *Fleet) Get(ctx context.Context, ref string) (api.Workstation, error) {
+	w, err := f.Records.FindWorkstation(ctx, ref)
+	if err != nil {
+		return api.Workstation{}, err
+	}
+	return f.workstation(*w), nil
+}
+
+// Admit takes a newcomer, or a hardware address that was never seen, into the roster, or
+// gives an admitted workstation another name.
+func (f *Fleet) Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error) {
+	if err := roster.CheckName("a workstation", in.Name); err != nil {
+		return api.Workstation{}, err
+	}
+	if err := f.enter(ctx, ref); err != nil {
+		return api.Workstation{}, err
+	}
+	return f.change(ctx, ref, func(id int64) error { return f.Records.Admit(ctx, id, in.Name, in.Groups) })
+}
+
+// Retire puts a workstation out of service; its receipts stay.
+func (f *Fleet) Retire(ctx context.Context, ref string) (api.Workstation, error) {
+	return f.change(ctx, ref, func(id int64) error { return f.Records.Retire(ctx, id) })
+}
+
+// Relearn takes the UUID and serial number that a workstation tells next: its main board
+// was exchanged.
+func (f *Fleet) Relearn(ctx context.Context, ref string) (api.Workstation, error) {
+	return f.change(ctx, ref, func(id int64) error { return f.Records.Relearn(ctx, id) })
+}
+
+// Forget forgets a newcomer, or a retired workstation of which nothing is recorded; it
+// may come again.
+func (f *Fleet) Forget(ctx context.Context, ref string) error {
+	w, err := f.Records.FindWorkstation(ctx, ref)
+	if err != nil {
+		return err
+	}
+	if err := f.Records.Forget(ctx, w.ID); err != nil {
+		return err
+	}
+	f.agents.forget(w.ID)
+	f.Log.Info("workstation forgotten", "workstation", w.Label(), "by", actor.From(ctx))
+	f.Publish(api.BootStepped{})
+	return nil
+}
+
+// MustBeAdmitted refuses newcomers and retired workstations, with a fault.Forbidden.
+func (f *Fleet) MustBeAdmitted(ctx context.Context, id int64) error {
+	w, err := f.Records.Workstation(ctx, id)
+	if err != nil {
+		return err
+	}
+	return fault.Forbidden.Mark(roster.MustBeAdmitted(w.Label(), w.State))
+}
+
+// FixAddress gives a workstation an IPv4 address of its own, in mode whole; an empty one
+// ends that.
+func (f *Fleet) FixAddress(ctx context.Context, ref, address string) error {
+	w, err := f.Records.FindWorkstation(ctx, ref)
+	if err != nil {
+		return err
+	}
+	var a netip.Addr
+	if address != "" {
+		if a, err = netip.ParseAddr(address); err != nil || !a.Is4() {
+			return fault.Invalid.Errorf("%q is not an IPv4 address", address)
+		}
+		if err := f.Boot.MayFix(a); err != nil {
+			return err
+		}
+	}
+	if err := f.Records.SetFixedAddress(ctx, w.ID, a); err != nil {
+		return err
+	}
+	return f.Boot.Refix(ctx)
+}
+
+// SwitchOn sends wake-ups to workstations and groups, and names those that got one.
+func (f *Fleet) SwitchOn(ctx context.Context, names []string) ([]string, error) {
+	targets, err := f.Records.Targets(ctx, names)
+	if err != nil {
+		return nil, err
+	}
+	woken := []string{}
+	for _, w := range targets {
+		if err := f.Boot.Wake(w.Addresses()); err != nil {
+			return nil, fault.Unreachable.Errorf("%s: %w", w.Name, err)
+		}
+		woken = append(woken, w.Name)
+	}
+	return woken, nil
+}

@@ -1,0 +1,43 @@
+// Package intake brings versions in, by captures of workstations and imports of people,
+// and keeps the store of slabs.
+//
+// In uploads.go slabs and maps come and become a version; images.go has what people do
+// with versions, store.go what concerns the store as a whole, and pins.go keeps a prune
+// from taking what an upload counts on.
+package intake
+
+import (
+	"log/slog"
+	"time"
+
+	"jugate/api"
+	"jugate/core/image"
+	"jugate/core/slabstore"
+	"jugate/records"
+)
+
+// Fleet is what the intake needs to know of workstations.
+type Fleet interface {
+	// Activity is what a workstation is doing; false if its agent has not called since the
+	// start of the service.
+	Activity(id int64) (api.Activity, bool)
+}
+
+// Intake brings versions into the store and keeps it. Its fields are set before anything
+// is asked of it; the rest of its state begins empty.
+type Intake struct {
+	Dir     string // the data folder
+	Records *records.DB
+	Slabs   *slabstore.Store
+	Files   image.Files
+	Fleet   Fleet
+	Log     *slog.Logger
+	Now     func() time.Time
+	Publish func(event any)
+	// KeepFree is how many bytes of the records' disk slabs do not take.
+	KeepFree int64
+
+	captures captures
+	pins     pins
+	imports  imports
+}

@@ -1,0 +1,84 @@
+package intake
+
+import (
+	"sync"
+
+	"jugate/core/slabstore"
+)
+
+// pins keep slabs from being swept that no version needs yet: an open upload has
+// been told that they are there, or has just brought them.
+type pins struct {
+	mu       sync.Mutex
+	uploads  map[string]map[slabstore.Digest]struct{}
+	sweeping bool
+	// late are pins released during a sweep: what they held may belong to a version
+	// that the sweep does not know of.
+	late map[slabstore.Digest]struct{}
+}
+
+func (p *pins) pin(upload string, d slabstore.Digest) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.uploads == nil {
+		p.uploads = map[string]map[slabstore.Digest]struct{}{}
+	}
+	held := p.uploads[upload]
+	if held == nil {
+		held = map[slabstore.Digest]struct{}{}
+		p.uploads[upload] = held
+	}
+	held[d] = struct{}{}
+}
+
+// release lets go of an upload's slabs, which a version needs by now, or nobody.
+func (p *pins) release(upload string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.sweeping {
+		for d := range p.uploads[upload] {
+			p.late[d] = struct{}{}
+		}
+	}
+	delete(p.uploads, upload)
+}
+
+// holds tells whether an upload is known.
+func (p *pins) holds(upload string) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	_, known := p.uploads[upload]
+	return known
+}
+
+// begin starts a sweep; only one can run.
+func (p *pins) begin() bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.sweeping {
+		return false
+	}
+	p.sweeping, p.late = true, map[slabstore.Digest]struct{}{}
+	return true
+}
+
+func (p *pins) end() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.sweeping, p.late = false, nil
+}
+
+// unless calls f if nobody holds the slab, and nobody can begin to meanwhile.
+func (p *pins) unless(d slabstore.Digest, f func() error) (done bool, err error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if _, held := p.late[d]; held {
+		return false, nil
+	}
+	for _, upload := range p.uploads {
+		if _, held := upload[d]; held {
+			return false, nil
+		}
+	}
+	return true, f()
+}

@@ -1,0 +1,133 @@
+package orders
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"github.com/dustin/go-humanize"
+
+	"jugate/api"
+	"jugate/core/actor"
+	"jugate/core/delivery"
+	"jugate/core/fault"
+	"jugate/core/roster"
+	"jugate/records"
+	"jugate/stream"
+)
+
+// running finds the runner of a delivery that is not over.
+func (o *Orders) running(ctx context.Context, id int64) (*stream.Runner, error) {
+	rec, err := o.Records.Delivery(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	r := o.Streams.Runner(id)
+	if r == nil {
+		return nil, fault.Conflict.Errorf("delivery %d is %s already", id, rec.State)
+	}
+	return r, nil
+}
+
+// Stop stops a delivery for everyone who is not through.
+func (o *Orders) Stop(ctx context.Context, id int64) (api.Delivery, error) {
+	r, err := o.running(ctx, id)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	r.Stop(o.Now(), "stopped by "+actor.From(ctx).Words())
+	return o.Delivery(ctx, id)
+}
+
+// Pause holds the stream of a delivery, or lets it go on.
+func (o *Orders) Pause(ctx context.Context, id int64, paused bool) (api.Delivery, error) {
+	r, err := o.running(ctx, id)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	if r.Paused() != paused {
+		if err := o.Records.SetPaused(ctx, id, paused); err != nil {
+			return api.Delivery{}, err
+		}
+		words := "paused"
+		if !paused {
+			words = "resumed"
+		}
+		r.Pause(o.Now(), actor.From(ctx).Words(), words, paused)
+	}
+	return o.Delivery(ctx, id)
+}
+
+// SetRate slows a delivery down or speeds it up, in bits a second.
+func (o *Orders) SetRate(ctx context.Context, id, rate int64) (api.Delivery, error) {
+	r, err := o.running(ctx, id)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	if err := o.Records.SetRate(ctx, id, rate); err != nil {
+		return api.Delivery{}, err
+	}
+	r.SetRate(o.Now(), actor.From(ctx).Words(), "rate set to "+humanize.SIWithDigits(float64(rate), 1, "bit/s"), rate)
+	return o.Delivery(ctx, id)
+}
+
+// Extend brings a running delivery to those of some workstations and groups that it does
+// not go to yet.
+func (o *Orders) Extend(ctx context.Context, id int64, names []string) (api.Delivery, error) {
+	r, err := o.running(ctx, id)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	if err := o.extend(ctx, id, r, names); err != nil {
+		return api.Delivery{}, err
+	}
+	return o.Delivery(ctx, id)
+}
+
+func (o *Orders) extend(ctx context.Context, id int64, r *stream.Runner, names []string) error {
+	targets, err := o.Records.Targets(ctx, names)
+	if err != nil {
+		return err
+	}
+	targets = slices.DeleteFunc(targets, func(w records.Workstation) bool { return r.Has(w.ID) })
+	if len(targets) == 0 {
+		return fault.Conflict.Errorf("delivery %d goes to %s already", id, strings.Join(names, " "))
+	}
+	var ids []int64
+	for _, w := range targets {
+		ids = append(ids, w.ID)
+	}
+	rec, err := o.Records.Delivery(ctx, id)
+	if err != nil {
+		return err
+	}
+	if err := o.Access.MayReceive(ctx, rec.Image, targets); err != nil {
+		return err
+	}
+	order, err := rec.DriverOrder()
+	if err != nil {
+		return err
+	}
+	v, err := o.Records.Version(ctx, roster.Ref{Image: rec.Image, Version: rec.Version})
+	if err != nil {
+		return err
+	}
+	if err := o.Stock.Check(ctx, v, order, targets); err != nil {
+		return err
+	}
+	rule, err := delivery.ParseRule(rec.Rule)
+	if err != nil {
+		return err
+	}
+	rec.NotBefore = errandsFrom(rule)
+	o.ordering.Lock()
+	defer o.ordering.Unlock()
+	if err := o.Records.ExtendDelivery(ctx, o.Now(), *rec, names, ids); err != nil {
+		return err
+	}
+	r.Extend(o.Now(), actor.From(ctx).Words(), "extended by "+strings.Join(names, " "), membersOf(targets))
+	for _, w := range ids {
+		o.Fleet.Ring(w)
+	}
+	return nil
+}

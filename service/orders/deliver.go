@@ -1,0 +1,216 @@
+package orders
+
+import (
+	"cmp"
+	"context"
+	"crypto/rand"
+	"fmt"
+	randv2 "math/rand/v2"
+	"net/netip"
+	"slices"
+	"time"
+
+	"jugate/api"
+	"jugate/core/actor"
+	"jugate/core/delivery"
+	"jugate/core/disk"
+	"jugate/core/fault"
+	"jugate/core/image"
+	"jugate/core/parcel"
+	"jugate/core/partition"
+	"jugate/core/roster"
+	"jugate/records"
+	"jugate/stream"
+)
+
+// Deliver checks what is ordered, records it and starts its runner.
+func (o *Orders) Deliver(ctx context.Context, in api.NewDelivery) (api.Delivery, error) {
+	ref, err := roster.ParseRef(in.Image)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	rule, err := delivery.ParseRule(in.Start)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	v, err := o.Records.Version(ctx, ref)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	if v.Retired.Valid {
+		return api.Delivery{}, fault.Conflict.Errorf("%s is retired; take it back into use first", v.Ref())
+	}
+	man, _, err := o.Versions.Load(v)
+	if err != nil {
+		return api.Delivery{}, fmt.Errorf("%s cannot be delivered: %w", v.Ref(), err)
+	}
+	if err := checkRestore(man, in.RestoreOptions); err != nil {
+		return api.Delivery{}, err
+	}
+	targets, err := o.Records.Targets(ctx, in.To)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	if err := o.Access.MayReceive(ctx, v.Image, targets); err != nil {
+		return api.Delivery{}, err
+	}
+	if err := o.Stock.Check(ctx, v, in.DriverOrder, targets); err != nil {
+		return api.Delivery{}, err
+	}
+	wait := in.WaitAtMost
+	if wait == 0 {
+		wait = int64(waitByDefault / time.Second)
+	}
+	if rule.Ready() > len(targets) {
+		return api.Delivery{}, fault.Invalid.Errorf("the stream is to start when %d workstations are ready, but the order names only %d", rule.Ready(), len(targets))
+	}
+	rec := records.Delivery{
+		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: rule.String(), Rate: in.Rate, State: delivery.Gathering,
+		Session: randv2.Uint32(), OrderedBy: actor.From(ctx).String(), Created: o.Now(), UsedBytes: v.UsedBytes,
+		WaitAtMost: wait, NotBefore: errandsFrom(rule), WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed,
+	}
+	rec.SetOptions(in.RestoreOptions, in.DriverOrder, in.Aside)
+	if in.Sealed {
+		rec.SealKey = make([]byte, parcel.KeySize)
+		rand.Read(rec.SealKey)
+	}
+	if rec.Rate == 0 {
+		rec.Rate = o.Streams.Multicast.Rate
+	}
+	ids := make([]int64, len(targets))
+	for i, w := range targets {
+		ids[i] = w.ID
+	}
+	id, err := o.begin(ctx, rec, in.To, targets, ids)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	o.Log.Info("delivery ordered", "delivery", id, "image", v.Ref(), "to", in.To, "workstations", len(targets), "start", rec.Rule)
+	for _, w := range ids {
+		o.Fleet.Ring(w)
+	}
+	return o.Delivery(ctx, id)
+}
+
+// begin records a delivery and starts its runner.
+func (o *Orders) begin(ctx context.Context, rec records.Delivery, names []string, targets []records.Workstation, ids []int64) (int64, error) {
+	o.ordering.Lock()
+	defer o.ordering.Unlock()
+	rec.Channel = o.Streams.FreeChannel().String() // before another order can choose the same
+	id, err := o.Records.AddDelivery(ctx, rec, names, ids)
+	if err != nil {
+		return 0, err
+	}
+	stored, err := o.Records.Delivery(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	order, err := o.streamOrder(stored)
+	if err != nil {
+		return 0, err
+	}
+	return id, o.Streams.Start(o.Until, order, membersOf(targets))
+}
+
+const (
+	// waitByDefault is how long a delivery waits for its gather rule, from the order or
+	// the rule's earliest time; then it starts with whoever is ready.
+	waitByDefault = time.Hour
+	// giveUpAfter is how much longer it waits if nobody is ready at all.
+	giveUpAfter = 24 * time.Hour
+	// errandsAhead is how long before the earliest time of its gather rule the
+	// workstations of a delivery get their errands: time to look at their disks. Until
+	// then they do others.
+	errandsAhead = 15 * time.Minute
+)
+
+// errandsFrom is when workstations get the errands of a delivery; zero for at once.
+func errandsFrom(rule delivery.Rule) time.Time {
+	if at := rule.Earliest(); !at.IsZero() {
+		return at.Add(-errandsAhead)
+	}
+	return time.Time{}
+}
+
+// checkRestore holds what is said of disks against the version.
+func checkRestore(man *image.Manifest, in api.RestoreOptions) error {
+	if _, err := disk.ParseRule(in.Disk); err != nil {
+		return err
+	}
+	grow, err := partition.ParseGrow(cmp.Or(in.Grow, "system"))
+	if err != nil {
+		return err
+	}
+	if grow > 0 { // whether that partition is there can be told now
+		_, err = man.Table.Onto(man.Table.DiskSize(), man.Table.SectorSize, partition.Fit{Grow: grow})
+	}
+	return fault.Invalid.Mark(err)
+}
+
+// streamOrder is a recorded delivery as it is run. Errors say that the version's files
+// are gone or damaged.
+func (o *Orders) streamOrder(d *records.Delivery) (stream.Order, error) {
+	out := stream.Order{
+		ID: d.ID, Version: roster.Ref{Image: d.Image, Version: d.Version}, Rate: d.Rate, Session: d.Session, State: d.State, Paused: d.Paused, Created: d.Created,
+		WaitAtMost: cmp.Or(time.Duration(d.WaitAtMost)*time.Second, waitByDefault), Bytes: d.UsedBytes, WireBytes: d.WireBytes,
+	}
+	if d.Sealed {
+		out.SealKey = d.SealKey
+	}
+	aside, err := d.AsideRule()
+	if err != nil {
+		return out, err
+	}
+	out.Aside = delivery.AsideRule{Never: aside.Never, Loss: aside.LossPercent / 100,
+		DiskLag: time.Duration(aside.DiskSeconds) * time.Second, Silence: time.Duration(aside.SilentSeconds) * time.Second}
+	if out.Rule, err = delivery.ParseRule(d.Rule); err != nil {
+		return out, err
+	}
+	if out.Channel, err = netip.ParseAddrPort(d.Channel); err != nil {
+		return out, fmt.Errorf("its multicast address: %w", err)
+	}
+	_, out.Slabs, err = o.Versions.Load(&records.Version{Image: d.Image, Number: d.Version, Digest: d.Digest})
+	return out, err
+}
+
+func membersOf(workstations []records.Workstation) []stream.Member {
+	all := make([]stream.Member, len(workstations))
+	for i, w := range workstations {
+		all[i] = stream.Member{ID: w.ID, Name: w.Name}
+	}
+	return all
+}
+
+// Resume takes up what was open when the service ended last. A delivery that was under way
+// waits a little for its workstations, and then goes on with what they still lack.
+func (o *Orders) Resume(ctx context.Context) error {
+	open, _, err := o.Records.Deliveries(ctx, true, records.Page{})
+	if err != nil {
+		return err
+	}
+	for _, rec := range open {
+		members, err := o.Records.DeliveryMembers(ctx, rec.ID)
+		if err != nil {
+			return err
+		}
+		done, _, err := o.Records.Receipts(ctx, records.ReceiptFilter{DeliveryID: rec.ID}, records.Page{})
+		if err != nil {
+			return err
+		}
+		through := map[int64]bool{}
+		for _, r := range done {
+			through[r.WorkstationID] = true
+		}
+		left := membersOf(slices.DeleteFunc(members, func(w records.Workstation) bool { return through[w.ID] }))
+		order, err := o.streamOrder(&rec)
+		if err == nil {
+			err = o.Streams.Start(o.Until, order, left)
+		}
+		if err != nil {
+			// The version's files are gone or damaged: nobody can get it any more.
+			o.Log.Error("a delivery cannot go on", "delivery", rec.ID, "image", rec.Image, "error", err)
+			o.Streams.End(o.Until, order, left, fmt.Sprintf("the service was restarted and cannot go on: %v", err))
+		}
+	}
+	return nil
+}

@@ -1,0 +1,120 @@
+package orders
+
+import (
+	"context"
+	"time"
+
+	"jugate/api"
+	"jugate/core/delivery"
+	"jugate/records"
+	"jugate/stream"
+)
+
+// deliveryOf is a delivery without its workstations: live as long as it runs.
+func (o *Orders) deliveryOf(d records.Delivery) api.Delivery {
+	out := api.Delivery{
+		ID: d.ID, Image: d.Image, Version: d.Version, Digest: d.Digest, Targets: d.Targets(), Start: d.Rule, Rate: d.Rate, Channel: d.Channel,
+		State: string(d.State), Reason: d.Reason, OrderedBy: d.OrderedBy, Created: d.Created, UsedBytes: d.UsedBytes, WireBytes: d.WireBytes,
+		WaitAtMost: d.WaitAtMost, WhenDone: d.WhenDone, Reuse: d.Reuse, Sealed: d.Sealed,
+	}
+	out.Started = records.TimeOf(d.Started)
+	out.Ended = records.TimeOf(d.Ended)
+	if r := o.Streams.Runner(d.ID); r != nil {
+		s := r.Status(o.Now())
+		out.WireBytes, out.Warning, out.SentSlabs, out.Slabs, out.Round = s.WireBytes, s.Warning, s.Sent, s.Slabs, s.Round
+		out.Rate, out.RateNow, out.Paused, out.Unicast, out.RepairBytes = s.Rate, s.RateNow, s.Paused, s.Unheard, s.RepairBytes
+		if !s.State.Over() { // it is over when every receipt is written
+			out.State = string(s.State)
+		}
+		out.SecondsLeft = secondsOf(s.Left, s.LeftKnown)
+	}
+	return out
+}
+
+// secondsOf is nil while nothing can be said.
+func secondsOf(d time.Duration, known bool) *float64 {
+	if !known {
+		return nil
+	}
+	s := d.Seconds()
+	return &s
+}
+
+// Deliveries lists deliveries, the newest first; with open just those that are not over.
+func (o *Orders) Deliveries(ctx context.Context, open bool, p records.Page) ([]api.Delivery, int, error) {
+	rows, total, err := o.Records.Deliveries(ctx, open, p)
+	return each(rows, o.deliveryOf), total, err
+}
+
+// Delivery is a delivery with its workstations: live as long as it runs, from the
+// receipts afterwards.
+func (o *Orders) Delivery(ctx context.Context, id int64) (api.Delivery, error) {
+	rec, err := o.Records.Delivery(ctx, id)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	members, err := o.Records.DeliveryMembers(ctx, id)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	rows, _, err := o.Records.Receipts(ctx, records.ReceiptFilter{DeliveryID: id}, records.Page{})
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	receipts := map[int64]records.Receipt{}
+	for _, r := range rows {
+		receipts[r.WorkstationID] = r
+	}
+	out := o.deliveryOf(*rec)
+	changes, err := o.Records.DeliveryChanges(ctx, id)
+	if err != nil {
+		return api.Delivery{}, err
+	}
+	for _, c := range changes {
+		out.Changes = append(out.Changes, api.DeliveryChange{At: c.At, By: c.By, What: c.What})
+	}
+	runner, now := o.Streams.Runner(id), o.Now()
+	for _, w := range members {
+		m := liveMember(runner, now, w.ID)
+		m.Workstation, m.Address = w.Name, w.Address().String()
+		if r, ended := receipts[w.ID]; ended {
+			m.Phase, m.Outcome, m.Reason, m.Multicast, m.Unicast = string(delivery.Ended), string(r.Outcome), r.Reason, r.BytesMulticast, r.BytesUnicast
+		}
+		out.Members = append(out.Members, m)
+	}
+	return out, nil
+}
+
+// liveMember is what is known of a workstation now; runner may be nil.
+func liveMember(runner *stream.Runner, now time.Time, id int64) api.Member {
+	out := api.Member{Phase: string(delivery.Awaited)}
+	if runner == nil {
+		return out
+	}
+	is, known := runner.Member(id)
+	if !known {
+		return out
+	}
+	m := is.Status
+	out = api.Member{
+		Workstation: is.Name, Phase: string(m.Phase), Outcome: string(m.Outcome), Reason: m.Reason, Aside: m.Aside,
+		Done: m.Last.Done, Total: m.Last.Total, Multicast: m.Last.Multicast, Unicast: m.Last.Unicast,
+	}
+	if m.Phase != delivery.Ended && m.Phase != delivery.Awaited {
+		out.Speed, out.LossShare, out.DiskSpeed, out.Silent = m.Speed(), m.LossShare(), m.Last.DiskSpeed, now.Sub(m.Seen).Seconds()
+		out.SecondsLeft = secondsOf(is.Left, is.LeftKnown)
+	}
+	if m.Last.Multicast > 0 {
+		out.RepairShare = float64(m.Last.Repaired) / float64(m.Last.Multicast)
+	}
+	return out
+}
+
+// each turns rows of the records into what is told of them.
+func each[R, T any](rows []R, turn func(R) T) []T {
+	all := make([]T, len(rows))
+	for i, r := range rows {
+		all[i] = turn(r)
+	}
+	return all
+}

@@ -1,0 +1,85 @@
+package orders
+
+import (
+	"context"
+	"database/sql"
+	"time"
+
+	"jugate/api"
+	"jugate/core/delivery"
+	"jugate/core/roster"
+	"jugate/records"
+	"jugate/stream"
+)
+
+// ledger keeps what deliveries leave behind in the records: it is their stream.Ledger.
+type ledger struct{ *Orders }
+
+// Ledger is what the streams of these orders write into.
+func (o *Orders) Ledger() stream.Ledger { return ledger{o} }
+
+// Receipt is stream.Ledger's. It writes the receipt and ends the errand, both or neither.
+func (l ledger) Receipt(ctx context.Context, id int64, r stream.Receipt) error {
+	d, err := l.Records.Delivery(ctx, id)
+	if err != nil {
+		return err
+	}
+	w, err := l.Records.Workstation(ctx, r.ID)
+	if err != nil {
+		return err
+	}
+	row := records.Receipt{
+		DeliveryID: d.ID, WorkstationID: w.ID, Workstation: r.Name, Address: w.Address().String(), Image: d.Image, Version: d.Version, Digest: d.Digest,
+		Started: sql.NullTime{Time: r.End.Began, Valid: !r.End.Began.IsZero()}, Ended: r.End.Ended, BytesMulticast: r.End.Last.Multicast, BytesUnicast: r.End.Last.Unicast,
+		Verified: r.End.Outcome == delivery.Delivered, Outcome: r.End.Outcome, Reason: r.End.Reason, OrderedBy: d.OrderedBy, Remark: r.Remark,
+	}
+	row.SetDriverList(r.Drivers)
+	// A version may have been brought here by files alone; its manifest says it still.
+	if v, err := l.Records.Version(ctx, roster.Ref{Image: d.Image, Version: d.Version}); err == nil {
+		row.Unreadable = v.Unreadable
+	}
+	if row, err = l.Records.AddReceipt(ctx, row); err != nil {
+		return err
+	}
+	l.Fleet.Ring(w.ID) // its errand has ended: there may be another
+	l.Publish(receiptOf(row))
+	return nil
+}
+
+// Note is stream.Ledger's.
+func (l ledger) Note(ctx context.Context, id int64, n stream.Note) error {
+	return l.Records.AddDeliveryChange(ctx, id, records.DeliveryChange{At: n.At, By: n.By, What: n.What})
+}
+
+// Reached is stream.Ledger's.
+func (l ledger) Reached(ctx context.Context, now time.Time, id int64, state delivery.State, reason string, wire int64) error {
+	return l.Records.SetDelivery(ctx, now, id, state, reason, wire)
+}
+
+// Moved is stream.Ledger's. It publishes the delivery, and the workstations that have
+// moved, and no others.
+func (l ledger) Moved(ctx context.Context, id int64, workstations []int64) {
+	d, err := l.Records.Delivery(ctx, id)
+	if err != nil {
+		return
+	}
+	l.Publish(l.deliveryOf(*d))
+	if len(workstations) == 0 {
+		return
+	}
+	moved := api.MembersMoved{Delivery: id, Members: make([]api.Member, len(workstations))}
+	r, now := l.Streams.Runner(id), l.Now()
+	for i, w := range workstations {
+		moved.Members[i] = liveMember(r, now, w)
+	}
+	l.Publish(moved)
+}
+
+// GiveRoom is stream.Ledger's.
+func (l ledger) GiveRoom() bool {
+	gave := l.Reserve.Give()
+	if gave {
+		l.Log.Error("the disk of the records is full; the reserve was given up for them. Free some room")
+	}
+	return gave
+}

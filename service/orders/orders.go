@@ -1,0 +1,72 @@
+// Package orders has what workstations are asked to do: deliveries, captures, drivers to
+// install, and the receipts of what was done.
+//
+// deliver.go takes an order and makes it a delivery; package stream carries that through,
+// and writes into ledger.go. deliveries.go shows deliveries, changes.go changes those that
+// run, progress.go takes what workstations report. errands.go, start.go and install.go are
+// about what one workstation does, wishes.go about what a person at it asks for.
+package orders
+
+import (
+	"context"
+	"log/slog"
+	"sync"
+	"time"
+
+	"jugate/api"
+	"jugate/core/durable"
+	"jugate/core/image"
+	"jugate/records"
+	"jugate/stream"
+)
+
+// Fleet is what orders need of the workstations.
+type Fleet interface {
+	Ring(id int64)       // has one that waits for an errand look again
+	At(id, errand int64) // notes which errand one is at
+	Activity(id int64) (api.Activity, bool)
+	IsSignedIn(id int64) bool
+	Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error)
+}
+
+// Versions are what deliveries bring and captures make.
+type Versions interface {
+	Load(v *records.Version) (*image.Manifest, *image.Map, error)
+	GiveUp(errand int64) // forgets what is held for a capture
+}
+
+// Stock says what goes into delivered systems.
+type Stock interface {
+	// Check refuses an order for workstations that would not start or not reach the
+	// network with what they get.
+	Check(ctx context.Context, v *records.Version, order api.DriverOrder, targets []records.Workstation) error
+	// ToInstall is what is installed for a workstation; nil if nothing is.
+	ToInstall(ctx context.Context, w records.Workstation, o records.InstallOptions) (*api.ToInstall, error)
+}
+
+// Access says who may receive what.
+type Access interface {
+	MayReceive(ctx context.Context, image string, targets []records.Workstation) error
+}
+
+// Orders gives workstations their work. Its fields are set before anything is asked of it.
+type Orders struct {
+	Records  *records.DB
+	Streams  *stream.Streams
+	Fleet    Fleet
+	Versions Versions
+	Stock    Stock
+	Access   Access
+	Reserve  *durable.Reserve // room for receipts
+	Log      *slog.Logger
+	Now      func() time.Time
+	Publish  func(event any)
+	Until    context.Context // ends deliveries; they go on at the next start
+	// IdentityFiles are patterns of files that tell one machine from another; nil takes
+	// those of package readiness.
+	IdentityFiles []string
+
+	// ordering is held while a delivery is recorded and not reachable yet, and shared
+	// while an agent is given its errand.
+	ordering sync.RWMutex
+}

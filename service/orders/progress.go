@@ -1,0 +1,84 @@
+package orders
+
+import (
+	"context"
+	"errors"
+
+	"jugate/api"
+	"jugate/core/delivery"
+	"jugate/core/fault"
+	"jugate/stream"
+)
+
+// Progress takes a workstation's report on its delivery, and says what it has to do.
+func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Progress) (api.Directions, error) {
+	r := o.Streams.Runner(id)
+	if r == nil {
+		rec, err := o.Records.Delivery(ctx, id)
+		if err != nil {
+			return api.Directions{}, err
+		}
+		return api.Directions{State: string(rec.State), Over: true}, nil
+	}
+	now := o.Now()
+	if !r.Has(workstation) {
+		return api.Directions{}, delivery.ErrNotMember
+	}
+	if in.Verified && in.Phase == string(delivery.Ended) && in.Error == "" && !r.Proven(workstation, in.Proof) {
+		o.Log.Warn("a workstation cannot prove that its disk is right", "delivery", id, "workstation", workstation, "has_proof", len(in.Proof) > 0)
+		in.Verified, in.Error = false, "the agent could not prove that it has read the whole disk back; if its build is older than this service: jugate bootenv build --offer"
+	}
+	if len(in.Drivers) > 0 {
+		r.Installed(workstation, in.Drivers)
+	}
+	if in.Remark != "" {
+		r.Remark(now, workstation, in.Remark)
+	}
+	d, err := r.Report(now, workstation, delivery.Report{
+		Phase: delivery.Phase(in.Phase), Done: in.Done, Total: in.Total, Multicast: in.Multicast, Unicast: in.Unicast, Verified: in.Verified, Error: in.Error,
+		Repaired: in.Repaired, Packets: in.Packets, Lost: in.Lost, Backlog: in.Backlog, BacklogLimit: in.BacklogLimit, DiskSpeed: in.DiskSpeed,
+	})
+	if errors.Is(err, delivery.ErrReport) {
+		o.Log.Warn("a report is not believed", "delivery", id, "workstation", workstation, "error", err)
+	}
+	if err != nil && !errors.Is(err, delivery.ErrOver) { // that one reads in the answer
+		return api.Directions{}, err
+	}
+	out := api.Directions{State: string(d.State), Over: d.Over, Run: d.Run, Round: d.Round, Decided: d.Decided, Aside: d.Aside}
+	for _, x := range d.Fetch {
+		out.Fetch = append(out.Fetch, x)
+	}
+	return out, nil
+}
+
+// Lacking takes which slabs a workstation lacks.
+func (o *Orders) Lacking(workstation, id int64, in api.Lacking) error {
+	r, err := o.Part(workstation, id) // before anything is looked at
+	if err != nil {
+		return err
+	}
+	ranges := make([]delivery.Range, len(in.Slabs))
+	for i, x := range in.Slabs {
+		ranges[i] = x
+	}
+	set, err := delivery.ParseRanges(ranges, r.Slabs.Len())
+	if err != nil {
+		return err
+	}
+	if err = r.Lacking(o.Now(), workstation, in.Round, set); fault.KindOf(err) == "" {
+		err = fault.Conflict.Mark(err)
+	}
+	return err
+}
+
+// Part finds the runner of a delivery that a workstation takes part in.
+func (o *Orders) Part(workstation, id int64) (*stream.Runner, error) {
+	r := o.Streams.Runner(id)
+	if r == nil {
+		return nil, fault.Conflict.Errorf("delivery %d is not running", id)
+	}
+	if !r.Has(workstation) {
+		return nil, delivery.ErrNotMember
+	}
+	return r, nil
+}

@@ -1,0 +1,58 @@
+package orders
+
+import (
+	"context"
+
+	"jugate/api"
+	"jugate/core/roster"
+	"jugate/records"
+)
+
+// Start is the errand that a workstation has to do now, or nil.
+func (o *Orders) Start(ctx context.Context, workstation int64) (*api.ToErrand, error) {
+	o.ordering.RLock()
+	defer o.ordering.RUnlock()
+	e, err := o.Records.StartErrand(ctx, o.Now(), workstation)
+	if e == nil || err != nil {
+		return nil, err
+	}
+	if r := o.Streams.Runner(e.DeliveryID.Int64); r != nil && r.Through(workstation) {
+		return nil, nil // its receipt is being written, which wakes it again
+	}
+	o.Fleet.At(workstation, e.ID)
+	o.publishErrand(ctx, e.ID)
+	return o.toErrand(ctx, e)
+}
+
+func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand, error) {
+	out := &api.ToErrand{ID: e.ID, Kind: e.Kind, Image: e.Image}
+	if e.Kind == records.ErrandCapture {
+		out.Capture = &api.ToCapture{IdentityFiles: o.IdentityFiles}
+		var err error
+		if out.Capture.CaptureOptions, err = e.CaptureOptions(); err != nil {
+			return nil, err
+		}
+	}
+	if e.Kind == records.ErrandDrivers {
+		return out, o.fillInstall(ctx, e, out)
+	}
+	if e.Kind == records.ErrandReceive {
+		d, err := o.Records.Delivery(ctx, e.DeliveryID.Int64)
+		if err != nil {
+			return nil, err
+		}
+		out.Receive = &api.ToReceive{Delivery: d.ID, Version: d.Version, Digest: d.Digest, Channel: d.Channel, Session: d.Session,
+			Label: roster.Ref{Image: d.Image, Version: d.Version}.String(), Reuse: d.Reuse, WhenDone: d.WhenDone, SealKey: d.SealKey}
+		if r := o.Streams.Runner(d.ID); r != nil {
+			out.Receive.Node, out.Receive.Nonce = uint32(r.Node(e.WorkstationID)), r.Nonce(e.WorkstationID)
+			out.Receive.Source = o.Streams.Multicast.Source()
+		}
+		if out.Receive.RestoreOptions, err = d.Restore(); err != nil {
+			return nil, err
+		}
+		if out.Receive.Install, err = o.installOf(ctx, d, e.WorkstationID); err != nil {
+			out.Receive.Install = nothingToInstall(err.Error())
+		}
+	}
+	return out, nil
+}

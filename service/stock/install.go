@@ -1,0 +1,87 @@
+package stock
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"jugate/api"
+	"jugate/core/driver"
+	"jugate/core/fault"
+	"jugate/core/kmod"
+	"jugate/records"
+)
+
+// packagesToInstall groups files by their package, as an agent gets them.
+func packagesToInstall(placed []driver.Placed) []api.DriverPackage {
+	out := []api.DriverPackage{}
+	for _, f := range placed {
+		i := slices.IndexFunc(out, func(p api.DriverPackage) bool { return p.ID == f.Package.ID })
+		if i < 0 {
+			i = len(out)
+			out = append(out, api.DriverPackage{ID: f.Package.ID, Kind: string(f.Package.Kind), Name: f.Package.Name, Label: f.Package.Label(), Version: f.Package.Version,
+				Arch: f.Package.Arch, Remarks: []string{}, Serves: []string{}})
+		}
+		out[i].Files = append(out[i].Files, api.DriverFile{Path: f.File.Path, Bytes: f.File.Size, Digest: f.File.Digest.String(), To: f.To})
+	}
+	return out
+}
+
+// toInstall is what goes into the system of a workstation; nil if nothing does.
+func (k *Stock) toInstall(st *stand, m driver.Machine, fleet driver.Fleet) (*api.ToInstall, error) {
+	choices := st.coming(m, fleet)
+	in := st.system.Inside
+	if len(choices) == 0 || in == nil {
+		return nil, nil
+	}
+	put := &api.ToInstall{System: string(in.System), Kernel: in.Kernel}
+	if in.System == driver.Windows {
+		put.Packages = packagesToInstall(driver.PlaceINF(choices))
+		return put, nil
+	}
+	modules, err := driver.Bring(choices, st.index.Packages(), in.Kernel, in.Names)
+	if errors.Is(err, kmod.ErrMissing) {
+		return nil, fault.Conflict.Errorf("the drivers for %s cannot be put together: %v", m.Name, err)
+	} else if err != nil {
+		return nil, err
+	}
+	put.Packages = packagesToInstall(driver.PlaceModules(modules))
+	return put, nil
+}
+
+// ToInstall is what goes into the system that a workstation has, or will have.
+func (k *Stock) ToInstall(ctx context.Context, w records.Workstation, o records.InstallOptions) (*api.ToInstall, error) {
+	st, err := k.standAt(ctx, 0, o.Image, o.DriverOrder)
+	if err != nil {
+		return nil, err
+	}
+	if st.system.Inside == nil && len(o.Drivers) > 0 && !slices.Contains(o.Drivers, noDrivers) {
+		return nil, fault.Conflict.Errorf("drivers cannot be put into %s: %s", o.Image, st.system.Why)
+	}
+	machines, err := k.machines(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	put, err := k.toInstall(st, machine(w), driver.FleetOf(machines))
+	if put != nil {
+		put.Disk = o.Disk
+	}
+	return put, err
+}
+
+// Lacks tells an agent which modules of the library its boot environment lacks for
+// devices that nothing has taken, in the order in which they are loaded.
+func (k *Stock) Lacks(in api.Lacks) (api.ToInstall, error) {
+	devices := devicesOf(api.Inventory{Devices: in.Devices}, &driver.Parser{})
+	x := k.Library.Index()
+	target := driver.Target{System: driver.Linux, Arch: "amd64", Kernel: in.Kernel}
+	modules, err := driver.Bring(driver.Merge(driver.Choose(x, devices, "", target, nil)), x.Packages(), in.Kernel, in.Modules)
+	if errors.Is(err, kmod.ErrMissing) {
+		return api.ToInstall{}, fault.Conflict.Mark(err)
+	}
+	put := api.ToInstall{System: string(driver.Linux), Kernel: in.Kernel, Packages: []api.DriverPackage{}}
+	for _, m := range modules { // one after the other: the order counts
+		put.Packages = append(put.Packages, packagesToInstall(driver.PlaceModules([]driver.Brought{m}))...)
+	}
+	return put, err
+}

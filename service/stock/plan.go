@@ -1,0 +1,160 @@
+package stock
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/netip"
+	"time"
+
+	"jugate/api"
+	"jugate/boot"
+	"jugate/core/fault"
+	"jugate/core/hwaddr"
+	"jugate/core/netboot"
+	"jugate/core/roster"
+	"jugate/records"
+)
+
+// Unknown is what becomes of machines that nobody has admitted.
+type Unknown string
+
+// Policies for unknown hardware addresses.
+const (
+	Ignore  Unknown = "ignore"  // they get no answer
+	Hold    Unknown = "hold"    // they boot, and wait on screen to be admitted
+	Welcome Unknown = "welcome" // they show a menu, of which more is to be had by signing in
+)
+
+// Facts are what the roster says of a machine that asks for an address.
+func (k *Stock) Facts(ctx context.Context, a hwaddr.Address) netboot.Facts {
+	refused, err := k.Records.Refused(ctx, a)
+	if err == nil && refused {
+		return netboot.Facts{Refused: "an engineer has refused it"}
+	}
+	w, err := k.Records.FindWorkstation(ctx, a.String())
+	ignored := k.Unknown == Ignore
+	switch {
+	case errors.Is(err, fault.NotFound) && ignored:
+		return netboot.Facts{Refused: "nobody has admitted it, and unknown machines are ignored"}
+	case err != nil && !errors.Is(err, fault.NotFound):
+		return netboot.Facts{Refused: err.Error()}
+	case err == nil && w.State == roster.Newcomer && ignored:
+		return netboot.Facts{Refused: "it is a newcomer, and unknown machines are ignored"}
+	}
+	var inventory api.Inventory
+	if err == nil && json.Unmarshal([]byte(w.Inventory), &inventory) == nil && inventory.SecureBoot {
+		return netboot.Facts{Signed: true}
+	}
+	return netboot.Facts{}
+}
+
+// BuildFor is the build whose loaders a machine gets; 0 if none is offered.
+func (k *Stock) BuildFor(ctx context.Context, a hwaddr.Address) (int, error) {
+	if w, err := k.Records.FindWorkstation(ctx, a.String()); err == nil {
+		if plan, err := k.Records.Plan(ctx, k.Now(), w.ID); err == nil && plan.Build > 0 {
+			return plan.Build, nil
+		}
+	}
+	return k.Records.Offered(ctx)
+}
+
+// Leases are the addresses that were given.
+func (k *Stock) Leases(ctx context.Context) ([]netboot.Lease, error) { return k.Records.Leases(ctx) }
+
+// Fixed are the addresses that belong to workstations.
+func (k *Stock) Fixed(ctx context.Context) (map[netip.Addr][]hwaddr.Address, error) {
+	return k.Records.FixedAddresses(ctx)
+}
+
+// Lease keeps a lease.
+func (k *Stock) Lease(ctx context.Context, l netboot.Lease) error { return k.Records.SetLease(ctx, l) }
+
+// welcomeMenu is how long machines that nobody has admitted show their menu.
+const welcomeMenu = 30 * time.Second
+
+// Choose decides what a machine boots now.
+func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) (netboot.Choice, error) {
+	c := netboot.Choice{Do: netboot.Disk, Name: a.String(), Address: a, Service: k.Access.AgentURL(l.Server)}
+	w, err := k.Records.FindWorkstation(ctx, a.String())
+	switch {
+	case errors.Is(err, fault.NotFound), err == nil && w.State == roster.Newcomer:
+		return k.chooseForNewcomer(ctx, c, w)
+	case err != nil:
+		return c, err
+	}
+	c.Name = w.Label()
+	if w.State == roster.Retired {
+		c.Why = "retired"
+		return c, nil
+	}
+	plan, err := k.Records.Plan(ctx, k.Now(), w.ID)
+	if err != nil {
+		return c, err
+	}
+	c.Build, c.Menu = plan.Build, time.Duration(plan.Menu)*time.Second
+	switch {
+	case plan.Build == 0:
+		c.Why, c.Menu = "no boot environment is offered", 0
+		return c, nil
+	case plan.Errand > 0:
+		c.Do, c.Why, c.Menu = netboot.Environment, "an errand waits", 0
+	default:
+		c.Why = "no errand"
+	}
+	if c.Menu > 0 {
+		c.SignIn = true
+		prepared, err := k.Records.Prepared(ctx, w.ID)
+		if err != nil {
+			return c, err
+		}
+		for _, image := range prepared {
+			c.Offers = append(c.Offers, netboot.Offer{Title: "Receive " + image + " (all data on this disk is lost)", Wish: "receive:" + image})
+		}
+	}
+	return k.prepareBoot(ctx, c, *w)
+}
+
+// chooseForNewcomer decides for a machine that nobody has admitted.
+func (k *Stock) chooseForNewcomer(ctx context.Context, c netboot.Choice, w *records.Workstation) (netboot.Choice, error) {
+	var err error
+	if c.Build, err = k.Records.Offered(ctx); err != nil {
+		return c, err
+	}
+	switch {
+	case c.Build == 0:
+		c.Why = "no boot environment is offered"
+		return c, nil
+	case k.Unknown == Hold:
+		c.Do, c.Why = netboot.Environment, "new here"
+	case k.Unknown == Welcome:
+		c.Why, c.Menu, c.SignIn = "new here", welcomeMenu, true
+	default:
+		c.Why = "unknown machines are ignored"
+		return c, nil
+	}
+	if w.ID == 0 { // never seen: its address is all that is known
+		w = &records.Workstation{AddressList: c.Address.String()}
+	}
+	return k.prepareBoot(ctx, c, *w)
+}
+
+// prepareBoot adds what the environment needs, for the case that it is booted.
+func (k *Stock) prepareBoot(ctx context.Context, c netboot.Choice, w records.Workstation) (netboot.Choice, error) {
+	if c.Do == netboot.Disk && c.Menu == 0 {
+		return c, nil
+	}
+	b, err := k.Builds.Build(c.Build)
+	if err != nil {
+		return c, fmt.Errorf("build %d cannot be read: %w", c.Build, err)
+	}
+	c.Words = b.Words
+	if part, err := k.onDemand(ctx, w, b); err != nil {
+		k.Log.Warn("no drivers on demand", "workstation", c.Name, "build", c.Build, "error", err)
+	} else if part.Size > 0 {
+		c.Initrd = boot.InitrdWith(part)
+	}
+	c.Ticket, err = k.Access.Ticket(ctx, c.Address)
+	return c, err
+}

@@ -1,0 +1,131 @@
+package stock
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"jugate/core/driver"
+	"jugate/core/durable"
+	"jugate/core/fileview"
+	"jugate/core/image"
+	"jugate/core/slabstore"
+	"jugate/core/volume"
+	"jugate/records"
+)
+
+// systems remembers what the images have on them.
+type systems struct {
+	mu     sync.Mutex
+	byHash map[string]system // by the digest of the manifest
+}
+
+// system is what is on an image; inside is nil if that cannot be told, and why says
+// why.
+type system struct {
+	Inside *driver.Inside `json:"inside,omitempty"`
+	Why    string         `json:"why,omitempty"`
+}
+
+// words describe a system in a line.
+func (s system) words() string {
+	switch {
+	case s.Inside == nil:
+		return s.Why
+	case s.Inside.Kernel != "":
+		return fmt.Sprintf("%s, kernel %s", s.Inside.Name, s.Inside.Kernel)
+	}
+	return strings.TrimSpace(s.Inside.Name + " " + s.Inside.Arch)
+}
+
+// systemsAtMost is how many are kept in memory: each may be some MiB.
+const systemsAtMost = 8
+
+// systemOf looks into an image: once, then it is on disk.
+func (k *Stock) systemOf(ctx context.Context, v *records.Version) (system, error) {
+	k.systems.mu.Lock()
+	defer k.systems.mu.Unlock()
+	if known, there := k.systems.byHash[v.Digest]; there {
+		return known, nil
+	}
+	path := filepath.Join(k.Dir, "systems", v.Digest+".json")
+	var found system
+	text, err := os.ReadFile(path)
+	if err == nil {
+		err = json.Unmarshal(text, &found)
+	}
+	if err != nil {
+		if found, err = k.lookInto(ctx, v); err != nil {
+			return found, err
+		}
+		if err := keep(path, found); err != nil {
+			return found, err
+		}
+	}
+	if found.Inside != nil {
+		found.Inside.Prepare()
+	}
+	if k.systems.byHash == nil || len(k.systems.byHash) >= systemsAtMost {
+		k.systems.byHash = map[string]system{}
+	}
+	k.systems.byHash[v.Digest] = found
+	return found, nil
+}
+
+// keep writes a file that is there as a whole or not at all.
+func keep(path string, v any) error {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o750); err != nil {
+		return err
+	}
+	return durable.Write(path, text, 0o640)
+}
+
+// lookInto reads the volumes of an image from its slabs until one has a system.
+func (k *Stock) lookInto(ctx context.Context, v *records.Version) (system, error) {
+	digest, err := slabstore.ParseDigest(v.Digest)
+	if err != nil {
+		return system{}, err
+	}
+	man, slabs, err := k.Files.Load(v.Ref(), digest)
+	if err != nil {
+		return system{}, err
+	}
+	var closed []string
+	for _, a := range man.Areas {
+		if a.Partition == 0 || a.Kind == volume.Swap {
+			continue
+		}
+		if err := ctx.Err(); err != nil {
+			return system{}, err
+		}
+		view, err := image.NewView(man, slabs, a.Partition, k.Slabs)
+		if err != nil {
+			return system{}, err
+		}
+		files, err := fileview.Open(view, a.Size, a.Kind)
+		if err == nil {
+			var in *driver.Inside
+			if in, err = driver.ReadInside(files); err == nil {
+				in.Volume = a.Partition
+				k.Log.Info("system of an image", "image", v.Ref(), "system", in.Name, "kernel", in.Kernel, "partition", a.Partition)
+				return system{Inside: in}, nil
+			}
+		}
+		if !errors.Is(err, driver.ErrNoSystem) {
+			closed = append(closed, fmt.Sprintf("partition %d (%s): %v", a.Partition, a.Kind, err))
+		}
+	}
+	if closed == nil {
+		return system{Why: "there is no operating system on it that is known here"}, nil
+	}
+	return system{Why: "its system cannot be looked into: " + strings.Join(closed, "; ")}, nil
+}

@@ -1,0 +1,305 @@
+package web
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"io"
+	"net/http"
+	"strconv"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+
+	"jugate/api"
+	"jugate/core/fault"
+	"jugate/core/image"
+	"jugate/core/slabstore"
+	"jugate/service/intake"
+	"jugate/stream"
+)
+
+// callerKey is where requirePass puts the number of the calling workstation.
+type callerKey struct{}
+
+func caller(ctx context.Context) int64 { return ctx.Value(callerKey{}).(int64) }
+
+func (s *Server) requirePass(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		id, err := s.Fleet.Enter(bearer(r.Header.Get("Authorization")))
+		if err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, id)))
+	})
+}
+
+// requireAdmitted lets workstations of the roster through, and no newcomers.
+func (s *Server) requireAdmitted(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if err := s.Fleet.MustBeAdmitted(r.Context(), caller(r.Context())); err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+const (
+	// checkInAtMost is how long a check-in may be, in bytes: an inventory has some hundred
+	// devices.
+	checkInAtMost = 256 << 10
+	lackingAtMost = 4 << 20
+)
+
+func (s *Server) agentAPI(r chi.Router) {
+	within := func(r chi.Router) huma.API {
+		c := huma.DefaultConfig("Jugate agents", s.Version)
+		c.OpenAPIPath, c.DocsPath, c.SchemasPath, c.CreateHooks = "", "", "", nil
+		return humachi.New(r, c)
+	}
+	answers(s, within(r), limited(op("POST", "/check-in", "check-in", "", ""), checkInAtMost),
+		func(ctx context.Context, in *struct{ Body api.CheckIn }) (api.CheckedIn, error) {
+			return s.Fleet.CheckIn(ctx, peer(ctx), in.Body)
+		})
+	r.Group(func(r chi.Router) {
+		r.Use(s.requirePass)
+		s.anyAgent(within(r))
+		r.Group(func(r chi.Router) {
+			r.Use(s.requireAdmitted)
+			s.admittedAgent(within(r))
+			r.Put("/errands/{id}/slabs/{digest}", s.uploads(2*slabstore.MaxSlab, s.putSlab))
+			r.Put("/errands/{id}/map", s.uploads(image.MaxMap, s.putMap))
+			r.Put("/errands/{id}/manifest", s.uploads(image.MaxManifest, s.putManifest))
+			r.Get("/drivers/{id}/files/*", s.getDriverFile)
+			r.Get("/deliveries/{id}/manifest", s.getVersionFile(func(manifest, _ string) string { return manifest }))
+			r.Get("/deliveries/{id}/map", s.getVersionFile(func(_, slabs string) string { return slabs }))
+			r.Get("/deliveries/{id}/slabs/{digest}", s.getSlab)
+		})
+	})
+}
+
+// anyAgent are the operations of all who have a pass.
+func (s *Server) anyAgent(h huma.API) {
+	answers(s, h, op("GET", "/standing", "standing", "", ""),
+		func(ctx context.Context, _ *Nothing) (api.Standing, error) { return s.Fleet.Standing(ctx, caller(ctx)) })
+	does(s, h, op("POST", "/activity", "activity", "", ""), func(ctx context.Context, in *struct{ Body api.Activity }) error {
+		s.Fleet.Active(ctx, caller(ctx), in.Body)
+		return nil
+	})
+	answers(s, h, op("POST", "/sign-in", "sign-in", "", ""), func(ctx context.Context, in *struct{ Body api.TypedCode }) (api.SignedIn, error) {
+		id := caller(ctx)
+		w, err := s.Records.Workstation(ctx, id)
+		if err != nil {
+			return api.SignedIn{}, err
+		}
+		if err := s.Access.SignIn(id, w.Label(), peer(ctx), in.Body.Code); err != nil {
+			return api.SignedIn{}, err
+		}
+		s.Fleet.SignedIn(id)
+		images, err := s.Access.ImagesFor(ctx, id)
+		return api.SignedIn{Images: images}, err
+	})
+	does(s, h, op("POST", "/wish", "wish", "", ""),
+		func(ctx context.Context, in *struct{ Body api.Wish }) error {
+			return s.Orders.Wish(ctx, caller(ctx), in.Body)
+		})
+}
+
+// admittedAgent are the operations of workstations of the roster.
+func (s *Server) admittedAgent(h huma.API) {
+	answers(s, h, op("POST", "/errands/{id}/missing", "missing", "", ""), func(ctx context.Context, in *struct {
+		Numbered
+		Body api.Digests
+	}) (api.Digests, error) {
+		u, err := s.Intake.OpenCapture(ctx, caller(ctx), in.ID)
+		if err != nil {
+			return api.Digests{}, err
+		}
+		return s.Intake.Missing(u, in.Body)
+	})
+	does(s, h, op("POST", "/errands/{id}/fail", "fail", "", ""), func(ctx context.Context, in *struct {
+		Numbered
+		Body api.Failure
+	}) error {
+		return s.Orders.Fail(ctx, caller(ctx), in.ID, in.Body.Error)
+	})
+	does(s, h, op("POST", "/errands/{id}/put", "installed", "", ""), func(ctx context.Context, in *struct {
+		Numbered
+		Body api.Installed
+	}) error {
+		return s.Orders.Installed(ctx, caller(ctx), in.ID, in.Body)
+	})
+	answers(s, h, op("POST", "/lacks", "lacks", "", ""),
+		func(_ context.Context, in *struct{ Body api.Lacks }) (api.ToInstall, error) {
+			return s.Stock.Lacks(in.Body)
+		})
+	answers(s, h, op("POST", "/deliveries/{id}/progress", "progress", "", ""), func(ctx context.Context, in *struct {
+		Numbered
+		Body api.Progress
+	}) (api.Directions, error) {
+		return s.Orders.Progress(ctx, caller(ctx), in.ID, in.Body)
+	})
+	does(s, h, limited(op("POST", "/deliveries/{id}/lacking", "lacking", "", ""), lackingAtMost), func(ctx context.Context, in *struct {
+		Numbered
+		Body api.Lacking
+	}) error {
+		return s.Orders.Lacking(caller(ctx), in.ID, in.Body)
+	})
+}
+
+// numberInPath is what a plain request is about.
+func numberInPath(r *http.Request) (int64, error) {
+	id, err := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
+	if err != nil {
+		err = fault.NotFound.Errorf("there is nothing with the number %q", chi.URLParam(r, "id"))
+	}
+	return id, err
+}
+
+// uploads reads a capture's request with a body of raw bytes, at most so many, and has it
+// taken. Nothing answers with an empty body.
+func (s *Server) uploads(limit int64, take func(r *http.Request, u *intake.Upload, body []byte) (any, error)) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		answer, err := func() (any, error) {
+			id, err := numberInPath(r)
+			if err != nil {
+				return nil, err
+			}
+			u, err := s.Intake.OpenCapture(r.Context(), caller(r.Context()), id) // before the body is read
+			if err != nil {
+				return nil, err
+			}
+			body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, limit))
+			var tooLong *http.MaxBytesError
+			if errors.As(err, &tooLong) {
+				return nil, fault.TooLarge.Errorf("more than %d bytes", limit)
+			} else if err != nil {
+				return nil, fault.CutOff.Errorf("the request was cut off")
+			}
+			return take(r, u, body)
+		}()
+		switch {
+		case err != nil:
+			s.fail(w, r, err)
+		case answer == nil:
+			w.WriteHeader(http.StatusNoContent)
+		default:
+			writeJSON(w, http.StatusOK, "application/json", answer)
+		}
+	}
+}
+
+func (s *Server) putSlab(r *http.Request, u *intake.Upload, frame []byte) (any, error) {
+	d, err := slabstore.ParseDigest(chi.URLParam(r, "digest"))
+	if err != nil {
+		return nil, err
+	}
+	return nil, s.Intake.Put(r.Context(), u, d, frame)
+}
+
+func (s *Server) putMap(_ *http.Request, u *intake.Upload, raw []byte) (any, error) {
+	return nil, s.Intake.PutMap(u, raw)
+}
+
+// putManifest makes a capture a version.
+func (s *Server) putManifest(r *http.Request, u *intake.Upload, text []byte) (any, error) {
+	v, err := s.Intake.Commit(r.Context(), u, text)
+	if err != nil {
+		return nil, err
+	}
+	s.Orders.Captured(r.Context(), u.Errand())
+	return api.Committed{Image: v.Image, Version: v.Number, Digest: v.Digest}, nil
+}
+
+// getDriverFile gives an agent a file of a driver package.
+func (s *Server) getDriverFile(w http.ResponseWriter, r *http.Request) {
+	f, err := s.Stock.DriverFile(chi.URLParam(r, "id"), chi.URLParam(r, "*"))
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	defer f.Close()
+	info, err := f.Stat()
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/octet-stream")
+	http.ServeContent(w, r, "", info.ModTime(), f)
+}
+
+// part finds the running delivery of a plain request, in which the caller takes part.
+func (s *Server) part(r *http.Request) (*stream.Runner, error) {
+	id, err := numberInPath(r)
+	if err != nil {
+		return nil, err
+	}
+	return s.Orders.Part(caller(r.Context()), id)
+}
+
+// getVersionFile gives a workstation of a delivery a file of the version.
+func (s *Server) getVersionFile(which func(manifest, slabs string) string) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		run, err := s.part(r)
+		if err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		path := which(s.Intake.Files.Paths(run.Version()))
+		if path == which("", "map") {
+			w.Header().Set("Content-Type", "application/octet-stream")
+		}
+		http.ServeFile(w, r, path)
+	}
+}
+
+// getSlab mends: it serves a slab, or of an open delivery ranges of its frame, to
+// one workstation. A sealed delivery's slabs come as sealed parcels. For whom the last one
+// was damaged, it is checked first.
+func (s *Server) getSlab(w http.ResponseWriter, r *http.Request) {
+	run, err := s.part(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	d, err := slabstore.ParseDigest(chi.URLParam(r, "digest"))
+	if err == nil && !run.Slabs.Has(d) {
+		err = fault.Forbidden.Errorf("this slab is not part of the delivery")
+	}
+	var frame []byte
+	if err == nil {
+		frame, err = s.Intake.Frame(d, r.URL.Query().Has("doubt"))
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	if err := run.MayMend(r.Context(), len(frame)); err != nil {
+		return // the caller has gone
+	}
+	counted := &countingWriter{ResponseWriter: w}
+	if run.Seal != nil {
+		counted.Header().Set("Content-Type", "application/octet-stream")
+		counted.Write(run.SealedFrame(frame))
+	} else {
+		counted.Header().Set("Content-Type", "application/zstd")
+		http.ServeContent(counted, r, "", time.Time{}, bytes.NewReader(frame))
+	}
+	run.Mended(caller(r.Context()), counted.n)
+}
+
+// countingWriter counts the bytes of a reply's body.
+type countingWriter struct {
+	http.ResponseWriter
+	n int64
+}
+
+func (c *countingWriter) Write(b []byte) (int, error) {
+	n, err := c.ResponseWriter.Write(b)
+	c.n += int64(n)
+	return n, err
+}

@@ -1,0 +1,52 @@
+package web
+
+import (
+	"io"
+	"net"
+	"net/http"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"jugate/boot"
+	"jugate/core/netboot"
+)
+
+// bootRoutes serve boot files over HTTP.
+func (s *Server) bootRoutes(r chi.Router) {
+	for _, method := range []string{http.MethodGet, http.MethodHead} {
+		r.Method(method, netboot.FilesPath+"*", s.bootFile(""))
+		r.Method(method, netboot.ScriptPath+"*", s.bootFile("script/"))
+	}
+}
+
+// bootFile serves what a loader asks for below a prefix.
+func (s *Server) bootFile(prefix string) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		markLoader(r)
+		name, from := prefix+chi.URLParam(r, "*"), boot.Asker{Client: peer(r.Context()), Server: r.Host}
+		if local, ok := r.Context().Value(http.LocalAddrContextKey).(net.Addr); ok {
+			from.Server = local.String()
+		}
+		f, err := s.Boot.Open(r.Context(), name, from)
+		if err != nil {
+			http.Error(w, err.Error(), http.StatusNotFound)
+			return
+		}
+		if c, ok := f.(io.Closer); ok {
+			defer c.Close()
+		}
+		counted := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+		counted.Header().Set("Content-Type", "application/octet-stream")
+		counted.Header().Set("Cache-Control", "no-store")
+		if tag := boot.TagOf(f); tag != "" {
+			counted.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			counted.Header().Set("ETag", `"`+tag+`"`)
+		}
+		http.ServeContent(counted, r, "", time.Time{}, io.NewSectionReader(f, 0, f.Length()))
+		if r.Method == http.MethodGet && int64(counted.BytesWritten()) == f.Length() {
+			s.Boot.Sent(name, from.Client, f.Length())
+		}
+	}
+}

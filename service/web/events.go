@@ -1,0 +1,181 @@
+package web
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/sse"
+
+	"jugate/api"
+)
+
+// Events hands every event to every listener. Events carry the whole new state
+// of a thing, so the last one about it is enough.
+type Events struct {
+	mu        sync.Mutex
+	listeners map[*listener]struct{}
+	last      int         // id of the latest event
+	recent    []published // the latest, for listeners that come back
+}
+
+// published is an event with its id, which only grows, over restarts of the service, too.
+type published struct {
+	id    int
+	event any
+}
+
+type listener struct {
+	delivery int64 // whose workstations it wants to hear of; 0 for none
+	events   chan published
+	missed   int // guarded by Events.mu
+}
+
+// wants tells whether a listener is told of an event: of the workstations of deliveries
+// just those hear that show them.
+func (l *listener) wants(event any) bool {
+	m, of := event.(api.MembersMoved)
+	return !of || m.Delivery == l.delivery
+}
+
+const (
+	// listenerBuffer is how many events a listener may lag behind.
+	listenerBuffer = 256
+	// recentEvents is how many are kept for those that come back.
+	recentEvents = 512
+	// listenersAtMost is how many may listen at the same time: each costs work with
+	// every event.
+	listenersAtMost = 200
+)
+
+// errListeners says that no more can listen.
+var errListeners = errors.New("no more can listen to events")
+
+// listen begins to listen, behind an event that was heard before; 0 for none. delivery is
+// the one whose workstations are wanted, too.
+func (e *Events) listen(now time.Time, after int, delivery int64) (*listener, error) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if len(e.listeners) >= listenersAtMost {
+		return nil, errListeners
+	}
+	if e.last == 0 {
+		e.last = int(now.UnixMicro())
+	}
+	l := &listener{delivery: delivery, events: make(chan published, listenerBuffer+recentEvents)}
+	if e.listeners == nil {
+		e.listeners = map[*listener]struct{}{}
+	}
+	e.listeners[l] = struct{}{}
+	if after == 0 || after == e.last {
+		return l, nil
+	}
+	i := slices.IndexFunc(e.recent, func(p published) bool { return p.id == after })
+	if i < 0 || delivery != 0 { // it is of before a restart, too long ago, or was not kept
+		l.events <- published{e.last, api.Resync{}}
+		return l, nil
+	}
+	for _, p := range e.recent[i+1:] {
+		l.events <- p
+	}
+	return l, nil
+}
+
+func (e *Events) leave(l *listener) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	delete(e.listeners, l)
+}
+
+// Publish tells every listener of an event, and never waits.
+func (e *Events) Publish(event any) {
+	e.mu.Lock()
+	defer e.mu.Unlock()
+	if e.last == 0 {
+		e.last = int(time.Now().UnixMicro())
+	}
+	e.last++
+	p := published{e.last, event}
+	if _, many := event.(api.MembersMoved); !many {
+		if len(e.recent) >= recentEvents {
+			e.recent = slices.Delete(e.recent, 0, recentEvents/4)
+		}
+		e.recent = append(e.recent, p)
+	}
+	for l := range e.listeners {
+		if !l.wants(event) {
+			continue
+		}
+		if len(l.events) >= listenerBuffer { // what it missed while it was away has its own room
+			l.missed++
+			continue
+		}
+		if l.missed > 0 {
+			l.events <- published{e.last, api.Resync{Missed: l.missed}}
+			l.missed = 0
+		}
+		l.events <- p
+	}
+}
+
+// noStore keeps a stream of events out of caches.
+func noStore(ctx huma.Context, next func(huma.Context)) {
+	ctx.SetHeader("Cache-Control", "no-store")
+	next(ctx)
+}
+
+// tryAgain is what a browser waits before it connects again, in milliseconds.
+const tryAgain = 2000
+
+func (s *Server) eventRoutes(h huma.API) {
+	sse.Register(h, huma.Operation{
+		OperationID: "events", Method: http.MethodGet, Path: api.EventStream, Tags: []string{"events"},
+		Summary: "Changes as they happen, as server-sent events; with Last-Event-ID those since", Middlewares: huma.Middlewares{noStore},
+	}, map[string]any{
+		"hello":       api.Hello{},
+		"workstation": api.Workstation{},
+		"errand":      api.Errand{},
+		"image":       api.Version{},
+		"delivery":    api.Delivery{},
+		"members":     api.MembersMoved{},
+		"receipt":     api.Receipt{},
+		"boot":        api.BootStepped{},
+		"drivers":     api.DriversChanged{},
+		"resync":      api.Resync{},
+	}, func(ctx context.Context, in *struct {
+		After    int   `header:"Last-Event-ID" doc:"The last event that was heard"`
+		Delivery int64 `query:"delivery" doc:"Also tell of the workstations of this delivery"`
+	}, send sse.Sender) {
+		l, err := s.Events.listen(s.Now(), in.After, in.Delivery)
+		if err != nil {
+			send(sse.Message{Data: api.Resync{}, Retry: 30_000}) // a browser that is refused would not come back
+			return
+		}
+		defer s.Events.leave(l)
+		if send(sse.Message{Data: api.Hello{Version: s.Version}, Retry: tryAgain}) != nil {
+			return
+		}
+		alive := time.NewTicker(15 * time.Second) // so that a dead connection is noticed
+		defer alive.Stop()
+		for {
+			var err error
+			select {
+			case p := <-l.events:
+				err = send(sse.Message{ID: p.id, Data: p.event})
+			case <-alive.C:
+				err = send.Data(api.Hello{Version: s.Version})
+			case <-ctx.Done():
+				return
+			case <-s.Closing:
+				return
+			}
+			if err != nil {
+				return
+			}
+		}
+	})
+}

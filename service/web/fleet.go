@@ -1,0 +1,139 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"jugate/api"
+	"jugate/core/roster"
+	"jugate/records"
+)
+
+func (s *Server) workstationRoutes(h huma.API) {
+	const tag = "workstations"
+	lists(s, h, op("GET", "/workstations", "list-workstations", tag, "List workstations; sort by name, model, serial, state or last_seen"),
+		func(ctx context.Context, in *struct {
+			Paging
+			State string `query:"state" enum:"newcomer,admitted,retired"`
+			Group string `query:"group"`
+		}) ([]api.Workstation, int, error) {
+			return s.Fleet.List(ctx, records.WorkstationFilter{State: roster.State(in.State), Group: in.Group}, in.page())
+		})
+	answers(s, h, op("GET", "/workstations/{ref}", "get-workstation", tag, "Show one workstation"),
+		func(ctx context.Context, in *WorkstationRef) (api.Workstation, error) {
+			return s.Fleet.Get(ctx, in.Ref)
+		})
+	answers(s, h, op("POST", "/workstations/{ref}/admit", "admit-workstation", tag,
+		"Take a newcomer, or a hardware address that was never seen, into the roster, or give an admitted workstation another name"),
+		func(ctx context.Context, in *struct {
+			WorkstationRef
+			Body api.Admission
+		}) (api.Workstation, error) {
+			return s.Fleet.Admit(ctx, in.Ref, in.Body)
+		})
+	answers(s, h, op("POST", "/workstations/{ref}/retire", "retire-workstation", tag, "Put a workstation out of service; its receipts stay"),
+		func(ctx context.Context, in *WorkstationRef) (api.Workstation, error) {
+			return s.Fleet.Retire(ctx, in.Ref)
+		})
+	does(s, h, op("DELETE", "/workstations/{ref}", "forget-workstation", tag, "Forget a newcomer, or a retired workstation of which nothing is recorded; it may come again"),
+		func(ctx context.Context, in *WorkstationRef) error { return s.Fleet.Forget(ctx, in.Ref) })
+	answers(s, h, op("POST", "/workstations/{ref}/relearn", "relearn-workstation", tag, "Take the UUID and serial number that a workstation tells next: its main board was exchanged"),
+		func(ctx context.Context, in *WorkstationRef) (api.Workstation, error) {
+			return s.Fleet.Relearn(ctx, in.Ref)
+		})
+	does(s, h, op("PUT", "/workstations/{ref}/address", "fix-address", "network boot", "Give a workstation an IP address of its own, in mode whole; an empty one ends that"),
+		func(ctx context.Context, in *struct {
+			WorkstationRef
+			Body struct {
+				Address string `json:"address" maxLength:"15"`
+			}
+		}) error {
+			return s.Fleet.FixAddress(ctx, in.Ref, in.Body.Address)
+		})
+	answers(s, h, op("POST", "/wake", "wake", "network boot", "Switch workstations on over the network"),
+		func(ctx context.Context, in *struct{ Body api.WakeUp }) (api.Woken, error) {
+			names, err := s.Fleet.SwitchOn(ctx, in.Body.To)
+			return api.Woken{Workstations: names}, err
+		})
+}
+
+// refusalRoutes are for machines that nobody wants.
+func (s *Server) refusalRoutes(h huma.API) {
+	const tag = "workstations"
+	does(s, h, op("POST", "/refusals", "refuse-machine", tag, "Turn a machine away for good, by hardware address or system UUID"),
+		func(ctx context.Context, in *struct{ Body api.NewRefusal }) error {
+			return s.Fleet.Refuse(ctx, in.Body)
+		})
+	lists(s, h, op("GET", "/refusals", "list-refusals", tag, "List who is turned away; sort by value or at"),
+		func(ctx context.Context, in *Paging) ([]api.Refusal, int, error) {
+			return s.Fleet.Refusals(ctx, in.page())
+		})
+	does(s, h, op("DELETE", "/refusals/{value}", "end-refusal", tag, "Let a machine come again"), func(ctx context.Context, in *struct {
+		Value string `path:"value"`
+	}) error {
+		return s.Fleet.EndRefusal(ctx, in.Value)
+	})
+}
+
+// cardRoutes are about hardware addresses: who has which.
+func (s *Server) cardRoutes(h huma.API) {
+	const tag = "workstations"
+	type address struct {
+		Address string `path:"address" doc:"Hardware address, in any spelling"`
+	}
+	type addressAndOwner struct {
+		Address string `path:"address" doc:"Hardware address, in any spelling"`
+		Body    api.CardRef
+	}
+	lists(s, h, op("GET", "/cards", "list-cards", tag, "List hardware addresses and their workstations; sort by address, workstation or state"),
+		func(ctx context.Context, in *struct {
+			Paging
+			State string `query:"state" enum:"accepted,proposed,shared"`
+		}) ([]api.HardwareAddress, int, error) {
+			return s.Fleet.Cards(ctx, in.State, in.page())
+		})
+	answers(s, h, op("POST", "/cards/{address}/accept", "accept-card", tag, "Make a hardware address one of a workstation's own"),
+		func(ctx context.Context, in *addressAndOwner) (api.Workstation, error) {
+			return s.Fleet.AcceptCard(ctx, in.Address, in.Body.Workstation)
+		})
+	answers(s, h, op("POST", "/cards/{address}/move", "move-card", tag, "Make a hardware address a workstation's, whoever had it"),
+		func(ctx context.Context, in *addressAndOwner) (api.Workstation, error) {
+			return s.Fleet.MoveCard(ctx, in.Address, in.Body.Workstation)
+		})
+	does(s, h, op("DELETE", "/cards/{address}", "remove-card", tag, "Take a hardware address away from its workstation"),
+		func(ctx context.Context, in *address) error { return s.Fleet.RemoveCard(ctx, in.Address) })
+	does(s, h, op("PUT", "/cards/{address}/shared", "share-card", tag, "Say that a hardware address is of an adapter or dock that several machines use"),
+		func(ctx context.Context, in *address) error { return s.Fleet.ShareCard(ctx, in.Address, true) })
+	does(s, h, op("DELETE", "/cards/{address}/shared", "unshare-card", tag, "Say that a hardware address is one machine's"),
+		func(ctx context.Context, in *address) error { return s.Fleet.ShareCard(ctx, in.Address, false) })
+}
+
+func (s *Server) groupRoutes(h huma.API) {
+	const tag = "groups"
+	type membership struct {
+		Group string `path:"group"`
+		Ref   string `path:"ref" doc:"Name or hardware address of a workstation"`
+	}
+	lists(s, h, op("GET", "/groups", "list-groups", tag, "List groups; sort by name or members"),
+		func(ctx context.Context, in *Paging) ([]api.Group, int, error) { return s.Fleet.Groups(ctx, in.page()) })
+	answers(s, h, op("POST", "/groups", "add-group", tag, "Make an empty group"),
+		func(ctx context.Context, in *struct{ Body api.NewGroup }) (api.Group, error) {
+			return s.Fleet.AddGroup(ctx, in.Body.Name)
+		})
+	does(s, h, op("DELETE", "/groups/{group}", "remove-group", tag, "Remove a group; its workstations stay"),
+		func(ctx context.Context, in *GroupRef) error { return s.Fleet.RemoveGroup(ctx, in.Group) })
+	does(s, h, op("PUT", "/groups/{group}/members/{ref}", "add-member", tag, "Put a workstation into a group"),
+		func(ctx context.Context, in *membership) error { return s.Fleet.AddMember(ctx, in.Group, in.Ref) })
+	does(s, h, op("DELETE", "/groups/{group}/members/{ref}", "remove-member", tag, "Take a workstation out of a group"),
+		func(ctx context.Context, in *membership) error { return s.Fleet.RemoveMember(ctx, in.Group, in.Ref) })
+	does(s, h, op("PUT", "/groups/{group}/menu", "set-menu", "network boot", "Show a menu on a group's workstations before they start from their disk, for some seconds; 0 shows none"),
+		func(ctx context.Context, in *struct {
+			GroupRef
+			Body struct {
+				Seconds int `json:"seconds" minimum:"0" maximum:"600"`
+			}
+		}) error {
+			return s.Fleet.SetMenu(ctx, in.Group, in.Body.Seconds)
+		})
+}

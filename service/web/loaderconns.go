@@ -1,0 +1,80 @@
+package web
+
+import (
+	"context"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+// A boot loader counts its ports from the same number at each start, and leaves its
+// connections as they are when the kernel takes over. To this side they stay open, and
+// the next start's first connection, from the same port, is taken for a part of the old
+// one: the loader gets no script. So connections of loaders are reset here once they
+// have all their bytes, which leaves nothing behind on either side.
+
+// loaderConn notes that a connection is a loader's.
+type loaderConn struct{ is atomic.Bool }
+
+type loaderKey struct{}
+
+// loaderConns are the connections of loaders.
+type loaderConns struct{ all sync.Map } // net.Conn to *loaderConn
+
+// context is http.Server.ConnContext.
+func (l *loaderConns) context(ctx context.Context, c net.Conn) context.Context {
+	mark := &loaderConn{}
+	l.all.Store(c, mark)
+	return context.WithValue(ctx, loaderKey{}, mark)
+}
+
+// markLoader notes that a request came from a loader.
+func markLoader(r *http.Request) {
+	mark, known := r.Context().Value(loaderKey{}).(*loaderConn)
+	if known && strings.HasPrefix(r.UserAgent(), "GRUB") {
+		mark.is.Store(true)
+	}
+}
+
+// state is http.Server.ConnState.
+func (l *loaderConns) state(c net.Conn, s http.ConnState) {
+	switch s {
+	case http.StateClosed, http.StateHijacked:
+		l.all.Delete(c)
+	case http.StateIdle:
+		mark, known := l.all.Load(c)
+		if tcp, plain := c.(*net.TCPConn); plain && known && mark.(*loaderConn).is.Load() {
+			go resetWhenSent(tcp)
+		}
+	}
+}
+
+const (
+	// sentWithin is how long a loader may take for what is still on its way to it.
+	sentWithin = 30 * time.Second
+	sentLook   = 20 * time.Millisecond
+)
+
+// resetWhenSent resets a connection when the other side has acknowledged everything.
+func resetWhenSent(c *net.TCPConn) {
+	for end := time.Now().Add(sentWithin); unacknowledged(c) && time.Now().Before(end); {
+		time.Sleep(sentLook)
+	}
+	c.SetLinger(0) // closing is a reset then
+	c.Close()
+}
+
+func unacknowledged(c *net.TCPConn) bool {
+	raw, err := c.SyscallConn()
+	if err != nil {
+		return false
+	}
+	left := 0
+	err = raw.Control(func(fd uintptr) { left, _ = unix.IoctlGetInt(int(fd), unix.SIOCOUTQ) })
+	return err == nil && left > 0
+}

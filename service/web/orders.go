@@ -1,0 +1,93 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"jugate/api"
+	"jugate/core/delivery"
+	"jugate/records"
+)
+
+func (s *Server) errandRoutes(h huma.API) {
+	const tag = "errands"
+	answers(s, h, op("POST", "/captures", "capture", tag, "Ask a workstation to capture its disk as the next version of an image"),
+		func(ctx context.Context, in *struct{ Body api.NewCapture }) (api.Errand, error) {
+			return s.Orders.Capture(ctx, in.Body)
+		})
+	answers(s, h, op("POST", "/driver-errands", "put-drivers", "drivers", "Have workstations add drivers to the image that they have already"),
+		func(ctx context.Context, in *struct{ Body api.InstallDrivers }) ([]api.Errand, error) {
+			return s.Orders.InstallDrivers(ctx, in.Body)
+		})
+	lists(s, h, op("GET", "/errands", "list-errands", tag, "List errands in the order in which workstations get them; sort by created, workstation, kind or state"),
+		func(ctx context.Context, in *struct {
+			Paging
+			Workstation string `query:"workstation"`
+			Open        bool   `query:"open" doc:"Only those that wait or run"`
+		}) ([]api.Errand, int, error) {
+			return s.Orders.Errands(ctx, records.ErrandFilter{Workstation: in.Workstation, Open: in.Open}, in.page())
+		})
+	answers(s, h, op("GET", "/errands/{id}", "get-errand", tag, "Show how far an errand is"),
+		func(ctx context.Context, in *Numbered) (api.Errand, error) { return s.Orders.Errand(ctx, in.ID) })
+	answers(s, h, op("POST", "/errands/{id}/stop", "stop-errand", tag, "Take a capture back; what was stored of it stays for the next try"),
+		func(ctx context.Context, in *Numbered) (api.Errand, error) { return s.Orders.StopErrand(ctx, in.ID) })
+}
+
+func (s *Server) deliveryRoutes(h huma.API) {
+	const tag = "deliveries"
+	answers(s, h, op("POST", "/deliveries", "deliver", tag, "Order an image version for groups and workstations"),
+		func(ctx context.Context, in *struct{ Body api.NewDelivery }) (api.Delivery, error) {
+			return s.Orders.Deliver(ctx, in.Body)
+		})
+	lists(s, h, op("GET", "/deliveries", "list-deliveries", tag, "List deliveries, the newest first; sort by created, state or image"),
+		func(ctx context.Context, in *struct {
+			Paging
+			Open bool `query:"open" doc:"Only those that are not over"`
+		}) ([]api.Delivery, int, error) {
+			return s.Orders.Deliveries(ctx, in.Open, in.page())
+		})
+	answers(s, h, op("GET", "/deliveries/{id}", "get-delivery", tag, "Show a delivery with its workstations"),
+		func(ctx context.Context, in *Numbered) (api.Delivery, error) { return s.Orders.Delivery(ctx, in.ID) })
+	answers(s, h, op("POST", "/deliveries/{id}/stop", "stop-delivery", tag, "Stop a delivery for everyone who is not through"),
+		func(ctx context.Context, in *Numbered) (api.Delivery, error) { return s.Orders.Stop(ctx, in.ID) })
+	answers(s, h, op("POST", "/deliveries/{id}/pause", "pause-delivery", tag, "Hold the stream of a delivery"),
+		func(ctx context.Context, in *Numbered) (api.Delivery, error) { return s.Orders.Pause(ctx, in.ID, true) })
+	answers(s, h, op("POST", "/deliveries/{id}/resume", "resume-delivery", tag, "Let the stream of a delivery go on"),
+		func(ctx context.Context, in *Numbered) (api.Delivery, error) {
+			return s.Orders.Pause(ctx, in.ID, false)
+		})
+	answers(s, h, op("PUT", "/deliveries/{id}/rate", "set-rate", tag, "Slow a delivery down or speed it up"),
+		func(ctx context.Context, in *struct {
+			Numbered
+			Body api.NewRate
+		}) (api.Delivery, error) {
+			return s.Orders.SetRate(ctx, in.ID, in.Body.Rate)
+		})
+	answers(s, h, op("POST", "/deliveries/{id}/workstations", "extend-delivery", tag, "Bring a running delivery to more workstations"),
+		func(ctx context.Context, in *struct {
+			Numbered
+			Body api.MoreTargets
+		}) (api.Delivery, error) {
+			return s.Orders.Extend(ctx, in.ID, in.Body.To)
+		})
+}
+
+func (s *Server) receiptRoutes(h huma.API) {
+	const tag = "receipts"
+	lists(s, h, op("GET", "/receipts", "list-receipts", tag, "List receipts, the newest first; sort by ended, workstation, image or outcome"),
+		func(ctx context.Context, in *struct {
+			Paging
+			Delivery    int64  `query:"delivery"`
+			Workstation string `query:"workstation"`
+			Image       string `query:"image"`
+			Outcome     string `query:"outcome" enum:"delivered,failed,stopped,absent"`
+		}) ([]api.Receipt, int, error) {
+			return s.Orders.Receipts(ctx, records.ReceiptFilter{
+				DeliveryID: in.Delivery, Workstation: in.Workstation, Image: in.Image, Outcome: delivery.Outcome(in.Outcome)}, in.page())
+		})
+	answers(s, h, op("GET", "/receipt-chain", "check-receipts", tag, "Go through the chain of receipts and tell whether one was changed or removed"),
+		func(ctx context.Context, _ *Nothing) (api.ReceiptCheck, error) {
+			return s.Orders.CheckReceipts(ctx), nil
+		})
+}

@@ -1,0 +1,122 @@
+package web
+
+import (
+	"context"
+	"net/http"
+	"net/url"
+	"slices"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"jugate/api"
+	"jugate/core/fault"
+	"jugate/records"
+)
+
+// op describes an operation.
+func op(method, path, id, tag, summary string) huma.Operation {
+	return huma.Operation{OperationID: id, Method: method, Path: path, Tags: []string{tag}, Summary: summary}
+}
+
+// reply is an answer with a body.
+type reply[T any] struct{ Body T }
+
+// answers registers an operation that answers with a body.
+func answers[I, T any](s *Server, h huma.API, o huma.Operation, do func(ctx context.Context, in *I) (T, error)) {
+	huma.Register(h, o, func(ctx context.Context, in *I) (*reply[T], error) {
+		body, err := do(ctx, in)
+		if err != nil {
+			return nil, s.problem(err, o.OperationID)
+		}
+		return &reply[T]{body}, nil
+	})
+}
+
+// does registers an operation that answers with nothing.
+func does[I any](s *Server, h huma.API, o huma.Operation, do func(ctx context.Context, in *I) error) {
+	huma.Register(h, o, func(ctx context.Context, in *I) (*struct{}, error) {
+		if err := do(ctx, in); err != nil {
+			return nil, s.problem(err, o.OperationID)
+		}
+		return nil, nil
+	})
+}
+
+// lists registers an operation that answers with a page of a list.
+func lists[I, T any](s *Server, h huma.API, o huma.Operation, do func(ctx context.Context, in *I) ([]T, int, error)) {
+	answers(s, h, o, func(ctx context.Context, in *I) (api.Page[T], error) {
+		items, total, err := do(ctx, in)
+		if items == nil {
+			items = []T{}
+		}
+		return api.Page[T]{Items: items, Total: total}, err
+	})
+}
+
+// whole is a list that is never cut into pages.
+func whole[T any](items []T, err error) ([]T, int, error) { return items, len(items), err }
+
+// Paging are the parameters that every list takes. (Its name and those like it are
+// exported because huma passes over embedded types whose name is not.)
+type Paging struct {
+	Search string `query:"search" doc:"Keep only what contains this text"`
+	Sort   string `query:"sort" doc:"Field to sort by, with a hyphen in front for descending"`
+	Offset int    `query:"offset" minimum:"0"`
+	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+}
+
+func (p Paging) page() records.Page {
+	return records.Page{Offset: p.Offset, Limit: p.Limit, Sort: p.Sort, Search: p.Search}
+}
+
+// WorkstationRef names a workstation in a path.
+type WorkstationRef struct {
+	Ref string `path:"ref" doc:"Name or hardware address"`
+}
+
+// GroupRef names a group in a path.
+type GroupRef struct {
+	Group string `path:"group"`
+}
+
+// VersionRef names a version in a path.
+type VersionRef struct {
+	Ref string `path:"ref" doc:"NAME@VERSION, or NAME for the newest"`
+}
+
+// ImageRef names an image in a path.
+type ImageRef struct {
+	Image string `path:"image"`
+}
+
+// Numbered is what has a number, in a path.
+type Numbered struct {
+	ID int64 `path:"id"`
+}
+
+// Nothing is a request without parameters.
+type Nothing struct{}
+
+// knownParameters refuses queries with a parameter that the operation does not know:
+// a filter that was misspelt must not be taken for none.
+func knownParameters(h huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		u := ctx.URL()
+		if u.RawQuery == "" {
+			next(ctx)
+			return
+		}
+		query, err := url.ParseQuery(u.RawQuery)
+		if err != nil {
+			huma.WriteErr(h, ctx, http.StatusUnprocessableEntity, "the query cannot be read")
+			return
+		}
+		for name := range query {
+			if !slices.ContainsFunc(ctx.Operation().Parameters, func(p *huma.Param) bool { return p.In == "query" && p.Name == name }) {
+				huma.WriteErr(h, ctx, statuses[fault.Invalid], "there is no parameter "+clipped(name)+" here")
+				return
+			}
+		}
+		next(ctx)
+	}
+}

@@ -1,0 +1,122 @@
+// Package web is the HTTP of a service: the API for people, the API for agents, boot
+// files, and events. It alone knows HTTP, and it decides nothing: every route asks one of
+// the rooms beside it, and what those refuse becomes a problem (RFC 9457) in faults.go.
+//
+//	s := &web.Server{Fleet: fleet, Orders: orders, …}
+//	http.Serve(listener, s.Handler())
+//
+// A file has the routes of one noun; route.go what they have in common, and bounds.go what
+// somebody without any right can make the service do.
+package web
+
+import (
+	"crypto/tls"
+	"encoding/json"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+
+	"jugate/api"
+	"jugate/boot"
+	"jugate/console"
+	"jugate/records"
+	"jugate/service/access"
+	"jugate/service/fleet"
+	"jugate/service/intake"
+	"jugate/service/orders"
+	"jugate/service/stock"
+)
+
+// Server answers HTTP. Its fields are set before Handler is called.
+type Server struct {
+	Version string
+	Records *records.DB
+	Access  *access.Access
+	Fleet   *fleet.Fleet
+	Intake  *intake.Intake
+	Orders  *orders.Orders
+	Stock   *stock.Stock
+	Boot    *boot.Boot
+	Events  *Events
+	Log     *slog.Logger
+	Now     func() time.Time
+	Closing <-chan struct{} // is closed when nothing more is waited for
+}
+
+// Handler has everything that is answered over HTTP.
+func (s *Server) Handler() http.Handler {
+	r := chi.NewRouter()
+	r.Use(middleware.Recoverer, notePeer, steady)
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
+		writeJSON(w, http.StatusOK, "application/json", api.Health{Status: "up", Version: s.Version})
+	})
+	r.Get("/readyz", s.ready)
+	r.Route("/api/v1", func(r chi.Router) {
+		r.Use(http.NewCrossOriginProtection().Handler) // the console signs in with a cookie
+		s.peopleAPI(r)
+		r.NotFound(notFound)
+	})
+	r.Route("/agent/v1", func(r chi.Router) {
+		s.agentAPI(r)
+		r.NotFound(notFound)
+	})
+	s.bootRoutes(r)
+	r.NotFound(console.Handler().ServeHTTP)
+	return r
+}
+
+// ready tells whether the service can do its work now.
+func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
+	health, status := api.Health{Status: "ready", Version: s.Version}, http.StatusOK
+	if err := s.Records.Ready(r.Context()); err != nil {
+		health.Status, status = "the records cannot be used: "+err.Error(), http.StatusServiceUnavailable
+	} else if err := s.Intake.Room(); err != nil {
+		health.Status, status = err.Error(), http.StatusServiceUnavailable
+	}
+	writeJSON(w, status, "application/json", health)
+}
+
+// OpenAPI is the document that describes /api/v1, made from the Go types.
+func OpenAPI(version string) ([]byte, error) {
+	s := &Server{Version: version}
+	return json.MarshalIndent(s.peopleAPI(chi.NewRouter()).OpenAPI(), "", "  ")
+}
+
+func (s *Server) peopleAPI(r chi.Router) huma.API {
+	c := huma.DefaultConfig("Jugate", s.Version)
+	c.Servers = []*huma.Server{{URL: "/api/v1"}}
+	c.OpenAPIPath, c.DocsPath, c.SchemasPath, c.CreateHooks = "/openapi", "", "", nil
+	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":   {Type: "http", Scheme: "bearer", Description: "The administrator's token"},
+		"session": {Type: "apiKey", In: "cookie", Name: api.SessionCookie, Description: "What POST /session sets"},
+	}
+	c.Security = []map[string][]string{{"token": {}}, {"session": {}}}
+	h := humachi.New(r, c)
+	h.UseMiddleware(s.requirePerson(h), knownParameters(h))
+	for _, routes := range []func(huma.API){
+		s.sessionRoutes, s.workstationRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
+		s.deliveryRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.driverRoutes, s.setRoutes, s.eventRoutes,
+	} {
+		routes(h)
+	}
+	return h
+}
+
+// HTTP is a server around the handler, with limits on what a client may take its time for.
+func (s *Server) HTTP(certificates []tls.Certificate) *http.Server {
+	loaders := &loaderConns{}
+	return &http.Server{
+		Handler:           s.Handler(),
+		ConnContext:       loaders.context,
+		ConnState:         loaders.state,
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		ErrorLog:          slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn),
+		TLSConfig:         &tls.Config{Certificates: certificates, MinVersion: tls.VersionTLS13},
+	}
+}

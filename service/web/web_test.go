@@ -1,0 +1,116 @@
+package web
+
+import (
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"testing"
+	"time"
+
+	"jugate/api"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+func TestBearer(t *testing.T) {
+	for header, want := range map[string]string{"Bearer abc": "abc", "bearer  abc ": "abc", "Basic abc": "", "": "", "abc": ""} {
+		assert.Equal(t, want, bearer(header), header)
+	}
+}
+
+func TestASlowListenerIsToldThatItMissedSomething(t *testing.T) {
+	var b Events
+	now := time.Now()
+	slow, err := b.listen(now, 0, 0)
+	require.NoError(t, err)
+	gone, err := b.listen(now, 0, 0)
+	require.NoError(t, err)
+	b.leave(gone)
+	for i := range listenerBuffer + 10 {
+		b.Publish(i)
+	}
+	assert.Empty(t, gone.events)
+	for i := range listenerBuffer {
+		require.Equal(t, i, (<-slow.events).event)
+	}
+	b.Publish("next")
+	assert.Equal(t, api.Resync{Missed: 10}, (<-slow.events).event)
+	next := <-slow.events
+	assert.Equal(t, "next", next.event)
+
+	t.Log("# whoever comes back hears what has been since")
+	b.Publish("and another")
+	back, err := b.listen(now, next.id, 0)
+	require.NoError(t, err)
+	assert.Equal(t, "and another", (<-back.events).event)
+	late, err := b.listen(now, 5, 0)
+	require.NoError(t, err)
+	assert.Equal(t, api.Resync{}, (<-late.events).event, "too long ago")
+
+	t.Log("# and not everybody can listen")
+	for range listenersAtMost {
+		_, err = b.listen(now, 0, 0)
+	}
+	assert.ErrorIs(t, err, errListeners)
+}
+
+func TestWorkstationsOfADeliveryAreToldToThoseWhoShowIt(t *testing.T) {
+	var e Events
+	now := time.Now()
+	list, err := e.listen(now, 0, 0)
+	require.NoError(t, err)
+	shows, err := e.listen(now, 0, 7)
+	require.NoError(t, err)
+	e.Publish(api.MembersMoved{Delivery: 7})
+	e.Publish(api.MembersMoved{Delivery: 8})
+	e.Publish(api.Delivery{ID: 7})
+	assert.Equal(t, api.Delivery{ID: 7}, (<-list.events).event)
+	assert.Equal(t, api.MembersMoved{Delivery: 7}, (<-shows.events).event)
+	last := <-shows.events
+	assert.Equal(t, api.Delivery{ID: 7}, last.event)
+	assert.Empty(t, shows.events)
+
+	t.Log("# they are not kept for those who come back: those fetch the delivery anew")
+	e.Publish(api.Delivery{ID: 7})
+	back, err := e.listen(now, last.id, 7)
+	require.NoError(t, err)
+	assert.Equal(t, api.Resync{}, (<-back.events).event)
+}
+
+// timed is a connection of which the deadlines are written down.
+type timed struct {
+	http.ResponseWriter
+	deadlines int
+}
+
+func (r *timed) SetWriteDeadline(time.Time) error { r.deadlines++; return nil }
+func (r *timed) SetReadDeadline(time.Time) error  { r.deadlines++; return nil }
+
+func TestAnAnswerHasToMove(t *testing.T) {
+	now := time.Now()
+	c := &timed{ResponseWriter: httptest.NewRecorder()}
+	w := &steadyWriter{ResponseWriter: c, control: http.NewResponseController(c), began: now}
+	_, err := w.Write(make([]byte, 1<<20))
+	require.NoError(t, err)
+	assert.Equal(t, 1, c.deadlines, "each write has its own")
+	w.began = now.Add(-slowFor)
+	_, err = w.Write([]byte("more"))
+	require.NoError(t, err, "1 MiB in two minutes is slow, and moves")
+	w.began = now.Add(-slowFor - 2*time.Minute)
+	_, err = w.Write([]byte("more"))
+	assert.ErrorContains(t, err, "too slow")
+	w = &steadyWriter{ResponseWriter: c, control: http.NewResponseController(c), began: now.Add(-24 * time.Hour)}
+	_, err = w.Write([]byte("event: hello\n\n"))
+	assert.NoError(t, err, "events that are rare are not slow")
+
+	t.Log("# a body is read against the clock, and the next request on the connection is not")
+	r := httptest.NewRequest(http.MethodPost, "/", strings.NewReader("body"))
+	c.deadlines = 0
+	steady(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		_, err := io.ReadAll(r.Body)
+		assert.NoError(t, err)
+	})).ServeHTTP(c, r)
+	assert.Positive(t, c.deadlines)
+}

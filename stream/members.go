@@ -1,0 +1,256 @@
+package stream
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/binary"
+	"fmt"
+	"time"
+
+	"jugate/core/delivery"
+	"jugate/core/norm"
+	"jugate/core/parcel"
+	"jugate/core/roster"
+	"jugate/core/slabstore"
+)
+
+// Directions are what a workstation is told when it reports.
+type Directions struct {
+	State   delivery.State
+	Over    bool   // for this workstation, or as a whole
+	Run     uint32 // another number each time the delivery is taken up
+	Round   int    // of the stream that have ended
+	Aside   string // why it is set aside; empty if it is not
+	Decided int
+	Fetch   []delivery.Range // slabs to fetch by unicast
+}
+
+// Has tells whether a workstation takes part.
+func (r *Runner) Has(id int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	_, member := r.members[id]
+	return member
+}
+
+// Node is a workstation's node id in the stream: hard to guess, and the same after
+// a restart of the service.
+func (r *Runner) Node(workstation int64) norm.NodeID {
+	sum := slabstore.Sum(fmt.Appendf(nil, "node %d of session %d", workstation, r.order.Session))
+	return norm.NodeID(2 + binary.BigEndian.Uint32(sum[:])%(1<<31))
+}
+
+func (r *Runner) isNode(n norm.NodeID) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	_, known := r.byNode[n]
+	return known
+}
+
+func (r *Runner) memberCount() int {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.members)
+}
+
+// Nonce is what a workstation's proof begins with: nobody else knows it, and it is the
+// same after a restart of the service.
+func (r *Runner) Nonce(workstation int64) []byte {
+	sum := slabstore.Sum(fmt.Appendf(nil, "proof of %d in delivery %d, session %d: %s", workstation, r.order.ID, r.order.Session, r.in.Secret))
+	return sum[:16]
+}
+
+// Proven tells whether a proof is the one that reading the whole disk back gives. Of a
+// workstation that has not begun to check it is not asked: its report is not believed.
+func (r *Runner) Proven(workstation int64, proof []byte) bool {
+	r.mu.Lock()
+	checks := r.d.Phase(workstation) == delivery.Checking
+	r.mu.Unlock()
+	return !checks || subtle.ConstantTimeCompare(proof, r.Slabs.Proof(r.Nonce(workstation))) == 1
+}
+
+// Report takes what a workstation tells and says what it has to do. Errors are those of
+// delivery.Report.
+func (r *Runner) Report(now time.Time, id int64, p delivery.Report) (Directions, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	err := r.d.Report(now, id, p)
+	r.moved[id] = struct{}{}
+	r.nudge()
+	return r.directions(id, err), err
+}
+
+func (r *Runner) directions(id int64, err error) Directions {
+	d := Directions{State: r.d.State(), Over: err != nil || r.d.State().Over(), Run: r.number, Round: r.d.Rounds(), Aside: r.d.Aside(id)}
+	fetch, decided := r.d.Fetch(id)
+	if d.Decided = decided; fetch != nil {
+		d.Fetch = fetch.Ranges()
+	}
+	return d
+}
+
+// Remark notes what a workstation says of its part.
+func (r *Runner) Remark(now time.Time, id int64, text string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if m, is := r.members[id]; is && r.d.Phase(id) != delivery.Ended {
+		r.note(now, m.Name, text)
+		r.remarks[id] = text
+	}
+}
+
+// Installed notes which drivers a workstation has installed.
+func (r *Runner) Installed(id int64, packages []string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.drivers[id] = packages
+}
+
+// Lacking takes which slabs a workstation lacks. Errors are those of delivery.Lacking.
+func (r *Runner) Lacking(now time.Time, id int64, round int, set *delivery.SlabSet) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	err := r.d.Lacking(now, id, round, set)
+	r.nudge()
+	return err
+}
+
+// Through tells that a workstation's part has ended, although its receipt may not
+// be written yet.
+func (r *Runner) Through(id int64) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.d.Phase(id) == delivery.Ended
+}
+
+// MayMend waits until so many bytes may go out beside the stream.
+func (r *Runner) MayMend(ctx context.Context, bytes int) error {
+	return r.unicasts.WaitN(ctx, min(bytes, unicastBurst))
+}
+
+// Mended counts bytes that went to one workstation beside the stream.
+func (r *Runner) Mended(id, bytes int64) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.unicast[id] += bytes
+}
+
+// SealedFrame is a frame as it goes to one workstation of a sealed delivery.
+func (r *Runner) SealedFrame(frame []byte) []byte {
+	var nonce [parcel.NonceSize]byte
+	rand.Read(nonce[:])
+	return r.Seal.Pack(0, frame, nonce)
+}
+
+// Stop ends the delivery for everyone who is not through.
+func (r *Runner) Stop(now time.Time, reason string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if !r.d.State().Over() {
+		r.reason = reason
+		r.d.Stop(now, reason)
+	}
+	r.nudge()
+}
+
+// SetRate sets how fast the stream should go, in bits a second; words say so.
+func (r *Runner) SetRate(now time.Time, by, words string, rate int64) {
+	r.change(now, by, words, func() { r.rate = rate })
+}
+
+// Paused tells whether the stream is held.
+func (r *Runner) Paused() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.paused
+}
+
+// Pause holds the stream, or lets it go on; words say so.
+func (r *Runner) Pause(now time.Time, by, words string, paused bool) {
+	r.change(now, by, words, func() {
+		if r.paused = paused; paused {
+			r.d.Pause(now)
+		} else {
+			r.d.Resume(now)
+		}
+	})
+}
+
+// Extend takes more workstations in; words say so.
+func (r *Runner) Extend(now time.Time, by, words string, members []Member) {
+	r.change(now, by, words, func() {
+		ids := make([]int64, len(members))
+		for i, m := range members {
+			ids[i] = m.ID
+		}
+		r.add(members)
+		r.d.Add(ids)
+	})
+}
+
+// Status is how a running delivery stands.
+type Status struct {
+	State              delivery.State
+	Rate, RateNow      int64 // bits a second, as ordered and now
+	Paused             bool
+	Unheard            bool // nobody hears the multicast
+	Sent, Slabs, Round int  // slabs of the round under way
+	WireBytes          int64
+	RepairBytes        int64
+	Warning            string // what keeps it from getting on
+	Left               time.Duration
+	LeftKnown          bool
+}
+
+// Status tells how the delivery stands.
+func (r *Runner) Status(now time.Time) Status {
+	out := Status{WireBytes: r.WireBytes(), Warning: r.Warning(now)}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out.State, out.Sent, out.Slabs, out.Round = r.d.State(), r.sent, r.slabs, r.round
+	out.Rate, out.Paused, out.Unheard, out.RepairBytes = r.rate, r.paused, r.d.Unheard(), r.repairBytes
+	if r.streaming && !r.paused {
+		out.RateNow = r.rateNow.Load()
+	}
+	out.Left, out.LeftKnown = r.d.TimeLeft()
+	return out
+}
+
+// MemberStatus is how one workstation stands.
+type MemberStatus struct {
+	Member
+	Status    delivery.Member
+	Left      time.Duration
+	LeftKnown bool
+}
+
+// Member tells how one workstation stands; false if it does not take part.
+func (r *Runner) Member(id int64) (MemberStatus, bool) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.member(id)
+}
+
+func (r *Runner) member(id int64) (out MemberStatus, known bool) {
+	if out.Status, known = r.d.Member(id); known {
+		out.Member = r.members[id]
+		out.Left, out.LeftKnown = r.d.MemberLeft(id)
+	}
+	return out, known
+}
+
+// takeMoved are the workstations that something is new of since it was asked last.
+func (r *Runner) takeMoved() []int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	ids := make([]int64, 0, len(r.moved))
+	for id := range r.moved {
+		ids = append(ids, id)
+	}
+	clear(r.moved)
+	return ids
+}
+
+// Version is what is delivered.
+func (r *Runner) Version() roster.Ref { return r.order.Version }

@@ -1,0 +1,364 @@
+package stream
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"golang.org/x/time/rate"
+
+	"jugate/core/delivery"
+	"jugate/core/fault"
+	"jugate/core/image"
+	"jugate/core/norm"
+	"jugate/core/parcel"
+)
+
+// Runner carries one delivery through: it lets core/delivery decide and does what
+// follows. Its loop is the only place that tells the ledger of the delivery's state.
+type Runner struct {
+	Slabs *image.Map   // of the version; empty in one that only ends
+	Seal  *parcel.Seal // nil unless it is sealed
+
+	in          *Streams
+	order       Order
+	number      uint32        // another one each time the delivery is taken up
+	kick        chan struct{} // has room for one
+	rateNow     atomic.Int64  // bits a second of the stream
+	unicasts    *rate.Limiter // bytes a second by unicast
+	streamEnded chan struct{} // closed when the stream ends, by itself or not
+
+	mu          sync.Mutex
+	members     map[int64]Member
+	byNode      map[norm.NodeID]int64
+	d           *delivery.Delivery
+	rate        int64   // as ordered
+	pace        float64 // share of it that the group can follow
+	paused      bool
+	streaming   bool
+	reason      string // why it was stopped
+	wire        int64
+	repairBytes int64
+	unicast     map[int64]int64    // mending bytes sent, by workstation
+	drivers     map[int64][]string // packages installed, by workstation
+	remarks     map[int64]string   // what workstations say of their disks
+	moved       map[int64]struct{} // workstations that something is new of
+	sent        int                // slabs of this round
+	slabs       int                // that it has
+	round       int
+
+	unwritten []delivery.Member // ended, receipt still to be written
+	notes     []Note
+	trouble   string // why something could not be recorded
+}
+
+const (
+	// publishEvery is how often the ledger hears of a delivery that moves.
+	publishEvery = 250 * time.Millisecond
+	// storeEvery is how often its bytes are recorded, in case the service is killed.
+	storeEvery = 5 * time.Second
+	// serviceNode is the service's node id in its streams.
+	serviceNode = norm.NodeID(1)
+	// unicastBurst lets any slab through at once.
+	unicastBurst = 4 << 20
+)
+
+func newRunner(in *Streams, o Order, members []Member) (*Runner, error) {
+	r := emptyRunner(in, o, members)
+	r.number = rand.Uint32()
+	if o.SealKey != nil {
+		var err error
+		if r.Seal, err = parcel.NewSeal(o.SealKey, o.Session); err != nil {
+			return nil, err
+		}
+	}
+	every := &delivery.SlabSet{}
+	for i := range o.Slabs.Distinct() {
+		every.Add(i)
+	}
+	options := delivery.Options{Rule: o.Rule, Ordered: slices.MaxFunc([]time.Time{o.Created, o.Rule.Earliest()}, time.Time.Compare),
+		WaitAtMost: o.WaitAtMost, GiveUpAfter: o.WaitAtMost + giveUpAfter, Whole: every, Bytes: o.Bytes, Aside: o.Aside}
+	if o.State != delivery.Gathering {
+		// It was under way when the service ended: it goes on with whoever is there
+		// again soon.
+		options.Ordered, options.WaitAtMost, options.Rule = in.Now(), resumeWait, delivery.Rule{}
+		options.GiveUpAfter, options.Resumed = delivery.Silence, true
+	}
+	r.d = delivery.New(options, slices.Sorted(maps.Keys(r.members)))
+	if o.Paused {
+		r.d.Pause(in.Now())
+		r.paused = true
+	}
+	r.setRate(in.rates.bounded(in.Multicast.Ceiling, o.Rate))
+	return r, nil
+}
+
+// endingRunner makes a runner that only ends the delivery, with receipts that say why.
+func endingRunner(in *Streams, o Order, members []Member, reason string) *Runner {
+	r := emptyRunner(in, o, members)
+	r.d = delivery.New(delivery.Options{}, slices.Sorted(maps.Keys(r.members)))
+	r.Stop(in.Now(), reason)
+	return r
+}
+
+// emptyRunner has the workstations and nothing to send.
+func emptyRunner(in *Streams, o Order, members []Member) *Runner {
+	r := &Runner{
+		in: in, order: o, Slabs: o.Slabs, members: map[int64]Member{}, byNode: map[norm.NodeID]int64{}, kick: make(chan struct{}, 1), wire: o.WireBytes,
+		unicast: map[int64]int64{}, drivers: map[int64][]string{}, remarks: map[int64]string{}, moved: map[int64]struct{}{}, rate: o.Rate, pace: 1,
+		unicasts: rate.NewLimiter(rate.Inf, unicastBurst), streamEnded: make(chan struct{}),
+	}
+	if r.Slabs == nil {
+		r.Slabs = &image.Map{}
+	}
+	r.add(members)
+	return r
+}
+
+// add takes workstations in. The caller holds mu, or is the only one yet.
+func (r *Runner) add(members []Member) {
+	for _, m := range members {
+		r.members[m.ID], r.byNode[r.Node(m.ID)] = m, m.ID
+	}
+}
+
+// remains is a runner that ends what this one has left.
+func (r *Runner) remains(now time.Time, reason string) *Runner {
+	r.mu.Lock() // a fault does not hold it: every lock is given back by defer
+	defer r.mu.Unlock()
+	var left []Member
+	for id, m := range r.members {
+		if r.d.Phase(id) != delivery.Ended || slices.ContainsFunc(r.unwritten, func(m delivery.Member) bool { return m.ID == id }) {
+			left = append(left, m)
+		}
+	}
+	last := endingRunner(r.in, r.order, left, reason)
+	last.wire, last.notes = r.wire, r.notes
+	return last
+}
+
+const (
+	// resumeWait is how long a delivery that is taken up again waits for its
+	// workstations: longer than an agent's longest pause between two tries.
+	resumeWait = 15 * time.Second
+	// giveUpAfter is how much longer than for its gather rule a delivery waits if nobody
+	// is ready at all.
+	giveUpAfter = 24 * time.Hour
+)
+
+// nudge makes the loop look again.
+func (r *Runner) nudge() {
+	select {
+	case r.kick <- struct{}{}:
+	default:
+	}
+}
+
+func (r *Runner) sentSlab() {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.sent++
+}
+
+func (r *Runner) roundEnded(now time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.streaming = false
+	r.d.RoundEnded(now)
+	r.nudge()
+}
+
+// setRate is told what the stream may take, in bits a second.
+func (r *Runner) setRate(bits int64) {
+	if r.rateNow.Swap(bits) != bits {
+		r.nudge()
+	}
+}
+
+// change does something to the delivery and notes it.
+func (r *Runner) change(now time.Time, by, what string, do func()) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	do()
+	r.note(now, by, what)
+	r.nudge()
+}
+
+func (r *Runner) note(now time.Time, by, what string) {
+	r.notes = append(r.notes, Note{At: now, By: by, What: what})
+}
+
+// run works until the delivery is over or the service closes.
+func (r *Runner) run(ctx context.Context) {
+	streaming, stopStream := context.WithCancel(ctx)
+	var working sync.WaitGroup
+	defer working.Wait()
+	defer stopStream()
+	defer r.in.rates.want(r.in.Multicast.Ceiling, r, 0)
+	var t *sender
+	var published, stored time.Time
+	recorded, rateSet, held := r.order.State, int64(0), false
+	for {
+		now := r.in.Now()
+		r.mu.Lock()
+		step := r.d.Advance(now)
+		state, reason, deadline := r.d.State(), r.reason, r.d.Deadline(now)
+		r.unwritten = append(r.unwritten, step.Ended...)
+		for _, m := range slices.Concat(step.Ended, step.Aside) {
+			r.moved[m.ID] = struct{}{}
+		}
+		r.pace = step.Pace
+		for _, n := range step.Notes {
+			text := n.Text
+			if n.Workstation != 0 {
+				text = r.members[n.Workstation].Name + " " + text
+			}
+			r.note(n.At, bySelf, text)
+		}
+		if step.Stream != nil {
+			r.streaming, r.sent, r.slabs = true, 0, step.Stream.Len()
+			r.round++
+		}
+		wanted, paused, busy := int64(float64(r.rate)*r.pace), r.paused, r.streaming
+		r.mu.Unlock()
+
+		if state.Over() {
+			stopStream()
+			working.Wait() // what it sent last is counted, too
+		}
+		if busy && !paused {
+			r.in.rates.want(r.in.Multicast.Ceiling, r, wanted) // before a stream begins
+		} else {
+			r.in.rates.want(r.in.Multicast.Ceiling, r, 0)
+			r.setRate(r.in.rates.bounded(r.in.Multicast.Ceiling, wanted))
+		}
+		if step.Stream != nil && t == nil {
+			t = r.open(streaming, &working)
+		}
+		if step.Stream != nil {
+			r.in.Log.Info("stream", "delivery", r.order.ID, "image", r.order.Version, "slabs", step.Stream.Len())
+			t.begin(streaming, step.Stream)
+			select {
+			case <-r.streamEnded: // there is no stream any more: it all goes by unicast
+				r.roundEnded(now)
+			default:
+			}
+		}
+		if step.EndStream && t != nil {
+			t.send(streaming, func(now time.Time, _ *norm.Sender) {
+				if t.round != nil {
+					t.end(now)
+				}
+			})
+		}
+		if now := r.rateNow.Load(); now != rateSet || paused != held {
+			rateSet, held = now, paused
+			if t != nil {
+				t.send(streaming, func(at time.Time, s *norm.Sender) {
+					s.SetRate(at, float64(now))
+					if paused {
+						s.Pause()
+					} else {
+						s.Resume(at)
+					}
+				})
+			}
+		}
+		r.limitUnicasts(busy)
+		settled := r.writeReceipts(ctx) && r.writeNotes(ctx)
+		if !settled && r.in.Ledger.GiveRoom() { // the disk may be full: that is what it is for
+			settled = r.writeReceipts(ctx) && r.writeNotes(ctx)
+		}
+		if settled && (state != recorded || !state.Over() && now.Sub(stored) >= storeEvery) {
+			if err := r.in.Ledger.Reached(ctx, now, r.order.ID, state, reason, r.WireBytes()); err != nil {
+				r.in.Log.Error("a delivery could not be recorded", "delivery", r.order.ID, "state", state, "error", err)
+				settled = false
+				r.setTrouble("what it did cannot be recorded: " + recordProblem(err))
+			} else if stored = now; state != recorded {
+				recorded = state
+				r.in.Log.Info("delivery", "delivery", r.order.ID, "image", r.order.Version, "state", state)
+				published = time.Time{}
+			}
+		}
+		if settled {
+			r.setTrouble("")
+		}
+		if r.in.Now().Sub(published) >= publishEvery {
+			published = r.in.Now()
+			r.in.Ledger.Moved(ctx, r.order.ID, r.takeMoved())
+		}
+		if settled && recorded.Over() {
+			return
+		}
+		if !r.pause(ctx, now, deadline, settled, !state.Over() && state != delivery.Gathering) {
+			return
+		}
+	}
+}
+
+// bySelf is who does what nobody ordered.
+const bySelf = "the service"
+
+// open begins the stream.
+func (r *Runner) open(ctx context.Context, working *sync.WaitGroup) *sender {
+	t := &sender{r: r, slabs: r.Slabs, do: make(chan func(time.Time, *norm.Sender)), base: r.wire, prefix: rand.Uint32(), sizes: map[norm.ObjectID]int64{}}
+	working.Go(func() {
+		defer close(r.streamEnded)
+		err := fault.Guard(func() error { return t.run(ctx) })
+		if err != nil && ctx.Err() == nil {
+			// Not the end: whatever did not go out is mended.
+			r.in.Log.Error("the stream broke off", "delivery", r.order.ID, "image", r.order.Version, "error", err)
+			r.change(time.Now(), bySelf, fmt.Sprintf("the stream broke off: %v", err), func() {})
+			r.roundEnded(r.in.Now())
+		}
+	})
+	return t
+}
+
+// limitUnicasts leaves the network to the stream while it runs.
+func (r *Runner) limitUnicasts(streaming bool) {
+	bits := float64(r.rateNow.Load())
+	if streaming {
+		bits /= 4
+	}
+	if limit := rate.Limit(bits / 8); r.unicasts.Limit() != limit {
+		r.unicasts.SetLimit(limit)
+	}
+}
+
+// pause waits for news, for the next deadline, or to try again what failed, and
+// at least for the time between two tellings. It is false when the service closes.
+func (r *Runner) pause(ctx context.Context, now, deadline time.Time, settled, moving bool) bool {
+	wait := time.Minute
+	if !deadline.IsZero() {
+		wait = max(deadline.Sub(now), 0)
+	}
+	if !settled || moving { // silence is news, too
+		wait = min(wait, time.Second)
+	}
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-r.kick:
+	case <-timer.C:
+	case <-ctx.Done():
+		return false
+	}
+	return true
+}
+
+// WireBytes is what has gone out for the delivery, in bytes.
+func (r *Runner) WireBytes() int64 {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	sum := r.wire
+	for _, n := range r.unicast {
+		sum += n
+	}
+	return sum
+}

@@ -1,0 +1,258 @@
+package stream
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"errors"
+	"math/rand/v2"
+	"sync/atomic"
+	"time"
+
+	"jugate/core/delivery"
+	"jugate/core/fault"
+	"jugate/core/image"
+	"jugate/core/norm"
+	"jugate/core/parcel"
+	"jugate/wire"
+)
+
+const (
+	// window bounds what the sender keeps for repair.
+	windowObjects = 8192
+	windowBytes   = 64 << 20
+	// prefetched is how many parcels are made ahead.
+	prefetched = 8
+	// A round ends although someone still asks after half the time that it took, within
+	// these bounds: what is lacking then is mended otherwise, and whoever asks without
+	// end ends nothing.
+	flushAtLeast = 2 * time.Second
+	flushAtMost  = 10 * time.Second
+	etherHeader  = 14 // bytes that Ethernet adds to a packet
+)
+
+// sender is the multicast of one delivery: a sender of RFC 5740 that lives as
+// long as the delivery, and sends round after round of parcels.
+type sender struct {
+	r     *Runner
+	slabs *image.Map
+	do    chan func(time.Time, *norm.Sender) // changes, made between two packets
+
+	prefix     uint32        // begins this sender's nonces
+	nonces     atomic.Uint64 // used so far
+	round      *round        // under way; nil between rounds
+	waiting    *packed       // had no room in the window
+	sizes      map[norm.ObjectID]int64
+	base       int64 // bytes on the wire before this sender
+	progressed time.Time
+}
+
+// round is one pass over a set of slabs.
+type round struct {
+	ready  chan packed
+	cancel context.CancelFunc
+	last   norm.ObjectID
+	began  time.Time
+	fed    bool      // all were handed to the sender
+	sentAt time.Time // when the last of them went out
+	sent   int64     // bytes
+	slabs  int
+	total  int64
+}
+
+type packed struct {
+	slab  int
+	bytes []byte
+}
+
+// run sends until ctx ends.
+func (t *sender) run(ctx context.Context) error {
+	m := t.r.in.Multicast
+	out, err := wire.Dial(wire.Config{Group: t.r.order.Channel, Interface: m.Interface, TTL: m.TTL})
+	if err != nil {
+		return err
+	}
+	defer out.Close()
+	var auth *norm.Auth
+	authSize := 0
+	if t.r.Seal != nil {
+		auth, authSize = norm.NewAuth(t.r.order.SealKey), norm.AuthSize
+	}
+	s, err := norm.NewSender(norm.SenderConfig{
+		Node: serviceNode, Instance: uint16(rand.Uint32()), Rate: float64(t.r.rateNow.Load()), Overhead: out.Overhead() + etherHeader,
+		SymbolSize: out.SymbolSize() - authSize, Auth: auth, GroupSize: t.r.memberCount(), Window: windowObjects, WindowBytes: windowBytes,
+		Accept: t.r.isNode,
+	}, time.Now())
+	if err != nil {
+		return err
+	}
+	defer func() {
+		if t.round != nil {
+			t.round.cancel()
+		}
+		t.count(s)
+	}()
+	return wire.Transmit(ctx, out, s, wire.Source{
+		Feed: func(now time.Time, s *norm.Sender) (bool, error) { return t.feed(now, s), nil },
+		On:   t.on,
+		Do:   t.do,
+		Away: func(err error) { t.r.in.Log.Warn("the stream waits", "delivery", t.r.order.ID, "error", err) },
+	})
+}
+
+// begin starts a round with these slabs.
+func (t *sender) begin(ctx context.Context, set *delivery.SlabSet) {
+	fetching, cancel := context.WithCancel(ctx)
+	rd := &round{ready: make(chan packed, prefetched), cancel: cancel, slabs: set.Len()}
+	for i := range set.All() {
+		rd.total += t.slabs.Slab(i).Length()
+	}
+	go func() {
+		defer close(rd.ready)
+		if err := fault.Guard(func() error { t.pack(fetching, set, rd.ready); return nil }); err != nil {
+			t.r.in.Log.Error("a round of the stream is cut short", "delivery", t.r.order.ID, "error", err)
+		}
+	}()
+	t.send(ctx, func(now time.Time, _ *norm.Sender) {
+		if t.round != nil {
+			t.round.cancel()
+		}
+		rd.began = now
+		t.round, t.waiting = rd, nil
+		t.progress(now)
+	})
+}
+
+// send has a change made, unless the stream has ended.
+func (t *sender) send(ctx context.Context, change func(time.Time, *norm.Sender)) {
+	select {
+	case t.do <- change:
+	case <-ctx.Done():
+	case <-t.r.streamEnded:
+	}
+}
+
+// pack makes the parcels of a round, in the order of the disk.
+func (t *sender) pack(ctx context.Context, set *delivery.SlabSet, ready chan<- packed) {
+	for i := range set.All() {
+		frame, err := t.r.in.Slabs.Frame(t.slabs.Slab(i).Digest)
+		if err != nil {
+			// Not the end: whoever asks for it later is told.
+			t.r.in.Log.Error("a slab cannot be sent", "delivery", t.r.order.ID, "slab", i, "error", err)
+			continue
+		}
+		select {
+		case ready <- packed{i, t.parcel(i, frame)}:
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// parcel makes a slab ready for the way.
+func (t *sender) parcel(slab int, frame []byte) []byte {
+	if t.r.Seal != nil {
+		return t.r.Seal.Pack(slab, frame, t.nonce())
+	}
+	return parcel.Pack(slab, frame)
+}
+
+// nonce is one that was not used yet: a number chosen at random when the sender
+// began, and a count.
+func (t *sender) nonce() (n [parcel.NonceSize]byte) {
+	binary.BigEndian.PutUint32(n[:], t.prefix)
+	binary.BigEndian.PutUint64(n[4:], t.nonces.Add(1))
+	return n
+}
+
+// feed hands parcels to the sender while there is room.
+func (t *sender) feed(now time.Time, s *norm.Sender) (more bool) {
+	if now.Sub(t.progressed) >= 100*time.Millisecond {
+		t.count(s)
+		t.progress(now)
+	}
+	rd := t.round
+	if rd == nil {
+		return false
+	}
+	for !rd.fed {
+		if t.waiting == nil {
+			select {
+			case p, ok := <-rd.ready:
+				if !ok {
+					rd.fed = true
+					if s.Pending() == 0 {
+						rd.sentAt = now
+					}
+					continue
+				}
+				t.waiting = &p
+			default:
+				return true
+			}
+		}
+		b := t.waiting.bytes
+		id, err := s.Enqueue(now, norm.Object{Kind: norm.Data, Size: int64(len(b)), Content: bytes.NewReader(b)})
+		if errors.Is(err, norm.ErrFull) {
+			return true
+		}
+		if err != nil {
+			t.r.in.Log.Error("a slab cannot be sent", "delivery", t.r.order.ID, "slab", t.waiting.slab, "error", err)
+		} else {
+			rd.last = id
+			t.sizes[id] = t.slabs.Slab(t.waiting.slab).Length()
+		}
+		t.waiting = nil
+	}
+	if !rd.sentAt.IsZero() && now.Sub(rd.sentAt) > min(max(rd.sentAt.Sub(rd.began)/2, flushAtLeast), flushAtMost) {
+		t.end(now)
+	}
+	return false
+}
+
+func (t *sender) on(e norm.SenderEvent) error {
+	rd := t.round
+	switch e.Kind {
+	case norm.Sent:
+		if rd != nil {
+			rd.sent += t.sizes[e.Object]
+			t.r.sentSlab()
+			if rd.fed && e.Object == rd.last {
+				rd.sentAt = time.Now()
+			}
+		}
+	case norm.Released:
+		delete(t.sizes, e.Object)
+	case norm.Flushed:
+		if rd != nil && rd.fed && t.waiting == nil && (e.Object == rd.last || rd.sent == 0) {
+			t.end(time.Now())
+		}
+	}
+	return nil
+}
+
+// end ends the round.
+func (t *sender) end(now time.Time) {
+	t.round.cancel()
+	t.round = nil
+	t.r.roundEnded(now)
+}
+
+// count lets the runner know what has gone out.
+func (t *sender) count(s *norm.Sender) {
+	st := s.Stats()
+	t.r.mu.Lock()
+	defer t.r.mu.Unlock()
+	t.r.wire, t.r.repairBytes = t.base+st.Bytes, st.Repairs*int64(st.Bytes/max(st.Packets, 1))
+}
+
+// progress lets the runner know how far the stream is.
+func (t *sender) progress(now time.Time) {
+	t.progressed = now
+	t.r.mu.Lock()
+	defer t.r.mu.Unlock()
+	if rd := t.round; rd != nil {
+		t.r.d.Sent(now, rd.sent, rd.total)
+	}
+	t.r.nudge()
+}

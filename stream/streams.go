@@ -1,0 +1,148 @@
+// Package stream carries deliveries through in one network: it lets core/delivery
+// decide, sends slabs by multicast, shares the network's rate between deliveries, and
+// says what each workstation has to do next.
+//
+// It knows neither records nor HTTP. Slabs come from a Store, and what a delivery leaves
+// behind goes to a Ledger; a service keeps that in its records, and another process may
+// hand it in over a line.
+//
+//	s := &stream.Streams{Multicast: m, Slabs: store, Ledger: ledger, Log: log, Now: time.Now}
+//	err := s.Start(ctx, order, members)
+//	directions, err := s.Runner(order.ID).Report(now, member, report)
+//
+// In runner.go is the loop of one delivery, in members.go what workstations say and are
+// told, in sender.go its multicast, in ledger.go what it leaves behind, in rates.go how
+// deliveries share the network.
+package stream
+
+import (
+	"context"
+	"log/slog"
+	"maps"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"jugate/core/delivery"
+	"jugate/core/fault"
+	"jugate/core/image"
+	"jugate/core/roster"
+	"jugate/core/slabstore"
+)
+
+// Order is one delivery as it is to be run.
+type Order struct {
+	ID         int64
+	Version    roster.Ref
+	Rule       delivery.Rule
+	Aside      delivery.AsideRule
+	Rate       int64          // bits a second
+	Channel    netip.AddrPort // of the multicast
+	Session    uint32
+	State      delivery.State // Gathering, or where an earlier run of the program left it
+	Paused     bool
+	Created    time.Time
+	WaitAtMost time.Duration // for the gather rule; then it starts with whoever is ready
+	Bytes      int64         // of the image that are in use
+	WireBytes  int64         // that went out before
+	SealKey    []byte        // nil for an open one
+	Slabs      *image.Map    // of the version; nil in one that can only be ended
+}
+
+// Member is a workstation of a delivery.
+type Member struct {
+	ID   int64
+	Name string
+}
+
+// Store is where frames of slabs come from.
+type Store interface {
+	Frame(d slabstore.Digest) ([]byte, error)
+}
+
+// Streams are the deliveries of one network. Its fields are set before the first Start.
+type Streams struct {
+	Multicast Multicast
+	Slabs     Store
+	Ledger    Ledger
+	Secret    string // what nobody else knows, the same at each start
+	Log       *slog.Logger
+	Now       func() time.Time
+
+	rates rates
+	work  sync.WaitGroup
+
+	mu      sync.Mutex
+	runners map[int64]*Runner
+}
+
+// Start carries a delivery through, until it is over or ctx ends. Errors say why it
+// cannot be run; it can be ended by End then.
+func (s *Streams) Start(ctx context.Context, o Order, members []Member) error {
+	r, err := newRunner(s, o, members)
+	if err != nil {
+		return err
+	}
+	if o.State != delivery.Gathering {
+		r.note(s.Now(), bySelf, "goes on after a restart of the service")
+	}
+	s.run(ctx, r)
+	return nil
+}
+
+// End only ends a delivery, with receipts that say why.
+func (s *Streams) End(ctx context.Context, o Order, members []Member, reason string) {
+	s.run(ctx, endingRunner(s, o, members, reason))
+}
+
+// run keeps a runner reachable until it ends. A fault of the program ends the delivery,
+// with receipts that say so, and nothing else.
+func (s *Streams) run(ctx context.Context, r *Runner) {
+	s.set(r)
+	s.work.Go(func() {
+		if err := fault.Guard(func() error { r.run(ctx); return nil }); err != nil {
+			s.Log.Error("a delivery has ended by a fault of the program", "delivery", r.order.ID, "error", err)
+			last := r.remains(s.Now(), "a fault of the program ended it; the service's log says more")
+			s.set(last)
+			if err := fault.Guard(func() error { last.run(ctx); return nil }); err != nil {
+				s.Log.Error("its receipts could not be written", "delivery", r.order.ID, "error", err)
+			}
+		}
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		delete(s.runners, r.order.ID)
+	})
+}
+
+func (s *Streams) set(r *Runner) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.runners == nil {
+		s.runners = map[int64]*Runner{}
+	}
+	s.runners[r.order.ID] = r
+}
+
+// Runner is the one of a delivery; nil if that is not running.
+func (s *Streams) Runner(id int64) *Runner {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.runners[id]
+}
+
+// Wait waits until all have ended.
+func (s *Streams) Wait() { s.work.Wait() }
+
+// FreeChannel is an address that no running delivery uses, if there is one.
+func (s *Streams) FreeChannel() netip.AddrPort {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	n := int64(0)
+	for ; n < 1<<16; n++ {
+		if !slices.ContainsFunc(slices.Collect(maps.Values(s.runners)), func(r *Runner) bool { return r.order.Channel == s.Multicast.Channel(n) }) {
+			break
+		}
+	}
+	return s.Multicast.Channel(n)
+}
