@@ -103,9 +103,9 @@ type receiver struct {
 
 	mu       sync.Mutex
 	progress api.Progress
-	course   api.Directions    // as last heard
-	changed  chan struct{} // rings when there is something to look at; has room for one
-	hurry    chan struct{} // rings when a report should not wait; has room for one
+	course   api.Directions // as last heard
+	changed  chan struct{}  // rings when there is something to look at; has room for one
+	hurry    chan struct{}  // rings when a report should not wait; has room for one
 }
 
 // prepare fetches the version, holds it against the disk and joins the group,

@@ -23,9 +23,10 @@ type BootStepped struct {
 // DriversChanged says that the library or a set has changed.
 type DriversChanged struct{}
 
-// MembersMoved tells of workstations of a delivery that something is new of. It goes to
+// DeliveryMoved tells what is new of one delivery, beside the delivery itself. It goes to
 // those alone who have asked for that delivery.
-type MembersMoved struct {
-	Delivery int64    `json:"delivery"`
-	Members  []Member `json:"members" nullable:"false"`
+type DeliveryMoved struct {
+	Delivery int64            `json:"delivery"`
+	Members  []Member         `json:"members,omitempty" nullable:"false" doc:"Workstations that something is new of"`
+	Changes  []DeliveryChange `json:"changes,omitempty" nullable:"false" doc:"What was done to it since"`
 }

@@ -109,7 +109,7 @@ func TestEventsAreReadOneByOne(t *testing.T) {
 		io.WriteString(w, "event: hello\ndata: {\"a\":\ndata: 1}\n\n: a remark\n\nid: 7\nevent:delivery\ndata:{}\n\nevent: cut\ndata: {")
 	})
 	var got []string
-	err := client.Events(t.Context(), func(kind string, data []byte) error {
+	err := client.Events(t.Context(), 0, func(kind string, data []byte) error {
 		got = append(got, kind+" "+string(data))
 		return nil
 	})
@@ -117,7 +117,7 @@ func TestEventsAreReadOneByOne(t *testing.T) {
 	assert.Equal(t, []string{`hello {"a":1}`, "delivery {}"}, got, "an event without its empty line has not come whole")
 
 	enough := errors.New("enough")
-	assert.ErrorIs(t, client.Events(t.Context(), func(string, []byte) error { return enough }), enough)
+	assert.ErrorIs(t, client.Events(t.Context(), 0, func(string, []byte) error { return enough }), enough)
 }
 
 // A slab with holes is mended by ranges that Go's own file server answers, in

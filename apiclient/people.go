@@ -198,8 +198,12 @@ func (c *Client) CheckReceipts(ctx context.Context) (api.ReceiptCheck, error) {
 
 // Events calls event for each server-sent event until ctx ends, the service
 // ends the stream (nil is returned), or event returns an error.
-func (c *Client) Events(ctx context.Context, event func(kind string, data []byte) error) error {
-	resp, err := c.send(ctx, http.MethodGet, "/api/v1"+api.EventStream, nil, nil)
+func (c *Client) Events(ctx context.Context, delivery int64, event func(kind string, data []byte) error) error {
+	path := "/api/v1" + api.EventStream
+	if delivery != 0 {
+		path += fmt.Sprintf("?delivery=%d", delivery)
+	}
+	resp, err := c.send(ctx, http.MethodGet, path, nil, nil)
 	if err != nil {
 		return err
 	}

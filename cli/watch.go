@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"github.com/jedib0t/go-pretty/v6/progress"
@@ -18,11 +19,12 @@ import (
 var errSeen = errors.New("seen")
 
 // watch follows one thing through the events until show says that it is over.
-// fetch asks for its present state; pick finds it in an event.
-func watch[T any](ctx context.Context, c *apiclient.Client, stderr io.Writer, fetch func() (T, error), pick func(kind string, data []byte) (T, bool), show func(T) (over bool)) (T, error) {
+// fetch asks for its present state; pick finds it in an event. delivery, if it is not 0, is
+// the one whose workstations are wanted, too.
+func watch[T any](ctx context.Context, c *apiclient.Client, delivery int64, stderr io.Writer, fetch func() (T, error), pick func(kind string, data []byte) (T, bool), show func(T) (over bool)) (T, error) {
 	var latest T
 	for {
-		err := c.Events(ctx, func(kind string, data []byte) error {
+		err := c.Events(ctx, delivery, func(kind string, data []byte) error {
 			now, ours := pick(kind, data)
 			if kind == "hello" || kind == "resync" {
 				var err error
@@ -62,15 +64,54 @@ func (a *app) watchDelivery(ctx context.Context, c *apiclient.Client, id int64, 
 	} else {
 		screen = &deliveryLines{w: stderr, told: map[string]string{}, changes: -1}
 	}
-	return watch(ctx, c, stderr,
-		func() (api.Delivery, error) { return c.Delivery(ctx, id) },
-		func(kind string, data []byte) (d api.Delivery, ours bool) {
-			return d, kind == "delivery" && json.Unmarshal(data, &d) == nil && d.ID == id
+	var d api.Delivery
+	fetch := func() (_ api.Delivery, err error) {
+		d, err = c.Delivery(ctx, id)
+		return d, err
+	}
+	return watch(ctx, c, id, stderr, fetch,
+		func(kind string, data []byte) (api.Delivery, bool) {
+			ours := merge(&d, kind, data, fetch)
+			return d, ours
 		},
 		func(d api.Delivery) bool {
 			screen.show(d)
 			return d.Ended != nil
 		})
+}
+
+// merge puts what an event says of a delivery into what is known of it, and tells whether
+// it was about that one. One that has ended is fetched as a whole: receipts say what
+// became of its workstations.
+func merge(d *api.Delivery, kind string, data []byte, fetch func() (api.Delivery, error)) bool {
+	switch kind {
+	case "delivery":
+		var now api.Delivery
+		if json.Unmarshal(data, &now) != nil || now.ID != d.ID {
+			return false
+		}
+		if now.Ended != nil {
+			_, err := fetch()
+			return err == nil
+		}
+		now.Members, now.Changes = d.Members, d.Changes
+		*d = now
+	case "progress":
+		var moved api.DeliveryMoved
+		if json.Unmarshal(data, &moved) != nil || moved.Delivery != d.ID {
+			return false
+		}
+		for _, m := range moved.Members {
+			if i := slices.IndexFunc(d.Members, func(o api.Member) bool { return o.Workstation == m.Workstation }); i >= 0 {
+				m.Address = d.Members[i].Address
+				d.Members[i] = m
+			}
+		}
+		d.Changes = append(d.Changes, moved.Changes...)
+	default:
+		return false
+	}
+	return true
 }
 
 // watchErrand shows a capture on stderr until it has ended.
@@ -92,7 +133,7 @@ func (a *app) watchErrand(ctx context.Context, c *apiclient.Client, id int64, st
 		said = text
 		return e.Ended != nil
 	}
-	return watch(ctx, c, stderr,
+	return watch(ctx, c, 0, stderr,
 		func() (api.Errand, error) { return c.Errand(ctx, id) },
 		func(kind string, data []byte) (e api.Errand, ours bool) {
 			if kind == "workstation" { // its activity carries the numbers

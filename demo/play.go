@@ -235,7 +235,7 @@ func (s *Stage) await(ctx context.Context, kind string, done func() (bool, error
 	ctx, cancel := context.WithTimeout(ctx, 2*time.Minute)
 	defer cancel()
 	enough := errors.New("enough")
-	err := s.Client.Events(ctx, func(got string, _ []byte) error {
+	err := s.Client.Events(ctx, 0, func(got string, _ []byte) error {
 		if !slices.Contains([]string{kind, "hello", "resync"}, got) {
 			return nil
 		}

@@ -355,7 +355,7 @@ func TestEventsTellOfANewcomer(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
 	seen := make(chan string, 100)
-	go h.client.Events(ctx, func(kind string, data []byte) error { seen <- kind; return nil })
+	go h.client.Events(ctx, 0, func(kind string, data []byte) error { seen <- kind; return nil })
 	require.Equal(t, "hello", <-seen)
 	h.start(1, blank(t, golddisk.MiB), 0, "herb-01")
 	require.Equal(t, "workstation", <-seen)

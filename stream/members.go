@@ -94,7 +94,7 @@ func (r *Runner) directions(id int64, err error) Directions {
 func (r *Runner) Remark(now time.Time, id int64, text string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if m, is := r.members[id]; is && r.d.Phase(id) != delivery.Ended {
+	if m, is := r.members[id]; is && r.d.Phase(id) != delivery.Ended && r.remarks[id] != text {
 		r.note(now, m.Name, text)
 		r.remarks[id] = text
 	}

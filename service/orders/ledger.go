@@ -48,7 +48,11 @@ func (l ledger) Receipt(ctx context.Context, id int64, r stream.Receipt) error {
 
 // Note is stream.Ledger's.
 func (l ledger) Note(ctx context.Context, id int64, n stream.Note) error {
-	return l.Records.AddDeliveryChange(ctx, id, records.DeliveryChange{At: n.At, By: n.By, What: n.What})
+	if err := l.Records.AddDeliveryChange(ctx, id, records.DeliveryChange{At: n.At, By: n.By, What: n.What}); err != nil {
+		return err
+	}
+	l.Publish(api.DeliveryMoved{Delivery: id, Changes: []api.DeliveryChange{{At: n.At, By: n.By, What: n.What}}})
+	return nil
 }
 
 // Reached is stream.Ledger's.
@@ -67,7 +71,7 @@ func (l ledger) Moved(ctx context.Context, id int64, workstations []int64) {
 	if len(workstations) == 0 {
 		return
 	}
-	moved := api.MembersMoved{Delivery: id, Members: make([]api.Member, len(workstations))}
+	moved := api.DeliveryMoved{Delivery: id, Members: make([]api.Member, len(workstations))}
 	r, now := l.Streams.Runner(id), l.Now()
 	for i, w := range workstations {
 		moved.Members[i] = liveMember(r, now, w)

@@ -38,7 +38,7 @@ type listener struct {
 // wants tells whether a listener is told of an event: of the workstations of deliveries
 // just those hear that show them.
 func (l *listener) wants(event any) bool {
-	m, of := event.(api.MembersMoved)
+	m, of := event.(api.DeliveryMoved)
 	return !of || m.Delivery == l.delivery
 }
 
@@ -100,7 +100,7 @@ func (e *Events) Publish(event any) {
 	}
 	e.last++
 	p := published{e.last, event}
-	if _, many := event.(api.MembersMoved); !many {
+	if _, many := event.(api.DeliveryMoved); !many {
 		if len(e.recent) >= recentEvents {
 			e.recent = slices.Delete(e.recent, 0, recentEvents/4)
 		}
@@ -141,7 +141,7 @@ func (s *Server) eventRoutes(h huma.API) {
 		"errand":      api.Errand{},
 		"image":       api.Version{},
 		"delivery":    api.Delivery{},
-		"members":     api.MembersMoved{},
+		"progress":    api.DeliveryMoved{},
 		"receipt":     api.Receipt{},
 		"boot":        api.BootStepped{},
 		"drivers":     api.DriversChanged{},
