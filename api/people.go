@@ -4,22 +4,24 @@ import "time"
 
 // Workstation is a machine of the roster or a newcomer.
 type Workstation struct {
-	ID           int64     `json:"id"`
-	Name         string    `json:"name" doc:"Empty for a newcomer"`
-	State        string    `json:"state" enum:"newcomer,admitted,retired"`
-	Addresses    []string  `json:"hardware_addresses" nullable:"false"`
-	Maker        string    `json:"maker"`
-	Model        string    `json:"model"`
-	Serial       string    `json:"serial"`
-	UUID         string    `json:"uuid" doc:"Of its firmware; empty if that has none"`
-	Proposed     []string  `json:"proposed_addresses" nullable:"false" doc:"Hardware addresses seen in it that nobody has accepted yet"`
-	Groups       []string  `json:"groups" nullable:"false"`
-	Inventory    Inventory `json:"inventory"`
-	AgentVersion string    `json:"agent_version"`
-	FirstSeen    time.Time `json:"first_seen"`
-	LastSeen     time.Time `json:"last_seen"`
-	Online       bool      `json:"online" doc:"Its agent has called in the last minute"`
-	Activity     string    `json:"activity" doc:"What its agent says it is doing"`
+	ID           int64      `json:"id"`
+	Name         string     `json:"name" doc:"Empty for a newcomer"`
+	State        string     `json:"state" enum:"newcomer,admitted,retired"`
+	Addresses    []string   `json:"hardware_addresses" nullable:"false"`
+	Maker        string     `json:"maker"`
+	Model        string     `json:"model"`
+	Serial       string     `json:"serial"`
+	UUID         string     `json:"uuid" doc:"Of its firmware; empty if that has none"`
+	Proposed     []string   `json:"proposed_addresses" nullable:"false" doc:"Hardware addresses seen in it that nobody has accepted yet"`
+	Groups       []string   `json:"groups" nullable:"false"`
+	Memory       int64      `json:"memory" doc:"Bytes"`
+	Disks        []int64    `json:"disks" nullable:"false" doc:"Their sizes in bytes"`
+	Inventory    *Inventory `json:"inventory,omitempty" doc:"What it is made of; told for a single workstation"`
+	AgentVersion string     `json:"agent_version"`
+	FirstSeen    time.Time  `json:"first_seen"`
+	LastSeen     time.Time  `json:"last_seen"`
+	Online       bool       `json:"online" doc:"Its agent has called in the last minute"`
+	Activity     string     `json:"activity" doc:"What its agent says it is doing"`
 }
 
 // Inventory is what an agent finds in its machine.

@@ -38,6 +38,10 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 		return fmt.Errorf("say what to measure: disk, slabs, multicast or drivers")
 	}
 	switch args[0] {
+	case "scale-fill":
+		return fill(ctx, args[1])
+	case "scale-run":
+		return scaleRun(ctx, args[1], dir)
 	case "capture": // in a process of its own, for its memory
 		return captureOnce(ctx, args[1], args[2], args[3])
 	case "restore":
@@ -55,6 +59,10 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 	if args[0] == "multicast" {
 		describeMachine()
 		return multicast(ctx, work, strings.Join(args[1:], " "))
+	}
+	if args[0] == "scale" {
+		describeMachine()
+		return scale(ctx, work)
 	}
 	if args[0] == "drivers" && len(args) == 2 {
 		describeMachine()

@@ -116,7 +116,7 @@ func TestTheWholePath(t *testing.T) {
 	}
 	newcomers := read[[]api.Workstation](d, "workstation", "list", "--state", "newcomer")
 	require.Len(t, newcomers, 5)
-	assert.Equal(t, gold.Size, newcomers[0].Inventory.Disks[0].Size)
+	assert.Equal(t, gold.Size, newcomers[0].Disks[0])
 
 	t.Log("# they are admitted under names, with addresses in whatever spelling")
 	d.must("group", "add", "herbarium")
@@ -128,7 +128,7 @@ func TestTheWholePath(t *testing.T) {
 	}
 	shown := read[api.Workstation](d, "workstation", "show", "herb-02")
 	assert.Equal(t, []string{"00:00:5e:00:53:12"}, shown.Addresses)
-	assert.EqualValues(t, 16<<30, shown.Inventory.Memory)
+	assert.EqualValues(t, 16<<30, shown.Memory)
 
 	t.Log("# the golden disk is captured; captured again after a small change, just that is stored")
 	assert.Contains(t, d.must("capture", "desk-gold", "--as", "garden-desk"), "garden-desk@1")

@@ -58,8 +58,8 @@ func (a *app) workstationList() *cobra.Command {
 
 func disks(w api.Workstation) string {
 	var all []string
-	for _, d := range w.Inventory.Disks {
-		all = append(all, size(d.Size))
+	for _, n := range w.Disks {
+		all = append(all, size(n))
 	}
 	if all == nil {
 		return "none"
@@ -84,15 +84,19 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 	fields := []field{
 		{"name", w.Name}, {"state", w.State}, {"hardware addresses", strings.Join(w.Addresses, " ")},
 		{"seen, not accepted", strings.Join(w.Proposed, " ")},
-		{"maker", w.Maker}, {"model", w.Model}, {"serial", w.Serial}, {"uuid", w.UUID}, {"memory", size(w.Inventory.Memory)},
+		{"maker", w.Maker}, {"model", w.Model}, {"serial", w.Serial}, {"uuid", w.UUID}, {"memory", size(w.Memory)},
 	}
-	for i, d := range w.Inventory.Disks {
+	inv := api.Inventory{}
+	if w.Inventory != nil {
+		inv = *w.Inventory
+	}
+	for i, d := range inv.Disks {
 		fields = append(fields, field{fmt.Sprintf("disk %d", i+1), fmt.Sprintf("%s (%d bytes), sectors of %d, %s, serial %s", size(d.Size), d.Size, d.SectorSize, d.Model, d.Serial)})
 	}
-	if len(w.Inventory.Disks) == 0 {
+	if len(inv.Disks) == 0 {
 		fields = append(fields, field{"disks", "none"})
 	}
-	for i, c := range w.Inventory.Cards {
+	for i, c := range inv.Cards {
 		fields = append(fields, field{fmt.Sprintf("network card %d", i+1), c.Address + ", " + c.Model})
 	}
 	printFields(cmd.OutOrStdout(), append(fields, []field{

@@ -10,6 +10,8 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"github.com/klauspost/compress/gzhttp"
 )
 
 //go:embed all:dist
@@ -27,7 +29,7 @@ func Handler() http.Handler {
 
 func handler(files fs.FS) http.Handler {
 	server := http.FileServerFS(files)
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	return gzhttp.GzipHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
 		w.Header().Set("X-Content-Type-Options", "nosniff")
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
@@ -50,7 +52,7 @@ func handler(files fs.FS) http.Handler {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Cache-Control", "no-cache")
 		w.Write(page)
-	})
+	}))
 }
 
 // pages are the first parts of paths that the console has pages for (src/House.tsx).

@@ -23,13 +23,13 @@ type Card struct {
 
 // Cards lists hardware addresses with their workstations; with a state, those alone.
 func (db *DB) Cards(ctx context.Context, state string, p Page) (rows []Card, total int, err error) {
-	q := query{from: "addresses a JOIN workstations w ON w.id = a.workstation_id"}
+	var q query
 	if state != "" {
 		q.and("a.state = ?", state)
 	}
-	q.search(p.Search, "a.address", "w.name")
-	total, err = db.list(ctx, &rows, "a.address, a.workstation_id, coalesce(w.name, '') AS workstation, a.state", q, p,
-		map[string]string{"address": "a.address", "workstation": "w.name", "state": "a.state"}, "a.address, a.workstation_id")
+	q.search(p.Search, []string{"a.address", "w.name"})
+	total, err = db.list(ctx, listing{columns: "a.address, a.workstation_id, coalesce(w.name, '') AS workstation, a.state", from: "addresses a JOIN workstations w ON w.id = a.workstation_id",
+		key: "a.rowid", order: "a.address, a.rowid", fields: map[string]string{"address": "a.address", "workstation": "w.name, w.id", "state": "a.state"}}, &rows, q, p)
 	return rows, total, err
 }
 
@@ -141,6 +141,6 @@ func (db *DB) ShareCard(ctx context.Context, a hwaddr.Address, shared bool) erro
 // Relearn forgets the UUID and serial number of a workstation whose main board was
 // exchanged: it takes those that it tells next.
 func (db *DB) Relearn(ctx context.Context, id int64) error {
-	result, err := db.write.ExecContext(ctx, `UPDATE workstations SET uuid = '', serial = '' WHERE id = ?`, id)
+	result, err := db.exec(ctx, `UPDATE workstations SET uuid = '', serial = '' WHERE id = ?`, id)
 	return changed(result, err, "workstation", id)
 }

@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"jugate/api"
 	"jugate/core/fault"
 
 	"github.com/jmoiron/sqlx"
@@ -29,7 +31,8 @@ type Seen struct {
 	// Own are the addresses of cards that belong into the machine, Adapters those of
 	// cards that are plugged in, which other machines may show, too.
 	Own, Adapters []hwaddr.Address
-	Workstation   // its inventory; everything else is set here
+	AgentVersion  string
+	Inventory     api.Inventory
 	Ticket        *Ticket
 	// AcceptCards has unknown cards of a machine whose UUID and serial number are known
 	// accepted at once.
@@ -39,6 +42,20 @@ type Seen struct {
 	// Allow is asked before anything is recorded, with the workstation's number, 0 for a
 	// newcomer; it must not wait. Nil allows it.
 	Allow func(id int64) error
+}
+
+// Identity is what the machine's firmware says that it is.
+func (s *Seen) Identity() roster.Identity {
+	return roster.NewIdentity(s.Inventory.UUID, s.Inventory.Serial)
+}
+
+// diskSizes is what Workstation.DiskSizes is to be.
+func (s *Seen) diskSizes() string {
+	var sizes []string
+	for _, d := range s.Inventory.Disks {
+		sizes = append(sizes, strconv.FormatInt(d.Size, 10))
+	}
+	return strings.Join(sizes, " ")
 }
 
 func (s *Seen) all() []hwaddr.Address { return append(slices.Clone(s.Own), s.Adapters...) }
@@ -51,7 +68,7 @@ func (db *DB) CheckIn(ctx context.Context, now time.Time, in Seen) (*Workstation
 	if len(in.Own)+len(in.Adapters) == 0 {
 		return nil, fault.Conflict.Errorf("a workstation without a hardware address")
 	}
-	in.UUID, in.Serial = in.Identity().UUID, strings.TrimSpace(in.Serial)
+	in.Inventory.UUID, in.Inventory.Serial = in.Identity().UUID, strings.TrimSpace(in.Inventory.Serial)
 	var id int64
 	var refused error // recorded are what was proposed and that it was seen, all the same
 	err := db.change(ctx, func(tx *sqlx.Tx) (err error) {
@@ -105,7 +122,7 @@ func (db *DB) CheckIn(ctx context.Context, now time.Time, in Seen) (*Workstation
 
 // notRefused turns away machines that an engineer will not have.
 func notRefused(ctx context.Context, tx *sqlx.Tx, in Seen) error {
-	values := []any{in.UUID}
+	values := []any{in.Inventory.UUID}
 	for _, a := range in.all() {
 		values = append(values, a.String())
 	}
@@ -198,18 +215,31 @@ func addNewcomer(ctx context.Context, tx *sqlx.Tx, now time.Time, in Seen) (int6
 			return 0, fault.Conflict.Errorf("nothing tells this machine from others: its firmware has neither serial number nor UUID, and %v are of adapters that several machines use", in.all())
 		}
 	}
-	result, err := tx.ExecContext(ctx, `INSERT INTO workstations (state, maker, model, serial, uuid, memory, inventory, agent_version, first_seen, last_seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		roster.Newcomer, in.Maker, in.Model, in.Serial, in.UUID, in.Memory, in.Inventory, in.AgentVersion, now.UTC(), now.UTC())
+	inv := in.Inventory
+	result, err := tx.ExecContext(ctx, `INSERT INTO workstations (state, maker, model, serial, uuid, memory, disks, agent_version, first_seen, last_seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		roster.Newcomer, inv.Maker, inv.Model, inv.Serial, inv.UUID, inv.Memory, in.diskSizes(), in.AgentVersion, now.UTC(), now.UTC())
 	if err != nil {
 		return 0, err
 	}
-	return result.LastInsertId()
+	id, err := result.LastInsertId()
+	if err != nil {
+		return 0, err
+	}
+	return id, keepInventory(ctx, tx, id, inv)
 }
 
 // update keeps the parts of an identity that the machine does not tell this time.
 func update(ctx context.Context, tx *sqlx.Tx, now time.Time, id int64, in Seen) error {
-	_, err := tx.ExecContext(ctx, `UPDATE workstations SET maker = ?, model = ?, serial = coalesce(nullif(?, ''), serial), uuid = coalesce(nullif(?, ''), uuid), memory = ?, inventory = ?, agent_version = ?, last_seen = ? WHERE id = ?`,
-		in.Maker, in.Model, in.Serial, in.UUID, in.Memory, in.Inventory, in.AgentVersion, now.UTC(), id)
+	inv := in.Inventory
+	if _, err := tx.ExecContext(ctx, `UPDATE workstations SET maker = ?, model = ?, serial = coalesce(nullif(?, ''), serial), uuid = coalesce(nullif(?, ''), uuid), memory = ?, disks = ?, agent_version = ?, last_seen = ? WHERE id = ?`,
+		inv.Maker, inv.Model, inv.Serial, inv.UUID, inv.Memory, in.diskSizes(), in.AgentVersion, now.UTC(), id); err != nil {
+		return err
+	}
+	return keepInventory(ctx, tx, id, inv)
+}
+
+func keepInventory(ctx context.Context, tx *sqlx.Tx, id int64, inv api.Inventory) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO inventories (workstation_id, content) VALUES (?1, ?2) ON CONFLICT DO UPDATE SET content = ?2 WHERE content <> ?2`, id, encode(inv))
 	return err
 }
 

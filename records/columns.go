@@ -28,14 +28,6 @@ func encode(v any) string {
 	return string(text)
 }
 
-// Devices are the parts of a workstation, as its agent told last.
-func (w *Workstation) Devices() (api.Inventory, error) {
-	return decode[api.Inventory]("the inventory of "+w.Label(), w.Inventory)
-}
-
-// SetDevices is the other way round.
-func (w *Workstation) SetDevices(inv api.Inventory) { w.Inventory = encode(inv) }
-
 // InstallOptions are kept with an errand that installs drivers.
 type InstallOptions struct {
 	Image string `json:"image"` // NAME@VERSION that the workstation has

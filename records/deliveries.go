@@ -99,19 +99,19 @@ func (db *DB) ExtendDelivery(ctx context.Context, now time.Time, d Delivery, nam
 
 // SetRate records a delivery's rate, in bits a second.
 func (db *DB) SetRate(ctx context.Context, id, rate int64) error {
-	result, err := db.write.ExecContext(ctx, `UPDATE deliveries SET rate = ? WHERE id = ?`, rate, id)
+	result, err := db.exec(ctx, `UPDATE deliveries SET rate = ? WHERE id = ?`, rate, id)
 	return changed(result, err, "delivery", id)
 }
 
 // SetPaused records whether a delivery is paused.
 func (db *DB) SetPaused(ctx context.Context, id int64, paused bool) error {
-	result, err := db.write.ExecContext(ctx, `UPDATE deliveries SET paused = ? WHERE id = ?`, paused, id)
+	result, err := db.exec(ctx, `UPDATE deliveries SET paused = ? WHERE id = ?`, paused, id)
 	return changed(result, err, "delivery", id)
 }
 
 // AddDeliveryChange notes what was done to a delivery.
 func (db *DB) AddDeliveryChange(ctx context.Context, id int64, c DeliveryChange) error {
-	_, err := db.write.ExecContext(ctx, `INSERT INTO delivery_changes (delivery_id, at, done_by, what) VALUES (?, ?, ?, ?)`, id, c.At.UTC(), c.By, c.What)
+	_, err := db.exec(ctx, `INSERT INTO delivery_changes (delivery_id, at, done_by, what) VALUES (?, ?, ?, ?)`, id, c.At.UTC(), c.By, c.What)
 	return err
 }
 
@@ -131,13 +131,14 @@ func (db *DB) Delivery(ctx context.Context, id int64) (*Delivery, error) {
 // Deliveries lists, the newest first; sortable by created, state and image.
 // With open, only those that are not over.
 func (db *DB) Deliveries(ctx context.Context, open bool, p Page) ([]Delivery, int, error) {
-	q := query{from: "deliveries d"}
+	var q query
 	if open {
 		q.and("d.state NOT IN (?, ?)", delivery.Finished, delivery.Stopped)
 	}
-	q.search(p.Search, "d.image", "d.targets")
+	q.search(p.Search, []string{"d.image", "d.targets"})
 	var rows []Delivery
-	total, err := db.list(ctx, &rows, deliveryColumns, q, p, map[string]string{"created": "d.created", "state": "d.state", "image": "d.image"}, "d.id DESC")
+	total, err := db.list(ctx, listing{columns: deliveryColumns, from: "deliveries d", key: "d.id", order: "d.id DESC",
+		fields: map[string]string{"created": "d.created", "state": "d.state", "image": "d.image"}}, &rows, q, p)
 	return rows, total, err
 }
 
@@ -156,7 +157,7 @@ func (db *DB) SetDelivery(ctx context.Context, now time.Time, id int64, state de
 	if state.Over() {
 		ended = sql.NullTime{Time: now.UTC(), Valid: true}
 	}
-	result, err := db.write.ExecContext(ctx, `UPDATE deliveries SET state = ?, reason = ?, wire_bytes = ?, started = coalesce(started, ?), ended = coalesce(ended, ?),
+	result, err := db.exec(ctx, `UPDATE deliveries SET state = ?, reason = ?, wire_bytes = ?, started = coalesce(started, ?), ended = coalesce(ended, ?),
 		seal_key = CASE WHEN ? THEN NULL ELSE seal_key END WHERE id = ?`,
 		state, reason, wireBytes, started, ended, state.Over(), id)
 	if err := changed(result, err, "delivery", id); err != nil || !state.Over() {
@@ -164,6 +165,6 @@ func (db *DB) SetDelivery(ctx context.Context, now time.Time, id int64, state de
 	}
 	// The key of a sealed delivery is still in the log; that goes where nobody reads it
 	// just now, or at a later end.
-	_, err = db.write.ExecContext(ctx, `PRAGMA wal_checkpoint(TRUNCATE)`)
+	_, err = db.exec(ctx, `PRAGMA wal_checkpoint(TRUNCATE)`)
 	return err
 }

@@ -35,19 +35,19 @@ func (db *DB) DriverSet(ctx context.Context, name string) (driver.Set, error) {
 
 // SaveDriverSet keeps a set; one of the same name is replaced.
 func (db *DB) SaveDriverSet(ctx context.Context, s driver.Set) error {
-	_, err := db.write.ExecContext(ctx, `INSERT INTO driver_sets (name, definition) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET definition = excluded.definition`, s.Name, encode(s))
+	_, err := db.exec(ctx, `INSERT INTO driver_sets (name, definition) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET definition = excluded.definition`, s.Name, encode(s))
 	return err
 }
 
 // RemoveDriverSet forgets a set.
 func (db *DB) RemoveDriverSet(ctx context.Context, name string) error {
-	result, err := db.write.ExecContext(ctx, `DELETE FROM driver_sets WHERE name = ?`, name)
+	result, err := db.exec(ctx, `DELETE FROM driver_sets WHERE name = ?`, name)
 	return changed(result, err, "driver set", name)
 }
 
 // AddDriverErrand asks a workstation to install drivers into the system on its disk.
 func (db *DB) AddDriverErrand(ctx context.Context, now time.Time, workstation int64, options InstallOptions) (*Errand, error) {
-	result, err := db.write.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options) VALUES (?, 'drivers', 'waiting', '', 0, '', ?, ?)`,
+	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options) VALUES (?, 'drivers', 'waiting', '', 0, '', ?, ?)`,
 		workstation, now.UTC(), encode(options))
 	if err != nil {
 		return nil, err
@@ -61,7 +61,7 @@ func (db *DB) AddDriverErrand(ctx context.Context, now time.Time, workstation in
 
 // SetErrandResult notes what came of an errand that installs drivers.
 func (db *DB) SetErrandResult(ctx context.Context, id int64, result api.Installed) error {
-	changes, err := db.write.ExecContext(ctx, `UPDATE errands SET result = ? WHERE id = ?`, encode(result), id)
+	changes, err := db.exec(ctx, `UPDATE errands SET result = ? WHERE id = ?`, encode(result), id)
 	return changed(changes, err, "errand", id)
 }
 

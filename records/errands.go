@@ -55,7 +55,7 @@ const errandSelect = `SELECT ` + errandColumns + ` FROM ` + errandFrom + ` `
 // AddCapture asks a workstation to capture its disk as the next version of an
 // image.
 func (db *DB) AddCapture(ctx context.Context, now time.Time, workstation int64, image, note string, options api.CaptureOptions) (*Errand, error) {
-	result, err := db.write.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options) VALUES (?, 'capture', 'waiting', ?, 0, ?, ?, ?)`,
+	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options) VALUES (?, 'capture', 'waiting', ?, 0, ?, ?, ?)`,
 		workstation, image, note, now.UTC(), encode(options))
 	if err != nil {
 		return nil, err
@@ -98,8 +98,15 @@ const due = `e.state IN ('waiting', 'running') AND (e.not_before IS NULL OR e.no
 // again: the agent lost the answer.
 func (db *DB) StartErrand(ctx context.Context, now time.Time, workstation int64) (*Errand, error) {
 	var e Errand
+	const next = errandSelect + "WHERE e.workstation_id = ? AND " + due + " ORDER BY e.state = 'running' DESC, e.id LIMIT 1"
+	// Most who ask have nothing to do, and do not need the writer for that.
+	if err := db.read.GetContext(ctx, &e, next, workstation, now.UTC()); errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	} else if err != nil || e.State == ErrandRunning {
+		return &e, err
+	}
 	err := db.change(ctx, func(tx *sqlx.Tx) error {
-		err := tx.GetContext(ctx, &e, errandSelect+"WHERE e.workstation_id = ? AND "+due+" ORDER BY e.state = 'running' DESC, e.id LIMIT 1", workstation, now.UTC())
+		err := tx.GetContext(ctx, &e, next, workstation, now.UTC())
 		if err != nil {
 			return err
 		}
@@ -121,22 +128,33 @@ type ErrandFilter struct {
 // Errands lists, in the order in which workstations get them; sortable by created,
 // workstation, kind and state.
 func (db *DB) Errands(ctx context.Context, f ErrandFilter, p Page) (rows []Errand, total int, err error) {
-	q := query{from: errandFrom}
+	var q query
 	if f.Workstation != "" {
-		q.and("w.name = ?", f.Workstation)
+		q.and("e.workstation_id = (SELECT id FROM workstations WHERE name = ?)", f.Workstation)
 	}
 	if f.Open {
 		q.and("e.state IN ('waiting', 'running')")
 	}
-	q.search(p.Search, "w.name", "e.image")
-	total, err = db.list(ctx, &rows, errandColumns, q, p, map[string]string{"created": "e.created", "workstation": "w.name", "kind": "e.kind", "state": "e.state"},
-		"e.state = 'running' DESC, coalesce(e.not_before, ''), e.id")
+	q.search(p.Search, nil, "e.image IN (WITH RECURSIVE each (image) AS (SELECT min(image) FROM errands UNION ALL SELECT (SELECT min(image) FROM errands WHERE image > each.image) FROM each WHERE image IS NOT NULL) SELECT image FROM each WHERE image LIKE ?)", "e.workstation_id IN (SELECT id FROM workstations WHERE name LIKE ?)")
+	l := listing{columns: errandColumns, from: errandFrom, choose: "errands e", key: "e.id", order: "e.id",
+		fields: map[string]string{"created": "e.created", "workstation": "w.name, w.id", "kind": "e.kind", "state": "e.state"}}
+	if f.Open { // those alone have an order in which they are given
+		l.order = "e.state = 'running' DESC, ifnull(e.not_before,''), e.id"
+	}
+	switch {
+	case strings.TrimPrefix(p.Sort, "-") != "workstation":
+	case len(q.where) > 0: // to few
+		l.choose = errandFrom
+	default: // by the index of names, and then that of each one's errands
+		l.count, l.choose = "errands e", "workstations w CROSS JOIN errands e ON e.workstation_id = w.id"
+	}
+	total, err = db.list(ctx, l, &rows, q, p)
 	return rows, total, err
 }
 
 // EndErrand ends an open errand; one that has ended already is a fault.NotFound.
 func (db *DB) EndErrand(ctx context.Context, now time.Time, id int64, state, reason string) error {
-	result, err := db.write.ExecContext(ctx, `UPDATE errands SET state = ?, error = ?, ended = ? WHERE id = ? AND state IN ('waiting', 'running')`,
+	result, err := db.exec(ctx, `UPDATE errands SET state = ?, error = ?, ended = ? WHERE id = ? AND state IN ('waiting', 'running')`,
 		state, reason, now.UTC(), id)
 	return changed(result, err, "open errand", id)
 }

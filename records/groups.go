@@ -20,10 +20,11 @@ const groupColumns = `g.id, g.name, (SELECT count(*) FROM group_members WHERE gr
 
 // Groups lists; sortable by name and members.
 func (db *DB) Groups(ctx context.Context, p Page) ([]Group, int, error) {
-	q := query{from: "groups g"}
-	q.search(p.Search, "g.name")
+	var q query
+	q.search(p.Search, []string{"g.name"})
 	var rows []Group
-	total, err := db.list(ctx, &rows, groupColumns, q, p, map[string]string{"name": "g.name", "members": "members"}, "g.name")
+	total, err := db.list(ctx, listing{columns: groupColumns, from: "groups g", key: "g.id", order: "g.name",
+		fields: map[string]string{"name": "g.name", "members": "(SELECT count(*) FROM group_members WHERE group_id = g.id)"}}, &rows, q, p)
 	return rows, total, err
 }
 
@@ -36,7 +37,7 @@ func (db *DB) Group(ctx context.Context, name string) (*Group, error) {
 
 // AddGroup makes an empty group; a name in use is a fault.Conflict.
 func (db *DB) AddGroup(ctx context.Context, name string) error {
-	_, err := db.write.ExecContext(ctx, `INSERT INTO groups (name) VALUES (?)`, name)
+	_, err := db.exec(ctx, `INSERT INTO groups (name) VALUES (?)`, name)
 	if err != nil && strings.Contains(err.Error(), "UNIQUE") {
 		return fault.Conflict.Errorf("there is a group %s already", name)
 	}
@@ -45,7 +46,7 @@ func (db *DB) AddGroup(ctx context.Context, name string) error {
 
 // RemoveGroup removes a group; its workstations stay.
 func (db *DB) RemoveGroup(ctx context.Context, name string) error {
-	result, err := db.write.ExecContext(ctx, `DELETE FROM groups WHERE name = ?`, name)
+	result, err := db.exec(ctx, `DELETE FROM groups WHERE name = ?`, name)
 	return changed(result, err, "group", name)
 }
 
@@ -65,6 +66,12 @@ func addMember(ctx context.Context, tx *sqlx.Tx, group string, id int64) error {
 
 // RemoveMember takes a workstation out of a group.
 func (db *DB) RemoveMember(ctx context.Context, group string, id int64) error {
-	result, err := db.write.ExecContext(ctx, `DELETE FROM group_members WHERE workstation_id = ? AND group_id = (SELECT id FROM groups WHERE name = ?)`, id, group)
+	result, err := db.exec(ctx, `DELETE FROM group_members WHERE workstation_id = ? AND group_id = (SELECT id FROM groups WHERE name = ?)`, id, group)
 	return changed(result, err, "such workstation in group", group)
+}
+
+// GroupMembers are the numbers of a group's workstations.
+func (db *DB) GroupMembers(ctx context.Context, group string) (ids []int64, err error) {
+	err = db.read.SelectContext(ctx, &ids, `SELECT m.workstation_id FROM group_members m JOIN groups g ON g.id = m.group_id WHERE g.name = ?`, group)
+	return ids, err
 }

@@ -43,11 +43,12 @@ const (
 
 // Images lists the newest version of every image; sortable by name and captured.
 func (db *DB) Images(ctx context.Context, p Page) ([]Version, int, error) {
-	q := query{from: versionFrom}
+	var q query
 	q.and(`v.number = (SELECT max(number) FROM versions WHERE image_id = v.image_id)`)
-	q.search(p.Search, "i.name", "v.note")
+	q.search(p.Search, []string{"i.name", "v.note"})
 	var rows []Version
-	total, err := db.list(ctx, &rows, versionColumns, q, p, map[string]string{"name": "i.name", "captured": "v.captured"}, "i.name")
+	total, err := db.list(ctx, listing{columns: versionColumns, from: versionFrom, key: "v.rowid", order: "i.name",
+		fields: map[string]string{"name": "i.name", "captured": "v.captured"}}, &rows, q, p)
 	return rows, total, err
 }
 
@@ -106,20 +107,20 @@ const versionIs = `image_id = (SELECT id FROM images WHERE name = ?) AND number 
 
 // SetNote replaces a version's note.
 func (db *DB) SetNote(ctx context.Context, ref roster.Ref, note string) error {
-	result, err := db.write.ExecContext(ctx, `UPDATE versions SET note = ? WHERE `+versionIs, note, ref.Image, ref.Version)
+	result, err := db.exec(ctx, `UPDATE versions SET note = ? WHERE `+versionIs, note, ref.Image, ref.Version)
 	return changed(result, err, "version", ref)
 }
 
 // RetireVersion takes a version out of use.
 func (db *DB) RetireVersion(ctx context.Context, now time.Time, ref roster.Ref) error {
-	result, err := db.write.ExecContext(ctx, `UPDATE versions SET retired = coalesce(retired, ?) WHERE `+versionIs, now.UTC(), ref.Image, ref.Version)
+	result, err := db.exec(ctx, `UPDATE versions SET retired = coalesce(retired, ?) WHERE `+versionIs, now.UTC(), ref.Image, ref.Version)
 	return changed(result, err, "version", ref)
 }
 
 // ReadmitVersion takes a retired version back into use. One whose slabs were
 // swept is a fault.Conflict.
 func (db *DB) ReadmitVersion(ctx context.Context, ref roster.Ref) error {
-	result, err := db.write.ExecContext(ctx, `UPDATE versions SET retired = NULL WHERE swept IS NULL AND `+versionIs, ref.Image, ref.Version)
+	result, err := db.exec(ctx, `UPDATE versions SET retired = NULL WHERE swept IS NULL AND `+versionIs, ref.Image, ref.Version)
 	if err == nil {
 		if n, err := result.RowsAffected(); err == nil && n == 0 {
 			return fault.Conflict.Errorf("the slabs of %s were swept; it cannot come back", ref)
@@ -131,7 +132,7 @@ func (db *DB) ReadmitVersion(ctx context.Context, ref roster.Ref) error {
 // SweepVersion records that the slabs of a retired version are given up. A version
 // that is in use again, or that an open delivery brings, is a fault.Conflict.
 func (db *DB) SweepVersion(ctx context.Context, now time.Time, ref roster.Ref) error {
-	result, err := db.write.ExecContext(ctx, `UPDATE versions SET swept = coalesce(swept, ?) WHERE retired IS NOT NULL AND `+versionIs+`
+	result, err := db.exec(ctx, `UPDATE versions SET swept = coalesce(swept, ?) WHERE retired IS NOT NULL AND `+versionIs+`
 		AND NOT EXISTS (SELECT 1 FROM deliveries WHERE image = ? AND version = ? AND ended IS NULL)`, now.UTC(), ref.Image, ref.Version, ref.Image, ref.Version)
 	if err == nil {
 		if n, err := result.RowsAffected(); err == nil && n == 0 {

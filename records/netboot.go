@@ -53,7 +53,7 @@ func (db *DB) SetLease(ctx context.Context, l netboot.Lease) error {
 	if !l.Hardware.IsZero() {
 		hardware = l.Hardware.String()
 	}
-	_, err := db.write.ExecContext(ctx, `INSERT INTO leases (address, hardware, client, until) VALUES (?, ?, ?, ?)
+	_, err := db.exec(ctx, `INSERT INTO leases (address, hardware, client, until) VALUES (?, ?, ?, ?)
 		ON CONFLICT (address) DO UPDATE SET hardware = excluded.hardware, client = excluded.client, until = excluded.until`, l.Address.String(), hardware, l.Client, l.Until.UTC())
 	return err
 }
@@ -65,7 +65,7 @@ func (db *DB) FixedAddresses(ctx context.Context) (map[netip.Addr][]hwaddr.Addre
 		Fixed   string `db:"fixed_address"`
 		Address string `db:"address"`
 	}
-	err := db.read.SelectContext(ctx, &rows, `SELECT w.fixed_address, a.address FROM workstations w JOIN addresses a ON a.workstation_id = w.id
+	err := db.read.SelectContext(ctx, &rows, `SELECT w.fixed_address, a.address FROM workstations w INDEXED BY workstations_fixed_address CROSS JOIN addresses a ON a.workstation_id = w.id
 		WHERE w.fixed_address IS NOT NULL AND w.state = 'admitted' AND a.state = 'accepted' ORDER BY a.address`)
 	if err != nil {
 		return nil, err
@@ -87,7 +87,7 @@ func (db *DB) FixedAddresses(ctx context.Context) (map[netip.Addr][]hwaddr.Addre
 // value. One that another workstation has is a fault.Conflict.
 func (db *DB) SetFixedAddress(ctx context.Context, id int64, a netip.Addr) error {
 	value := sql.NullString{String: a.String(), Valid: a.IsValid()}
-	result, err := db.write.ExecContext(ctx, `UPDATE workstations SET fixed_address = ? WHERE id = ?`, value, id)
+	result, err := db.exec(ctx, `UPDATE workstations SET fixed_address = ? WHERE id = ?`, value, id)
 	if err != nil && strings.Contains(err.Error(), "UNIQUE") {
 		return fault.Conflict.Errorf("another workstation has the address %s", a)
 	}
@@ -96,7 +96,7 @@ func (db *DB) SetFixedAddress(ctx context.Context, id int64, a netip.Addr) error
 
 // Offer makes a build of the boot environment the one that is offered.
 func (db *DB) Offer(ctx context.Context, now time.Time, build int, by string) error {
-	_, err := db.write.ExecContext(ctx, `INSERT INTO offers (build, at, offered_by) VALUES (?, ?, ?)`, build, now.UTC(), by)
+	_, err := db.exec(ctx, `INSERT INTO offers (build, at, offered_by) VALUES (?, ?, ?)`, build, now.UTC(), by)
 	return err
 }
 
@@ -112,20 +112,20 @@ func (db *DB) Offered(ctx context.Context) (int, error) {
 
 // PinWorkstation has a workstation boot one build, whatever is offered; 0 ends that.
 func (db *DB) PinWorkstation(ctx context.Context, id int64, build int) error {
-	result, err := db.write.ExecContext(ctx, `UPDATE workstations SET build = nullif(?, 0) WHERE id = ?`, build, id)
+	result, err := db.exec(ctx, `UPDATE workstations SET build = nullif(?, 0) WHERE id = ?`, build, id)
 	return changed(result, err, "workstation", id)
 }
 
 // PinGroup has a group boot one build; 0 ends that.
 func (db *DB) PinGroup(ctx context.Context, name string, build int) error {
-	result, err := db.write.ExecContext(ctx, `UPDATE groups SET build = nullif(?, 0) WHERE name = ?`, build, name)
+	result, err := db.exec(ctx, `UPDATE groups SET build = nullif(?, 0) WHERE name = ?`, build, name)
 	return changed(result, err, "group", name)
 }
 
 // SetMenu sets how long a group's workstations show a menu before they start from
 // their disk; 0 shows none.
 func (db *DB) SetMenu(ctx context.Context, name string, seconds int) error {
-	result, err := db.write.ExecContext(ctx, `UPDATE groups SET menu_seconds = ? WHERE name = ?`, seconds, name)
+	result, err := db.exec(ctx, `UPDATE groups SET menu_seconds = ? WHERE name = ?`, seconds, name)
 	return changed(result, err, "group", name)
 }
 

@@ -6,7 +6,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
+	"unicode/utf8"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/zeebo/blake3"
@@ -54,8 +57,19 @@ func (r Receipt) link(previous string) (string, error) {
 }
 
 // AddReceipt writes a receipt behind the last one and ends the workstation's
-// errand, both or neither, and returns it as it is then. The delivery and the workstation can have one only.
+// errand, both or neither, and returns it as it is then. The delivery and the workstation
+// can have one only.
 func (db *DB) AddReceipt(ctx context.Context, r Receipt) (Receipt, error) {
+	written, err := db.AddReceipts(ctx, []Receipt{r})
+	if err != nil {
+		return r, err
+	}
+	return written[0], nil
+}
+
+// AddReceipts writes several, one behind the other, all or none.
+func (db *DB) AddReceipts(ctx context.Context, receipts []Receipt) ([]Receipt, error) {
+	receipts = slices.Clone(receipts)
 	err := db.change(ctx, func(tx *sqlx.Tx) error {
 		var last struct {
 			ID    int64  `db:"id"`
@@ -65,25 +79,36 @@ func (db *DB) AddReceipt(ctx context.Context, r Receipt) (Receipt, error) {
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
-		r.ID, r.Previous = last.ID+1, last.Chain
-		r.Ended = r.Ended.UTC().Truncate(time.Millisecond)
-		r.Started.Time = r.Started.Time.UTC().Truncate(time.Millisecond)
-		if r.Chain, err = r.link(r.Previous); err != nil {
-			return err
+		for i := range receipts {
+			r := &receipts[i]
+			r.ID, r.Previous = last.ID+1, last.Chain
+			if err := addReceipt(ctx, tx, r); err != nil {
+				return err
+			}
+			last.ID, last.Chain = r.ID, r.Chain
 		}
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO receipts VALUES (:id, :delivery_id, :workstation_id, :workstation, :hardware_address, :image, :version, :digest,
-			:started, :ended, :bytes_multicast, :bytes_unicast, :verified, :outcome, :reason, :ordered_by, :previous, :chain, :unreadable_bytes, :drivers, :remark)`, r); err != nil {
-			return err
-		}
-		state := map[delivery.Outcome]string{delivery.Delivered: ErrandDone, delivery.Failed: ErrandFailed}[r.Outcome]
-		if state == "" {
-			state = ErrandStopped
-		}
-		_, err = tx.ExecContext(ctx, `UPDATE errands SET state = ?, error = ?, ended = ? WHERE delivery_id = ? AND workstation_id = ? AND state IN ('waiting', 'running')`,
-			state, r.Reason, r.Ended, r.DeliveryID, r.WorkstationID)
-		return err
+		return nil
 	})
-	return r, err
+	return receipts, err
+}
+
+func addReceipt(ctx context.Context, tx *sqlx.Tx, r *Receipt) (err error) {
+	r.Ended = r.Ended.UTC().Truncate(time.Millisecond)
+	r.Started.Time = r.Started.Time.UTC().Truncate(time.Millisecond)
+	if r.Chain, err = r.link(r.Previous); err != nil {
+		return err
+	}
+	if _, err := tx.NamedExecContext(ctx, `INSERT INTO receipts VALUES (:id, :delivery_id, :workstation_id, :workstation, :hardware_address, :image, :version, :digest,
+		:started, :ended, :bytes_multicast, :bytes_unicast, :verified, :outcome, :reason, :ordered_by, :previous, :chain, :unreadable_bytes, :drivers, :remark)`, r); err != nil {
+		return err
+	}
+	state := map[delivery.Outcome]string{delivery.Delivered: ErrandDone, delivery.Failed: ErrandFailed}[r.Outcome]
+	if state == "" {
+		state = ErrandStopped
+	}
+	_, err = tx.ExecContext(ctx, `UPDATE errands SET state = ?, error = ?, ended = ? WHERE delivery_id = ? AND workstation_id = ? AND state IN ('waiting', 'running')`,
+		state, r.Reason, r.Ended, r.DeliveryID, r.WorkstationID)
+	return err
 }
 
 // ReceiptFilter narrows a list of receipts; empty fields narrow nothing.
@@ -96,7 +121,7 @@ type ReceiptFilter struct {
 
 // Receipts lists, the newest first; sortable by ended, workstation, image and outcome.
 func (db *DB) Receipts(ctx context.Context, f ReceiptFilter, p Page) ([]Receipt, int, error) {
-	q := query{from: "receipts r"}
+	var q query
 	if f.DeliveryID != 0 {
 		q.and("r.delivery_id = ?", f.DeliveryID)
 	}
@@ -109,11 +134,15 @@ func (db *DB) Receipts(ctx context.Context, f ReceiptFilter, p Page) ([]Receipt,
 	if f.Outcome != "" {
 		q.and("r.outcome = ?", f.Outcome)
 	}
-	q.search(p.Search, "r.workstation", "r.hardware_address", "r.image", "r.reason")
+	if utf8.RuneCountInString(p.Search) >= 3 { // what the index of texts has
+		q.and("r.id IN (SELECT rowid FROM receipts_text WHERE receipts_text MATCH ?)", `"`+strings.ReplaceAll(p.Search, `"`, `""`)+`"`)
+		q.searched = true
+	} else {
+		q.search(p.Search, []string{"r.workstation", "r.hardware_address", "r.image", "r.reason"})
+	}
 	var rows []Receipt
-	total, err := db.list(ctx, &rows, receiptColumns, q, p, map[string]string{
-		"ended": "r.ended", "workstation": "r.workstation", "image": "r.image", "outcome": "r.outcome",
-	}, "r.id DESC")
+	total, err := db.list(ctx, listing{columns: receiptColumns, from: "receipts r", key: "r.id", order: "r.id DESC",
+		fields: map[string]string{"ended": "r.ended", "workstation": "r.workstation COLLATE NOCASE", "image": "r.image", "outcome": "r.outcome"}}, &rows, q, p)
 	return rows, total, err
 }
 

@@ -16,6 +16,7 @@ import (
 	"net/url"
 	"os"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"jugate/core/fault"
@@ -29,19 +30,27 @@ import (
 var migrations embed.FS
 
 // ErrDamaged says that the file's pages are damaged.
-var ErrDamaged = errors.New("the records are damaged")
+var ErrDamaged = fault.Unready.Errorf("the records are damaged")
 
 // DB is the records' file. It may be used from several goroutines.
 type DB struct {
 	write *sqlx.DB // one connection: SQLite has one writer
-	read  *sqlx.DB
+	read  *sqlx.DB // for what is asked by number or name
+	lists *sqlx.DB // for what may take its time
 	// Notices says what Open has set aside, in words.
 	Notices []string
+
+	path    string
+	damaged atomic.Pointer[error] // what an examination has found; nothing is written then
 }
 
+// examinedAtOnce is how large a file Open examines, in bytes: in less than a second.
+const examinedAtOnce = 16 << 20
+
 // Open opens the file at path, making it if there is none, readable by nobody else, and
-// brings its schema up to date. The whole file is checked: ErrDamaged says that pages
-// of it are not what they should be. Single rows that make no sense are set aside.
+// brings its schema up to date. Single rows that make no sense are set aside. A small file
+// is examined as a whole: ErrDamaged says that pages of it are not what they should be. A
+// large one is left to Examine.
 func Open(ctx context.Context, path string) (*DB, error) {
 	if err := private(path); err != nil {
 		return nil, fmt.Errorf("open the records in %s: %w", path, err)
@@ -59,8 +68,11 @@ func Open(ctx context.Context, path string) (*DB, error) {
 	if err != nil {
 		return nil, err
 	}
-	db := &DB{write: write}
-	if err = check(ctx, write); err == nil {
+	db := &DB{write: write, path: path}
+	if info, statErr := os.Stat(path); statErr == nil && info.Size() <= examinedAtOnce {
+		err = check(ctx, write)
+	}
+	if err == nil {
 		err = migrate(ctx, write.DB)
 	}
 	if err == nil {
@@ -70,8 +82,11 @@ func Open(ctx context.Context, path string) (*DB, error) {
 		write.Close()
 		return nil, fmt.Errorf("open the records in %s: %w", path, err)
 	}
-	if db.read, err = open(4, "&_pragma=query_only(1)"); err != nil {
-		return nil, errors.Join(err, write.Close())
+	var errs [2]error
+	db.read, errs[0] = open(4, "&_pragma=query_only(1)")
+	db.lists, errs[1] = open(4, "&_pragma=query_only(1)")
+	if err := errors.Join(errs[:]...); err != nil {
+		return nil, errors.Join(err, db.Close())
 	}
 	return db, nil
 }
@@ -108,6 +123,36 @@ func check(ctx context.Context, db *sqlx.DB) error {
 	return fmt.Errorf("%w (%s); put a copy back in its place. Images need none: with the file moved away, a start makes new records, and jugate image rescan enters the versions again", ErrDamaged, strings.Join(found, "; "))
 }
 
+// Examine reads every page of a file that was too large for that when it was opened. Once
+// it has found damage, nothing is written any more: every change is an ErrDamaged.
+func (db *DB) Examine(ctx context.Context) error {
+	if info, err := os.Stat(db.path); err != nil || info.Size() <= examinedAtOnce {
+		return err
+	}
+	err := check(ctx, db.lists)
+	if errors.Is(err, ErrDamaged) {
+		db.damaged.Store(&err)
+	}
+	return err
+}
+
+// sound returns what an examination has found.
+func (db *DB) sound() error {
+	if err := db.damaged.Load(); err != nil {
+		return *err
+	}
+	return nil
+}
+
+// exec changes something in one statement. On a full disk its error is a fault.Full.
+func (db *DB) exec(ctx context.Context, statement string, args ...any) (sql.Result, error) {
+	if err := db.sound(); err != nil {
+		return nil, err
+	}
+	result, err := db.write.ExecContext(ctx, statement, args...)
+	return result, full(err)
+}
+
 func migrate(ctx context.Context, db *sql.DB) error {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
@@ -123,12 +168,23 @@ func migrate(ctx context.Context, db *sql.DB) error {
 
 // Ready tells whether the file can be read.
 func (db *DB) Ready(ctx context.Context) error {
+	if err := db.sound(); err != nil {
+		return err
+	}
 	var one int
-	return db.read.GetContext(ctx, &one, "SELECT count(*) FROM groups")
+	return db.read.GetContext(ctx, &one, "SELECT count(*) FROM offers")
 }
 
 // Close closes the file.
-func (db *DB) Close() error { return errors.Join(db.read.Close(), db.write.Close()) }
+func (db *DB) Close() error {
+	var errs []error
+	for _, pool := range []*sqlx.DB{db.lists, db.read, db.write} {
+		if pool != nil {
+			errs = append(errs, pool.Close())
+		}
+	}
+	return errors.Join(errs...)
+}
 
 // change runs f in a transaction that is committed if f returns nil. On a full disk its
 // error is a fault.Full.
@@ -149,6 +205,9 @@ func full(err error) error {
 const sqliteFull = 13
 
 func (db *DB) inTransaction(ctx context.Context, f func(tx *sqlx.Tx) error) error {
+	if err := db.sound(); err != nil {
+		return err
+	}
 	tx, err := db.write.BeginTxx(ctx, nil)
 	if err != nil {
 		return err
@@ -158,79 +217,6 @@ func (db *DB) inTransaction(ctx context.Context, f func(tx *sqlx.Tx) error) erro
 		return err
 	}
 	return tx.Commit()
-}
-
-// Page asks for a part of a list.
-type Page struct {
-	Offset, Limit int
-	// Sort is a field, with a hyphen in front for descending; each list says
-	// which fields it knows.
-	Sort string
-	// Search keeps only rows that contain this text.
-	Search string
-}
-
-// query is a SELECT that grows conditions.
-type query struct {
-	from  string // everything between SELECT columns and WHERE
-	where []string
-	args  []any
-}
-
-func (q *query) and(condition string, args ...any) {
-	q.where = append(q.where, "("+condition+")")
-	q.args = append(q.args, args...)
-}
-
-// search asks that one of the columns contains text.
-func (q *query) search(text string, columns ...string) {
-	if text == "" {
-		return
-	}
-	like := "%" + strings.NewReplacer(`\`, `\\`, `%`, `\%`, `_`, `\_`).Replace(text) + "%"
-	var either []string
-	var args []any
-	for _, c := range columns {
-		either = append(either, c+` LIKE ? ESCAPE '\'`)
-		args = append(args, like)
-	}
-	q.and(strings.Join(either, " OR "), args...)
-}
-
-// list fills rows, a pointer to a slice, with one page and returns how many
-// rows there are in all. fields maps what Page.Sort may name to columns; the
-// first of order is the default.
-func (db *DB) list(ctx context.Context, rows any, columns string, q query, p Page, fields map[string]string, order string) (int, error) {
-	where := ""
-	if len(q.where) > 0 {
-		where = " WHERE " + strings.Join(q.where, " AND ")
-	}
-	if p.Sort != "" {
-		field, desc := strings.CutPrefix(p.Sort, "-")
-		column, known := fields[field]
-		if !known {
-			return 0, fault.Conflict.Errorf("this list cannot be sorted by %q", field)
-		}
-		if desc {
-			column += " DESC"
-		}
-		order = column + ", " + order
-	}
-	if p.Limit <= 0 {
-		p.Limit = -1 // all
-	}
-	tx, err := db.read.BeginTxx(ctx, &sql.TxOptions{ReadOnly: true}) // so that the count and the rows agree
-	if err != nil {
-		return 0, err
-	}
-	defer tx.Rollback()
-	var total int
-	if err := tx.GetContext(ctx, &total, "SELECT count(*) FROM "+q.from+where, q.args...); err != nil {
-		return 0, err
-	}
-	err = tx.SelectContext(ctx, rows, "SELECT "+columns+" FROM "+q.from+where+" ORDER BY "+order+" LIMIT ? OFFSET ?",
-		append(q.args, p.Limit, p.Offset)...)
-	return total, err
 }
 
 // missing turns sql.ErrNoRows into a fault.NotFound that says what was sought.

@@ -39,8 +39,7 @@ func addr(n int) hwaddr.Address {
 
 func newcomer(t *testing.T, db *records.DB, n int) *records.Workstation {
 	t.Helper()
-	w, err := db.CheckIn(t.Context(), noon, records.Seen{Own: []hwaddr.Address{addr(n)}, Workstation: records.Workstation{
-		Maker: "Alder Works", Model: "A310", Serial: fmt.Sprintf("AW-%04d", n), Memory: 8 << 30, Inventory: "{}"}})
+	w, err := db.CheckIn(t.Context(), noon, records.Seen{Own: []hwaddr.Address{addr(n)}, Inventory: api.Inventory{Maker: "Alder Works", Model: "A310", Serial: fmt.Sprintf("AW-%04d", n), Memory: 8 << 30}})
 	require.NoError(t, err)
 	return w
 }
@@ -52,7 +51,7 @@ func TestANewcomerIsKnownByAnyOfItsAddresses(t *testing.T) {
 	assert.Equal(t, "00:00:5e:00:53:01", w.Label())
 
 	t.Log("# a second card appears in the same machine: it is a proposal")
-	again, err := db.CheckIn(t.Context(), noon.Add(time.Hour), records.Seen{Own: []hwaddr.Address{addr(1), addr(9)}, Workstation: records.Workstation{Model: "A310", Inventory: "{}"}})
+	again, err := db.CheckIn(t.Context(), noon.Add(time.Hour), records.Seen{Own: []hwaddr.Address{addr(1), addr(9)}, Inventory: api.Inventory{Model: "A310"}})
 	require.NoError(t, err)
 	assert.Equal(t, w.ID, again.ID)
 	assert.Equal(t, []hwaddr.Address{addr(1)}, again.Addresses())
@@ -73,7 +72,7 @@ func TestANewcomerIsKnownByAnyOfItsAddresses(t *testing.T) {
 
 	t.Log("# a card that was moved from one known machine to another is no guess")
 	newcomer(t, db, 2)
-	_, err = db.CheckIn(t.Context(), noon, records.Seen{Own: []hwaddr.Address{addr(1), addr(2)}, Workstation: records.Workstation{Inventory: "{}"}})
+	_, err = db.CheckIn(t.Context(), noon, records.Seen{Own: []hwaddr.Address{addr(1), addr(2)}, Inventory: api.Inventory{}})
 	assert.ErrorIs(t, err, fault.Conflict)
 }
 
@@ -113,7 +112,7 @@ func TestWorkstationsPageFilterAndSort(t *testing.T) {
 		assert.Equal(t, want, total, search)
 	}
 	_, _, err = db.Workstations(t.Context(), records.WorkstationFilter{}, records.Page{Sort: "name; DROP TABLE receipts"})
-	assert.ErrorIs(t, err, fault.Conflict)
+	assert.ErrorIs(t, err, fault.Invalid)
 }
 
 func TestTargetsNameGroupsAndWorkstationsOnce(t *testing.T) {

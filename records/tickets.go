@@ -61,7 +61,7 @@ func (db *DB) AddMediaKey(ctx context.Context, k MediaKey) error {
 			return err
 		}
 	}
-	_, err := db.write.ExecContext(ctx, `INSERT INTO tickets (digest, address, issued, note, only_group, until) VALUES (?, '', ?, ?, ?, ?)`,
+	_, err := db.exec(ctx, `INSERT INTO tickets (digest, address, issued, note, only_group, until) VALUES (?, '', ?, ?, ?, ?)`,
 		k.Digest, k.Made.UTC(), k.Note, k.Group, utc(k.Until))
 	return err
 }

@@ -6,10 +6,11 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"slices"
+	"strconv"
 	"strings"
 	"time"
 
+	"jugate/api"
 	"jugate/core/fault"
 
 	"github.com/jmoiron/sqlx"
@@ -28,7 +29,7 @@ type Workstation struct {
 	Serial       string       `db:"serial"`
 	UUID         string       `db:"uuid"`
 	Memory       int64        `db:"memory"` // bytes
-	Inventory    string       `db:"inventory"`
+	DiskSizes    string       `db:"disks"`  // see Disks
 	AgentVersion string       `db:"agent_version"`
 	FirstSeen    time.Time    `db:"first_seen"`
 	LastSeen     time.Time    `db:"last_seen"`
@@ -65,6 +66,17 @@ func (w *Workstation) Address() hwaddr.Address {
 	return hwaddr.Address{}
 }
 
+// Disks are the sizes of its disks, in bytes.
+func (w *Workstation) Disks() []int64 {
+	sizes := []int64{}
+	for text := range strings.FieldsSeq(w.DiskSizes) {
+		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+			sizes = append(sizes, n)
+		}
+	}
+	return sizes
+}
+
 // Groups are the names of the groups it is in.
 func (w *Workstation) Groups() []string { return strings.Fields(w.GroupList) }
 
@@ -85,7 +97,7 @@ func (w *Workstation) MakerAndModel() string {
 }
 
 const (
-	workstationColumns = `w.id, coalesce(w.name, '') AS name, w.state, w.maker, w.model, w.serial, w.uuid, w.memory, w.inventory, w.agent_version, w.first_seen, w.last_seen,
+	workstationColumns = `w.id, coalesce(w.name, '') AS name, w.state, w.maker, w.model, w.serial, w.uuid, w.memory, w.disks, w.agent_version, w.first_seen, w.last_seen,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND state <> 'proposed' ORDER BY state, address)), '') AS address_list,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND state = 'proposed' ORDER BY address)), '') AS proposed_list,
 		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list`
@@ -122,22 +134,62 @@ type WorkstationFilter struct {
 	Group string
 }
 
+var workstationList = listing{
+	columns: workstationColumns, from: workstationFrom, key: "w.id", order: "w.name, w.id",
+	fields: map[string]string{"name": "w.name", "model": "w.model", "serial": "w.serial", "state": "w.state", "last_seen": "w.last_seen"},
+}
+
 // Workstations lists; sortable by name, model, serial, state and last_seen.
-func (db *DB) Workstations(ctx context.Context, f WorkstationFilter, p Page) ([]Workstation, int, error) {
-	q := query{from: workstationFrom}
+func (db *DB) Workstations(ctx context.Context, f WorkstationFilter, p Page) (rows []Workstation, total int, err error) {
+	var q query
 	if f.State != "" {
 		q.and("w.state = ?", f.State)
 	}
 	if f.Group != "" {
 		q.and("w.id IN (SELECT m.workstation_id FROM group_members m JOIN groups g ON g.id = m.group_id WHERE g.name = ?)", f.Group)
 	}
-	q.search(p.Search, "w.name", "w.model", "w.maker", "w.serial",
-		"(SELECT group_concat(address) FROM addresses WHERE workstation_id = w.id)")
-	var rows []Workstation
-	total, err := db.list(ctx, &rows, workstationColumns, q, p, map[string]string{
-		"name": "w.name", "model": "w.model", "serial": "w.serial", "state": "w.state", "last_seen": "w.last_seen",
-	}, "coalesce(w.name, ''), w.id")
+	q.search(p.Search, []string{"concat_ws(char(10), w.name, w.model, w.maker, w.serial)"}, "w.id IN (SELECT workstation_id FROM addresses WHERE address LIKE ?)")
+	total, err = db.list(ctx, workstationList, &rows, q, p)
 	return rows, total, err
+}
+
+// Inventory is what a workstation's agent told last of its parts.
+func (db *DB) Inventory(ctx context.Context, id int64) (inv api.Inventory, err error) {
+	var text string
+	if err := db.read.GetContext(ctx, &text, `SELECT content FROM inventories WHERE workstation_id = ?`, id); err != nil {
+		return inv, missing(err, "inventory of workstation", id)
+	}
+	return decode[api.Inventory](fmt.Sprintf("the inventory of workstation %d", id), text)
+}
+
+// Inventories goes through what all workstations are made of that are not retired, and
+// stops at the first error of f. Those that cannot be read are left out.
+func (db *DB) Inventories(ctx context.Context, only []int64, f func(w Workstation, inv api.Inventory)) error {
+	query, args := `SELECT w.id, coalesce(w.name, '') AS name, w.state, w.maker, w.model, i.content,
+		coalesce((SELECT address FROM addresses WHERE workstation_id = w.id AND state <> 'proposed' ORDER BY state, address LIMIT 1), '') AS address_list
+		FROM workstations w JOIN inventories i ON i.workstation_id = w.id`, []any{}
+	if only != nil {
+		query += ` WHERE w.id IN (SELECT value FROM json_each(?))`
+		args = append(args, encode(only))
+	}
+	rows, err := db.lists.QueryxContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var r struct {
+			Workstation
+			Content string `db:"content"`
+		}
+		if err := rows.StructScan(&r); err != nil {
+			return err
+		}
+		if inv, err := decode[api.Inventory]("", r.Content); err == nil {
+			f(r.Workstation, inv)
+		}
+	}
+	return rows.Err()
 }
 
 // Admit takes a newcomer, or a retired workstation again, into the roster under
@@ -255,15 +307,16 @@ func (db *DB) Refuse(ctx context.Context, r Refusal, values []string) error {
 
 // EndRefusal lets machines with a hardware address or UUID come again.
 func (db *DB) EndRefusal(ctx context.Context, value string) error {
-	result, err := db.write.ExecContext(ctx, `DELETE FROM refusals WHERE value = ?`, value)
+	result, err := db.exec(ctx, `DELETE FROM refusals WHERE value = ?`, value)
 	return changed(result, err, "refusal of", value)
 }
 
 // Refusals lists who is turned away; sortable by value and at.
 func (db *DB) Refusals(ctx context.Context, p Page) (rows []Refusal, total int, err error) {
-	q := query{from: "refusals r"}
-	q.search(p.Search, "r.value", "r.note")
-	total, err = db.list(ctx, &rows, "r.value, r.at, r.refused_by, r.note", q, p, map[string]string{"value": "r.value", "at": "r.at"}, "r.at DESC, r.value")
+	var q query
+	q.search(p.Search, []string{"r.value", "r.note"})
+	total, err = db.list(ctx, listing{columns: "r.value, r.at, r.refused_by, r.note", from: "refusals r", key: "r.value", texts: true, order: "r.at DESC, r.value",
+		fields: map[string]string{"value": "r.value", "at": "r.at"}}, &rows, q, p)
 	return rows, total, err
 }
 
@@ -274,38 +327,79 @@ func (db *DB) Refused(ctx context.Context, a hwaddr.Address) (refused bool, err 
 }
 
 // Targets resolves names of groups and workstations to the admitted workstations
-// they mean, each once. An unknown name is a fault.NotFound, one that means nobody
-// a fault.Conflict.
+// they mean, each once, in the order of the names. An unknown name is a fault.NotFound, one
+// that means nobody a fault.Conflict.
 func (db *DB) Targets(ctx context.Context, names []string) ([]Workstation, error) {
-	var all []Workstation
-	for _, name := range names {
-		members, _, err := db.Workstations(ctx, WorkstationFilter{Group: name}, Page{})
-		if err != nil {
-			return nil, err
+	wanted := make([]struct {
+		Name    string `json:"name"`
+		Address string `json:"address"`
+	}, len(names))
+	for i, n := range names {
+		wanted[i].Name = n
+		if a, err := hwaddr.Parse(n); err == nil {
+			wanted[i].Address = a.String()
 		}
-		if len(members) == 0 {
-			group, err := db.Group(ctx, name)
-			if err == nil {
-				return nil, fault.Conflict.Errorf("the group %s has no workstation in it", group.Name)
-			}
-			w, err := db.FindWorkstation(ctx, name)
+	}
+	// One pass for all names: what each means, and the workstations then.
+	var meant []struct {
+		At int           `db:"at"`
+		ID sql.NullInt64 `db:"id"`
+	}
+	if err := db.read.SelectContext(ctx, &meant, `WITH wanted AS (SELECT key AS at, value ->> 'name' AS name, value ->> 'address' AS address FROM json_each(?))
+		SELECT n.at, m.workstation_id AS id FROM wanted n JOIN groups g ON g.name = n.name LEFT JOIN group_members m ON m.group_id = g.id
+		UNION ALL SELECT n.at, w.id FROM wanted n JOIN workstations w ON w.name = n.name WHERE NOT EXISTS (SELECT 1 FROM groups g WHERE g.name = n.name)
+		ORDER BY 1, 2`, encode(wanted)); err != nil {
+		return nil, err
+	}
+	byName := map[int][]int64{}
+	for _, m := range meant {
+		byName[m.At] = append(byName[m.At], m.ID.Int64)
+	}
+	var ids []int64
+	for i, n := range names {
+		found := byName[i]
+		if found == nil {
+			w, err := db.FindWorkstation(ctx, n) // by an address
 			if errors.Is(err, fault.NotFound) {
-				return nil, fault.NotFound.Errorf("there is no group and no workstation %s", name)
+				return nil, fault.NotFound.Errorf("there is no group and no workstation %s", n)
 			} else if err != nil {
 				return nil, err
 			}
-			members = append(members, *w)
+			found = []int64{w.ID}
 		}
-		for _, w := range members {
-			if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
-				return nil, fault.Conflict.Mark(err)
-			}
-			if !slices.ContainsFunc(all, func(o Workstation) bool { return o.ID == w.ID }) {
-				all = append(all, w)
-			}
+		if len(found) == 1 && found[0] == 0 {
+			return nil, fault.Conflict.Errorf("the group %s has no workstation in it", n)
 		}
+		ids = append(ids, found...)
+	}
+	rows, err := db.byNumber(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	var all []Workstation
+	for _, id := range ids {
+		w, first := rows[id]
+		if !first {
+			continue
+		}
+		delete(rows, id)
+		if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
+			return nil, err
+		}
+		all = append(all, w)
 	}
 	return all, nil
+}
+
+// byNumber reads many workstations at once.
+func (db *DB) byNumber(ctx context.Context, ids []int64) (map[int64]Workstation, error) {
+	var rows []Workstation
+	err := db.read.SelectContext(ctx, &rows, "SELECT "+workstationColumns+" FROM "+workstationFrom+" WHERE w.id IN (SELECT value FROM json_each(?))", encode(ids))
+	all := make(map[int64]Workstation, len(rows))
+	for _, w := range rows {
+		all[w.ID] = w
+	}
+	return all, err
 }
 
 // changed turns a change of no row into fault.NotFound.

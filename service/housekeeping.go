@@ -68,3 +68,14 @@ func (s *Service) keepHouse() {
 		}
 	}
 }
+
+// examine looks through the records, while the service is at work already: it takes some
+// seconds where there are years of them.
+func (s *Service) examine() {
+	if err := s.records.Examine(s.until); err != nil && s.until.Err() == nil {
+		s.config.Log.Error("the records cannot be trusted; nothing more is written into them", "error", err)
+	}
+	if n, err := s.records.CheckReceipts(s.until); err != nil && s.until.Err() == nil {
+		s.config.Log.Error("the chain of receipts is not sound", "receipts", n, "error", err)
+	}
+}

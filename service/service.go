@@ -149,6 +149,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 		return err
 	}
 	s.house.Go(s.keepHouse)
+	s.house.Go(s.examine)
 	return nil
 }
 
@@ -159,9 +160,6 @@ func (s *Service) openRecords(ctx context.Context) (err error) {
 	}
 	for _, n := range s.records.Notices {
 		s.config.Log.Error("the records: " + n)
-	}
-	if n, err := s.records.CheckReceipts(ctx); err != nil {
-		s.config.Log.Error("the chain of receipts is not sound", "receipts", n, "error", err)
 	}
 	return nil
 }
@@ -177,7 +175,7 @@ func (s *Service) join(slabs *slabstore.Store, builds *builds.Store, library *dr
 	s.intake = &intake.Intake{Dir: c.Data, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: events.Publish, KeepFree: c.KeepFree}
 	s.stock = &stock.Stock{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: builds, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificate, BuildFrom: c.BuildFrom}
-	s.boot.Roster = s.stock
+	s.boot.Roster, s.fleet.Stock = s.stock, s.stock
 	s.streams = &stream.Streams{Multicast: c.Multicast, Slabs: slabs, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
 	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Reserve: s.reserve,
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Until: s.until, IdentityFiles: c.IdentityFiles}

@@ -1,15 +1,18 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Alert, Button, Flex, Layout, Menu } from "antd";
+import { Alert, Button, Flex, Layout, Menu, Spin } from "antd";
+import { lazy, Suspense } from "react";
 import { Link, Navigate, Route, Routes, useLocation } from "react-router";
 import { client } from "./api/client";
 import { useEvents } from "./api/events";
-import { Deliveries } from "./pages/deliveries/Deliveries";
-import { DeliveryPage } from "./pages/deliveries/DeliveryPage";
-import { Drivers } from "./pages/drivers/Drivers";
-import { Images } from "./pages/images/Images";
-import { Netboot } from "./pages/netboot/Netboot";
-import { Receipts } from "./pages/receipts/Receipts";
-import { Workstations } from "./pages/workstations/Workstations";
+
+// Each page is a script of its own, fetched when it is opened.
+const Deliveries = lazy(async () => ({ default: (await import("./pages/deliveries/Deliveries")).Deliveries }));
+const DeliveryPage = lazy(async () => ({ default: (await import("./pages/deliveries/DeliveryPage")).DeliveryPage }));
+const Drivers = lazy(async () => ({ default: (await import("./pages/drivers/Drivers")).Drivers }));
+const Images = lazy(async () => ({ default: (await import("./pages/images/Images")).Images }));
+const Netboot = lazy(async () => ({ default: (await import("./pages/netboot/Netboot")).Netboot }));
+const Receipts = lazy(async () => ({ default: (await import("./pages/receipts/Receipts")).Receipts }));
+const Workstations = lazy(async () => ({ default: (await import("./pages/workstations/Workstations")).Workstations }));
 
 const rooms = [
   { path: "workstations", title: "Workstations" },
@@ -53,6 +56,7 @@ export function House({ name }: { name: string }) {
       </Layout.Header>
       {!live && <Alert banner type="warning" title="The line to the service is lost; what you see may be old. Trying again…" />}
       <Layout.Content style={{ padding: 24, maxWidth: 1500, width: "100%", marginInline: "auto" }}>
+        <Suspense fallback={<Spin />}>
         <Routes>
           <Route path="/workstations" element={<Workstations />} />
           <Route path="/images" element={<Images />} />
@@ -63,6 +67,7 @@ export function House({ name }: { name: string }) {
           <Route path="/netboot" element={<Netboot />} />
           <Route path="*" element={<Navigate to="/workstations" replace />} />
         </Routes>
+        </Suspense>
       </Layout.Content>
     </Layout>
   );

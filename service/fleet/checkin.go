@@ -2,7 +2,6 @@ package fleet
 
 import (
 	"context"
-	"encoding/json"
 	"net/netip"
 
 	"jugate/api"
@@ -31,6 +30,7 @@ func (f *Fleet) CheckIn(ctx context.Context, from netip.Addr, in api.CheckIn) (a
 	if len(w.Proposed()) > 0 {
 		f.Log.Warn("a workstation has network cards that nobody has accepted (jugate card list --state proposed)", "workstation", w.Label(), "addresses", w.Proposed())
 	}
+	f.Stock.Touched(w.ID)
 	f.Publish(f.workstation(*w))
 	return api.CheckedIn{Pass: pass, Name: w.Name, State: string(w.State)}, nil
 }
@@ -41,7 +41,7 @@ func few(texts []string) []string { return texts[:min(len(texts), 4)] }
 // seen is what the records are told of a check-in.
 func (f *Fleet) seen(from netip.Addr, in api.CheckIn) (records.Seen, error) {
 	inv := in.Inventory
-	out := records.Seen{AcceptCards: f.AcceptCards, Errand: in.Errand, Allow: func(id int64) error {
+	out := records.Seen{AgentVersion: in.AgentVersion, Inventory: inv, AcceptCards: f.AcceptCards, Errand: in.Errand, Allow: func(id int64) error {
 		if id == 0 {
 			return f.newcomers.allow(from, f.Now())
 		}
@@ -64,12 +64,6 @@ func (f *Fleet) seen(from netip.Addr, in api.CheckIn) (records.Seen, error) {
 			out.Own = append(out.Own, a)
 		}
 	}
-	text, err := json.Marshal(inv)
-	if err != nil {
-		return out, err
-	}
-	out.Workstation = records.Workstation{Maker: inv.Maker, Model: inv.Model, Serial: inv.Serial, UUID: inv.UUID, Memory: inv.Memory,
-		Inventory: string(text), AgentVersion: in.AgentVersion}
 	if in.Ticket != "" { // refused if it is not good, even where none is needed: something is wrong then
 		out.Ticket = &records.Ticket{Digest: slabstore.Sum([]byte(in.Ticket)).String(), Boot: in.Boot}
 	} else if f.Tickets {

@@ -29,6 +29,11 @@ type Boot interface {
 	Wake(cards []hwaddr.Address) error
 }
 
+// Stock is told of workstations that have changed.
+type Stock interface {
+	Touched(workstation int64)
+}
+
 // Errands are what workstations are asked to do.
 type Errands interface {
 	// Start is the errand that a workstation has to do now, or nil.
@@ -41,6 +46,7 @@ type Fleet struct {
 	Records *records.DB
 	Boot    Boot
 	Errands Errands
+	Stock   Stock
 	Log     *slog.Logger
 	Now     func() time.Time
 	Publish func(event any)

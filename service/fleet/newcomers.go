@@ -46,6 +46,7 @@ func (f *Fleet) ForgetNewcomers(ctx context.Context) {
 	case err != nil && ctx.Err() == nil:
 		f.Log.Error("newcomers that are not seen any more cannot be forgotten", "error", err)
 	case n > 0:
+		f.Stock.Touched(0)
 		f.Log.Info("newcomers forgotten", "count", n, "not_seen_for_days", newcomerDays, "kept_at_most", newcomersKept)
 	}
 }

@@ -43,6 +43,7 @@ func (f *Fleet) Refuse(ctx context.Context, in api.NewRefusal) error {
 	}
 	if w.ID != 0 {
 		f.agents.forget(w.ID)
+		f.Stock.Touched(w.ID)
 	}
 	f.Log.Info("machine refused", "machine", in.Machine, "by", actor.From(ctx))
 	f.Publish(api.BootStepped{})

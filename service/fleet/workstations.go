@@ -2,7 +2,6 @@ package fleet
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"net/netip"
 
@@ -19,7 +18,7 @@ func (f *Fleet) workstation(w records.Workstation) api.Workstation {
 	out := api.Workstation{
 		ID: w.ID, Name: w.Name, State: string(w.State), Addresses: []string{},
 		Maker: w.Maker, Model: w.Model, Serial: w.Serial, UUID: w.UUID, Groups: w.Groups(), Proposed: []string{},
-		AgentVersion: w.AgentVersion, FirstSeen: w.FirstSeen, LastSeen: w.LastSeen,
+		Memory: w.Memory, Disks: w.Disks(), AgentVersion: w.AgentVersion, FirstSeen: w.FirstSeen, LastSeen: w.LastSeen,
 	}
 	for _, a := range w.Addresses() {
 		out.Addresses = append(out.Addresses, a.String())
@@ -29,9 +28,6 @@ func (f *Fleet) workstation(w records.Workstation) api.Workstation {
 	}
 	if out.Groups == nil {
 		out.Groups = []string{}
-	}
-	if err := json.Unmarshal([]byte(w.Inventory), &out.Inventory); err != nil {
-		f.Log.Warn("an inventory in the records cannot be read", "workstation", w.Label(), "error", err)
 	}
 	if p, known := f.agents.presence(w.ID); known {
 		out.Online = f.Now().Sub(p.seen) < onlineFor
@@ -63,11 +59,7 @@ func (f *Fleet) enter(ctx context.Context, ref string) error {
 	if _, err := f.Records.FindWorkstation(ctx, ref); !errors.Is(err, fault.NotFound) {
 		return err
 	}
-	nothing, err := json.Marshal(api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}})
-	if err != nil {
-		return err
-	}
-	_, err = f.Records.CheckIn(ctx, f.Now(), records.Seen{Own: []hwaddr.Address{a}, Workstation: records.Workstation{Inventory: string(nothing)}})
+	_, err = f.Records.CheckIn(ctx, f.Now(), records.Seen{Own: []hwaddr.Address{a}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
 	return err
 }
 
@@ -88,9 +80,9 @@ func (f *Fleet) change(ctx context.Context, ref string, change func(id int64) er
 	if err := f.Boot.Refix(ctx); err != nil {
 		return api.Workstation{}, err
 	}
-	changed := f.workstation(*w)
-	f.Publish(changed)
-	return changed, nil
+	f.Stock.Touched(w.ID)
+	f.Publish(f.workstation(*w))
+	return f.withInventory(ctx, *w)
 }
 
 // List lists workstations.
@@ -114,7 +106,19 @@ func (f *Fleet) Get(ctx context.Context, ref string) (api.Workstation, error) {
 	if err != nil {
 		return api.Workstation{}, err
 	}
-	return f.workstation(*w), nil
+	return f.withInventory(ctx, *w)
+}
+
+// withInventory is a workstation with what it is made of.
+func (f *Fleet) withInventory(ctx context.Context, w records.Workstation) (api.Workstation, error) {
+	out := f.workstation(w)
+	inv, err := f.Records.Inventory(ctx, w.ID)
+	if err != nil {
+		f.Log.Warn("an inventory in the records cannot be read", "workstation", w.Label(), "error", err)
+		inv = api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}
+	}
+	out.Inventory = &inv
+	return out, nil
 }
 
 // Admit takes a newcomer, or a hardware address that was never seen, into the roster, or
@@ -151,6 +155,7 @@ func (f *Fleet) Forget(ctx context.Context, ref string) error {
 		return err
 	}
 	f.agents.forget(w.ID)
+	f.Stock.Touched(w.ID)
 	f.Log.Info("workstation forgotten", "workstation", w.Label(), "by", actor.From(ctx))
 	f.Publish(api.BootStepped{})
 	return nil

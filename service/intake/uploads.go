@@ -2,7 +2,6 @@ package intake
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -70,13 +69,9 @@ func (k *Intake) mayStore(ctx context.Context, u *Upload, n int64) error {
 		if err != nil {
 			return err
 		}
-		var inv api.Inventory
-		if err := json.Unmarshal([]byte(w.Inventory), &inv); err != nil {
-			return err
-		}
 		quota = quotaBeyond
-		for _, d := range inv.Disks {
-			quota += d.Size
+		for _, size := range w.Disks() {
+			quota += size
 		}
 		k.captures.setQuota(u.key, quota)
 	}

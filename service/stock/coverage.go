@@ -201,19 +201,25 @@ func (k *Stock) Check(ctx context.Context, v *records.Version, order api.DriverO
 	if order.DespiteDrivers {
 		return nil
 	}
-	all, err := k.machines(ctx, "")
+	fleet, err := k.models(ctx)
 	if err != nil {
 		return err
 	}
-	fleet := driver.FleetOf(all)
 	var details []string
-	words := map[string][]string{} // by model: whoever has the same lacks the same
+	words := map[string][]string{} // by model and devices: whoever has the same lacks the same
 	for _, w := range targets {
-		m := machine(w)
-		lacking, known := words[m.Model+"\n"+w.Inventory]
-		if !known && m.Devices != nil {
+		m, err := k.machine(ctx, &w)
+		if err != nil {
+			return err
+		}
+		if m.Devices == nil {
+			continue
+		}
+		key := fmt.Sprintf("%s %p", m.Model, m.Devices) // devices are shared
+		lacking, known := words[key]
+		if !known {
 			lacking = lackWords(st.rows(m, fleet), driver.Row.InDelivered, v.Ref().String())
-			words[m.Model+"\n"+w.Inventory] = lacking
+			words[key] = lacking
 		}
 		for _, l := range lacking {
 			details = append(details, fmt.Sprintf("%s (%s): %s", m.Name, m.Model, l))
@@ -258,7 +264,11 @@ func (k *Stock) Coverage(ctx context.Context, q CoverageQuery) (api.Coverage, er
 			if err != nil {
 				return api.Coverage{}, err
 			}
-			machines = append(machines, machine(*w))
+			m, err := k.machine(ctx, w)
+			if err != nil {
+				return api.Coverage{}, err
+			}
+			machines = append(machines, m)
 		}
 	}
 	if q.Model != "" {

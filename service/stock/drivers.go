@@ -165,7 +165,10 @@ func (k *Stock) Explain(ctx context.Context, ref, only, image string) ([]api.Dri
 	if err != nil {
 		return nil, err
 	}
-	m := machine(*w)
+	m, err := k.machine(ctx, w)
+	if err != nil {
+		return nil, err
+	}
 	if m.Devices == nil {
 		return nil, fault.Conflict.Errorf("nobody knows the devices of %s yet: have it boot into the boot environment once", m.Name)
 	}

@@ -58,11 +58,15 @@ func (k *Stock) ToInstall(ctx context.Context, w records.Workstation, o records.
 	if st.system.Inside == nil && len(o.Drivers) > 0 && !slices.Contains(o.Drivers, noDrivers) {
 		return nil, fault.Conflict.Errorf("drivers cannot be put into %s: %s", o.Image, st.system.Why)
 	}
-	machines, err := k.machines(ctx, "")
+	fleet, err := k.models(ctx)
 	if err != nil {
 		return nil, err
 	}
-	put, err := k.toInstall(st, machine(w), driver.FleetOf(machines))
+	m, err := k.machine(ctx, &w)
+	if err != nil {
+		return nil, err
+	}
+	put, err := k.toInstall(st, m, fleet)
 	if put != nil {
 		put.Disk = o.Disk
 	}

@@ -54,11 +54,11 @@ func (k *Stock) driverLayers(ctx context.Context, b *builds.Build, in api.NewBui
 	if err != nil {
 		return nil, fault.Conflict.Mark(err)
 	}
-	machines, err := k.machines(ctx, "")
+	fleet, err := k.models(ctx)
 	if err != nil {
 		return nil, err
 	}
-	fleet, packages := driver.FleetOf(machines), k.Library.Packages()
+	packages := k.Library.Packages()
 	var layers []builds.Drivers
 	add := func(name string, choices []driver.Choice, nothing string) error {
 		if len(choices) == 0 {
@@ -103,8 +103,8 @@ func (k *Stock) driverLayers(ctx context.Context, b *builds.Build, in api.NewBui
 // firmware said when it booted, or of a model.
 func (k *Stock) devicesFor(ctx context.Context, name string, fleet driver.Fleet) (model string, devices []driver.Device, err error) {
 	if w, err := k.Records.FindWorkstation(ctx, name); err == nil {
-		if m := machine(*w); m.Devices != nil {
-			return m.Model, m.Devices, nil
+		if m, err := k.machine(ctx, w); err != nil || m.Devices != nil {
+			return m.Model, m.Devices, err
 		}
 		for _, a := range w.Addresses() {
 			if told, devices := k.toldModel(a, fleet); devices != nil {
@@ -178,11 +178,14 @@ func (k *Stock) onDemand(ctx context.Context, w records.Workstation, b *builds.B
 			on = append(on, set)
 		}
 	}
-	m := machine(w)
+	m, err := k.machine(ctx, &w)
+	if err != nil {
+		return builds.Part{}, err
+	}
 	for _, a := range w.Addresses() {
 		if m.Devices == nil {
-			if machines, err := k.machines(ctx, ""); err == nil {
-				m.Model, m.Devices = k.toldModel(a, driver.FleetOf(machines))
+			if fleet, err := k.models(ctx); err == nil {
+				m.Model, m.Devices = k.toldModel(a, fleet)
 			}
 		}
 	}

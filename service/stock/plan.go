@@ -2,13 +2,11 @@ package stock
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/netip"
 	"time"
 
-	"jugate/api"
 	"jugate/boot"
 	"jugate/core/fault"
 	"jugate/core/hwaddr"
@@ -43,9 +41,9 @@ func (k *Stock) Facts(ctx context.Context, a hwaddr.Address) netboot.Facts {
 	case err == nil && w.State == roster.Newcomer && ignored:
 		return netboot.Facts{Refused: "it is a newcomer, and unknown machines are ignored"}
 	}
-	var inventory api.Inventory
-	if err == nil && json.Unmarshal([]byte(w.Inventory), &inventory) == nil && inventory.SecureBoot {
-		return netboot.Facts{Signed: true}
+	if err == nil {
+		inv, err := k.Records.Inventory(ctx, w.ID)
+		return netboot.Facts{Signed: err == nil && inv.SecureBoot}
 	}
 	return netboot.Facts{}
 }

@@ -57,11 +57,10 @@ func (k *Stock) TrySet(ctx context.Context, name, model, kernel string) ([]api.D
 	if err != nil {
 		return nil, err
 	}
-	machines, err := k.machines(ctx, "")
+	fleet, err := k.models(ctx)
 	if err != nil {
 		return nil, err
 	}
-	fleet := driver.FleetOf(machines)
 	target := driver.Target{System: set.System, Arch: set.Arch, Kernel: kernel}
 	out := []api.DriverChoice{}
 	choices := []driver.Choice{}

@@ -64,11 +64,10 @@ func (k *Stock) whySilent(ctx context.Context, out *api.NetbootStatus, silent []
 	if len(silent) == 0 {
 		return nil
 	}
-	machines, err := k.machines(ctx, "")
+	fleet, err := k.models(ctx)
 	if err != nil {
 		return err
 	}
-	fleet := driver.FleetOf(machines)
 	for _, i := range silent {
 		t := &out.Machines[i]
 		a, err := hwaddr.Parse(t.Address)
@@ -78,7 +77,10 @@ func (k *Stock) whySilent(ctx context.Context, out *api.NetbootStatus, silent []
 		model, devices, how := "", []driver.Device(nil), "by its last inventory"
 		build := out.Offered
 		if w, err := k.Records.FindWorkstation(ctx, a.String()); err == nil {
-			m := machine(*w)
+			m, err := k.machine(ctx, w)
+			if err != nil {
+				return err
+			}
 			model, devices = m.Model, m.Devices
 			if plan, err := k.Records.Plan(ctx, k.Now(), w.ID); err == nil && plan.Build > 0 {
 				build = plan.Build

@@ -59,6 +59,7 @@ type Stock struct {
 	Certificate []byte   // PEM, that builds carry
 	BuildFrom   []string // folders that builds may read
 
+	fleet   fleet
 	systems systems
 	insides insides
 	making  sync.Mutex // held while a build is made

@@ -30,16 +30,16 @@ type published struct {
 }
 
 type listener struct {
-	delivery int64 // whose workstations it wants to hear of; 0 for none
-	events   chan published
-	missed   int // guarded by Events.mu
+	deliveries []int64 // whose workstations it wants to hear of
+	events     chan published
+	missed     int // guarded by Events.mu
 }
 
 // wants tells whether a listener is told of an event: of the workstations of deliveries
 // just those hear that show them.
 func (l *listener) wants(event any) bool {
 	m, of := event.(api.DeliveryMoved)
-	return !of || m.Delivery == l.delivery
+	return !of || slices.Contains(l.deliveries, m.Delivery)
 }
 
 const (
@@ -55,9 +55,9 @@ const (
 // errListeners says that no more can listen.
 var errListeners = errors.New("no more can listen to events")
 
-// listen begins to listen, behind an event that was heard before; 0 for none. delivery is
-// the one whose workstations are wanted, too.
-func (e *Events) listen(now time.Time, after int, delivery int64) (*listener, error) {
+// listen begins to listen, behind an event that was heard before; 0 for none. deliveries
+// are those whose workstations are wanted, too.
+func (e *Events) listen(now time.Time, after int, deliveries []int64) (*listener, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	if len(e.listeners) >= listenersAtMost {
@@ -66,7 +66,7 @@ func (e *Events) listen(now time.Time, after int, delivery int64) (*listener, er
 	if e.last == 0 {
 		e.last = int(now.UnixMicro())
 	}
-	l := &listener{delivery: delivery, events: make(chan published, listenerBuffer+recentEvents)}
+	l := &listener{deliveries: deliveries, events: make(chan published, listenerBuffer+recentEvents)}
 	if e.listeners == nil {
 		e.listeners = map[*listener]struct{}{}
 	}
@@ -75,7 +75,7 @@ func (e *Events) listen(now time.Time, after int, delivery int64) (*listener, er
 		return l, nil
 	}
 	i := slices.IndexFunc(e.recent, func(p published) bool { return p.id == after })
-	if i < 0 || delivery != 0 { // it is of before a restart, too long ago, or was not kept
+	if i < 0 || len(deliveries) > 0 { // it is of before a restart, too long ago, or was not kept
 		l.events <- published{e.last, api.Resync{}}
 		return l, nil
 	}
@@ -147,8 +147,8 @@ func (s *Server) eventRoutes(h huma.API) {
 		"drivers":     api.DriversChanged{},
 		"resync":      api.Resync{},
 	}, func(ctx context.Context, in *struct {
-		After    int   `header:"Last-Event-ID" doc:"The last event that was heard"`
-		Delivery int64 `query:"delivery" doc:"Also tell of the workstations of this delivery"`
+		After    int     `header:"Last-Event-ID" doc:"The last event that was heard"`
+		Delivery []int64 `query:"delivery" maxItems:"5" doc:"Also tell of the workstations of these deliveries"`
 	}, send sse.Sender) {
 		l, err := s.Events.listen(s.Now(), in.After, in.Delivery)
 		if err != nil {

@@ -23,9 +23,9 @@ func TestBearer(t *testing.T) {
 func TestASlowListenerIsToldThatItMissedSomething(t *testing.T) {
 	var b Events
 	now := time.Now()
-	slow, err := b.listen(now, 0, 0)
+	slow, err := b.listen(now, 0, nil)
 	require.NoError(t, err)
-	gone, err := b.listen(now, 0, 0)
+	gone, err := b.listen(now, 0, nil)
 	require.NoError(t, err)
 	b.leave(gone)
 	for i := range listenerBuffer + 10 {
@@ -42,16 +42,16 @@ func TestASlowListenerIsToldThatItMissedSomething(t *testing.T) {
 
 	t.Log("# whoever comes back hears what has been since")
 	b.Publish("and another")
-	back, err := b.listen(now, next.id, 0)
+	back, err := b.listen(now, next.id, nil)
 	require.NoError(t, err)
 	assert.Equal(t, "and another", (<-back.events).event)
-	late, err := b.listen(now, 5, 0)
+	late, err := b.listen(now, 5, nil)
 	require.NoError(t, err)
 	assert.Equal(t, api.Resync{}, (<-late.events).event, "too long ago")
 
 	t.Log("# and not everybody can listen")
 	for range listenersAtMost {
-		_, err = b.listen(now, 0, 0)
+		_, err = b.listen(now, 0, nil)
 	}
 	assert.ErrorIs(t, err, errListeners)
 }
@@ -59,9 +59,9 @@ func TestASlowListenerIsToldThatItMissedSomething(t *testing.T) {
 func TestWorkstationsOfADeliveryAreToldToThoseWhoShowIt(t *testing.T) {
 	var e Events
 	now := time.Now()
-	list, err := e.listen(now, 0, 0)
+	list, err := e.listen(now, 0, nil)
 	require.NoError(t, err)
-	shows, err := e.listen(now, 0, 7)
+	shows, err := e.listen(now, 0, []int64{7})
 	require.NoError(t, err)
 	e.Publish(api.DeliveryMoved{Delivery: 7})
 	e.Publish(api.DeliveryMoved{Delivery: 8})
@@ -74,7 +74,7 @@ func TestWorkstationsOfADeliveryAreToldToThoseWhoShowIt(t *testing.T) {
 
 	t.Log("# they are not kept for those who come back: those fetch the delivery anew")
 	e.Publish(api.Delivery{ID: 7})
-	back, err := e.listen(now, last.id, 7)
+	back, err := e.listen(now, last.id, []int64{7})
 	require.NoError(t, err)
 	assert.Equal(t, api.Resync{}, (<-back.events).event)
 }

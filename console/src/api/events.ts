@@ -1,55 +1,93 @@
 import { useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import type { Delivery, Errand, Workstation } from "./client";
+import { useWatched } from "./watched";
+import type { Delivery, DeliveryMoved, Errand, Workstation } from "./client";
 
 interface Page {
   items: { id?: number }[];
   total: number;
 }
 
+/** How often one list is fetched again at the most, in milliseconds: a thousand machines may be switched on together. */
+const calm = 2000;
+
+/** Fetches lists again, each not more often than every two seconds. */
+class Refresher {
+  private waiting = new Map<string, ReturnType<typeof setTimeout>>();
+
+  constructor(private queries: QueryClient) {}
+
+  again(...lists: string[]) {
+    for (const list of lists) {
+      if (this.waiting.has(list)) continue;
+      this.waiting.set(
+        list,
+        setTimeout(() => {
+          this.waiting.delete(list);
+          void this.queries.invalidateQueries({ queryKey: [list] });
+        }, calm),
+      );
+    }
+  }
+
+  end() {
+    for (const timer of this.waiting.values()) clearTimeout(timer);
+  }
+}
+
 /** Puts the new state of a thing into every list that shows it; where it is new, the lists are fetched again. */
-function place(queries: QueryClient, list: string, thing: { id: number }, stays: (old: unknown) => boolean) {
+function place(queries: QueryClient, refresher: Refresher, list: string, thing: { id: number }, stays: (old: unknown) => boolean) {
   let found = false;
   queries.setQueriesData<Page>({ queryKey: [list] }, (page) => {
-    const at = page?.items.findIndex((i) => i.id === thing.id) ?? -1;
+    const at = page?.items?.findIndex((i) => i.id === thing.id) ?? -1;
     if (!page || at < 0) return page;
     found = stays(page.items[at]);
     const items = page.items.slice();
     items[at] = { ...items[at], ...thing };
     return { ...page, items };
   });
-  if (!found) void queries.invalidateQueries({ queryKey: [list] });
+  if (!found) refresher.again(list);
 }
 
-const listeners: Record<string, (queries: QueryClient, data: never) => void> = {
-  workstation: (queries, w: Workstation) =>
-    place(queries, "workstations", w, (old) => (old as Workstation).state === w.state),
-  delivery: (queries, d: Delivery) => {
-    queries.setQueryData(["delivery", d.id], d);
-    place(queries, "deliveries", d, (old) => (old as Delivery).state === d.state);
+/** Puts what is new of a delivery's workstations beside what is known of the others. */
+function merge(d: Delivery, moved: DeliveryMoved): Delivery {
+  const news = new Map((moved.members ?? []).map((m) => [m.workstation, m]));
+  return {
+    ...d,
+    members: d.members?.map((m) => ({ ...m, ...news.get(m.workstation), hardware_address: m.hardware_address })),
+    changes: [...(d.changes ?? []), ...(moved.changes ?? [])],
+  };
+}
+
+type Listener = (data: never, queries: QueryClient, refresher: Refresher) => void;
+
+const listeners: Record<string, Listener> = {
+  workstation: (w: Workstation, queries, refresher) => {
+    void queries.invalidateQueries({ queryKey: ["workstation", w.id] });
+    place(queries, refresher, "workstations", w, (old) => (old as Workstation).state === w.state);
   },
-  errand: (queries, e: Errand) => queries.setQueryData(["errand", e.id], e),
-  image: (queries) => {
-    void queries.invalidateQueries({ queryKey: ["images"] });
-    void queries.invalidateQueries({ queryKey: ["versions"] });
+  delivery: (d: Delivery, queries, refresher) => {
+    queries.setQueryData<Delivery>(["delivery", d.id], (old) => old && { ...d, members: old.members, changes: old.changes });
+    if (d.ended) void queries.invalidateQueries({ queryKey: ["delivery", d.id] }); // receipts say what became of its workstations
+    place(queries, refresher, "deliveries", d, (old) => (old as Delivery).state === d.state);
   },
-  receipt: (queries) => void queries.invalidateQueries({ queryKey: ["receipts"] }),
-  boot: (queries) => {
-    void queries.invalidateQueries({ queryKey: ["netboot"] });
-    void queries.invalidateQueries({ queryKey: ["builds"] });
-  },
-  drivers: (queries) => {
-    for (const list of ["drivers", "driver-sets", "coverage"]) void queries.invalidateQueries({ queryKey: [list] });
-  },
-  resync: (queries) => void queries.invalidateQueries(),
+  progress: (moved: DeliveryMoved, queries) => queries.setQueryData<Delivery>(["delivery", moved.delivery], (old) => old && merge(old, moved)),
+  errand: (e: Errand, queries) => queries.setQueryData(["errand", e.id], e),
+  image: (_, _queries, refresher) => refresher.again("images", "versions"),
+  receipt: (_, _queries, refresher) => refresher.again("receipts"),
+  boot: (_, _queries, refresher) => refresher.again("netboot", "builds"),
+  drivers: (_, _queries, refresher) => refresher.again("drivers", "driver-sets", "coverage"),
+  resync: (_, queries) => void queries.invalidateQueries(),
 };
 
-/** Keeps everything on screen current through the service's events; tells whether the line stands. */
+/** Keeps everything on screen current through the service's events, the workstations of watched deliveries too; tells whether the line stands. */
 export function useEvents(): boolean {
+  const watched = useWatched();
   const queries = useQueryClient();
   const [live, setLive] = useState(true);
   useEffect(() => {
-    const source = new EventSource("/api/v1/events");
+    const source = new EventSource(watched ? `/api/v1/events?delivery=${watched}` : "/api/v1/events");
+    const refresher = new Refresher(queries);
     let lost = false;
     source.addEventListener("hello", () => {
       setLive(true);
@@ -61,9 +99,12 @@ export function useEvents(): boolean {
       setLive(false);
     };
     for (const [kind, listen] of Object.entries(listeners)) {
-      source.addEventListener(kind, (event) => listen(queries, JSON.parse((event as MessageEvent).data) as never));
+      source.addEventListener(kind, (event) => listen(JSON.parse((event as MessageEvent).data) as never, queries, refresher));
     }
-    return () => source.close();
-  }, [queries]);
+    return () => {
+      source.close();
+      refresher.end();
+    };
+  }, [queries, watched]);
   return live;
 }

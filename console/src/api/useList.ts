@@ -14,7 +14,7 @@ interface PageOf<T> {
   total: number;
 }
 
-/** A list that the service pages, sorts and searches, with the props of the table that shows it. */
+/** A list that the service pages, sorts and searches, with the props of the table that shows it (parts/ListTable). */
 export function useList<T extends object>(key: unknown[], fetch: (params: ListParams) => Promise<PageOf<T>>, limit = 25) {
   const [search, setSearch] = useState("");
   const [sort, setSort] = useState<string>();

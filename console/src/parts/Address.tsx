@@ -1,4 +1,4 @@
 /** A hardware address, in letters of one width. */
-export function Address({ of }: { of: string }) {
-  return <span style={{ fontFamily: "ui-monospace, 'DejaVu Sans Mono', monospace", whiteSpace: "nowrap" }}>{of}</span>;
+export function Address({ text }: { text: string }) {
+  return <span style={{ fontFamily: "ui-monospace, 'DejaVu Sans Mono', monospace", whiteSpace: "nowrap" }}>{text}</span>;
 }

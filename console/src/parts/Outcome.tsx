@@ -18,6 +18,6 @@ const colours: Record<string, string> = {
 };
 
 /** A state, phase or outcome in its colour. */
-export function Outcome({ is }: { is: string }) {
-  return <Tag color={colours[is] ?? "default"}>{is}</Tag>;
+export function Outcome({ state }: { state: string }) {
+  return <Tag color={colours[state] ?? "default"}>{state}</Tag>;
 }

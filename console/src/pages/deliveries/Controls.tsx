@@ -2,7 +2,7 @@ import { Button, Flex, Form, InputNumber, Modal, Popconfirm } from "antd";
 import { useState } from "react";
 import { ask, client, type Delivery } from "../../api/client";
 import { useChange } from "../../api/useChange";
-import { TargetSelect } from "./TargetSelect";
+import { TargetSelect } from "../../parts/TargetSelect";
 
 const changed = ["deliveries", "delivery"];
 

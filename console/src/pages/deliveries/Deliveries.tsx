@@ -1,12 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
-import { Card, Flex, Table } from "antd";
+import { Card, Flex } from "antd";
 import { Link } from "react-router";
 import { ask, client, type Delivery } from "../../api/client";
 import { useList } from "../../api/useList";
 import { size, when } from "../../format";
+import { ListTable } from "../../parts/ListTable";
 import { Outcome } from "../../parts/Outcome";
 import { PageTitle } from "../../parts/PageTitle";
+import { Failure } from "../../parts/Shown";
 import { DeliveryCard } from "./DeliveryCard";
+
+/** How many running deliveries are shown with their workstations; the service tells of so many. */
+const cards = 5;
 
 export function Deliveries() {
   const open = useQuery({
@@ -19,19 +24,20 @@ export function Deliveries() {
     <>
       <PageTitle title="Deliveries" />
       <Flex vertical gap={16}>
-        {running.map((d) => (
+        {open.isError && <Failure error={open.error} />}
+        {running.slice(0, cards).map((d) => (
           <DeliveryCard key={d.id} id={d.id} />
         ))}
         <Card title="All deliveries" styles={{ body: { padding: 0 } }}>
-          <Table<Delivery>
-            {...list.table}
+          <ListTable<Delivery>
+            list={list}
             rowKey="id"
-            locale={{ emptyText: "No delivery yet. Order one from an image." }}
+            empty="No delivery yet. Order one from an image."
             columns={[
               { title: "Delivery", render: (_, d) => <Link to={`/deliveries/${d.id}`}>{`No. ${d.id}`}</Link> },
               { title: "Image", key: "image", sorter: true, render: (_, d) => <b>{`${d.image}@${d.version}`}</b> },
               { title: "To", render: (_, d) => d.targets.join(", ") },
-              { title: "State", key: "state", sorter: true, render: (_, d) => <Outcome is={d.state} /> },
+              { title: "State", key: "state", sorter: true, render: (_, d) => <Outcome state={d.state} /> },
               { title: "Ordered", key: "created", sorter: true, render: (_, d) => when(d.created) },
               { title: "Ended", render: (_, d) => when(d.ended) },
               { title: "On the wire", align: "right", render: (_, d) => size(d.wire_bytes) },

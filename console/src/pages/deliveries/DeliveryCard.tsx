@@ -1,9 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
-import { Alert, Card, Descriptions, Flex, Progress, Spin, Statistic, Tag } from "antd";
+import { Alert, Card, Descriptions, Flex, Progress, Statistic, Tag } from "antd";
 import { Link } from "react-router";
 import { ask, client, type Delivery } from "../../api/client";
+import { useWatch } from "../../api/watched";
 import { left, percent, rate, size, when } from "../../format";
 import { Outcome } from "../../parts/Outcome";
+import { Shown } from "../../parts/Shown";
 import { leaf, ochre } from "../../theme";
 import { Changes } from "./Changes";
 import { Controls } from "./Controls";
@@ -11,20 +13,22 @@ import { Members } from "./Members";
 
 /** One delivery, live: the stream as a whole and each workstation. */
 export function DeliveryCard({ id }: { id: number }) {
+  useWatch(id);
   const query = useQuery({
     queryKey: ["delivery", id],
     queryFn: () => ask(client.GET("/deliveries/{id}", { params: { path: { id } } })),
   });
-  if (query.isError) return <Alert type="error" showIcon title={query.error.message} />;
-  if (!query.data) return <Spin />;
-  const d = query.data;
+  return <Shown query={query}>{(d) => <Delivered delivery={d} />}</Shown>;
+}
+
+function Delivered({ delivery: d }: { delivery: Delivery }) {
   return (
     <Card
       className={`delivery delivery-${d.state}${d.paused ? " delivery-paused" : ""}`}
       title={
         <Flex align="center" gap={12}>
           {`${d.image}@${d.version} to ${d.targets.join(", ")}`}
-          <Outcome is={d.state} />
+          <Outcome state={d.state} />
           {d.paused && <Tag color="volcano">paused</Tag>}
           {d.sealed && <Tag>sealed</Tag>}
           {d.reuse && <Tag>reuses what is right</Tag>}
@@ -35,7 +39,7 @@ export function DeliveryCard({ id }: { id: number }) {
       {d.reason && <Alert type="warning" showIcon title={d.reason} style={{ marginBottom: 12 }} />}
       {d.warning && <Alert type="info" showIcon title={d.warning} style={{ marginBottom: 12 }} />}
       {d.unicast && <Alert type="warning" showIcon title="The network carries no multicast to these workstations; each is served alone." style={{ marginBottom: 12 }} />}
-      {!d.ended && d.state !== "gathering" && <Now of={d} />}
+      {!d.ended && d.state !== "gathering" && <Now delivery={d} />}
       <Descriptions size="small" column={4} style={{ marginBottom: 8 }}>
         <Descriptions.Item label="Starts when">{startInWords(d)}</Descriptions.Item>
         <Descriptions.Item label="Stream">{`${d.channel} at ${rate(d.rate)}`}</Descriptions.Item>
@@ -48,14 +52,14 @@ export function DeliveryCard({ id }: { id: number }) {
           <Link to={`/receipts?delivery=${d.id}`}>show</Link>
         </Descriptions.Item>
       </Descriptions>
-      <Members of={d} />
-      <Changes of={d} />
+      <Members delivery={d} />
+      <Changes delivery={d} />
     </Card>
   );
 }
 
 /** How the group as a whole gets on. */
-function Now({ of: d }: { of: Delivery }) {
+function Now({ delivery: d }: { delivery: Delivery }) {
   const members = d.members ?? [];
   const alone = members.filter((m) => m.aside && !m.outcome).length;
   const busy = members.filter((m) => !m.outcome && m.phase !== "awaited").length - alone;

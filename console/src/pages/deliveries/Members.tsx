@@ -7,14 +7,14 @@ import { leaf, ochre, rust, slate } from "../../theme";
 
 const first: TableColumnsType<Member> = [
   { title: "Workstation", dataIndex: "workstation", render: (name: string) => <b>{name}</b> },
-  { title: "State", render: (_, m) => <Outcome is={m.outcome || m.phase} /> },
+  { title: "State", render: (_, m) => <Outcome state={m.outcome || m.phase} /> },
 ];
 
 // While it runs, what tells who holds the others back.
 const live: TableColumnsType<Member> = [
-  { title: "Progress", width: "32%", render: (_, m) => <Course of={m} /> },
+  { title: "Progress", width: "32%", render: (_, m) => <Progression member={m} /> },
   { title: "Speed", align: "right", render: (_, m) => perSecond(m.speed) },
-  { title: "Loss", align: "right", render: (_, m) => <Doubtful is={m.loss_share > 0.05}>{share(m.loss_share)}</Doubtful> },
+  { title: "Loss", align: "right", render: (_, m) => <Doubtful when={m.loss_share > 0.05}>{share(m.loss_share)}</Doubtful> },
   { title: "Repairs", align: "right", render: (_, m) => share(m.repair_share) },
   { title: "Disk", align: "right", render: (_, m) => perSecond(m.disk_speed) },
   { title: "Left", align: "right", render: (_, m) => left(m.seconds_left) },
@@ -22,48 +22,48 @@ const live: TableColumnsType<Member> = [
 
 // Afterwards, what the receipts say.
 const ended: TableColumnsType<Member> = [
-  { title: "Hardware address", render: (_, m) => <Address of={m.hardware_address} /> },
-  { title: "Progress", width: "34%", render: (_, m) => <Course of={m} /> },
+  { title: "Hardware address", render: (_, m) => <Address text={m.hardware_address} /> },
+  { title: "Progress", width: "34%", render: (_, m) => <Progression member={m} /> },
   { title: "By multicast", align: "right", render: (_, m) => size(m.bytes_multicast) },
   { title: "By unicast", align: "right", render: (_, m) => size(m.bytes_unicast) },
 ];
 
 /** The workstations of a delivery. */
-export function Members({ of }: { of: Delivery }) {
+export function Members({ delivery }: { delivery: Delivery }) {
   return (
     <Table<Member>
       size="small"
-      pagination={(of.members?.length ?? 0) > 50 ? { pageSize: 50 } : false}
+      pagination={(delivery.members?.length ?? 0) > 50 ? { pageSize: 50 } : false}
       rowKey="workstation"
-      dataSource={of.members}
-      columns={[...first, ...(of.ended ? ended : live)]}
+      dataSource={delivery.members}
+      columns={[...first, ...(delivery.ended ? ended : live)]}
     />
   );
 }
 
-function Doubtful({ is, children }: { is: boolean; children: React.ReactNode }) {
-  return <span style={is ? { color: rust, fontWeight: 600 } : undefined}>{children}</span>;
+function Doubtful({ when, children }: { when: boolean; children: React.ReactNode }) {
+  return <span style={when ? { color: rust, fontWeight: 600 } : undefined}>{children}</span>;
 }
 
 const strokes: Record<string, string> = { receiving: ochre, mending: ochre, checking: slate };
 
-function Course({ of }: { of: Member }) {
-  if (of.outcome === "delivered")
+function Progression({ member: m }: { member: Member }) {
+  if (m.outcome === "delivered")
     return (
       <>
         <Progress percent={100} size="small" strokeColor={leaf} format={() => "checked"} />
-        {of.reason && <span>{of.reason}</span>}
+        {m.reason && <span>{m.reason}</span>}
       </>
     );
-  if (of.reason) return <span style={{ color: rust }}>{of.reason}</span>;
-  if (of.phase === "awaited") return <span>has not called in</span>;
+  if (m.reason) return <span style={{ color: rust }}>{m.reason}</span>;
+  if (m.phase === "awaited") return <span>has not called in</span>;
   return (
     <>
-      <Tooltip title={`${size(of.done)} of ${size(of.total)}`}>
-        <Progress percent={percent(of.done, of.total)} size="small" strokeColor={strokes[of.phase]} />
+      <Tooltip title={`${size(m.done)} of ${size(m.total)}`}>
+        <Progress percent={percent(m.done, m.total)} size="small" strokeColor={strokes[m.phase]} />
       </Tooltip>
-      {of.aside && <Tag color="gold">{`served alone: ${of.aside}`}</Tag>}
-      {!of.aside && of.silent_seconds >= 5 && <Tag color="volcano">{`silent for ${left(of.silent_seconds)}`}</Tag>}
+      {m.aside && <Tag color="gold">{`served alone: ${m.aside}`}</Tag>}
+      {!m.aside && m.silent_seconds >= 5 && <Tag color="volcano">{`silent for ${left(m.silent_seconds)}`}</Tag>}
     </>
   );
 }

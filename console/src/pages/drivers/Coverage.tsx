@@ -2,6 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Alert, Card, Flex, Select, Spin } from "antd";
 import { useState } from "react";
 import { ask, client } from "../../api/client";
+import { GroupSelect } from "../../parts/GroupSelect";
+import { Failure } from "../../parts/Shown";
 import { Matrix } from "./Matrix";
 
 /** Models against classes of devices, for one build and one image. */
@@ -11,7 +13,6 @@ export function Coverage() {
   const [group, setGroup] = useState<string>();
   const images = useQuery({ queryKey: ["images", "all"], queryFn: () => ask(client.GET("/images", { params: { query: { limit: 1000 } } })) });
   const builds = useQuery({ queryKey: ["builds", "all"], queryFn: () => ask(client.GET("/builds", { params: { query: { limit: 1000 } } })) });
-  const groups = useQuery({ queryKey: ["groups", "all"], queryFn: () => ask(client.GET("/groups", { params: { query: { limit: 1000 } } })) });
   const first = images.data?.items[0];
   const chosen = image ?? (first && `${first.image}@${first.version}`);
   const cover = useQuery({
@@ -40,13 +41,13 @@ export function Coverage() {
           options={builds.data?.items.map((b) => ({ value: b.number, label: `build ${b.number}${b.offered ? ", offered" : ""}` }))}
         />
         Group
-        <Select allowClear value={group} onChange={setGroup} placeholder="all workstations" style={{ width: 220 }} options={groups.data?.items.map((g) => ({ value: g.name, label: g.name }))} />
+        <GroupSelect allowClear value={group} onChange={setGroup} placeholder="all workstations" style={{ width: 220 }} />
         <span style={{ color: "#5b6b5f" }}>{cover.data && [cover.data.build ? `build ${cover.data.build}` : "no build is offered", cover.data.system].join(" · ")}</span>
       </Flex>
-      {cover.error && <Alert type="error" showIcon title={cover.error.message} />}
+      {[images, builds, cover].map((q, i) => q.error && <Failure key={i} error={q.error} />)}
       {cover.data ? (
         <Card styles={{ body: { padding: 0 } }}>
-          <Matrix of={cover.data} />
+          <Matrix coverage={cover.data} />
         </Card>
       ) : (
         !cover.error && <Spin />

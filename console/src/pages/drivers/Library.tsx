@@ -1,28 +1,30 @@
 import { useQuery } from "@tanstack/react-query";
-import { Alert, Button, Card, Flex, Input, Popconfirm, Select, Spin, Table, Tag, Tooltip } from "antd";
+import { Alert, Button, Card, Flex, Input, Popconfirm, Select, Table, Tag, Tooltip } from "antd";
 import { useState } from "react";
 import { ask, client, type DriverModel, type DriverPackage } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { useList } from "../../api/useList";
 import { size } from "../../format";
+import { ListTable } from "../../parts/ListTable";
+import { Shown } from "../../parts/Shown";
 import { classes } from "./classes";
 
 /** All packages, with which workstations each would serve. */
 export function Library() {
-  const [of, setOf] = useState<string>();
-  const list = useList<DriverPackage>(["drivers", of], (query) => ask(client.GET("/drivers", { params: { query: { ...query, class: of } } })));
+  const [kind, setKind] = useState<string>();
+  const list = useList<DriverPackage>(["drivers", kind], (query) => ask(client.GET("/drivers", { params: { query: { ...query, class: kind } } })));
   const remove = useChange((id: string) => ask(client.DELETE("/drivers/{ref}", { params: { path: { ref: id } } })), ["drivers", "coverage"]);
   return (
     <Card styles={{ body: { padding: 0 } }}>
       <Flex gap={8} style={{ padding: 12 }}>
         <Input.Search allowClear placeholder="Name, maker, device, kernel" onSearch={list.search} style={{ width: 300 }} />
-        <Select allowClear placeholder="All classes" value={of} onChange={setOf} options={classes.map((value) => ({ value, label: value }))} style={{ width: 150 }} />
+        <Select allowClear placeholder="All classes" value={kind} onChange={setKind} options={classes.map((value) => ({ value, label: value }))} style={{ width: 150 }} />
       </Flex>
-      <Table<DriverPackage>
-        {...list.table}
+      <ListTable<DriverPackage>
+        list={list}
         rowKey="id"
-        locale={{ emptyText: "No driver package yet. Add a folder with `jugate driver add`, or an archive here." }}
-        expandable={{ expandedRowRender: (p) => <Contents of={p.id} /> }}
+        empty="No driver package yet. Add a folder with `jugate driver add`, or an archive here."
+        expandable={{ expandedRowRender: (p) => <Contents id={p.id} /> }}
         columns={[
           { title: "Package", render: (_, p) => <b>{p.name}</b> },
           { title: "Version", dataIndex: "version" },
@@ -52,10 +54,12 @@ export function Library() {
   );
 }
 
-function Contents({ of }: { of: string }) {
-  const whole = useQuery({ queryKey: ["drivers", "one", of], queryFn: () => ask(client.GET("/drivers/{ref}", { params: { path: { ref: of } } })) });
-  if (!whole.data) return <Spin />;
-  const { remarks, models, files, origin } = whole.data;
+function Contents({ id }: { id: string }) {
+  const query = useQuery({ queryKey: ["drivers", "one", id], queryFn: () => ask(client.GET("/drivers/{ref}", { params: { path: { ref: id } } })) });
+  return <Shown query={query}>{(p) => <Driven driver={p} />}</Shown>;
+}
+
+function Driven({ driver: { remarks, models, files, origin } }: { driver: DriverPackage }) {
   return (
     <Flex vertical gap={8}>
       {remarks.map((r) => (

@@ -1,6 +1,6 @@
 import { Table, Tag, Tooltip } from "antd";
 import type { Cover, Coverage, DeviceCover, ModelCover } from "../../api/client";
-import { CoverButton } from "../netboot/CoverButton";
+import { CoverButton } from "../../parts/CoverButton";
 import { classes, vital } from "./classes";
 
 const looks: Record<string, { color: string; mark: string }> = {
@@ -16,16 +16,16 @@ const looks: Record<string, { color: string; mark: string }> = {
 const order = ["uncovered", "too late", "unknown", "no driver", "put in", "covered"];
 
 /** One row a model, one column a class; a row opens to its devices. */
-export function Matrix({ of }: { of: Coverage }) {
-  const shown = classes.filter((c) => of.models.some((m) => m.devices.some((d) => d.class === c)));
+export function Matrix({ coverage }: { coverage: Coverage }) {
+  const shown = classes.filter((c) => coverage.models.some((m) => m.devices.some((d) => d.class === c)));
   return (
     <Table<ModelCover>
       size="small"
       rowKey="model"
-      dataSource={of.models}
-      pagination={of.models.length > 25 ? { pageSize: 25, showSizeChanger: false } : false}
+      dataSource={coverage.models}
+      pagination={coverage.models.length > 25 ? { pageSize: 25, showSizeChanger: false } : false}
       locale={{ emptyText: "No workstation has shown its devices yet: they come with the inventory of its first start into the boot environment." }}
-      expandable={{ expandedRowRender: (m) => <Devices of={m} />, defaultExpandedRowKeys: of.models.filter(lacks).map((m) => m.model) }}
+      expandable={{ expandedRowRender: (m) => <Devices model={m} />, defaultExpandedRowKeys: coverage.models.filter(lacks).map((m) => m.model) }}
       columns={[
         {
           title: "Model",
@@ -70,7 +70,7 @@ function Mark({ where, state }: { where: string; state: string }) {
   );
 }
 
-function Devices({ of }: { of: ModelCover }) {
+function Devices({ model }: { model: ModelCover }) {
   const verdict = (c: Cover) => (
     <>
       <Tag color={looks[c.state].color} style={{ marginInlineEnd: 8 }}>{looks[c.state].mark}</Tag>
@@ -81,8 +81,8 @@ function Devices({ of }: { of: ModelCover }) {
     <Table<DeviceCover>
       size="small"
       rowKey="id"
-      dataSource={of.devices}
-      pagination={of.devices.length > 12 ? { pageSize: 12, showSizeChanger: false } : false}
+      dataSource={model.devices}
+      pagination={model.devices.length > 12 ? { pageSize: 12, showSizeChanger: false } : false}
       columns={[
         { title: "Class", dataIndex: "class", width: 90 },
         { title: "Device", width: 200, render: (_, d) => <Tooltip title={d.id}>{d.name ? `${d.name} (${d.label})` : d.label}</Tooltip> },

@@ -3,6 +3,7 @@ import { Button, Card, Flex, Popconfirm, Table, Tag } from "antd";
 import { useState } from "react";
 import { ask, client, type DriverChoice, type DriverSet } from "../../api/client";
 import { useChange } from "../../api/useChange";
+import { Failure } from "../../parts/Shown";
 import { SetDialog } from "./SetDialog";
 
 /** Named choices of packages, and what each would bring. */
@@ -10,6 +11,7 @@ export function Sets() {
   const [editing, setEditing] = useState<DriverSet | "new">();
   const sets = useQuery({ queryKey: ["driver-sets"], queryFn: () => ask(client.GET("/driver-sets", {})) });
   const remove = useChange((name: string) => ask(client.DELETE("/driver-sets/{name}", { params: { path: { name } } })), ["driver-sets"]);
+  if (sets.isError) return <Failure error={sets.error} />;
   return (
     <Card styles={{ body: { padding: 0 } }}>
       <Flex style={{ padding: 12 }}>

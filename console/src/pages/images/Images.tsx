@@ -1,10 +1,11 @@
-import { Button, Card, Flex, Input, Table } from "antd";
+import { Button, Card, Flex, Input } from "antd";
 import { useState } from "react";
 import { ask, client, type Version } from "../../api/client";
 import { useList } from "../../api/useList";
 import { size, when } from "../../format";
+import { ListTable } from "../../parts/ListTable";
 import { PageTitle } from "../../parts/PageTitle";
-import { DeliverDialog } from "../deliveries/DeliverDialog";
+import { DeliverDialog } from "../../parts/DeliverDialog";
 import { Versions } from "./Versions";
 
 export function Images() {
@@ -16,11 +17,11 @@ export function Images() {
         <Input.Search allowClear placeholder="Name or note" onSearch={list.search} style={{ width: 280 }} />
       </PageTitle>
       <Card styles={{ body: { padding: 0 } }}>
-        <Table<Version>
-          {...list.table}
+        <ListTable<Version>
+          list={list}
           key={list.isPending ? "loading" : "here"} // rows that come later would not be expanded
           rowKey="image"
-          locale={{ emptyText: "No image yet. Admit the prepared workstation, then capture it from the roster." }}
+          empty="No image yet. Admit the prepared workstation, then capture it from the roster."
           expandable={{ expandedRowRender: (v) => <Versions image={v.image} deliver={setDelivering} />, defaultExpandAllRows: true }}
           columns={[
             { title: "Image", key: "name", dataIndex: "image", sorter: true, render: (name: string) => <b>{name}</b> },

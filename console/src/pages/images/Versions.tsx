@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { Spin, Table, Tag, Tooltip, Typography } from "antd";
+import { Table, Tag, Tooltip, Typography } from "antd";
 import { useState } from "react";
 import { ask, client, type Version } from "../../api/client";
 import { size, when } from "../../format";
+import { Failure, Shown } from "../../parts/Shown";
 import { DiskFigure } from "./DiskFigure";
 import { Findings } from "./Findings";
 import { VersionActions } from "./VersionActions";
@@ -15,6 +16,7 @@ export function Versions({ image, deliver }: { image: string; deliver: (v: Versi
     queryFn: () => ask(client.GET("/images/{image}/versions", { params: { path: { image } } })),
   });
   const shown = chosen ?? versions.data?.items[0]?.version;
+  if (versions.isError) return <Failure error={versions.error} />;
   return (
     <>
       {shown !== undefined && <Layout image={image} version={shown} />}
@@ -53,11 +55,14 @@ function Layout({ image, version }: { image: string; version: number }) {
     queryKey: ["version", image, version],
     queryFn: () => ask(client.GET("/versions/{ref}", { params: { path: { ref: `${image}@${version}` } } })),
   });
-  if (!one.data) return <Spin />;
   return (
-    <>
-      <DiskFigure version={one.data} />
-      <Findings version={one.data} />
-    </>
+    <Shown query={one}>
+      {(v) => (
+        <>
+          <DiskFigure version={v} />
+          <Findings version={v} />
+        </>
+      )}
+    </Shown>
   );
 }

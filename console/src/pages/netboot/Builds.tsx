@@ -1,8 +1,9 @@
-import { Button, Popconfirm, Table, Tag } from "antd";
+import { Button, Popconfirm, Tag } from "antd";
 import { ask, client, type Build } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { useList } from "../../api/useList";
 import { size, when } from "../../format";
+import { ListTable } from "../../parts/ListTable";
 
 /** The builds of the boot environment; one is offered. */
 export function Builds() {
@@ -13,10 +14,10 @@ export function Builds() {
     () => "Workstations boot this build from now on.",
   );
   return (
-    <Table<Build>
-      {...list.table}
+    <ListTable<Build>
+      list={list}
       rowKey="number"
-      locale={{ emptyText: "None yet; make one with jugate bootenv build" }}
+      empty="None yet; make one with jugate bootenv build"
       expandable={{
         expandedRowRender: (b) => b.problems.map((p) => <div key={p}>{p}</div>),
         rowExpandable: (b) => b.problems.length > 0,

@@ -3,7 +3,7 @@ import type { BootTrail } from "../../api/client";
 import { clock } from "../../format";
 import { Address } from "../../parts/Address";
 import { rust } from "../../theme";
-import { CoverButton } from "./CoverButton";
+import { CoverButton } from "../../parts/CoverButton";
 
 const way = [
   { step: "address", title: "Address" },
@@ -24,10 +24,10 @@ export function Machines({ machines }: { machines: BootTrail[] }) {
         dataSource={machines}
         pagination={machines.length > 25 ? { pageSize: 25, showSizeChanger: false } : false}
         locale={{ emptyText: "No machine has asked yet" }}
-        expandable={{ expandedRowRender: (m) => <Trail of={m} /> }}
+        expandable={{ expandedRowRender: (m) => <Trail machine={m} /> }}
         columns={[
-          { title: "Machine", width: 190, render: (_, m) => (m.workstation ? <b>{m.workstation}</b> : <Address of={m.hardware_address} />) },
-          { title: "Way to the agent", render: (_, m) => <Way of={m} /> },
+          { title: "Machine", width: 190, render: (_, m) => (m.workstation ? <b>{m.workstation}</b> : <Address text={m.hardware_address} />) },
+          { title: "Way to the agent", render: (_, m) => <Way machine={m} /> },
           { title: "Last", width: 110, render: (_, m) => clock(last(m).at) },
         ]}
       />
@@ -43,8 +43,8 @@ function current(m: BootTrail) {
   return m.steps.slice(Math.max(from, 0));
 }
 
-function Way({ of }: { of: BootTrail }) {
-  const { step, detail } = last(of);
+function Way({ machine }: { machine: BootTrail }) {
+  const { step, detail } = last(machine);
   if (step === "refused" || step === "failed")
     return (
       <>
@@ -52,9 +52,9 @@ function Way({ of }: { of: BootTrail }) {
         {detail}
       </>
     );
-  const taken = current(of).map((s) => s.step);
+  const taken = current(machine).map((s) => s.step);
   const reached = way.reduce((far, w, i) => (taken.includes(w.step as never) ? i : far), 0);
-  const script = current(of).find((s) => s.step === "script");
+  const script = current(machine).find((s) => s.step === "script");
   const home = script?.detail.startsWith("disk") && !taken.includes("kernel");
   return (
     <>
@@ -62,21 +62,21 @@ function Way({ of }: { of: BootTrail }) {
         size="small"
         type="dot"
         current={reached}
-        status={of.stuck ? "error" : reached === way.length - 1 || home ? "finish" : "process"}
+        status={machine.stuck ? "error" : reached === way.length - 1 || home ? "finish" : "process"}
         items={way.map((w) => ({ title: w.title }))}
       />
-      {of.stuck && <div style={{ color: rust }}>{`Stuck: ${of.stuck}.`}</div>}
-      {of.cover && <CoverButton cover={of.cover} text="Build with that driver, and offer it" />}
+      {machine.stuck && <div style={{ color: rust }}>{`Stuck: ${machine.stuck}.`}</div>}
+      {machine.cover && <CoverButton cover={machine.cover} text="Build with that driver, and offer it" />}
       {home && <div>{`Sent to its own disk (${script?.detail.replace("disk: ", "")}).`}</div>}
     </>
   );
 }
 
-function Trail({ of }: { of: BootTrail }) {
+function Trail({ machine }: { machine: BootTrail }) {
   return (
     <Timeline
       style={{ margin: "12px 0 0 24px" }}
-      items={of.steps.map((s) => ({
+      items={machine.steps.map((s) => ({
         color: s.step === "refused" || s.step === "failed" ? "red" : "green",
         content: (
           <Tooltip title={s.at}>

@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { Alert, Card, Flex, Spin } from "antd";
-import { ask, client } from "../../api/client";
+import { Alert, Card, Flex } from "antd";
+import { ask, client, type NetbootStatus } from "../../api/client";
 import { PageTitle } from "../../parts/PageTitle";
+import { Shown } from "../../parts/Shown";
 import { Builds } from "./Builds";
 import { CodeButton } from "./CodeButton";
 import { Links } from "./Links";
@@ -11,13 +12,19 @@ import { Machines } from "./Machines";
 export function Netboot() {
   // Who is stuck changes with time alone; events tell the rest.
   const status = useQuery({ queryKey: ["netboot"], queryFn: () => ask(client.GET("/netboot", {})), refetchInterval: 15_000 });
-  if (!status.data) return <Spin />;
-  const { interfaces, machines, offered, unknown } = status.data;
   return (
     <>
       <PageTitle title="Network boot">
         <CodeButton />
       </PageTitle>
+      <Shown query={status}>{(s) => <Status status={s} />}</Shown>
+    </>
+  );
+}
+
+function Status({ status }: { status: NetbootStatus }) {
+  const { interfaces, machines, offered, unknown } = status;
+  return (
       <Flex vertical gap={16}>
         {offered === 0 && (
           <Alert type="warning" showIcon title="No build of the boot environment is offered: workstations start from their own disk, whatever waits for them." />
@@ -28,6 +35,5 @@ export function Netboot() {
           <Builds />
         </Card>
       </Flex>
-    </>
   );
 }

@@ -1,10 +1,11 @@
-import { Card, Flex, Input, Select, Table, Tag, Tooltip } from "antd";
+import { Card, Flex, Input, Select, Tag, Tooltip } from "antd";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { ask, client, type Receipt } from "../../api/client";
 import { useList } from "../../api/useList";
 import { seconds, size, when } from "../../format";
 import { Address } from "../../parts/Address";
+import { ListTable } from "../../parts/ListTable";
 import { Outcome } from "../../parts/Outcome";
 import { PageTitle } from "../../parts/PageTitle";
 import { ChainCheck } from "./ChainCheck";
@@ -33,17 +34,17 @@ export function Receipts() {
         </Flex>
       </PageTitle>
       <Card styles={{ body: { padding: 0 } }}>
-        <Table<Receipt>
-          {...list.table}
+        <ListTable<Receipt>
+          list={list}
           rowKey="id"
-          locale={{ emptyText: "No receipt yet. Each delivery leaves one for every workstation." }}
+          empty="No receipt yet. Each delivery leaves one for every workstation."
           columns={[
             { title: "No.", render: (_, r) => <Tooltip title={`chain ${r.chain}`}>{r.id}</Tooltip> },
             { title: "Ended", key: "ended", sorter: true, render: (_, r) => when(r.ended) },
             { title: "Workstation", key: "workstation", sorter: true, render: (_, r) => <b>{r.workstation}</b> },
-            { title: "Hardware address", render: (_, r) => <Address of={r.hardware_address} /> },
+            { title: "Hardware address", render: (_, r) => <Address text={r.hardware_address} /> },
             { title: "Image", key: "image", sorter: true, render: (_, r) => <Tooltip title={`digest ${r.digest}`}>{`${r.image}@${r.version}`}</Tooltip> },
-            { title: "Outcome", key: "outcome", sorter: true, render: (_, r) => <Outcome is={r.outcome} /> },
+            { title: "Outcome", key: "outcome", sorter: true, render: (_, r) => <Outcome state={r.outcome} /> },
             { title: "Verified", render: (_, r) => (r.verified ? "yes" : "no") },
             { title: "By multicast", align: "right", render: (_, r) => size(r.bytes_multicast) },
             { title: "Mended", align: "right", render: (_, r) => size(r.bytes_unicast) },

@@ -4,6 +4,7 @@ import { useState } from "react";
 import { ask, client, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { percent, size } from "../../format";
+import { Shown } from "../../parts/Shown";
 
 interface Order {
   image: string;
@@ -32,7 +33,7 @@ export function CaptureDialog({ workstation, close }: { workstation: Workstation
       onOk={errand ? close : () => void start()}
     >
       {errand ? (
-        <Course errand={errand} />
+        <CaptureProgress errand={errand} />
       ) : (
         <Form form={form} layout="vertical">
           <Form.Item name="image" label="As the next version of" rules={[{ required: true, message: "Which image?" }]} extra="A new name begins a new image.">
@@ -53,19 +54,24 @@ export function CaptureDialog({ workstation, close }: { workstation: Workstation
   );
 }
 
-function Course({ errand }: { errand: number }) {
-  const { data } = useQuery({
+function CaptureProgress({ errand }: { errand: number }) {
+  const query = useQuery({
     queryKey: ["errand", errand],
     queryFn: () => ask(client.GET("/errands/{id}", { params: { path: { id: errand } } })),
-    refetchInterval: (query) => (query.state.data?.ended ? false : 1000),
+    refetchInterval: (q) => (q.state.data?.ended ? false : 1000),
   });
-  if (!data) return null;
-  if (data.state === "done") return <Alert type="success" showIcon title={`Captured as ${data.image}@${data.version}`} />;
-  if (data.error) return <Alert type="error" showIcon title={`The capture ${data.state}`} description={data.error} />;
   return (
-    <>
-      <p>{data.state === "waiting" ? "Waiting for the workstation to ask for its errand." : `${size(data.done)} of ${size(data.total)} read`}</p>
-      <Progress percent={percent(data.done, data.total)} status="active" />
-    </>
+    <Shown query={query}>
+      {(e) => {
+        if (e.state === "done") return <Alert type="success" showIcon title={`Captured as ${e.image}@${e.version}`} />;
+        if (e.error) return <Alert type="error" showIcon title={`The capture ${e.state}`} description={e.error} />;
+        return (
+          <>
+            <p>{e.state === "waiting" ? "Waiting for the workstation to ask for its errand." : `${size(e.done)} of ${size(e.total)} read`}</p>
+            <Progress percent={percent(e.done, e.total)} status="active" />
+          </>
+        );
+      }}
+    </Shown>
   );
 }

@@ -1,28 +1,32 @@
-import { Button, Card, Flex, Form, Input, Select, Table, Tooltip, Typography } from "antd";
+import { Button, Card, Flex, Form, Input } from "antd";
 import { ask, client, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { useList } from "../../api/useList";
 import { size, when } from "../../format";
 import { Address } from "../../parts/Address";
-import { useGroups } from "./useGroups";
+import { GroupSelect } from "../../parts/GroupSelect";
+import { ListTable } from "../../parts/ListTable";
+import { Failure } from "../../parts/Shown";
+import { Disks } from "./Disks";
 
 /** Machines that were seen and nobody has admitted; each can be admitted in its row. */
 export function Newcomers() {
   const list = useList<Workstation>(["workstations", "newcomers"], (query) =>
     ask(client.GET("/workstations", { params: { query: { ...query, state: "newcomer" } } })),
   );
+  if (list.isError) return <Failure error={list.error} />;
   if (list.total === 0) return null;
   return (
     <Card title={`Newcomers (${list.total})`} styles={{ body: { padding: 0 } }} className="newcomers">
-      <Table<Workstation>
-        {...list.table}
+      <ListTable<Workstation>
+        list={list}
         rowKey="id"
         columns={[
-          { title: "Hardware address", render: (_, w) => w.hardware_addresses.map((a) => <Address key={a} of={a} />) },
+          { title: "Hardware address", render: (_, w) => w.hardware_addresses.map((a) => <Address key={a} text={a} />) },
           { title: "Model", render: (_, w) => `${w.maker} ${w.model}` },
           { title: "Serial", dataIndex: "serial" },
-          { title: "Memory", render: (_, w) => size(w.inventory.memory) },
-          { title: "Disks", render: (_, w) => <Disks of={w} /> },
+          { title: "Memory", render: (_, w) => size(w.memory) },
+          { title: "Disks", render: (_, w) => <Disks workstation={w} /> },
           { title: "Seen since", render: (_, w) => when(w.first_seen) },
           { title: "Admit", render: (_, w) => <Admit workstation={w} /> },
         ]}
@@ -31,17 +35,7 @@ export function Newcomers() {
   );
 }
 
-export function Disks({ of }: { of: Workstation }) {
-  if (of.inventory.disks.length === 0) return <Typography.Text type="danger">none</Typography.Text>;
-  return of.inventory.disks.map((d) => (
-    <Tooltip key={d.serial} title={`${d.model}, serial ${d.serial}, ${d.size.toLocaleString("en")} bytes`}>
-      <div>{size(d.size)}</div>
-    </Tooltip>
-  ));
-}
-
 function Admit({ workstation }: { workstation: Workstation }) {
-  const groups = useGroups();
   const admit = useChange(
     (body: { name: string; groups?: string[] }) =>
       ask(client.POST("/workstations/{ref}/admit", { params: { path: { ref: workstation.hardware_addresses[0] } }, body })),
@@ -55,7 +49,7 @@ function Admit({ workstation }: { workstation: Workstation }) {
           <Input placeholder="Name" aria-label={`Name for ${workstation.hardware_addresses[0]}`} style={{ width: 130 }} />
         </Form.Item>
         <Form.Item name="groups" noStyle>
-          <Select mode="multiple" placeholder="Groups" options={groups} style={{ minWidth: 160 }} />
+          <GroupSelect mode="multiple" placeholder="Groups" style={{ minWidth: 160 }} />
         </Form.Item>
         <Button type="primary" htmlType="submit" loading={admit.isPending}>
           Admit

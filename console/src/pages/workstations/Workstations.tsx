@@ -1,14 +1,13 @@
-import { Card, Flex, Input, Select } from "antd";
+import { Card, Flex, Input } from "antd";
 import { useState } from "react";
+import { GroupSelect } from "../../parts/GroupSelect";
 import { PageTitle } from "../../parts/PageTitle";
 import { Newcomers } from "./Newcomers";
 import { Roster } from "./Roster";
-import { useGroups } from "./useGroups";
 
 export function Workstations() {
   const [search, setSearch] = useState("");
   const [group, setGroup] = useState<string>();
-  const groups = useGroups();
   return (
     <>
       <PageTitle title="Workstations" />
@@ -18,7 +17,7 @@ export function Workstations() {
           title="Roster"
           extra={
             <Flex gap={8}>
-              <Select allowClear placeholder="All groups" value={group} onChange={setGroup} options={groups} style={{ width: 200 }} />
+              <GroupSelect allowClear placeholder="All groups" value={group} onChange={setGroup} style={{ width: 200 }} />
               <Input.Search allowClear placeholder="Name, address, model, serial" onSearch={setSearch} style={{ width: 280 }} />
             </Flex>
           }

@@ -2,8 +2,8 @@ import { useQuery } from "@tanstack/react-query";
 import { Checkbox, DatePicker, Flex, Form, InputNumber, Modal, Radio, Select } from "antd";
 import type { Dayjs } from "dayjs";
 import { useNavigate } from "react-router";
-import { ask, client, type Version } from "../../api/client";
-import { useChange } from "../../api/useChange";
+import { ask, client, type Version } from "../api/client";
+import { useChange } from "../api/useChange";
 import { TargetSelect } from "./TargetSelect";
 
 interface Order {

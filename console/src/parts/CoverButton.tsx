@@ -1,6 +1,6 @@
 import { Button } from "antd";
-import { ask, client } from "../../api/client";
-import { useChange } from "../../api/useChange";
+import { ask, client } from "../api/client";
+import { useChange } from "../api/useChange";
 
 /** Makes a build that drives a model's network cards and disk controllers, and offers it. */
 export function CoverButton({ cover, text }: { cover: string; text: string }) {

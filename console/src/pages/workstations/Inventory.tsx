@@ -1,0 +1,49 @@
+import { useQuery } from "@tanstack/react-query";
+import { Descriptions } from "antd";
+import { ask, client, type Workstation } from "../../api/client";
+import { size, when } from "../../format";
+import { Address } from "../../parts/Address";
+import { Outcome } from "../../parts/Outcome";
+import { Shown } from "../../parts/Shown";
+
+/** What a workstation is made of. */
+export function Inventory({ workstation }: { workstation: Workstation }) {
+  const query = useQuery({
+    queryKey: ["workstation", workstation.id],
+    queryFn: () => ask(client.GET("/workstations/{ref}", { params: { path: { ref: workstation.name || workstation.hardware_addresses[0] } } })),
+  });
+  return <Shown query={query}>{(w) => <Parts workstation={w} />}</Shown>;
+}
+
+function Parts({ workstation: w }: { workstation: Workstation }) {
+  return (
+    <Descriptions size="small" column={3}>
+      <Descriptions.Item label="State">
+        <Outcome state={w.state} />
+      </Descriptions.Item>
+      <Descriptions.Item label="Memory">{size(w.memory)}</Descriptions.Item>
+      <Descriptions.Item label="Agent">{w.agent_version}</Descriptions.Item>
+      <Descriptions.Item label="Disks">
+        <div>
+          {w.inventory?.disks.map((d) => (
+            <div key={d.serial}>
+              {d.model}, {d.size.toLocaleString("en")} bytes, sectors of {d.sector_size}, serial {d.serial}
+            </div>
+          ))}
+        </div>
+      </Descriptions.Item>
+      <Descriptions.Item label="Network cards">
+        <div>
+          {w.inventory?.network_cards.map((c) => (
+            <div key={c.hardware_address}>
+              <Address text={c.hardware_address} /> {c.model}
+            </div>
+          ))}
+        </div>
+      </Descriptions.Item>
+      <Descriptions.Item label="Seen">
+        {when(w.first_seen)} to {when(w.last_seen)}
+      </Descriptions.Item>
+    </Descriptions>
+  );
+}
