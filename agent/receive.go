@@ -446,7 +446,8 @@ func (r *receiver) snapshot() api.Progress {
 	return r.progress
 }
 
-// reportEvery is how often a workstation of a delivery reports.
+// reportEvery is how often a workstation of a delivery reports at the most; the service
+// may ask for less.
 const reportEvery = 500 * time.Millisecond
 
 // doing says in words what a workstation does in a phase.
@@ -475,6 +476,7 @@ func (r *receiver) keepReporting(ctx context.Context) {
 			r.cancel(errOver)
 			return
 		}
+		tick.Reset(max(reportEvery, time.Duration(course.ReportAfter*float64(time.Second))))
 		r.mu.Lock()
 		r.course = course
 		r.mu.Unlock()

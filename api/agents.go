@@ -125,6 +125,9 @@ type Directions struct {
 	// fetch by unicast. Whatever else it lacks comes in the next round.
 	Decided int      `json:"decided"`
 	Fetch   [][2]int `json:"fetch,omitempty"`
+	// ReportAfter is how many seconds the agent lets pass before it reports again, if
+	// nothing happens: the more take part, the longer.
+	ReportAfter float64 `json:"report_after,omitempty"`
 	// Aside tells why this workstation is served alone; it leaves the stream and
 	// fetches everything it lacks.
 	Aside string `json:"aside,omitempty"`

@@ -372,7 +372,7 @@ func (db *DB) Targets(ctx context.Context, names []string) ([]Workstation, error
 		}
 		ids = append(ids, found...)
 	}
-	rows, err := db.byNumber(ctx, ids)
+	rows, err := db.ByNumber(ctx, ids)
 	if err != nil {
 		return nil, err
 	}
@@ -391,8 +391,8 @@ func (db *DB) Targets(ctx context.Context, names []string) ([]Workstation, error
 	return all, nil
 }
 
-// byNumber reads many workstations at once.
-func (db *DB) byNumber(ctx context.Context, ids []int64) (map[int64]Workstation, error) {
+// ByNumber reads many workstations at once.
+func (db *DB) ByNumber(ctx context.Context, ids []int64) (map[int64]Workstation, error) {
 	var rows []Workstation
 	err := db.read.SelectContext(ctx, &rows, "SELECT "+workstationColumns+" FROM "+workstationFrom+" WHERE w.id IN (SELECT value FROM json_each(?))", encode(ids))
 	all := make(map[int64]Workstation, len(rows))

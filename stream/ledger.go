@@ -15,8 +15,9 @@ import (
 // Ledger keeps what a delivery leaves behind. What it cannot keep now is handed to it
 // again.
 type Ledger interface {
-	// Receipt keeps the receipt of one workstation, with which its part ends.
-	Receipt(ctx context.Context, delivery int64, r Receipt) error
+	// Receipts keeps the receipts of some workstations, all or none; with its receipt the
+	// part of a workstation ends.
+	Receipts(ctx context.Context, delivery int64, r []Receipt) error
 	// Note keeps what was done to a delivery.
 	Note(ctx context.Context, delivery int64, n Note) error
 	// Reached keeps how far a delivery is, and how many bytes have gone out for it.
@@ -76,20 +77,29 @@ func (r *Runner) writeNotes(ctx context.Context) bool {
 	return true
 }
 
+// receiptsAtOnce is how many receipts are written in one go: many workstations of a room
+// end within a second, and each time the disk has to be waited for.
+const receiptsAtOnce = 100
+
 // writeReceipts writes what is owed; what cannot be written now stays owed.
 func (r *Runner) writeReceipts(ctx context.Context) bool {
 	for len(r.unwritten) > 0 {
-		m := r.unwritten[0]
+		some := r.unwritten[:min(len(r.unwritten), receiptsAtOnce)]
+		receipts := make([]Receipt, len(some))
 		r.mu.Lock()
-		receipt := Receipt{Member: r.members[m.ID], End: m, Drivers: r.drivers[m.ID], Remark: r.remarks[m.ID]}
+		for i, m := range some {
+			receipts[i] = Receipt{Member: r.members[m.ID], End: m, Drivers: r.drivers[m.ID], Remark: r.remarks[m.ID]}
+		}
 		r.mu.Unlock()
-		if err := r.in.Ledger.Receipt(ctx, r.order.ID, receipt); err != nil {
-			r.in.Log.Error("a receipt could not be written", "delivery", r.order.ID, "workstation", receipt.Name, "error", err)
+		if err := r.in.Ledger.Receipts(ctx, r.order.ID, receipts); err != nil {
+			r.in.Log.Error("receipts could not be written", "delivery", r.order.ID, "workstation", receipts[0].Name, "and_more", len(receipts)-1, "error", err)
 			r.setTrouble(fmt.Sprintf("%d receipts cannot be written, and are tried again: %s", len(r.unwritten), recordProblem(err)))
 			return false
 		}
-		r.unwritten = r.unwritten[1:]
-		r.in.Log.Info("receipt", "delivery", r.order.ID, "workstation", receipt.Name, "image", r.order.Version, "outcome", m.Outcome, "reason", m.Reason)
+		r.unwritten = r.unwritten[len(some):]
+		for _, w := range receipts {
+			r.in.Log.Info("receipt", "delivery", r.order.ID, "workstation", w.Name, "image", r.order.Version, "outcome", w.End.Outcome, "reason", w.End.Reason)
+		}
 	}
 	return true
 }

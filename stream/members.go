@@ -24,6 +24,8 @@ type Directions struct {
 	Aside   string // why it is set aside; empty if it is not
 	Decided int
 	Fetch   []delivery.Range // slabs to fetch by unicast
+	// ReportAfter is how long it lets pass before it reports again.
+	ReportAfter time.Duration
 }
 
 // Has tells whether a workstation takes part.
@@ -81,8 +83,16 @@ func (r *Runner) Report(now time.Time, id int64, p delivery.Report) (Directions,
 	return r.directions(id, err), err
 }
 
+const (
+	// reportEvery is how often a workstation reports at the most, and reportsPerSecond how
+	// often all of a delivery do.
+	reportEvery      = 500 * time.Millisecond
+	reportsPerSecond = 1000
+)
+
 func (r *Runner) directions(id int64, err error) Directions {
 	d := Directions{State: r.d.State(), Over: err != nil || r.d.State().Over(), Run: r.number, Round: r.d.Rounds(), Aside: r.d.Aside(id)}
+	d.ReportAfter = max(reportEvery, time.Duration(len(r.members))*time.Second/reportsPerSecond)
 	fetch, decided := r.d.Fetch(id)
 	if d.Decided = decided; fetch != nil {
 		d.Fetch = fetch.Ranges()

@@ -12,6 +12,8 @@ import (
 
 	"jugate/api"
 	"jugate/core/fault"
+	"jugate/core/roster"
+	"jugate/records"
 )
 
 const (
@@ -39,6 +41,10 @@ type presence struct {
 	signedIn bool  // a person has signed in at it
 	activity api.Activity
 	bell     chan struct{} // has room for one ring
+
+	// As the records have it: agents ask often, and the roster changes seldom.
+	name, label string
+	state       roster.State
 }
 
 const (
@@ -96,6 +102,11 @@ func (a *agents) admit(id int64, now time.Time, boot string, from netip.Addr, er
 	p.pass, p.boot, p.from, p.seen, p.errand, p.activity = newPass(), boot, from, now, errand, api.Activity{}
 	a.byPass[p.pass] = id
 	return p.pass
+}
+
+// call notes how the roster calls a workstation now.
+func (a *agents) call(w *records.Workstation) {
+	a.with(w.ID, func(p *presence) { p.name, p.label, p.state = w.Name, w.Label(), w.State })
 }
 
 // at notes which errand an agent is at; 0 ends that.

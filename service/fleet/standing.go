@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"jugate/api"
+	"jugate/core/fault"
 	"jugate/core/roster"
 )
 
@@ -21,12 +22,13 @@ func (f *Fleet) Standing(ctx context.Context, id int64) (api.Standing, error) {
 	defer timeout.Stop()
 	before := roster.State("")
 	for last := false; ; {
-		w, err := f.Records.Workstation(ctx, id)
-		if err != nil {
-			return api.Standing{}, err
+		w, known := f.agents.presence(id)
+		if !known { // it was forgotten
+			return api.Standing{}, fault.Stranger.Errorf("this pass is not good (any more); check in again")
 		}
-		now := api.Standing{Name: w.Name, State: string(w.State)}
-		if w.State == roster.Admitted {
+		now := api.Standing{Name: w.name, State: string(w.state)}
+		if w.state == roster.Admitted {
+			var err error
 			if now.Errand, err = f.Errands.Start(ctx, id); err != nil {
 				return api.Standing{}, err
 			}
@@ -34,10 +36,10 @@ func (f *Fleet) Standing(ctx context.Context, id int64) (api.Standing, error) {
 				return now, nil
 			}
 		}
-		if last || (before != "" && before != w.State) {
+		if last || (before != "" && before != w.state) {
 			return now, nil
 		}
-		before = w.State
+		before = w.state
 		select {
 		case <-p.bell:
 		case <-timeout.C:

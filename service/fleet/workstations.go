@@ -76,6 +76,7 @@ func (f *Fleet) change(ctx context.Context, ref string, change func(id int64) er
 		return api.Workstation{}, err
 	}
 	f.Log.Info("workstation changed", "workstation", w.Label(), "state", w.State, "by", actor.From(ctx))
+	f.agents.call(w)
 	f.agents.ring(w.ID)
 	if err := f.Boot.Refix(ctx); err != nil {
 		return api.Workstation{}, err
@@ -161,13 +162,11 @@ func (f *Fleet) Forget(ctx context.Context, ref string) error {
 	return nil
 }
 
-// MustBeAdmitted refuses newcomers and retired workstations, with a fault.Forbidden.
-func (f *Fleet) MustBeAdmitted(ctx context.Context, id int64) error {
-	w, err := f.Records.Workstation(ctx, id)
-	if err != nil {
-		return err
-	}
-	return fault.Forbidden.Mark(roster.MustBeAdmitted(w.Label(), w.State))
+// MustBeAdmitted refuses newcomers and retired workstations whose agents call, with a
+// fault.Forbidden.
+func (f *Fleet) MustBeAdmitted(id int64) error {
+	p, _ := f.agents.presence(id)
+	return fault.Forbidden.Mark(roster.MustBeAdmitted(p.label, p.state))
 }
 
 // FixAddress gives a workstation an IPv4 address of its own, in mode whole; an empty one

@@ -18,31 +18,42 @@ type ledger struct{ *Orders }
 // Ledger is what the streams of these orders write into.
 func (o *Orders) Ledger() stream.Ledger { return ledger{o} }
 
-// Receipt is stream.Ledger's. It writes the receipt and ends the errand, both or neither.
-func (l ledger) Receipt(ctx context.Context, id int64, r stream.Receipt) error {
+// Receipts is stream.Ledger's. It writes the receipts and ends the errands, all or none.
+func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receipt) error {
 	d, err := l.Records.Delivery(ctx, id)
 	if err != nil {
 		return err
 	}
-	w, err := l.Records.Workstation(ctx, r.ID)
+	// A version may have been brought here by files alone; its manifest says it still.
+	unreadable := int64(0)
+	if v, err := l.Records.Version(ctx, roster.Ref{Image: d.Image, Version: d.Version}); err == nil {
+		unreadable = v.Unreadable
+	}
+	ids := make([]int64, len(receipts))
+	for i, r := range receipts {
+		ids[i] = r.ID
+	}
+	workstations, err := l.Records.ByNumber(ctx, ids)
 	if err != nil {
 		return err
 	}
-	row := records.Receipt{
-		DeliveryID: d.ID, WorkstationID: w.ID, Workstation: r.Name, Address: w.Address().String(), Image: d.Image, Version: d.Version, Digest: d.Digest,
-		Started: sql.NullTime{Time: r.End.Began, Valid: !r.End.Began.IsZero()}, Ended: r.End.Ended, BytesMulticast: r.End.Last.Multicast, BytesUnicast: r.End.Last.Unicast,
-		Verified: r.End.Outcome == delivery.Delivered, Outcome: r.End.Outcome, Reason: r.End.Reason, OrderedBy: d.OrderedBy, Remark: r.Remark,
+	rows := make([]records.Receipt, len(receipts))
+	for i, r := range receipts {
+		w := workstations[r.ID]
+		rows[i] = records.Receipt{
+			DeliveryID: d.ID, WorkstationID: r.ID, Workstation: r.Name, Address: w.Address().String(), Image: d.Image, Version: d.Version, Digest: d.Digest,
+			Started: sql.NullTime{Time: r.End.Began, Valid: !r.End.Began.IsZero()}, Ended: r.End.Ended, BytesMulticast: r.End.Last.Multicast, BytesUnicast: r.End.Last.Unicast,
+			Verified: r.End.Outcome == delivery.Delivered, Outcome: r.End.Outcome, Reason: r.End.Reason, OrderedBy: d.OrderedBy, Remark: r.Remark, Unreadable: unreadable,
+		}
+		rows[i].SetDriverList(r.Drivers)
 	}
-	row.SetDriverList(r.Drivers)
-	// A version may have been brought here by files alone; its manifest says it still.
-	if v, err := l.Records.Version(ctx, roster.Ref{Image: d.Image, Version: d.Version}); err == nil {
-		row.Unreadable = v.Unreadable
-	}
-	if row, err = l.Records.AddReceipt(ctx, row); err != nil {
+	if rows, err = l.Records.AddReceipts(ctx, rows); err != nil {
 		return err
 	}
-	l.Fleet.Ring(w.ID) // its errand has ended: there may be another
-	l.Publish(receiptOf(row))
+	for _, row := range rows {
+		l.Fleet.Ring(row.WorkstationID) // its errand has ended: there may be another
+		l.Publish(receiptOf(row))
+	}
 	return nil
 }
 

@@ -44,7 +44,7 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 	if err != nil && !errors.Is(err, delivery.ErrOver) { // that one reads in the answer
 		return api.Directions{}, err
 	}
-	out := api.Directions{State: string(d.State), Over: d.Over, Run: d.Run, Round: d.Round, Decided: d.Decided, Aside: d.Aside}
+	out := api.Directions{State: string(d.State), Over: d.Over, Run: d.Run, Round: d.Round, Decided: d.Decided, Aside: d.Aside, ReportAfter: d.ReportAfter.Seconds()}
 	for _, x := range d.Fetch {
 		out.Fetch = append(out.Fetch, x)
 	}

@@ -40,7 +40,7 @@ func (s *Server) requirePass(next http.Handler) http.Handler {
 // requireAdmitted lets workstations of the roster through, and no newcomers.
 func (s *Server) requireAdmitted(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if err := s.Fleet.MustBeAdmitted(r.Context(), caller(r.Context())); err != nil {
+		if err := s.Fleet.MustBeAdmitted(caller(r.Context())); err != nil {
 			s.fail(w, r, err)
 			return
 		}
