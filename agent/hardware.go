@@ -9,7 +9,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"github.com/jaypipes/ghw"
 	"golang.org/x/sys/unix"
 
 	"jugate/api"
@@ -29,12 +28,10 @@ type Hardware struct {
 // Parts that cannot be read stay empty, but for the network cards.
 func (h Hardware) Inventory() (api.Inventory, error) {
 	inv := api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}
-	if p, err := ghw.Product(ghw.WithDisableWarnings()); err == nil {
-		inv.Maker, inv.Model, inv.Serial, inv.UUID = known(p.Vendor), known(p.Name), known(p.SerialNumber), known(p.UUID)
-	}
-	if m, err := ghw.Memory(ghw.WithDisableWarnings()); err == nil {
-		inv.Memory = m.TotalPhysicalBytes
-	}
+	const sys = "/sys"
+	inv.Maker, inv.Model = product(sys, "sys_vendor"), product(sys, "product_name")
+	inv.Serial, inv.UUID = product(sys, "product_serial"), product(sys, "product_uuid")
+	inv.Memory = memory(sys)
 	disks, err := fixedDisks("/sys")
 	if err != nil {
 		return inv, err

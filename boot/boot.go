@@ -22,6 +22,8 @@ import (
 	"sync"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"jugate/core/environment/builds"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
@@ -76,8 +78,8 @@ type Boot struct {
 
 	mu     sync.Mutex
 	trail  netboot.Trail
-	byIP   map[netip.Addr]hwaddr.Address
-	models map[hwaddr.Address]string // as firmware said
+	byIP   *lru.Cache[netip.Addr, hwaddr.Address]
+	models *lru.Cache[hwaddr.Address, string] // as firmware said
 }
 
 // othersWait is how long one listens for another server before mode whole begins:
@@ -122,13 +124,4 @@ func (b *Boot) Wake(addresses []hwaddr.Address) error {
 		}
 	}
 	return nil
-}
-
-// Advice is what another DHCP server has to be told, for each interface.
-func (b *Boot) Advice() map[string][]netboot.Advice {
-	all := map[string][]netboot.Advice{}
-	for _, l := range b.links {
-		all[l.Name] = netboot.Advise(l.Link)
-	}
-	return all
 }

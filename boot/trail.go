@@ -5,6 +5,8 @@ import (
 	"net/netip"
 	"slices"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"github.com/insomniacslk/dhcp/dhcpv4"
 	"github.com/vishvananda/netlink"
 
@@ -31,7 +33,7 @@ func (b *Boot) Machines() []Machine {
 	defer b.mu.Unlock()
 	var all []Machine
 	for _, a := range b.trail.Machines() {
-		m := Machine{Address: a, Model: b.models[a], Steps: b.trail.Steps(a), Stuck: b.trail.Stuck(now, a)}
+		m := Machine{Address: a, Model: b.model(a), Steps: b.trail.Steps(a), Stuck: b.trail.Stuck(now, a)}
 		m.Silent = m.Stuck != "" && b.trail.Silent(now, a)
 		all = append(all, m)
 	}
@@ -42,7 +44,16 @@ func (b *Boot) Machines() []Machine {
 func (b *Boot) Model(a hwaddr.Address) string {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	return b.models[a]
+	return b.model(a)
+}
+
+// model is Model. The caller holds mu.
+func (b *Boot) model(a hwaddr.Address) string {
+	if b.models == nil {
+		return ""
+	}
+	m, _ := b.models.Peek(a)
+	return m
 }
 
 // Called notes that a machine's agent has called, if the machine was seen booting.
@@ -134,20 +145,22 @@ func (b *Boot) noteDHCP(l *link, o netboot.Outcome) bool {
 
 // knowAddress remembers who has an address. The caller holds mu.
 func (b *Boot) knowAddress(a netip.Addr, hw hwaddr.Address) {
-	if b.byIP == nil || len(b.byIP) >= addressesAtMost {
-		b.byIP = map[netip.Addr]hwaddr.Address{}
+	if b.byIP == nil {
+		b.byIP, _ = lru.New[netip.Addr, hwaddr.Address](addressesAtMost) // which is more than none
 	}
-	b.byIP[a] = hw
+	b.byIP.Add(a, hw)
 }
 
 // whoHas finds the hardware address behind an address: from what was heard, or from
 // the kernel's table of neighbours.
 func (b *Boot) whoHas(a netip.Addr) (hwaddr.Address, bool) {
 	b.mu.Lock()
-	hw, known := b.byIP[a]
+	byIP := b.byIP
 	b.mu.Unlock()
-	if known {
-		return hw, true
+	if byIP != nil {
+		if hw, known := byIP.Get(a); known {
+			return hw, true
+		}
 	}
 	neighbours, err := netlink.NeighList(0, netlink.FAMILY_V4)
 	if err != nil {
@@ -160,7 +173,7 @@ func (b *Boot) whoHas(a netip.Addr) (hwaddr.Address, bool) {
 	if i < 0 {
 		return hwaddr.Address{}, false
 	}
-	hw, err = hwaddr.Parse(neighbours[i].HardwareAddr.String())
+	hw, err := hwaddr.Parse(neighbours[i].HardwareAddr.String())
 	return hw, err == nil
 }
 
@@ -171,8 +184,8 @@ func (b *Boot) noteModel(a hwaddr.Address, model string) {
 	}
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.models == nil || len(b.models) >= addressesAtMost {
-		b.models = map[hwaddr.Address]string{}
+	if b.models == nil {
+		b.models, _ = lru.New[hwaddr.Address, string](addressesAtMost)
 	}
-	b.models[a] = model
+	b.models.Add(a, model)
 }

@@ -8,9 +8,11 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/knadh/koanf/parsers/yaml"
+	"github.com/knadh/koanf/providers/file"
+	"github.com/knadh/koanf/v2"
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
-	"github.com/spf13/viper"
 )
 
 // The configuration is a file, /etc/jugate/jugate.yaml or the one that --config names;
@@ -53,21 +55,19 @@ func variable(setting string) string {
 }
 
 // readConfig reads the file, and refuses what no setting is called.
-func readConfig(cmd *cobra.Command) (file string, values *viper.Viper, err error) {
-	file, _ = cmd.Flags().GetString("config")
-	named := file != ""
+func readConfig(cmd *cobra.Command) (path string, values *koanf.Koanf, err error) {
+	path, _ = cmd.Flags().GetString("config")
+	named := path != ""
 	if !named {
-		file = configFile
+		path = configFile
 	}
-	v := viper.New()
-	v.SetConfigFile(file)
-	v.SetConfigType("yaml")
-	err = v.ReadInConfig()
+	values = koanf.New("\x00") // no setting lies within another
+	err = values.Load(file.Provider(path), yaml.Parser())
 	if errors.Is(err, fs.ErrNotExist) && !named {
-		return file, v, nil
+		return path, values, nil
 	}
 	if err != nil {
-		return file, v, fmt.Errorf("read the configuration %s: %w", file, err)
+		return path, values, fmt.Errorf("read the configuration %s: %w", path, err)
 	}
 	known := slices.Clone(everywhere)
 	if serve, _, err := cmd.Root().Find([]string{serveName}); err == nil {
@@ -76,19 +76,19 @@ func readConfig(cmd *cobra.Command) (file string, values *viper.Viper, err error
 			known = append(known, f.Name)
 		}
 	}
-	for key := range v.AllSettings() {
+	for key := range values.Raw() {
 		if !slices.Contains(known, key) {
 			slices.Sort(known)
-			return file, v, fmt.Errorf("%s: %q is not a setting; the settings are %s", file, key, strings.Join(slices.Compact(known), ", "))
+			return path, values, fmt.Errorf("%s: %q is not a setting; the settings are %s", path, key, strings.Join(slices.Compact(known), ", "))
 		}
 	}
-	return file, v, nil
+	return path, values, nil
 }
 
 // configure fills flags that were not given from the environment and the file, and
 // returns where each setting comes from.
 func configure(cmd *cobra.Command) ([]configured, error) {
-	file, values, err := readConfig(cmd)
+	path, values, err := readConfig(cmd)
 	if err != nil {
 		return nil, err
 	}
@@ -97,9 +97,9 @@ func configure(cmd *cobra.Command) ([]configured, error) {
 	for _, f := range settingsOf(cmd) {
 		source, err := "default", error(nil)
 		text, inEnvironment := os.LookupEnv(variable(f.Name))
-		if values.IsSet(f.Name) { // what makes no sense is said even where it does not count
+		if values.Exists(f.Name) { // what makes no sense is said even where it does not count
 			if err := fits(f, values.Get(f.Name)); err != nil {
-				problems = append(problems, fmt.Errorf("%s, from %s: %w", f.Name, file, err))
+				problems = append(problems, fmt.Errorf("%s, from %s: %w", f.Name, path, err))
 				continue
 			}
 		}
@@ -109,8 +109,8 @@ func configure(cmd *cobra.Command) ([]configured, error) {
 		case inEnvironment:
 			source = variable(f.Name)
 			err = cmd.Flags().Set(f.Name, text)
-		case values.IsSet(f.Name):
-			source = file
+		case values.Exists(f.Name):
+			source = path
 			err = fromFile(cmd.Flags(), f, values.Get(f.Name))
 		}
 		if err != nil {

@@ -173,8 +173,8 @@ func (s *Service) join(slabs *slabstore.Store, builds *builds.Store, library *dr
 		Builds: builds, Log: c.Log, Now: c.Now, Stepped: func(a hwaddr.Address) { events.Publish(api.BootStepped{Address: a.String()}) }}
 	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: events.Publish, Closing: s.until.Done(), AcceptCards: c.AcceptCards, Tickets: c.Tickets}
 	s.intake = &intake.Intake{Dir: c.Data, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: events.Publish, KeepFree: c.KeepFree}
-	s.stock = &stock.Stock{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: builds, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
-		Log: c.Log, Now: c.Now, Publish: events.Publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificate, BuildFrom: c.BuildFrom}
+	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: builds, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
+		Log: c.Log, Now: c.Now, Publish: events.Publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificate, BuildFrom: c.BuildFrom})
 	s.boot.Roster, s.fleet.Stock = s.stock, s.stock
 	s.streams = &stream.Streams{Multicast: c.Multicast, Slabs: slabs, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
 	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Reserve: s.reserve,

@@ -27,7 +27,6 @@ import (
 	"github.com/klauspost/compress/gzip"
 	"github.com/klauspost/compress/zstd"
 	"github.com/ulikunitz/xz"
-	"pault.ag/go/debian/deb"
 )
 
 var (
@@ -92,8 +91,6 @@ func (o *output) unpack(r io.ReaderAt, size int64) error {
 	at := func(offset int, magic string) bool {
 		return len(head) > offset && bytes.HasPrefix(head[offset:], []byte(magic))
 	}
-	var plain io.Reader
-	var err error
 	switch {
 	case begins("PK\x03\x04"), begins("PK\x05\x06"):
 		return o.zip(r, size)
@@ -108,6 +105,26 @@ func (o *output) unpack(r io.ReaderAt, size int64) error {
 		return o.iso(r)
 	case at(257, "ustar"):
 		return o.tar(tar.NewReader(in))
+	}
+	plain, done, err := decompressed(in)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return o.tar(tar.NewReader(plain))
+}
+
+// decompressed reads what is compressed by gzip, bzip2, xz or zstd, or is a plain tar
+// archive, until done is called. Errors wrap ErrUnknown or ErrDamaged.
+func decompressed(in *io.SectionReader) (plain io.Reader, done func(), err error) {
+	head := make([]byte, 512)
+	n, err := in.ReadAt(head, 0)
+	if err != nil && err != io.EOF {
+		return nil, nil, err
+	}
+	head, done = head[:n], func() {}
+	begins := func(magic string) bool { return bytes.HasPrefix(head, []byte(magic)) }
+	switch err = nil; {
 	case begins("\x1f\x8b"):
 		plain, err = gzip.NewReader(in)
 	case begins("\xfd7zXZ\x00"):
@@ -117,16 +134,17 @@ func (o *output) unpack(r io.ReaderAt, size int64) error {
 	case begins("\x28\xb5\x2f\xfd"):
 		var z *zstd.Decoder
 		if z, err = zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20)); err == nil {
-			defer z.Close()
-			plain = z
+			plain, done = z, z.Close
 		}
+	case len(head) > 262 && string(head[257:262]) == "ustar":
+		plain = in
 	default:
-		return ErrUnknown
+		return nil, nil, ErrUnknown
 	}
 	if err != nil {
-		return fmt.Errorf("%w: %v", ErrDamaged, err)
+		return nil, nil, fmt.Errorf("%w: %v", ErrDamaged, err)
 	}
-	return o.tar(tar.NewReader(plain))
+	return plain, done, nil
 }
 
 // output is the folder with what it may still take.
@@ -263,9 +281,9 @@ func (o *output) tar(in *tar.Reader) error {
 
 // debian takes the files that a Debian package would install.
 func (o *output) debian(r io.ReaderAt) error {
-	pack, err := deb.Load(r, "package.deb")
+	pack, err := OpenDebian(r)
 	if err != nil {
-		return fmt.Errorf("%w: %v", ErrDamaged, err)
+		return err
 	}
 	defer pack.Close()
 	return o.tar(pack.Data)

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"sort"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"jugate/core/slabstore"
 )
 
@@ -23,12 +25,7 @@ type View struct {
 	area  Area
 	size  int64 // of a slab's stretch
 
-	cache []expanded // the last used is the last
-}
-
-type expanded struct {
-	digest slabstore.Digest
-	plain  []byte
+	plain *lru.Cache[slabstore.Digest, []byte]
 }
 
 // viewCache is how many slabs a View keeps, of SlabSize bytes each.
@@ -40,7 +37,11 @@ func NewView(m *Manifest, slabs *Map, partition int, from Frames) (*View, error)
 	if i < 0 {
 		return nil, fmt.Errorf("the image has no partition %d", partition)
 	}
-	v := &View{from: from, area: m.Areas[i], size: m.SlabSize}
+	plain, err := lru.New[slabstore.Digest, []byte](viewCache)
+	if err != nil {
+		return nil, err
+	}
+	v := &View{from: from, area: m.Areas[i], size: m.SlabSize, plain: plain}
 	for n := range slabs.Len() {
 		if s := slabs.Slab(n); s.Area == i && !s.Zero {
 			v.slabs = append(v.slabs, s)
@@ -98,10 +99,8 @@ func (v *View) copy(b []byte, off int64, s Slab) error {
 }
 
 func (v *View) expand(d slabstore.Digest) ([]byte, error) {
-	if i := slices.IndexFunc(v.cache, func(e expanded) bool { return e.digest == d }); i >= 0 {
-		e := v.cache[i]
-		v.cache = append(slices.Delete(v.cache, i, i+1), e)
-		return e.plain, nil
+	if plain, known := v.plain.Get(d); known {
+		return plain, nil
 	}
 	frame, err := v.from.Frame(d)
 	if err != nil {
@@ -111,9 +110,6 @@ func (v *View) expand(d slabstore.Digest) ([]byte, error) {
 	if err != nil {
 		return nil, errors.Join(fmt.Errorf("slab %s", d.Short()), err)
 	}
-	if len(v.cache) >= viewCache {
-		v.cache = slices.Delete(v.cache, 0, 1)
-	}
-	v.cache = append(v.cache, expanded{d, plain})
+	v.plain.Add(d, plain)
 	return plain, nil
 }

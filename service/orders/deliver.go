@@ -116,8 +116,6 @@ const (
 	// waitByDefault is how long a delivery waits for its gather rule, from the order or
 	// the rule's earliest time; then it starts with whoever is ready.
 	waitByDefault = time.Hour
-	// giveUpAfter is how much longer it waits if nobody is ready at all.
-	giveUpAfter = 24 * time.Hour
 	// errandsAhead is how long before the earliest time of its gather rule the
 	// workstations of a delivery get their errands: time to look at their disks. Until
 	// then they do others.

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"strings"
-	"sync"
 
 	"jugate/api"
 	"jugate/core/driver"
@@ -17,31 +16,9 @@ import (
 	"jugate/records"
 )
 
-// insides remembers what builds drive: they never change.
-type insides struct {
-	mu       sync.Mutex
-	byNumber map[int]*driver.Inside
-	composed map[string]builds.Part // by build, model and library
-}
-
-// insidesAtMost is how many are kept in memory.
-const insidesAtMost = 16
-
+// insideBuild is what a build drives; it never changes.
 func (k *Stock) insideBuild(b *builds.Build) (*driver.Inside, error) {
-	k.insides.mu.Lock()
-	defer k.insides.mu.Unlock()
-	if in := k.insides.byNumber[b.Number]; in != nil {
-		return in, nil
-	}
-	in, err := k.Builds.Inside(b)
-	if err != nil {
-		return nil, err
-	}
-	if k.insides.byNumber == nil || len(k.insides.byNumber) >= insidesAtMost {
-		k.insides.byNumber = map[int]*driver.Inside{}
-	}
-	k.insides.byNumber[b.Number] = in
-	return in, nil
+	return k.insides.Get(b.Number, func() (*driver.Inside, error) { return k.Builds.Inside(b) })
 }
 
 func (k *Stock) openDriver(p *driver.Package, name string) (io.ReadCloser, error) {
@@ -210,25 +187,15 @@ func (k *Stock) onDemand(ctx context.Context, w records.Workstation, b *builds.B
 	for _, c := range choices {
 		key += fmt.Sprint(" ", c.Package.ID, c.Modules)
 	}
-	k.insides.mu.Lock()
-	part, known := k.insides.composed[key]
-	k.insides.mu.Unlock()
-	if known {
-		return part, nil
-	}
-	modules, err := driver.Bring(choices, k.Library.Packages(), b.Kernel, inside.Names)
-	if err != nil {
-		return builds.Part{}, err
-	}
-	if part, err = k.Builds.Compose(b, builds.Drivers{Set: "for " + m.Model, Modules: modules, Open: k.openDriver}); err != nil {
+	return k.composed.Get(key, func() (builds.Part, error) {
+		modules, err := driver.Bring(choices, k.Library.Packages(), b.Kernel, inside.Names)
+		if err != nil {
+			return builds.Part{}, err
+		}
+		part, err := k.Builds.Compose(b, builds.Drivers{Set: "for " + m.Model, Modules: modules, Open: k.openDriver})
+		if err == nil {
+			k.Log.Info("layer for a model made", "build", b.Number, "model", m.Model, "modules", len(modules), "bytes", part.Size)
+		}
 		return part, err
-	}
-	k.insides.mu.Lock()
-	defer k.insides.mu.Unlock()
-	if k.insides.composed == nil {
-		k.insides.composed = map[string]builds.Part{}
-	}
-	k.insides.composed[key] = part
-	k.Log.Info("layer for a model made", "build", b.Number, "model", m.Model, "modules", len(modules), "bytes", part.Size)
-	return part, nil
+	})
 }

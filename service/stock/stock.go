@@ -18,6 +18,7 @@ import (
 	"jugate/core/environment/builds"
 	"jugate/core/hwaddr"
 	"jugate/core/image"
+	"jugate/core/memo"
 	"jugate/core/slabstore"
 	"jugate/records"
 )
@@ -38,9 +39,8 @@ type Access interface {
 	AgentURL(server string) string
 }
 
-// Stock has drivers and builds. Its fields are set before anything is asked of it; the
-// rest of its state begins empty.
-type Stock struct {
+// Config is what a stock is made of. All of it is set.
+type Config struct {
 	Dir     string // the data folder
 	Scratch string // a folder for what is worked on
 	Records *records.DB
@@ -58,9 +58,29 @@ type Stock struct {
 	Agent       string   // the agent's file, for builds
 	Certificate []byte   // PEM, that builds carry
 	BuildFrom   []string // folders that builds may read
+}
 
-	fleet   fleet
-	systems systems
-	insides insides
-	making  sync.Mutex // held while a build is made
+// Stock has drivers and builds.
+type Stock struct {
+	Config
+
+	fleet    fleet
+	systems  memo.Cache[string, system]      // what is on images, by the digest of the manifest
+	insides  memo.Cache[int, *driver.Inside] // what builds drive
+	composed memo.Cache[string, builds.Part] // layers on demand, by build and what is in them
+	making   sync.Mutex                      // held while a build is made
+}
+
+// What is remembered: a system, or what a build drives, may take some MiB.
+const (
+	systemsKept  = 8
+	insidesKept  = 16
+	composedKept = 1000
+)
+
+// New makes a stock that remembers nothing yet.
+func New(c Config) *Stock {
+	k := &Stock{Config: c}
+	k.systems.Most, k.insides.Most, k.composed.Most = systemsKept, insidesKept, composedKept
+	return k
 }

@@ -8,7 +8,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"sync"
 
 	"jugate/core/driver"
 	"jugate/core/durable"
@@ -18,12 +17,6 @@ import (
 	"jugate/core/volume"
 	"jugate/records"
 )
-
-// systems remembers what the images have on them.
-type systems struct {
-	mu     sync.Mutex
-	byHash map[string]system // by the digest of the manifest
-}
 
 // system is what is on an image; inside is nil if that cannot be told, and why says
 // why.
@@ -43,38 +36,24 @@ func (s system) words() string {
 	return strings.TrimSpace(s.Inside.Name + " " + s.Inside.Arch)
 }
 
-// systemsAtMost is how many are kept in memory: each may be some MiB.
-const systemsAtMost = 8
-
 // systemOf looks into an image: once, then it is on disk.
 func (k *Stock) systemOf(ctx context.Context, v *records.Version) (system, error) {
-	k.systems.mu.Lock()
-	defer k.systems.mu.Unlock()
-	if known, there := k.systems.byHash[v.Digest]; there {
-		return known, nil
-	}
-	path := filepath.Join(k.Dir, "systems", v.Digest+".json")
-	var found system
-	text, err := os.ReadFile(path)
-	if err == nil {
-		err = json.Unmarshal(text, &found)
-	}
-	if err != nil {
-		if found, err = k.lookInto(ctx, v); err != nil {
-			return found, err
+	return k.systems.Get(v.Digest, func() (found system, err error) {
+		path := filepath.Join(k.Dir, "systems", v.Digest+".json")
+		text, err := os.ReadFile(path)
+		if err == nil {
+			err = json.Unmarshal(text, &found)
 		}
-		if err := keep(path, found); err != nil {
-			return found, err
+		if err != nil {
+			if found, err = k.lookInto(ctx, v); err == nil {
+				err = keep(path, found)
+			}
 		}
-	}
-	if found.Inside != nil {
-		found.Inside.Prepare()
-	}
-	if k.systems.byHash == nil || len(k.systems.byHash) >= systemsAtMost {
-		k.systems.byHash = map[string]system{}
-	}
-	k.systems.byHash[v.Digest] = found
-	return found, nil
+		if err == nil && found.Inside != nil {
+			found.Inside.Prepare()
+		}
+		return found, err
+	})
 }
 
 // keep writes a file that is there as a whole or not at all.

@@ -12,8 +12,7 @@ import (
 	"slices"
 	"strings"
 
-	"pault.ag/go/debian/deb"
-
+	"jugate/core/archive"
 	"jugate/core/driver"
 )
 
@@ -48,11 +47,16 @@ func (s *Source) AddRoot(dir string) error {
 
 // AddPackage adds a Debian package, unpacked into a folder that Close removes.
 func (s *Source) AddPackage(file string) error {
-	pack, closer, err := deb.LoadFile(file)
+	f, err := os.Open(file)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	pack, err := archive.OpenDebian(f)
 	if err != nil {
 		return fmt.Errorf("%s: %w", file, err)
 	}
-	defer closer()
+	defer pack.Close()
 	dir, err := os.MkdirTemp("", "package")
 	if err != nil {
 		return err
@@ -65,7 +69,7 @@ func (s *Source) AddPackage(file string) error {
 	if err := unpack(root, pack.Data); err != nil {
 		return fmt.Errorf("%s: %w", file, errors.Join(err, root.Close()))
 	}
-	origin := fmt.Sprintf("%s %s", pack.Control.Package, pack.Control.Version)
+	origin := fmt.Sprintf("%s %s", pack.Name, pack.Version)
 	s.places = append(s.places, place{root, func(string) string { return origin }})
 	return nil
 }
