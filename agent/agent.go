@@ -19,14 +19,13 @@ import (
 	"sync"
 	"time"
 
-	"jugate/core/capture"
-	"jugate/core/restore"
-
 	"github.com/cenkalti/backoff/v5"
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/capture"
 	"jugate/core/disk"
+	"jugate/core/restore"
 	"jugate/wire"
 )
 
@@ -324,7 +323,7 @@ func (a *Agent) work(ctx context.Context) (worked bool, err error) {
 		case "receive":
 			err = a.receive(ctx, now.Errand.Receive)
 		case "drivers":
-			err = a.put(ctx, now.Errand)
+			err = a.install(ctx, now.Errand)
 		default:
 			err = a.decline(ctx, now.Errand)
 		}

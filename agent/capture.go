@@ -6,10 +6,9 @@ import (
 	"sync"
 	"time"
 
-	"jugate/core/capture"
-
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/capture"
 	"jugate/core/image"
 	"jugate/core/readiness"
 	"jugate/core/slabstore"

@@ -10,8 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"jugate/core/restore"
-
 	"golang.org/x/sync/errgroup"
 
 	"jugate/api"
@@ -20,6 +18,7 @@ import (
 	"jugate/core/image"
 	"jugate/core/parcel"
 	"jugate/core/partition"
+	"jugate/core/restore"
 	"jugate/core/slabstore"
 )
 
@@ -212,16 +211,16 @@ func (r *receiver) run(ctx context.Context) error {
 		return err
 	}
 	r.grow()
-	return r.putDrivers(ctx)
+	return r.installDrivers(ctx)
 }
 
-// putDrivers puts in what the order and this workstation's devices ask for. The copy
+// installDrivers installs what the order and this workstation's devices ask for. The copy
 // is right already, but without them it may not start.
-func (r *receiver) putDrivers(ctx context.Context) error {
+func (r *receiver) installDrivers(ctx context.Context) error {
 	if r.to.Install == nil {
 		return nil
 	}
-	did, err := r.agent.putDrivers(ctx, r.disk, r.to.Install)
+	did, err := r.agent.installDrivers(ctx, r.disk, r.to.Install)
 	if err != nil {
 		return fmt.Errorf("the copy is right, but its drivers could not be put in: %w", err)
 	}
@@ -293,13 +292,13 @@ func (r *receiver) fill(ctx context.Context) error {
 					return err
 				}
 				r.agent.show("served alone, as this workstation %s", now.Aside)
-				r.setPhase(delivery.Fetching)
+				r.setPhase(delivery.PhaseMending)
 				return r.fetch(ctx, r.restore.Missing())
 			case now.Round > said:
 				if err := in.drained(ctx); err != nil {
 					return err
 				}
-				r.setPhase(delivery.Fetching)
+				r.setPhase(delivery.PhaseMending)
 				said = now.Round
 				if err := r.say(ctx, said); err != nil {
 					return err
@@ -452,10 +451,10 @@ const reportEvery = 500 * time.Millisecond
 
 // doing says in words what a workstation does in a phase.
 var doing = map[string]string{
-	string(delivery.Ready):     "ready, waiting for the others:",
-	string(delivery.Receiving): "receiving",
-	string(delivery.Fetching):  "fetching what is missing of",
-	string(delivery.Checking):  "checking the disk against",
+	string(delivery.Ready):        "ready, waiting for the others:",
+	string(delivery.Receiving):    "receiving",
+	string(delivery.PhaseMending): "fetching what is missing of",
+	string(delivery.Checking):     "checking the disk against",
 }
 
 // keepReporting tells the service how far this workstation is and hears how far

@@ -119,6 +119,3 @@ func TestEventsAreReadOneByOne(t *testing.T) {
 	enough := errors.New("enough")
 	assert.ErrorIs(t, client.Events(t.Context(), 0, func(string, []byte) error { return enough }), enough)
 }
-
-// A slab with holes is mended by ranges that Go's own file server answers, in
-// one part or several.

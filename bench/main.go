@@ -35,7 +35,7 @@ func main() {
 
 func run(ctx context.Context, dir string, gib float64, args []string) error {
 	if len(args) == 0 {
-		return fmt.Errorf("say what to measure: disk, slabs, multicast or drivers")
+		return fmt.Errorf("say what to measure: disk, slabs, multicast, drivers, scale or terabytes")
 	}
 	switch args[0] {
 	case "scale-fill":
@@ -59,6 +59,10 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 	if args[0] == "multicast" {
 		describeMachine()
 		return multicast(ctx, work, strings.Join(args[1:], " "))
+	}
+	if args[0] == "terabytes" {
+		describeMachine()
+		return terabytes(ctx, work)
 	}
 	if args[0] == "scale" {
 		describeMachine()

@@ -57,27 +57,16 @@ func scaleRun(ctx context.Context, data, dir string) error {
 	}
 	defer s.stop()
 	fmt.Printf("start of the service until it is ready: %.2f s (goal 2); memory then %d MiB\n", s.took.Seconds(), s.memory()>>20)
-	if err := s.examined(ctx); err != nil {
-		return err
-	}
-	if os.Getenv("SKIP") == "" {
-		if err := s.lists(ctx); err != nil {
+	for _, step := range []func(context.Context) error{
+		s.examined, s.lists, s.checkIns, s.beside,
+		func(ctx context.Context) error { return s.idle(ctx, 1_000) },
+		func(ctx context.Context) error { return s.idle(ctx, 5_000) },
+		s.boots,
+		func(ctx context.Context) error { return s.crowds(ctx, dir) },
+	} {
+		if err := step(ctx); err != nil {
 			return err
 		}
-		if err := s.checkIns(ctx); err != nil {
-			return err
-		}
-		for _, n := range []int{1_000, 5_000} {
-			if err := s.idle(ctx, n); err != nil {
-				return err
-			}
-		}
-		if err := s.boots(ctx); err != nil {
-			return err
-		}
-	}
-	if err := s.crowds(ctx, dir); err != nil {
-		return err
 	}
 	fmt.Printf("memory of the service at its highest: %d MiB (goal 512)\n", peakOf(s.process.Process.Pid)>>20)
 	return nil

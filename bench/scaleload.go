@@ -69,6 +69,34 @@ func (s *served) checkIns(ctx context.Context) error {
 	return nil
 }
 
+// beside has machines check in while eight people ask for lists that take long.
+func (s *served) beside(ctx context.Context) error {
+	asking, stop := context.WithCancel(ctx)
+	var people sync.WaitGroup
+	defer people.Wait()
+	defer stop()
+	var asked atomic.Int64
+	for range 8 {
+		people.Go(func() {
+			for asking.Err() == nil {
+				if _, err := s.get(asking, "/receipts?limit=1000&sort=image&search=desk-0"); err == nil {
+					asked.Add(1)
+				}
+			}
+		})
+	}
+	times := make([]time.Duration, 200)
+	for n := range times {
+		at := time.Now()
+		if _, err := s.enter(ctx, n); err != nil {
+			return err
+		}
+		times[n] = time.Since(at)
+	}
+	fmt.Printf("check-ins one after the other, while eight people ask for lists of all receipts (%d answers): %s\n", asked.Load(), timesOf(times))
+	return nil
+}
+
 // idle has agents wait for errands, and measures what that costs the service.
 func (s *served) idle(ctx context.Context, n int) error {
 	ctx, stop := context.WithCancel(ctx)

@@ -122,14 +122,14 @@ func inPhases(phases ...string) []api.Member {
 
 func TestEachChangeOfADeliveryIsALine(t *testing.T) {
 	var out bytes.Buffer
-	l := &deliveryLines{w: &out, told: map[string]string{}, changes: -1}
+	l := &deliveryLines{w: &out, said: map[string]string{}, changes: -1}
 	waits := api.Delivery{ID: 7, Image: "garden-desk", Version: 2, State: "gathering", Warning: "1 ready, 1 awaited (herb-02); starts at 10:00 UTC with whoever is ready then"}
 	l.show(waits)
 	l.show(waits)
 	assert.Equal(t, 1, strings.Count(out.String(), "awaited (herb-02)"), "once")
 	assert.Contains(t, strings.Join(deliveryPicture(waits, 20), "\n"), waits.Warning)
 	out.Reset()
-	l.told = map[string]string{}
+	l.said = map[string]string{}
 	l.show(api.Delivery{ID: 1, Image: "garden-desk", Version: 2, State: "sending", Members: inPhases("receiving", "receiving")})
 	l.show(api.Delivery{ID: 1, Image: "garden-desk", Version: 2, State: "sending", Members: inPhases("receiving", "failed")})
 	l.show(api.Delivery{ID: 1, Image: "garden-desk", Version: 2, State: "finished", Members: inPhases("delivered", "failed")})

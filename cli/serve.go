@@ -5,7 +5,9 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"os"
 	"path/filepath"
+	"runtime/debug"
 
 	"github.com/spf13/cobra"
 
@@ -52,6 +54,9 @@ func serveCommand() *cobra.Command {
 				defer config.Secure.Close()
 			}
 			config.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
+			if os.Getenv("GOMEMLIMIT") == "" {
+				debug.SetMemoryLimit(memoryLimit)
+			}
 			s, err := service.Open(cmd.Context(), config)
 			if err != nil {
 				return err
@@ -98,3 +103,8 @@ func interfaceOf(ip net.IP) string {
 	}
 	return ""
 }
+
+// memoryLimit is what the service keeps its memory below, in bytes, as long as it can:
+// thousands of agents that wait leave room behind that is given back only when it is
+// looked for.
+const memoryLimit = 400 << 20

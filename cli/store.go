@@ -8,14 +8,13 @@ import (
 	"runtime"
 	"strings"
 
-	"jugate/core/bundle"
-	"jugate/core/capture"
-
 	"github.com/spf13/cobra"
 	"golang.org/x/sync/errgroup"
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/bundle"
+	"jugate/core/capture"
 	"jugate/core/durable"
 	"jugate/core/image"
 	"jugate/core/slabstore"

@@ -62,7 +62,7 @@ func (a *app) watchDelivery(ctx context.Context, c *apiclient.Client, id int64, 
 	if isTerminal(stderr) {
 		screen = &deliveryScreen{w: stderr}
 	} else {
-		screen = &deliveryLines{w: stderr, told: map[string]string{}, changes: -1}
+		screen = &deliveryLines{w: stderr, said: map[string]string{}, changes: -1}
 	}
 	var d api.Delivery
 	fetch := func() (_ api.Delivery, err error) {
@@ -218,14 +218,14 @@ func (b *bars) end() {
 // deliveryLines prints a line for each change, where no bars can be drawn.
 type deliveryLines struct {
 	w       io.Writer
-	told    map[string]string
+	said    map[string]string
 	changes int // that were printed; -1 at first
 }
 
 func (l *deliveryLines) show(d api.Delivery) {
-	l.tell("", fmt.Sprintf("delivery %d of %s@%d: %s", d.ID, d.Image, d.Version, d.State))
+	l.say("", fmt.Sprintf("delivery %d of %s@%d: %s", d.ID, d.Image, d.Version, d.State))
 	if d.Warning != "" {
-		l.tell("warning", "  "+d.Warning)
+		l.say("warning", "  "+d.Warning)
 	}
 	if l.changes < 0 {
 		l.changes = len(d.Changes)
@@ -242,13 +242,13 @@ func (l *deliveryLines) show(d api.Delivery) {
 		if reason := reasonText(m); reason != "" {
 			text += ": " + reason
 		}
-		l.tell(m.Workstation, fmt.Sprintf("  %s: %s", m.Workstation, text))
+		l.say(m.Workstation, fmt.Sprintf("  %s: %s", m.Workstation, text))
 	}
 }
 
-func (l *deliveryLines) tell(key, text string) {
-	if l.told[key] != text {
-		l.told[key] = text
+func (l *deliveryLines) say(key, text string) {
+	if l.said[key] != text {
+		l.said[key] = text
 		fmt.Fprintln(l.w, text)
 	}
 }

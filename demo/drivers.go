@@ -29,14 +29,14 @@ func (s *Stage) playDrivers(ctx context.Context, p *Prepared) error {
 	if err != nil {
 		return err
 	}
-	s.tell("coverage of %s (%s):", version, cover.System)
+	s.say("coverage of %s (%s):", version, cover.System)
 	for _, m := range cover.Models {
 		lacking := append(m.LackingEnvironment, m.LackingDelivered...)
 		if len(lacking) == 0 {
-			s.tell("  %s (%d): network cards and disk controllers are driven", m.Model, len(m.Workstations))
+			s.say("  %s (%d): network cards and disk controllers are driven", m.Model, len(m.Workstations))
 		}
 		for _, l := range lacking {
-			s.tell("  %s (%d): %s", m.Model, len(m.Workstations), l)
+			s.say("  %s (%d): %s", m.Model, len(m.Workstations), l)
 		}
 	}
 	order := api.NewDelivery{Image: version, To: []string{seedBank}, Start: "all"}
@@ -45,7 +45,7 @@ func (s *Stage) playDrivers(ctx context.Context, p *Prepared) error {
 	if !errors.As(err, &told) {
 		return fmt.Errorf("the delivery to a model without a driver was not refused: %w", err)
 	}
-	s.tell("a delivery to %s is refused for that reason", seedBank)
+	s.say("a delivery to %s is refused for that reason", seedBank)
 	if err := s.addDrivers(ctx, "corvid-raid-modules", madeup.WriteModules); err != nil {
 		return err
 	}
@@ -54,7 +54,7 @@ func (s *Stage) playDrivers(ctx context.Context, p *Prepared) error {
 		if err != nil {
 			return err
 		}
-		s.tell("build %d has a layer more, %q, and is offered", b.Number, b.Layers[1].Name)
+		s.say("build %d has a layer more, %q, and is offered", b.Number, b.Layers[1].Name)
 	}
 	d, err := s.Client.Deliver(ctx, order)
 	if err != nil {
@@ -72,7 +72,7 @@ func (s *Stage) playDrivers(ctx context.Context, p *Prepared) error {
 		return err
 	}
 	for _, r := range page.Items {
-		s.tell("  receipt: %s %s, drivers put in: %s %s", r.Workstation, r.Outcome, strings.Join(r.Drivers, ", "), r.Reason)
+		s.say("  receipt: %s %s, drivers put in: %s %s", r.Workstation, r.Outcome, strings.Join(r.Drivers, ", "), r.Reason)
 		if r.Outcome != "delivered" || len(r.Drivers) == 0 {
 			return fmt.Errorf("%s: %s, without its drivers", r.Workstation, r.Outcome)
 		}
@@ -96,7 +96,7 @@ func (s *Stage) makeBuild(ctx context.Context) error {
 	}
 	b, err := s.Client.MakeBuild(ctx, api.NewBuild{From: []string{root}, Offer: true, Note: "made-up kernel: nothing starts with it"})
 	if err == nil {
-		s.tell("build %d of a boot environment, with a made-up kernel", b.Number)
+		s.say("build %d of a boot environment, with a made-up kernel", b.Number)
 	}
 	return err
 }
@@ -120,9 +120,9 @@ func (s *Stage) addDrivers(ctx context.Context, name string, write func(dir stri
 	for _, p := range added.Added {
 		labels = append(labels, p.Label)
 	}
-	s.tell("into the driver library: %s", strings.Join(labels, "; "))
+	s.say("into the driver library: %s", strings.Join(labels, "; "))
 	for _, k := range added.Skipped {
-		s.tell("  left out: %s: %s", k.Path, k.Reason)
+		s.say("  left out: %s: %s", k.Path, k.Reason)
 	}
 	return nil
 }
@@ -143,6 +143,6 @@ func (s *Stage) judgeDrivers(ctx context.Context, gold *golddisk.Disk, receipts 
 			return fmt.Errorf("the disk of %s has no module for its disk controller", r.Workstation)
 		}
 	}
-	s.tell("judged by fsck and debugfs: %d disks have the module in their system", len(receipts))
+	s.say("judged by fsck and debugfs: %d disks have the module in their system", len(receipts))
 	return nil
 }

@@ -74,7 +74,7 @@ func (s *Stage) Prepare(ctx context.Context) (*Prepared, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.tell("golden disk of %s made: a GPT with an EFI partition (FAT32) and an ext4 volume", size(gold.Size))
+	s.say("golden disk of %s made: a GPT with an EFI partition (FAT32) and an ext4 volume", size(gold.Size))
 	room, err := s.admitAll(ctx, gold)
 	if err != nil {
 		return nil, err
@@ -108,7 +108,7 @@ func (s *Stage) admitAll(ctx context.Context, gold *golddisk.Disk) ([]string, er
 	if err != nil {
 		return nil, err
 	}
-	s.tell("%d workstations are on; each appears as a newcomer with its hardware address and inventory", 1+len(all))
+	s.say("%d workstations are on; each appears as a newcomer with its hardware address and inventory", 1+len(all))
 	for _, g := range groups {
 		if _, err := s.Client.AddGroup(ctx, g); err != nil {
 			return nil, err
@@ -131,7 +131,7 @@ func (s *Stage) admitAll(ctx context.Context, gold *golddisk.Disk) ([]string, er
 			room = append(room, m.name)
 		}
 	}
-	s.tell("admitted: the template %s, %s to %s in the group %s, and two of the group %s (%d kiosks stay newcomers, for you to admit)",
+	s.say("admitted: the template %s, %s to %s in the group %s, and two of the group %s (%d kiosks stay newcomers, for you to admit)",
 		goldName, room[0], room[len(room)-1], scanning, seedBank, newcomer)
 	return room, nil
 }
@@ -155,7 +155,7 @@ func (s *Stage) capture(ctx context.Context) (api.Version, error) {
 	if err != nil {
 		return v, err
 	}
-	s.tell("captured as %s@%d: %s in use of %s, %d new slabs stored in %s",
+	s.say("captured as %s@%d: %s in use of %s, %d new slabs stored in %s",
 		v.Image, v.Version, size(v.UsedBytes), size(v.DiskBytes), v.NewSlabs, size(v.StoredBytes))
 	return v, nil
 }
@@ -165,13 +165,13 @@ func (s *Stage) deliver(ctx context.Context, v api.Version, room []string) (*Rep
 	if err != nil {
 		return nil, err
 	}
-	s.tell("delivery %d ordered for the group %s: one stream to %s as soon as %d are ready", d.ID, scanning, d.Channel, len(room))
+	s.say("delivery %d ordered for the group %s: one stream to %s as soon as %d are ready", d.ID, scanning, d.Channel, len(room))
 	state := ""
 	err = s.await(ctx, "delivery", func() (bool, error) {
 		d, err = s.Client.Delivery(ctx, d.ID)
 		if d.State != state {
 			state = d.State
-			s.tell("  %s", state)
+			s.say("  %s", state)
 		}
 		return d.Ended != nil, err
 	})
@@ -186,9 +186,9 @@ func (s *Stage) deliver(ctx context.Context, v api.Version, room []string) (*Rep
 	for _, r := range page.Items {
 		report.Receipts = append(report.Receipts, Receipt{
 			r.Workstation, r.Address, r.Image, r.Version, r.Digest, r.Verified, r.Outcome, r.Multicast, r.Unicast, r.Seconds})
-		s.tell("  receipt: %s %s, %s by multicast, %s by unicast, %.1f s %s", r.Workstation, r.Outcome, size(r.Multicast), size(r.Unicast), r.Seconds, r.Reason)
+		s.say("  receipt: %s %s, %s by multicast, %s by unicast, %.1f s %s", r.Workstation, r.Outcome, size(r.Multicast), size(r.Unicast), r.Seconds, r.Reason)
 	}
-	s.tell("on the wire: %s for %d workstations; the image has %s in use", size(d.WireBytes), len(room), size(v.UsedBytes))
+	s.say("on the wire: %s for %d workstations; the image has %s in use", size(d.WireBytes), len(room), size(v.UsedBytes))
 	for _, r := range report.Receipts {
 		if !r.Verified || r.Outcome != "delivered" {
 			return report, fmt.Errorf("%s: %s", r.Workstation, r.Outcome)
@@ -226,7 +226,7 @@ func (s *Stage) judge(ctx context.Context, gold *golddisk.Disk, room []string) e
 			return fmt.Errorf("the disk of %s is not right: %w", name, err)
 		}
 	}
-	s.tell("judged by sfdisk, fsck and the digests of %d files: all %d disks are right", len(wantFiles), len(room))
+	s.say("judged by sfdisk, fsck and the digests of %d files: all %d disks are right", len(wantFiles), len(room))
 	return nil
 }
 

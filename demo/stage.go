@@ -101,7 +101,7 @@ func Open(ctx context.Context, o Options) (_ *Stage, err error) {
 	if s.Client, err = apiclient.New(s.URL, s.Token); err != nil {
 		return nil, err
 	}
-	s.tell("service on %s, its data in a temporary folder", s.URL)
+	s.say("service on %s, its data in a temporary folder", s.URL)
 	return s, nil
 }
 
@@ -125,7 +125,7 @@ func (s *Stage) Close() error {
 	return errors.Join(err, os.RemoveAll(s.dir))
 }
 
-func (s *Stage) tell(format string, args ...any) {
+func (s *Stage) say(format string, args ...any) {
 	fmt.Fprintf(s.options.Story, "%6.1f s  %s\n", time.Since(s.began).Seconds(), fmt.Sprintf(format, args...))
 }
 

@@ -82,7 +82,7 @@ func newRunner(in *Streams, o Order, members []Member) (*Runner, error) {
 		every.Add(i)
 	}
 	options := delivery.Options{Rule: o.Rule, Ordered: slices.MaxFunc([]time.Time{o.Created, o.Rule.Earliest()}, time.Time.Compare),
-		WaitAtMost: o.WaitAtMost, GiveUpAfter: o.WaitAtMost + giveUpAfter, Whole: every, Bytes: o.Bytes, Aside: o.Aside}
+		WaitAtMost: o.WaitAtMost, GiveUpAfter: o.WaitAtMost + giveUpAfter, Every: every, Bytes: o.Bytes, Aside: o.Aside}
 	if o.State != delivery.Gathering {
 		// It was under way when the service ended: it goes on with whoever is there
 		// again soon.

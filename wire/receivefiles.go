@@ -96,7 +96,7 @@ func ReceiveFiles(ctx context.Context, socket Config, config norm.ReceiverConfig
 		}
 		return nil
 	}, func(now time.Time) error {
-		f.tell()
+		f.advance()
 		if n := receiver.Stats().Packets; n != packets {
 			if packets == 0 {
 				first = now
@@ -208,7 +208,7 @@ func (f *folder) finish(e norm.ReceiverEvent, at float64) error {
 }
 
 // tell tells how far the open files are.
-func (f *folder) tell() {
+func (f *folder) advance() {
 	if f.options.Progress == nil || time.Since(f.told) < 200*time.Millisecond {
 		return
 	}

@@ -41,12 +41,12 @@ type Phase string
 
 // The phases of a workstation.
 const (
-	Awaited   Phase = "awaited"   // it has not called in for this delivery
-	Ready     Phase = "ready"     // its disk was checked, it waits for the stream
-	Receiving Phase = "receiving" // it takes the stream
-	Fetching  Phase = "mending"   // it fetches what it missed
-	Checking  Phase = "checking"  // it reads its disk back
-	Ended     Phase = "ended"
+	Awaited      Phase = "awaited"   // it has not called in for this delivery
+	Ready        Phase = "ready"     // its disk was checked, it waits for the stream
+	Receiving    Phase = "receiving" // it takes the stream
+	PhaseMending Phase = "mending"   // it fetches what it missed
+	Checking     Phase = "checking"  // it reads its disk back
+	Ended        Phase = "ended"
 )
 
 // Outcome is how it ended for one workstation.
@@ -148,7 +148,7 @@ type Options struct {
 	Bytes int64
 	Aside AsideRule
 	// Whole is every slab that has to get to a workstation which has nothing.
-	Whole *SlabSet
+	Every *SlabSet
 }
 
 // Note is something that happened, for the delivery's record.
@@ -163,7 +163,7 @@ type Note struct {
 type Delivery struct {
 	options Options
 	aside   AsideRule
-	whole   *SlabSet
+	every   *SlabSet
 	state   State
 	paused  bool
 	members []*Member
@@ -183,10 +183,10 @@ type Delivery struct {
 
 // New begins a delivery to the workstations with these numbers.
 func New(o Options, ids []int64) *Delivery {
-	d := &Delivery{options: o, aside: o.Aside, whole: o.Whole, state: Gathering, pace: 1}
+	d := &Delivery{options: o, aside: o.Aside, every: o.Every, state: Gathering, pace: 1}
 	d.aside.setDefaults()
-	if d.whole == nil {
-		d.whole = &SlabSet{}
+	if d.every == nil {
+		d.every = &SlabSet{}
 	}
 	d.Add(ids)
 	return d

@@ -24,7 +24,7 @@ func begin(t *testing.T, rule string) *story {
 	whole, err := delivery.ParseRanges([]delivery.Range{{0, 99}}, 100)
 	require.NoError(t, err)
 	now := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
-	return &story{t: t, d: delivery.New(delivery.Options{Rule: r, Ordered: now, Whole: whole}, []int64{1, 2, 3, 4}), now: now}
+	return &story{t: t, d: delivery.New(delivery.Options{Rule: r, Ordered: now, Every: whole}, []int64{1, 2, 3, 4}), now: now}
 }
 
 func (s *story) pass(d time.Duration) { s.now = s.now.Add(d) }

@@ -76,7 +76,7 @@ func (d *Delivery) memberLeft(m *Member) (time.Duration, bool) {
 	switch m.Phase {
 	case Checking:
 		return m.speed.left(m.Last.Total - m.Last.Done)
-	case Receiving, Ready, Fetching:
+	case Receiving, Ready, PhaseMending:
 		var ok bool
 		rest := m.Last.Total - m.Last.Done
 		if left, ok = m.speed.left(rest); m.Aside == "" && d.state == Sending {

@@ -58,7 +58,7 @@ func (d *Delivery) firstRound() *SlabSet {
 			continue
 		}
 		if !m.told {
-			return d.whole
+			return d.every
 		}
 		union.Union(m.lacking)
 	}

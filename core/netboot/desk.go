@@ -127,7 +127,7 @@ func (d *Desk) whole(now time.Time, port int, m *dhcpv4.DHCPv4, o Outcome) (Outc
 	client, _ := netip.AddrFromSlice(m.ClientIPAddr.To4())
 	switch o.Asked {
 	case dhcpv4.MessageTypeDiscover:
-		return d.offer(now, &Probe{pool: p, request: m, client: o.Client, port: port, Address: wanted}, o)
+		return d.propose(now, &Probe{pool: p, request: m, client: o.Client, port: port, Address: wanted}, o)
 	case dhcpv4.MessageTypeRequest:
 		return d.request(now, port, p, m, o, wanted, client)
 	case dhcpv4.MessageTypeInform:
@@ -216,14 +216,14 @@ func (d *Desk) refuse(m *dhcpv4.DHCPv4, o Outcome, why error) (Outcome, error) {
 	return o, err
 }
 
-// offer picks an address, and asks for a probe where somebody might use it.
-func (d *Desk) offer(now time.Time, probe *Probe, o Outcome) (Outcome, error) {
+// propose picks an address, and asks for a probe where somebody might use it.
+func (d *Desk) propose(now time.Time, probe *Probe, o Outcome) (Outcome, error) {
 	a, ask, err := probe.pool.Pick(now, probe.client.Holder(), probe.Address)
 	if err != nil {
 		o.Why, o.Full = err.Error(), true
 		return o, nil
 	}
-	terms := probe.pool.Offer(now, probe.client.Holder(), a)
+	terms := probe.pool.Hold(now, probe.client.Holder(), a)
 	if ask {
 		next := *probe
 		next.Address = a
@@ -242,7 +242,7 @@ func (d *Desk) Probed(now time.Time, p *Probe, used bool) (Outcome, error) {
 	if !used {
 		o.Given = p.Address
 		var err error
-		o.Reply, err = Answer(d.Link, p.port, p.request, p.client, dhcpv4.MessageTypeOffer, p.pool.Offer(now, p.client.Holder(), p.Address))
+		o.Reply, err = Answer(d.Link, p.port, p.request, p.client, dhcpv4.MessageTypeOffer, p.pool.Hold(now, p.client.Holder(), p.Address))
 		return o, err
 	}
 	lease := p.pool.Taken(now, p.Address)
@@ -254,5 +254,5 @@ func (d *Desk) Probed(now time.Time, p *Probe, used bool) (Outcome, error) {
 	}
 	next := *p
 	next.Address = netip.Addr{}
-	return d.offer(now, &next, o)
+	return d.propose(now, &next, o)
 }

@@ -56,8 +56,8 @@ var (
 )
 
 const (
-	// offerFor is how long an offered address is kept back.
-	offerFor = time.Minute
+	// holdFor is how long an offered address is kept back.
+	holdFor = time.Minute
 	// takenFor is how long an address that somebody else uses is left alone.
 	takenFor = 10 * time.Minute
 )
@@ -69,7 +69,7 @@ const (
 type Pool struct {
 	c        PoolConfig
 	leases   map[netip.Addr]Lease
-	offered  map[netip.Addr]Lease
+	held     map[netip.Addr]Lease
 	fixed    map[netip.Addr][]hwaddr.Address
 	reserved map[netip.Addr]bool
 	relay    netip.Addr // of the relay agent that was heard last; one, as anybody can claim to be one
@@ -85,7 +85,7 @@ func NewPool(c PoolConfig, leases []Lease, fixed map[netip.Addr][]hwaddr.Address
 	if c.Lease == 0 {
 		c.Lease = time.Hour
 	}
-	p := &Pool{c: c, leases: map[netip.Addr]Lease{}, offered: map[netip.Addr]Lease{}, fixed: fixed, reserved: map[netip.Addr]bool{}}
+	p := &Pool{c: c, leases: map[netip.Addr]Lease{}, held: map[netip.Addr]Lease{}, fixed: fixed, reserved: map[netip.Addr]bool{}}
 	p.Reserve(c.Router)
 	if c.Prefix.Bits() < 31 { // RFC 3021: a link of two has neither
 		p.Reserve(c.Prefix.Addr())
@@ -145,7 +145,7 @@ func (p *Pool) fixedFor(hw hwaddr.Address) (netip.Addr, bool) {
 
 // latest is the address that a client had last, of those that it may have now.
 func (p *Pool) latest(now time.Time, h Holder) (last Lease, had bool) {
-	for _, m := range []map[netip.Addr]Lease{p.leases, p.offered} {
+	for _, m := range []map[netip.Addr]Lease{p.leases, p.held} {
 		for a, l := range m {
 			if l.Holder.is(h) && p.inRange(a) && p.free(now, a, h) && (!had || l.Until.After(last.Until) || l.Until.Equal(last.Until) && a.Less(last.Address)) {
 				last, had = l, true
@@ -208,7 +208,7 @@ func (p *Pool) free(now time.Time, a netip.Addr, h Holder) bool {
 	if owner, is := p.fixed[a]; is {
 		return slices.Contains(owner, h.Hardware)
 	}
-	for _, m := range []map[netip.Addr]Lease{p.leases, p.offered} {
+	for _, m := range []map[netip.Addr]Lease{p.leases, p.held} {
 		if l, had := m[a]; had && !l.Holder.is(h) && l.Until.After(now) {
 			return false
 		}
@@ -216,22 +216,22 @@ func (p *Pool) free(now time.Time, a netip.Addr, h Holder) bool {
 	return true
 }
 
-// Offer keeps an address back for a client.
-func (p *Pool) Offer(now time.Time, h Holder, a netip.Addr) *Terms {
-	for old, l := range p.offered {
+// Hold keeps an address back for a client.
+func (p *Pool) Hold(now time.Time, h Holder, a netip.Addr) *Terms {
+	for old, l := range p.held {
 		if l.Holder.is(h) || l.Until.Before(now) {
-			delete(p.offered, old)
+			delete(p.held, old)
 		}
 	}
-	p.offered[a] = Lease{a, h, now.Add(offerFor)}
+	p.held[a] = Lease{a, h, now.Add(holdFor)}
 	return p.terms(a)
 }
 
 // Forget takes the offers to a client back: it has taken another server's.
 func (p *Pool) Forget(h Holder) {
-	for a, l := range p.offered {
+	for a, l := range p.held {
 		if l.Holder.is(h) {
-			delete(p.offered, a)
+			delete(p.held, a)
 		}
 	}
 }
@@ -256,7 +256,7 @@ func (p *Pool) Has(h Holder, a netip.Addr) bool {
 		return slices.Contains(owner, h.Hardware)
 	}
 	l, had := p.leases[a]
-	o, offered := p.offered[a]
+	o, offered := p.held[a]
 	return had && l.Holder.is(h) || offered && o.Holder.is(h)
 }
 
@@ -267,7 +267,7 @@ func (p *Pool) Bind(now time.Time, h Holder, a netip.Addr) (t *Terms, bound Leas
 	if has && a != own || !has && !(p.inRange(a) && p.free(now, a, h)) {
 		return nil, Lease{}, nil, fmt.Errorf("%w: %s", ErrNotOurs, a)
 	}
-	delete(p.offered, a)
+	delete(p.held, a)
 	for old, l := range p.leases {
 		if l.Holder.is(h) && old != a && l.Until.After(now) {
 			l.Until = now // it has another one now
@@ -295,7 +295,7 @@ func (p *Pool) Release(now time.Time, h Holder, a netip.Addr) (Lease, bool) {
 // so (RFC 2131, 4.3.3).
 func (p *Pool) Taken(now time.Time, a netip.Addr) Lease {
 	l := Lease{Address: a, Until: now.Add(takenFor)}
-	delete(p.offered, a)
+	delete(p.held, a)
 	p.leases[a] = l
 	return l
 }

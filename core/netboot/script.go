@@ -41,7 +41,7 @@ type Choice struct {
 	Address hwaddr.Address
 	Why     string
 	Menu    time.Duration // how long a menu is shown first; 0 shows none
-	Offers  []Offer       // of the menu, between this disk and signing in
+	Items   []MenuItem    // of the menu, between this disk and signing in
 	SignIn  bool          // the menu offers to sign in for more
 	Build   int
 	Words   string // for the kernel
@@ -50,8 +50,8 @@ type Choice struct {
 	Initrd  string // name of the layers, if it is not the build's own
 }
 
-// Offer is an entry of the menu.
-type Offer struct {
+// MenuItem is an entry of the menu.
+type MenuItem struct {
 	Title string
 	Wish  string // what the agent is told
 }
@@ -136,7 +136,7 @@ func Script(l Loader, c Choice) string {
 		entry("Boot environment: "+c.Why, environment(l, c, ""))
 	}
 	entry("This disk", disk(l))
-	for _, o := range c.Offers {
+	for _, o := range c.Items {
 		entry(o.Title, environment(l, c, o.Wish))
 	}
 	if c.SignIn {

@@ -20,7 +20,7 @@ func TestScripts(t *testing.T) {
 	disk := netboot.Choice{Do: netboot.Disk, Name: "it's 'odd'\n", Address: herb, Why: "no errand"}
 	menu := disk
 	menu.Menu, menu.SignIn, menu.Build = 5*time.Second, true, 7
-	menu.Offers = []netboot.Offer{{Title: "Receive garden-desk", Wish: "receive:garden-desk"}}
+	menu.Items = []netboot.MenuItem{{Title: "Receive garden-desk", Wish: "receive:garden-desk"}}
 
 	text := netboot.Script(efi, env)
 	assert.Contains(t, text, "linux (http,192.0.2.1:7460)/boot/files/7/vmlinuz quiet jugate.service=https://192.0.2.1:7461 jugate.card=00:00:5e:00:53:11 jugate.ticket=7f3a")

@@ -62,7 +62,7 @@ func (s *Sender) flushing(now time.Time, b []byte) []byte {
 		f.at = now.Add(2 * s.grtt.value)
 		if s.closing == 0 {
 			s.closing = -1
-			s.tell(Closed, 0)
+			s.emit(Closed, 0)
 		}
 		return (&cmdMessage{senderHead: s.head(), Flavor: cmdEOT}).append(b)
 	}
@@ -75,7 +75,7 @@ func (s *Sender) flushing(now time.Time, b []byte) []byte {
 			s.events = append(s.events, SenderEvent{Kind: Unheard, Node: n})
 		}
 		f.asked = nil
-		s.tell(Flushed, mark.Object)
+		s.emit(Flushed, mark.Object)
 		return nil
 	}
 	f.at = now.Add(2 * s.grtt.value)

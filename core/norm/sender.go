@@ -202,7 +202,7 @@ func (s *Sender) Event() (SenderEvent, bool) {
 	return e, true
 }
 
-func (s *Sender) tell(k SenderEventKind, id ObjectID) {
+func (s *Sender) emit(k SenderEventKind, id ObjectID) {
 	s.events = append(s.events, SenderEvent{Kind: k, Object: id})
 }
 
@@ -249,7 +249,7 @@ func (s *Sender) release(i int) {
 	s.cache.drop(o)
 	if !o.gone {
 		s.held -= o.Size
-		s.tell(Released, o.id)
+		s.emit(Released, o.id)
 	}
 	if i == 0 {
 		s.objects = s.objects[1:]
@@ -415,7 +415,7 @@ func (s *Sender) fresh(now time.Time, b []byte) []byte {
 		}
 		if o.stream != nil && !o.stream.pending() {
 			if o.stream.closed && o.stream.sentAll() {
-				s.tell(Sent, o.id)
+				s.emit(Sent, o.id)
 				s.current++
 			}
 			return nil // what is behind a stream waits for its end
@@ -455,7 +455,7 @@ func (s *Sender) fresh(now time.Time, b []byte) []byte {
 
 func (s *Sender) sent(o *txObject) {
 	s.current++
-	s.tell(Sent, o.id)
+	s.emit(Sent, o.id)
 }
 
 func (s *Sender) fail(i int, err error) {

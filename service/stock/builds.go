@@ -16,19 +16,19 @@ import (
 	"jugate/records"
 )
 
-func buildOf(b *builds.Build, offered int, whole bool) api.Build {
+func buildOf(b *builds.Build, offered int, files bool) api.Build {
 	out := api.Build{Number: b.Number, Created: b.Created, Note: b.Note, Kernel: b.Kernel, Words: b.Words, Shell: b.Shell, Modules: b.Modules,
 		Bytes: b.Size(), Offered: b.Number == offered, Problems: b.Problems, Layers: []api.BuildLayer{}}
 	for _, l := range b.Layers {
 		layer := api.BuildLayer{Name: l.Name, Digest: l.Part.Digest.String(), Bytes: l.Part.Size, Count: len(l.Files), Packages: l.Packages}
 		for _, f := range l.Files {
-			if whole {
+			if files {
 				layer.Files = append(layer.Files, api.BuildFile{Path: "/" + f.Path, Bytes: f.Size, Digest: f.Digest.String(), Origin: f.Origin})
 			}
 		}
 		out.Layers = append(out.Layers, layer)
 	}
-	if whole {
+	if files {
 		for name, p := range b.Parts {
 			out.Parts = append(out.Parts, api.BuildFile{Path: name, Bytes: p.Size, Digest: p.Digest.String(), Origin: b.Origins[name]})
 		}

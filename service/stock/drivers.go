@@ -21,7 +21,7 @@ import (
 // maxDriverUpload bounds what is sent to the library at once, in bytes.
 const maxDriverUpload = 4 << 30
 
-func packageOf(p *driver.Package, served []string, whole bool) api.DriverPackage {
+func packageOf(p *driver.Package, served []string, contents bool) api.DriverPackage {
 	out := api.DriverPackage{ID: p.ID, Kind: string(p.Kind), Name: p.Name, Label: p.Label(), Class: string(p.Class), Provider: p.Provider, Version: p.Version,
 		Arch: p.Arch, Kernel: p.Kernel, InTree: p.InTree, Signer: p.Signer, Origin: p.Origin, Added: p.Added, Bytes: p.Bytes,
 		Drives: len(p.Models) + len(p.Modules), Remarks: p.Remarks, Serves: served, Catalogue: p.Catalogue}
@@ -33,7 +33,7 @@ func packageOf(p *driver.Package, served []string, whole bool) api.DriverPackage
 			*list = []string{}
 		}
 	}
-	if !whole {
+	if !contents {
 		return out
 	}
 	for _, m := range p.Models {

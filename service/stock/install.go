@@ -34,10 +34,10 @@ func (k *Stock) toInstall(st *stand, m driver.Machine, fleet driver.Fleet) (*api
 	if len(choices) == 0 || in == nil {
 		return nil, nil
 	}
-	put := &api.ToInstall{System: string(in.System), Kernel: in.Kernel}
+	install := &api.ToInstall{System: string(in.System), Kernel: in.Kernel}
 	if in.System == driver.Windows {
-		put.Packages = packagesToInstall(driver.PlaceINF(choices))
-		return put, nil
+		install.Packages = packagesToInstall(driver.PlaceINF(choices))
+		return install, nil
 	}
 	modules, err := driver.Bring(choices, st.index.Packages(), in.Kernel, in.Names)
 	if errors.Is(err, kmod.ErrMissing) {
@@ -45,8 +45,8 @@ func (k *Stock) toInstall(st *stand, m driver.Machine, fleet driver.Fleet) (*api
 	} else if err != nil {
 		return nil, err
 	}
-	put.Packages = packagesToInstall(driver.PlaceModules(modules))
-	return put, nil
+	install.Packages = packagesToInstall(driver.PlaceModules(modules))
+	return install, nil
 }
 
 // ToInstall is what goes into the system that a workstation has, or will have.
@@ -66,11 +66,11 @@ func (k *Stock) ToInstall(ctx context.Context, w records.Workstation, o records.
 	if err != nil {
 		return nil, err
 	}
-	put, err := k.toInstall(st, m, fleet)
-	if put != nil {
-		put.Disk = o.Disk
+	install, err := k.toInstall(st, m, fleet)
+	if install != nil {
+		install.Disk = o.Disk
 	}
-	return put, err
+	return install, err
 }
 
 // Lacks tells an agent which modules of the library its boot environment lacks for
@@ -83,9 +83,9 @@ func (k *Stock) Lacks(in api.Lacks) (api.ToInstall, error) {
 	if errors.Is(err, kmod.ErrMissing) {
 		return api.ToInstall{}, fault.Conflict.Mark(err)
 	}
-	put := api.ToInstall{System: string(driver.Linux), Kernel: in.Kernel, Packages: []api.DriverPackage{}}
+	install := api.ToInstall{System: string(driver.Linux), Kernel: in.Kernel, Packages: []api.DriverPackage{}}
 	for _, m := range modules { // one after the other: the order counts
-		put.Packages = append(put.Packages, packagesToInstall(driver.PlaceModules([]driver.Brought{m}))...)
+		install.Packages = append(install.Packages, packagesToInstall(driver.PlaceModules([]driver.Brought{m}))...)
 	}
-	return put, err
+	return install, err
 }

@@ -108,7 +108,7 @@ func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) 
 			return c, err
 		}
 		for _, image := range prepared {
-			c.Offers = append(c.Offers, netboot.Offer{Title: "Receive " + image + " (all data on this disk is lost)", Wish: "receive:" + image})
+			c.Items = append(c.Items, netboot.MenuItem{Title: "Receive " + image + " (all data on this disk is lost)", Wish: "receive:" + image})
 		}
 	}
 	return k.prepareBoot(ctx, c, *w)

@@ -20,7 +20,7 @@ func (s *Server) imageRoutes(h huma.API) {
 		})
 	lists(s, h, op("GET", "/images/{image}/versions", "list-versions", tag, "List the versions of an image, the newest first"),
 		func(ctx context.Context, in *ImageRef) ([]api.Version, int, error) {
-			return whole(s.Intake.Versions(ctx, in.Image))
+			return uncut(s.Intake.Versions(ctx, in.Image))
 		})
 	answers(s, h, op("GET", "/versions/{ref}", "get-version", tag, "Show one version and what its disk holds"),
 		func(ctx context.Context, in *VersionRef) (api.Version, error) { return s.Intake.Version(ctx, in.Ref) })
@@ -47,7 +47,7 @@ func (s *Server) imageRoutes(h huma.API) {
 			ImageRef
 			Body api.NewName
 		}) ([]api.Version, int, error) {
-			return whole(s.Intake.Rename(ctx, in.Image, in.Body.Name))
+			return uncut(s.Intake.Rename(ctx, in.Image, in.Body.Name))
 		})
 }
 

@@ -102,7 +102,7 @@ func (s *Server) accessRoutes(h huma.API) {
 	}
 	lists(s, h, op("GET", "/media-keys", "list-media-keys", "boot environment", "List the keys of media, the newest first"),
 		func(ctx context.Context, _ *Nothing) ([]api.MediaKey, int, error) {
-			return whole(s.Access.MediaKeys(ctx))
+			return uncut(s.Access.MediaKeys(ctx))
 		})
 	does(s, h, op("PUT", "/media-keys/{ref}", "limit-media-key", "boot environment", "Say for whom a key of media is good, and until when"),
 		func(ctx context.Context, in *struct {

@@ -53,8 +53,8 @@ func lists[I, T any](s *Server, h huma.API, o huma.Operation, do func(ctx contex
 	})
 }
 
-// whole is a list that is never cut into pages.
-func whole[T any](items []T, err error) ([]T, int, error) { return items, len(items), err }
+// uncut is a list that is never cut into pages.
+func uncut[T any](items []T, err error) ([]T, int, error) { return items, len(items), err }
 
 // Paging are the parameters that every list takes. (Its name and those like it are
 // exported because huma passes over embedded types whose name is not.)

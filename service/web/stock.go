@@ -137,7 +137,7 @@ func (s *Server) setRoutes(h huma.API) {
 		Name string `path:"name"`
 	}
 	lists(s, h, op("GET", "/driver-sets", "list-driver-sets", tag, "List driver sets, by name"),
-		func(ctx context.Context, _ *Nothing) ([]api.DriverSet, int, error) { return whole(s.Stock.Sets(ctx)) })
+		func(ctx context.Context, _ *Nothing) ([]api.DriverSet, int, error) { return uncut(s.Stock.Sets(ctx)) })
 	answers(s, h, op("PUT", "/driver-sets", "save-driver-set", tag, "Keep a driver set; one of the same name is replaced"),
 		func(ctx context.Context, in *struct{ Body api.DriverSet }) (api.DriverSet, error) {
 			return s.Stock.SaveSet(ctx, in.Body)

@@ -41,9 +41,9 @@ type Commander interface {
 	Run(ctx context.Context, argv ...string) error
 }
 
-// put does an errand that puts drivers into the system on the disk.
-func (a *Agent) put(ctx context.Context, e *api.ToErrand) error {
-	did, err := a.putOnto(ctx, e.Install)
+// install does an errand that installs drivers into the system on the disk.
+func (a *Agent) install(ctx context.Context, e *api.ToErrand) error {
+	did, err := a.installOnto(ctx, e.Install)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
@@ -71,30 +71,30 @@ func forgiven(err error) error {
 	return err
 }
 
-func labels(put *api.ToInstall) (all []string) {
-	for _, p := range put.Packages {
+func labels(install *api.ToInstall) (all []string) {
+	for _, p := range install.Packages {
 		all = append(all, p.Label)
 	}
 	return all
 }
 
-func (a *Agent) putOnto(ctx context.Context, put *api.ToInstall) ([]string, error) {
-	if put == nil {
+func (a *Agent) installOnto(ctx context.Context, install *api.ToInstall) ([]string, error) {
+	if install == nil {
 		return nil, errors.New("the service did not say which")
 	}
-	disk, err := a.openDisk(put.Disk)
+	disk, err := a.openDisk(install.Disk)
 	if err != nil {
 		return nil, err
 	}
 	defer disk.Close()
-	return a.putDrivers(ctx, disk, put)
+	return a.installDrivers(ctx, disk, install)
 }
 
-// putDrivers finds the system on a disk, copies the files, checks the copies, and has
+// installDrivers finds the system on a disk, copies the files, checks the copies, and has
 // the system know them. did says in words what was done.
-func (a *Agent) putDrivers(ctx context.Context, d Disk, put *api.ToInstall) (did []string, err error) {
-	if put.Problem != "" {
-		return nil, errors.New(put.Problem)
+func (a *Agent) installDrivers(ctx context.Context, d Disk, install *api.ToInstall) (did []string, err error) {
+	if install.Problem != "" {
+		return nil, errors.New(install.Problem)
 	}
 	mounter, can := d.(SystemMounter)
 	if !can {
@@ -112,16 +112,16 @@ func (a *Agent) putDrivers(ctx context.Context, d Disk, put *api.ToInstall) (did
 			continue
 		}
 		v.Size = size
-		did, err := a.putInto(ctx, mounter, start, v, put)
+		did, err := a.installInto(ctx, mounter, start, v, install)
 		if err == nil || ctx.Err() != nil || !errors.Is(err, driver.ErrNoSystem) {
 			return did, err
 		}
 		reasons = append(reasons, fmt.Errorf("partition %d: %w", p.Number, err))
 	}
-	return nil, errors.Join(append([]error{fmt.Errorf("there is no %s on this disk that these drivers are for", put.System)}, reasons...)...)
+	return nil, errors.Join(append([]error{fmt.Errorf("there is no %s on this disk that these drivers are for", install.System)}, reasons...)...)
 }
 
-func (a *Agent) putInto(ctx context.Context, mounter SystemMounter, start int64, v *volume.Volume, put *api.ToInstall) (did []string, err error) {
+func (a *Agent) installInto(ctx context.Context, mounter SystemMounter, start int64, v *volume.Volume, install *api.ToInstall) (did []string, err error) {
 	system, err := mounter.MountSystem(start, v)
 	if err != nil {
 		return nil, err
@@ -131,18 +131,18 @@ func (a *Agent) putInto(ctx context.Context, mounter SystemMounter, start int64,
 	if err != nil {
 		return nil, err
 	}
-	if string(in.System) != put.System || put.Kernel != "" && in.Kernel != put.Kernel {
-		return nil, fmt.Errorf("%w: %s with kernel %q is here, the drivers are for %s with kernel %q", driver.ErrNoSystem, in.Name, in.Kernel, put.System, put.Kernel)
+	if string(in.System) != install.System || install.Kernel != "" && in.Kernel != install.Kernel {
+		return nil, fmt.Errorf("%w: %s with kernel %q is here, the drivers are for %s with kernel %q", driver.ErrNoSystem, in.Name, in.Kernel, install.System, install.Kernel)
 	}
 	usr := ""
 	if _, err := fs.Stat(system, "usr/lib/modules/"+in.Kernel); err == nil && in.System == driver.Linux {
 		usr = "usr/"
 	}
 	count := 0
-	for _, p := range put.Packages {
+	for _, p := range install.Packages {
 		for _, f := range p.Files {
 			a.show("putting in %s: %s", p.Label, f.Path)
-			if err := a.putFile(ctx, system, p.ID, f, usr+f.To); err != nil {
+			if err := a.installFile(ctx, system, p.ID, f, usr+f.To); err != nil {
 				return nil, fmt.Errorf("%s: %w", p.Label, err)
 			}
 			count++
@@ -159,8 +159,8 @@ func (a *Agent) putInto(ctx context.Context, mounter SystemMounter, start int64,
 	return append(did, more...), err
 }
 
-// putFile copies one file and reads the copy back.
-func (a *Agent) putFile(ctx context.Context, system SystemVolume, id string, f api.DriverFile, to string) error {
+// installFile copies one file and reads the copy back.
+func (a *Agent) installFile(ctx context.Context, system SystemVolume, id string, f api.DriverFile, to string) error {
 	err := a.withDriver(ctx, id, f, func(content io.Reader) error { return system.WriteFile(to, content) })
 	if err != nil {
 		return fmt.Errorf("write %s: %w", to, err)

@@ -69,13 +69,13 @@ func newLibrary(t *testing.T, write func(dir string) error) library {
 	return library{l, New(client, nil, Options{}), cuts}
 }
 
-func toPut(system driver.System, kernel string, placed []driver.Placed) *api.ToInstall {
-	put := &api.ToInstall{System: string(system), Kernel: kernel}
+func toInstall(system driver.System, kernel string, placed []driver.Placed) *api.ToInstall {
+	install := &api.ToInstall{System: string(system), Kernel: kernel}
 	for _, f := range placed {
-		put.Packages = append(put.Packages, api.DriverPackage{ID: f.Package.ID, Label: f.Package.Label(),
+		install.Packages = append(install.Packages, api.DriverPackage{ID: f.Package.ID, Label: f.Package.Label(),
 			Files: []api.DriverFile{{Path: f.File.Path, Digest: f.File.Digest.String(), To: f.To}}})
 	}
-	return put
+	return install
 }
 
 // volumeDisk is a disk of one partition with a file system, filled by fill.
@@ -119,7 +119,7 @@ func inside(t *testing.T, d hardwareDisk, look func(dir string)) {
 	require.NoError(t, m.Close())
 }
 
-func put(t *testing.T, dir string, files map[string]string) {
+func install(t *testing.T, dir string, files map[string]string) {
 	t.Helper()
 	for name, content := range files {
 		path := filepath.Join(dir, name)
@@ -145,14 +145,14 @@ const answers = `<?xml version="1.0" encoding="utf-8"?>
 func TestDriversIntoAWindowsVolume(t *testing.T) {
 	l := newLibrary(t, madeup.WriteINF)
 	d := volumeDisk(t, []string{"mkfs.ntfs", "-Q", "-q"}, func(dir string) {
-		put(t, dir, map[string]string{"Windows/INF/none.inf": "", "Windows/SysWOW64/a.dll": "", "Windows/PANTHER/Unattend.xml": answers, "Windows/Setup/State/State.ini": "IMAGE_STATE_COMPLETE"})
+		install(t, dir, map[string]string{"Windows/INF/none.inf": "", "Windows/SysWOW64/a.dll": "", "Windows/PANTHER/Unattend.xml": answers, "Windows/Setup/State/State.ini": "IMAGE_STATE_COMPLETE"})
 	})
 	p, err := l.Package("corvraid")
 	require.NoError(t, err)
-	order := toPut(driver.Windows, "", driver.PlaceINF([]driver.Choice{{Package: p}}))
+	install := toInstall(driver.Windows, "", driver.PlaceINF([]driver.Choice{{Package: p}}))
 	l.cuts.Store(2) // the line breaks, and what was cut off comes again
 	for range 2 {   // the second time changes nothing
-		did, err := l.agent.putDrivers(t.Context(), d, order)
+		did, err := l.agent.installDrivers(t.Context(), d, install)
 		require.NoError(t, err)
 		assert.Contains(t, did, "the first start takes them, by Windows/PANTHER/Unattend.xml")
 		assert.Contains(t, strings.Join(did, "; "), `this system has had its first start: run pnputil /add-driver C:\Jugate\Drivers\*.inf /subdirs /install on it`)
@@ -173,12 +173,12 @@ func TestDriversIntoAWindowsVolume(t *testing.T) {
 	assert.NoError(t, err, "%s", out)
 	require.NoError(t, loop.Close())
 
-	_, err = l.agent.putDrivers(t.Context(), d, toPut(driver.Linux, "6.1", nil))
+	_, err = l.agent.installDrivers(t.Context(), d, toInstall(driver.Linux, "6.1", nil))
 	assert.ErrorContains(t, err, "Windows with kernel \"\" is here, the drivers are for linux")
-	_, err = l.agent.putDrivers(t.Context(), d, &api.ToInstall{Problem: "the set is gone"})
+	_, err = l.agent.installDrivers(t.Context(), d, &api.ToInstall{Problem: "the set is gone"})
 	assert.EqualError(t, err, "the set is gone")
-	order.Packages[0].Files[0].Digest = strings.Repeat("0", 64)
-	_, err = l.agent.putDrivers(t.Context(), d, order)
+	install.Packages[0].Files[0].Digest = strings.Repeat("0", 64)
+	_, err = l.agent.installDrivers(t.Context(), d, install)
 	assert.ErrorContains(t, err, "came damaged")
 }
 
@@ -197,7 +197,7 @@ func TestDriversIntoALinuxVolume(t *testing.T) {
 	})
 	modules, err := driver.Bring([]driver.Choice{{Package: l.Packages()[0], Modules: []string{"corvid_raid"}}}, l.Packages(), madeup.Kernel, nil)
 	require.NoError(t, err)
-	did, err := l.agent.putDrivers(t.Context(), d, toPut(driver.Linux, madeup.Kernel, driver.PlaceModules(modules)))
+	did, err := l.agent.installDrivers(t.Context(), d, toInstall(driver.Linux, madeup.Kernel, driver.PlaceModules(modules)))
 	require.NoError(t, err)
 	assert.Contains(t, did, "depmod has run in the system")
 	inside(t, d, func(dir string) {
