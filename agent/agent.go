@@ -26,6 +26,7 @@ import (
 	"jugate/core/capture"
 	"jugate/core/disk"
 	"jugate/core/restore"
+	"jugate/core/roster"
 	"jugate/wire"
 )
 
@@ -292,7 +293,7 @@ func (a *Agent) leave(how string) error {
 }
 
 // standing shows what the workstation is waiting for.
-func (a *Agent) standing(name, state string) {
+func (a *Agent) standing(name string, state roster.State) {
 	a.setName(name)
 	switch state {
 	case "newcomer":

@@ -19,6 +19,7 @@ import (
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/hwaddr"
+	"jugate/core/roster"
 	"jugate/sim"
 )
 
@@ -108,7 +109,7 @@ func machine(disks ...string) *sim.Workstation {
 }
 
 func TestTheScreenSaysWhatTheWorkstationWaitsFor(t *testing.T) {
-	for state, text := range map[string]string{
+	for state, text := range map[roster.State]string{
 		"newcomer": "new here; waiting to be admitted",
 		"admitted": "waiting for an errand",
 		"retired":  "retired; the roster has no work for this workstation",

@@ -57,7 +57,7 @@ func (a *Agent) receive(ctx context.Context, to *api.ToReceive) error {
 		return nil
 	}
 	last := r.snapshot()
-	last.Phase, last.Verified = string(delivery.Ended), err == nil
+	last.Phase, last.Verified = delivery.Ended, err == nil
 	if err != nil {
 		last.Error = err.Error()
 		a.show("delivery %d failed: %v", to.Delivery, err)
@@ -68,7 +68,7 @@ func (a *Agent) receive(ctx context.Context, to *api.ToReceive) error {
 	verified := err == nil
 	if verified { // its checking must have been heard of, however short it was
 		checked := last
-		checked.Phase, checked.Verified, checked.Proof = string(delivery.Checking), false, nil
+		checked.Phase, checked.Verified, checked.Proof = delivery.Checking, false, nil
 		if _, err := authorized(ctx, a, func(c *apiclient.Client) (api.Directions, error) { return c.TellProgress(ctx, to.Delivery, checked) }); err != nil {
 			return err
 		}
@@ -165,7 +165,7 @@ func (r *receiver) prepare(ctx context.Context) (err error) {
 	if found > 0 {
 		a.show("%d bytes are on the disk already and right", found)
 	}
-	r.progress = api.Progress{Phase: string(delivery.Ready), Done: found}
+	r.progress = api.Progress{Phase: delivery.Ready, Done: found}
 	for i := range r.slabs.Distinct() {
 		r.progress.Total += r.slabs.Slab(i).Length()
 	}
@@ -412,10 +412,10 @@ func (r *receiver) latest() api.Directions {
 func (r *receiver) setPhase(p delivery.Phase) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if r.progress.Phase == string(p) {
+	if r.progress.Phase == p {
 		return
 	}
-	r.progress.Phase = string(p)
+	r.progress.Phase = p
 	if p == delivery.Checking {
 		r.progress.Done, r.progress.Backlog = 0, 0
 	}
@@ -450,11 +450,11 @@ func (r *receiver) snapshot() api.Progress {
 const reportEvery = 500 * time.Millisecond
 
 // doing says in words what a workstation does in a phase.
-var doing = map[string]string{
-	string(delivery.Ready):        "ready, waiting for the others:",
-	string(delivery.Receiving):    "receiving",
-	string(delivery.PhaseMending): "fetching what is missing of",
-	string(delivery.Checking):     "checking the disk against",
+var doing = map[delivery.Phase]string{
+	delivery.Ready:        "ready, waiting for the others:",
+	delivery.Receiving:    "receiving",
+	delivery.PhaseMending: "fetching what is missing of",
+	delivery.Checking:     "checking the disk against",
 }
 
 // keepReporting tells the service how far this workstation is and hears how far

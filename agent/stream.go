@@ -78,8 +78,8 @@ func (t *intake) count() {
 	if st.Symbols > 0 {
 		r.progress.Repaired = int64(float64(r.progress.Multicast) * float64(st.Repairs) / float64(st.Symbols))
 	}
-	if st.Symbols > 0 && r.progress.Phase == string(delivery.Ready) {
-		r.progress.Phase = string(delivery.Receiving)
+	if st.Symbols > 0 && r.progress.Phase == delivery.Ready {
+		r.progress.Phase = delivery.Receiving
 		ring(r.hurry)
 	}
 }

@@ -1,5 +1,11 @@
 package api
 
+import (
+	"jugate/core/delivery"
+	"jugate/core/errand"
+	"jugate/core/roster"
+)
+
 // CheckIn is the first thing an agent says.
 type CheckIn struct {
 	AgentVersion string    `json:"agent_version" maxLength:"50"`
@@ -17,26 +23,26 @@ type CheckIn struct {
 // further request, as a bearer token; it is good until the service restarts or
 // the same workstation checks in again.
 type CheckedIn struct {
-	Pass  string `json:"pass"`
-	Name  string `json:"name"`
-	State string `json:"state" enum:"newcomer,admitted,retired"`
+	Pass  string       `json:"pass"`
+	Name  string       `json:"name"`
+	State roster.State `json:"state" enum:"newcomer,admitted,retired"`
 }
 
 // Standing answers the question what to do. Without an errand: wait, and ask again.
 type Standing struct {
-	Name   string    `json:"name"`
-	State  string    `json:"state" enum:"newcomer,admitted,retired"`
-	Errand *ToErrand `json:"errand,omitempty"`
+	Name   string       `json:"name"`
+	State  roster.State `json:"state" enum:"newcomer,admitted,retired"`
+	Errand *ToErrand    `json:"errand,omitempty"`
 }
 
 // ToErrand is an errand as the agent gets it.
 type ToErrand struct {
-	ID      int64      `json:"id"`
-	Kind    string     `json:"kind" enum:"capture,receive,drivers"`
-	Image   string     `json:"image"`
-	Capture *ToCapture `json:"capture,omitempty"`
-	Receive *ToReceive `json:"receive,omitempty"`
-	Install *ToInstall `json:"put,omitempty"`
+	ID      int64       `json:"id"`
+	Kind    errand.Kind `json:"kind" enum:"capture,receive,drivers"`
+	Image   string      `json:"image"`
+	Capture *ToCapture  `json:"capture,omitempty"`
+	Receive *ToReceive  `json:"receive,omitempty"`
+	Install *ToInstall  `json:"put,omitempty"`
 }
 
 // ToCapture is how an agent captures.
@@ -91,11 +97,11 @@ type Failure struct {
 // Progress is what a workstation of a delivery reports, at least every few
 // seconds. Counts are bytes.
 type Progress struct {
-	Phase     string `json:"phase" enum:"ready,receiving,mending,checking,ended"`
-	Done      int64  `json:"done"`
-	Total     int64  `json:"total"`
-	Multicast int64  `json:"bytes_multicast"`
-	Unicast   int64  `json:"bytes_unicast"`
+	Phase     delivery.Phase `json:"phase" enum:"ready,receiving,mending,checking,ended"`
+	Done      int64          `json:"done"`
+	Total     int64          `json:"total"`
+	Multicast int64          `json:"bytes_multicast"`
+	Unicast   int64          `json:"bytes_unicast"`
 	// These are of the stream.
 	Repaired     int64    `json:"bytes_repaired" doc:"Of those by multicast, what was sent again"`
 	Packets      int64    `json:"packets"`
@@ -113,8 +119,8 @@ type Progress struct {
 // Directions is the reply to a Progress: how far the delivery as a whole is. When it
 // is over for this workstation, the agent leaves it.
 type Directions struct {
-	State string `json:"state" enum:"gathering,sending,mending,finished,stopped"`
-	Over  bool   `json:"over"`
+	State delivery.State `json:"state" enum:"gathering,sending,mending,finished,stopped"`
+	Over  bool           `json:"over"`
 	// Run is another number each time the service takes the delivery up; the agent
 	// then says anew what it lacks.
 	Run uint32 `json:"run"`

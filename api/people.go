@@ -1,27 +1,35 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"jugate/core/delivery"
+	"jugate/core/errand"
+	"jugate/core/image"
+	"jugate/core/readiness"
+	"jugate/core/roster"
+)
 
 // Workstation is a machine of the roster or a newcomer.
 type Workstation struct {
-	ID           int64      `json:"id"`
-	Name         string     `json:"name" doc:"Empty for a newcomer"`
-	State        string     `json:"state" enum:"newcomer,admitted,retired"`
-	Addresses    []string   `json:"hardware_addresses" nullable:"false"`
-	Maker        string     `json:"maker"`
-	Model        string     `json:"model"`
-	Serial       string     `json:"serial"`
-	UUID         string     `json:"uuid" doc:"Of its firmware; empty if that has none"`
-	Proposed     []string   `json:"proposed_addresses" nullable:"false" doc:"Hardware addresses seen in it that nobody has accepted yet"`
-	Groups       []string   `json:"groups" nullable:"false"`
-	Memory       int64      `json:"memory" doc:"Bytes"`
-	Disks        []int64    `json:"disks" nullable:"false" doc:"Their sizes in bytes"`
-	Inventory    *Inventory `json:"inventory,omitempty" doc:"What it is made of; told for a single workstation"`
-	AgentVersion string     `json:"agent_version"`
-	FirstSeen    time.Time  `json:"first_seen"`
-	LastSeen     time.Time  `json:"last_seen"`
-	Online       bool       `json:"online" doc:"Its agent has called in the last minute"`
-	Activity     string     `json:"activity" doc:"What its agent says it is doing"`
+	ID           int64        `json:"id"`
+	Name         string       `json:"name" doc:"Empty for a newcomer"`
+	State        roster.State `json:"state" enum:"newcomer,admitted,retired"`
+	Addresses    []string     `json:"hardware_addresses" nullable:"false"`
+	Maker        string       `json:"maker"`
+	Model        string       `json:"model"`
+	Serial       string       `json:"serial"`
+	UUID         string       `json:"uuid" doc:"Of its firmware; empty if that has none"`
+	Proposed     []string     `json:"proposed_addresses" nullable:"false" doc:"Hardware addresses seen in it that nobody has accepted yet"`
+	Groups       []string     `json:"groups" nullable:"false"`
+	Memory       int64        `json:"memory" doc:"Bytes"`
+	Disks        []int64      `json:"disks" nullable:"false" doc:"Their sizes in bytes"`
+	Inventory    *Inventory   `json:"inventory,omitempty" doc:"What it is made of; told for a single workstation"`
+	AgentVersion string       `json:"agent_version"`
+	FirstSeen    time.Time    `json:"first_seen"`
+	LastSeen     time.Time    `json:"last_seen"`
+	Online       bool         `json:"online" doc:"Its agent has called in the last minute"`
+	Activity     string       `json:"activity" doc:"What its agent says it is doing"`
 }
 
 // Inventory is what an agent finds in its machine.
@@ -58,9 +66,9 @@ type Card struct {
 
 // HardwareAddress is a hardware address with its workstation.
 type HardwareAddress struct {
-	Address     string `json:"hardware_address"`
-	Workstation string `json:"workstation" doc:"Its name; empty for a newcomer"`
-	State       string `json:"state" enum:"accepted,proposed,shared" doc:"Its own; seen in it and accepted by nobody yet; or of an adapter that others use, too"`
+	Address     string           `json:"hardware_address"`
+	Workstation string           `json:"workstation" doc:"Its name; empty for a newcomer"`
+	State       roster.CardState `json:"state" enum:"accepted,proposed,shared" doc:"Its own; seen in it and accepted by nobody yet; or of an adapter that others use, too"`
 }
 
 // CardRef names the workstation that a hardware address goes to.
@@ -101,33 +109,33 @@ type NewGroup struct {
 
 // Version is one capture of an image.
 type Version struct {
-	Image       string    `json:"image"`
-	Version     int       `json:"version"`
-	Digest      string    `json:"digest" doc:"BLAKE3-256 of the manifest"`
-	Captured    time.Time `json:"captured"`
-	Workstation string    `json:"workstation" doc:"The workstation that it was captured from"`
-	Note        string    `json:"note"`
-	DiskBytes   int64     `json:"disk_bytes" doc:"Size of the disk it was captured from"`
-	NeedBytes   int64     `json:"need_bytes,omitempty" doc:"Size of the smallest disk it fits onto; told for a single version"`
-	UsedBytes   int64     `json:"used_bytes" doc:"Bytes in use on that disk"`
-	Slabs       int       `json:"slabs"`
-	NewSlabs    int       `json:"new_slabs" doc:"Slabs that the store did not have before"`
-	StoredBytes int64     `json:"stored_bytes" doc:"What those took in the store"`
-	Areas       []Area    `json:"areas,omitempty" nullable:"false" doc:"What the disk holds; told for a single version"`
-	Findings    []Finding `json:"findings,omitempty" nullable:"false" doc:"What spoke against the disk; told for a single version"`
-	Despite     string    `json:"despite,omitempty" doc:"The reason to capture it all the same"`
-	Unreadable  int64     `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on copies"`
-	State       string    `json:"state" enum:"in use,retired,swept" doc:"Retired versions are not delivered; of swept ones only the record is left"`
+	Image       string         `json:"image"`
+	Version     int            `json:"version"`
+	Digest      string         `json:"digest" doc:"BLAKE3-256 of the manifest"`
+	Captured    time.Time      `json:"captured"`
+	Workstation string         `json:"workstation" doc:"The workstation that it was captured from"`
+	Note        string         `json:"note"`
+	DiskBytes   int64          `json:"disk_bytes" doc:"Size of the disk it was captured from"`
+	NeedBytes   int64          `json:"need_bytes,omitempty" doc:"Size of the smallest disk it fits onto; told for a single version"`
+	UsedBytes   int64          `json:"used_bytes" doc:"Bytes in use on that disk"`
+	Slabs       int            `json:"slabs"`
+	NewSlabs    int            `json:"new_slabs" doc:"Slabs that the store did not have before"`
+	StoredBytes int64          `json:"stored_bytes" doc:"What those took in the store"`
+	Areas       []Area         `json:"areas,omitempty" nullable:"false" doc:"What the disk holds; told for a single version"`
+	Findings    []Finding      `json:"findings,omitempty" nullable:"false" doc:"What spoke against the disk; told for a single version"`
+	Despite     string         `json:"despite,omitempty" doc:"The reason to capture it all the same"`
+	Unreadable  int64          `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on copies"`
+	State       image.Standing `json:"state" enum:"in use,retired,swept" doc:"Retired versions are not delivered; of swept ones only the record is left"`
 }
 
 // Finding is one thing that an engineer should know before a disk is captured.
 type Finding struct {
-	Code     string `json:"code"`
-	Severity string `json:"severity" enum:"blocking,warning,note"`
-	Where    string `json:"where" doc:"The disk, or a partition in words"`
-	What     string `json:"what" doc:"What was found"`
-	Means    string `json:"means" doc:"What that leads to"`
-	Do       string `json:"do" doc:"What to do about it"`
+	Code     string             `json:"code"`
+	Severity readiness.Severity `json:"severity" enum:"blocking,warning,note"`
+	Where    string             `json:"where" doc:"The disk, or a partition in words"`
+	What     string             `json:"what" doc:"What was found"`
+	Means    string             `json:"means" doc:"What that leads to"`
+	Do       string             `json:"do" doc:"What to do about it"`
 }
 
 // Area is a stretch of an image's disk.
@@ -167,21 +175,21 @@ type CaptureOptions struct {
 
 // Errand is what a workstation was asked to do.
 type Errand struct {
-	ID          int64      `json:"id"`
-	Workstation string     `json:"workstation"`
-	Kind        string     `json:"kind" enum:"capture,receive,drivers"`
-	State       string     `json:"state" enum:"waiting,running,done,failed,stopped"`
-	Image       string     `json:"image"`
-	Version     int        `json:"version" doc:"What a capture became; 0 until then"`
-	Delivery    int64      `json:"delivery,omitempty"`
-	Error       string     `json:"error"`
-	Created     time.Time  `json:"created"`
-	NotBefore   *time.Time `json:"not_before,omitempty" doc:"The workstation gets it then, and does others until then"`
-	Ended       *time.Time `json:"ended,omitempty"`
-	Done        int64      `json:"done" doc:"Bytes done so far"`
-	Total       int64      `json:"total" doc:"Bytes to do"`
-	NewSlabs    int        `json:"new_slabs"`
-	Result      []string   `json:"result,omitempty" doc:"Of putting drivers in: what was done"`
+	ID          int64        `json:"id"`
+	Workstation string       `json:"workstation"`
+	Kind        errand.Kind  `json:"kind" enum:"capture,receive,drivers"`
+	State       errand.State `json:"state" enum:"waiting,running,done,failed,stopped"`
+	Image       string       `json:"image"`
+	Version     int          `json:"version" doc:"What a capture became; 0 until then"`
+	Delivery    int64        `json:"delivery,omitempty"`
+	Error       string       `json:"error"`
+	Created     time.Time    `json:"created"`
+	NotBefore   *time.Time   `json:"not_before,omitempty" doc:"The workstation gets it then, and does others until then"`
+	Ended       *time.Time   `json:"ended,omitempty"`
+	Done        int64        `json:"done" doc:"Bytes done so far"`
+	Total       int64        `json:"total" doc:"Bytes to do"`
+	NewSlabs    int          `json:"new_slabs"`
+	Result      []string     `json:"result,omitempty" doc:"Of putting drivers in: what was done"`
 }
 
 // NewDelivery orders a delivery.
@@ -218,25 +226,25 @@ type RestoreOptions struct {
 
 // Delivery is an order and how far it is.
 type Delivery struct {
-	ID        int64      `json:"id"`
-	Image     string     `json:"image"`
-	Version   int        `json:"version"`
-	Digest    string     `json:"digest"`
-	Targets   []string   `json:"targets" nullable:"false"`
-	Start     string     `json:"start" doc:"Gather rule"`
-	Rate      int64      `json:"rate" doc:"Bits a second"`
-	Channel   string     `json:"channel" doc:"Multicast address and port"`
-	State     string     `json:"state" enum:"gathering,sending,mending,finished,stopped"`
-	Reason    string     `json:"reason"`
-	OrderedBy string     `json:"ordered_by"`
-	Created   time.Time  `json:"created"`
-	Started   *time.Time `json:"started,omitempty"`
-	Ended     *time.Time `json:"ended,omitempty"`
-	UsedBytes int64      `json:"used_bytes" doc:"Bytes in use in the image"`
-	WireBytes int64      `json:"wire_bytes" doc:"Sent so far: multicast packets with their headers, and the bodies of mending"`
-	SentSlabs int        `json:"sent_slabs" doc:"Slabs that went into the stream"`
-	Slabs     int        `json:"slabs" doc:"Slabs that the stream has in all"`
-	Members   []Member   `json:"members,omitempty" nullable:"false" doc:"Told for a single delivery"`
+	ID        int64          `json:"id"`
+	Image     string         `json:"image"`
+	Version   int            `json:"version"`
+	Digest    string         `json:"digest"`
+	Targets   []string       `json:"targets" nullable:"false"`
+	Start     string         `json:"start" doc:"Gather rule"`
+	Rate      int64          `json:"rate" doc:"Bits a second"`
+	Channel   string         `json:"channel" doc:"Multicast address and port"`
+	State     delivery.State `json:"state" enum:"gathering,sending,mending,finished,stopped"`
+	Reason    string         `json:"reason"`
+	OrderedBy string         `json:"ordered_by"`
+	Created   time.Time      `json:"created"`
+	Started   *time.Time     `json:"started,omitempty"`
+	Ended     *time.Time     `json:"ended,omitempty"`
+	UsedBytes int64          `json:"used_bytes" doc:"Bytes in use in the image"`
+	WireBytes int64          `json:"wire_bytes" doc:"Sent so far: multicast packets with their headers, and the bodies of mending"`
+	SentSlabs int            `json:"sent_slabs" doc:"Slabs that went into the stream"`
+	Slabs     int            `json:"slabs" doc:"Slabs that the stream has in all"`
+	Members   []Member       `json:"members,omitempty" nullable:"false" doc:"Told for a single delivery"`
 
 	WaitAtMost  int64            `json:"wait_at_most" doc:"Seconds"`
 	WhenDone    string           `json:"when_done" enum:"stay,restart,power-off"`
@@ -271,15 +279,15 @@ type MoreTargets struct {
 
 // Member is one workstation of a delivery.
 type Member struct {
-	Workstation string `json:"workstation"`
-	Address     string `json:"hardware_address"`
-	Phase       string `json:"phase" enum:"awaited,ready,receiving,mending,checking,ended"`
-	Outcome     string `json:"outcome" doc:"Once ended: delivered, failed, stopped or absent"`
-	Reason      string `json:"reason"`
-	Done        int64  `json:"done" doc:"Bytes done in this phase"`
-	Total       int64  `json:"total"`
-	Multicast   int64  `json:"bytes_multicast"`
-	Unicast     int64  `json:"bytes_unicast"`
+	Workstation string           `json:"workstation"`
+	Address     string           `json:"hardware_address"`
+	Phase       delivery.Phase   `json:"phase" enum:"awaited,ready,receiving,mending,checking,ended"`
+	Outcome     delivery.Outcome `json:"outcome" doc:"Once ended: delivered, failed, stopped or absent"`
+	Reason      string           `json:"reason"`
+	Done        int64            `json:"done" doc:"Bytes done in this phase"`
+	Total       int64            `json:"total"`
+	Multicast   int64            `json:"bytes_multicast"`
+	Unicast     int64            `json:"bytes_unicast"`
 
 	Aside       string   `json:"aside,omitempty" doc:"Why it is served alone"`
 	Speed       float64  `json:"speed" doc:"Bytes a second that it gets on with"`
@@ -292,26 +300,26 @@ type Member struct {
 
 // Receipt is the lasting record that a workstation got a version, or did not.
 type Receipt struct {
-	ID          int64      `json:"id"`
-	Delivery    int64      `json:"delivery"`
-	Workstation string     `json:"workstation"`
-	Address     string     `json:"hardware_address"`
-	Image       string     `json:"image"`
-	Version     int        `json:"version"`
-	Digest      string     `json:"digest" doc:"BLAKE3-256 of the version's manifest"`
-	Started     *time.Time `json:"started,omitempty" doc:"When it joined the stream"`
-	Ended       time.Time  `json:"ended"`
-	Seconds     float64    `json:"seconds" doc:"From joining the stream to the end"`
-	Multicast   int64      `json:"bytes_multicast"`
-	Unicast     int64      `json:"bytes_unicast"`
-	Verified    bool       `json:"verified" doc:"The whole disk was read back and compared after the write"`
-	Outcome     string     `json:"outcome" enum:"delivered,failed,stopped,absent"`
-	Reason      string     `json:"reason"`
-	OrderedBy   string     `json:"ordered_by"`
-	Unreadable  int64      `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on this disk"`
-	Drivers     []string   `json:"drivers,omitempty" doc:"Driver packages that were put in after the copy was checked"`
-	Remark      string     `json:"remark,omitempty" doc:"What else there is to say of the disk, such as a file system that does not fill its partition"`
-	Chain       string     `json:"chain" doc:"Digest over this receipt and the one before"`
+	ID          int64            `json:"id"`
+	Delivery    int64            `json:"delivery"`
+	Workstation string           `json:"workstation"`
+	Address     string           `json:"hardware_address"`
+	Image       string           `json:"image"`
+	Version     int              `json:"version"`
+	Digest      string           `json:"digest" doc:"BLAKE3-256 of the version's manifest"`
+	Started     *time.Time       `json:"started,omitempty" doc:"When it joined the stream"`
+	Ended       time.Time        `json:"ended"`
+	Seconds     float64          `json:"seconds" doc:"From joining the stream to the end"`
+	Multicast   int64            `json:"bytes_multicast"`
+	Unicast     int64            `json:"bytes_unicast"`
+	Verified    bool             `json:"verified" doc:"The whole disk was read back and compared after the write"`
+	Outcome     delivery.Outcome `json:"outcome" enum:"delivered,failed,stopped,absent"`
+	Reason      string           `json:"reason"`
+	OrderedBy   string           `json:"ordered_by"`
+	Unreadable  int64            `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on this disk"`
+	Drivers     []string         `json:"drivers,omitempty" doc:"Driver packages that were put in after the copy was checked"`
+	Remark      string           `json:"remark,omitempty" doc:"What else there is to say of the disk, such as a file system that does not fill its partition"`
+	Chain       string           `json:"chain" doc:"Digest over this receipt and the one before"`
 }
 
 // ReceiptCheck is the result of going through the chain of receipts.

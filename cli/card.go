@@ -27,7 +27,7 @@ func (a *app) cardCommand() *cobra.Command {
 			return printList(cmd, a, items, []column[api.HardwareAddress]{
 				{title: "hardware address", value: func(h api.HardwareAddress) string { return h.Address }},
 				{title: "workstation", value: func(h api.HardwareAddress) string { return h.Workstation }},
-				{title: "state", value: func(h api.HardwareAddress) string { return h.State }},
+				{title: "state", value: func(h api.HardwareAddress) string { return string(h.State) }},
 			})
 		},
 	}

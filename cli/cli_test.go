@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
+	"jugate/core/delivery"
 )
 
 func TestRates(t *testing.T) {
@@ -108,7 +109,7 @@ func TestWhereSettingsComeFrom(t *testing.T) {
 func inPhases(phases ...string) []api.Member {
 	var all []api.Member
 	for i, p := range phases {
-		m := api.Member{Workstation: []string{"herb-01", "herb-02"}[i], Phase: p, Total: 100, Done: 40}
+		m := api.Member{Workstation: []string{"herb-01", "herb-02"}[i], Phase: delivery.Phase(p), Total: 100, Done: 40}
 		if p == "failed" {
 			m.Phase, m.Outcome, m.Reason = "ended", "failed", "its disk is on fire"
 		}

@@ -346,7 +346,7 @@ func (a *app) deliveryList() *cobra.Command {
 				{title: "image", value: func(d api.Delivery) string { return fmt.Sprintf("%s@%d", d.Image, d.Version) }},
 				{title: "to", value: func(d api.Delivery) string { return strings.Join(d.Targets, " ") }},
 				{title: "start", value: func(d api.Delivery) string { return d.Start }},
-				{title: "state", value: func(d api.Delivery) string { return d.State }},
+				{title: "state", value: func(d api.Delivery) string { return string(d.State) }},
 				{title: "ordered", value: func(d api.Delivery) string { return when(d.Created) }},
 				{title: "ended", value: func(d api.Delivery) string { return whenPtr(d.Ended) }},
 				{title: "on the wire", value: func(d api.Delivery) string { return size(d.WireBytes) }, right: true},
@@ -376,8 +376,8 @@ func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {
 	columns := []column[api.Member]{
 		{title: "workstation", value: func(m api.Member) string { return m.Workstation }},
 		{title: "hardware address", value: func(m api.Member) string { return m.Address }},
-		{title: "phase", value: func(m api.Member) string { return m.Phase }},
-		{title: "outcome", value: func(m api.Member) string { return m.Outcome }},
+		{title: "phase", value: func(m api.Member) string { return string(m.Phase) }},
+		{title: "outcome", value: func(m api.Member) string { return string(m.Outcome) }},
 		{title: "multicast", value: func(m api.Member) string { return size(m.Multicast) }, right: true},
 		{title: "unicast", value: func(m api.Member) string { return size(m.Unicast) }, right: true},
 	}

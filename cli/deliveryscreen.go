@@ -85,7 +85,7 @@ func reasonText(m api.Member) string {
 }
 
 func stateText(d api.Delivery) string {
-	s := d.State
+	s := string(d.State)
 	if d.Paused {
 		s += ", paused"
 	}
@@ -181,7 +181,7 @@ func deliveryPicture(d api.Delivery, lines int) (out []string) {
 	}
 	columns := append([]column[api.Member]{
 		{title: "workstation", value: func(m api.Member) string { return m.Workstation }},
-		{title: "phase", value: func(m api.Member) string { return cmp.Or(m.Outcome, m.Phase) }},
+		{title: "phase", value: func(m api.Member) string { return cmp.Or(string(m.Outcome), string(m.Phase)) }},
 	}, liveColumns...)
 	columns = append(columns, column[api.Member]{title: "", value: reasonText})
 	for line := range strings.Lines(listText(members, columns)) {

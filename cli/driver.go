@@ -446,7 +446,7 @@ func (a *app) driverPut() *cobra.Command {
 			if err := printList(cmd, a, errands, []column[api.Errand]{
 				{title: "errand", value: func(e api.Errand) string { return fmt.Sprint(e.ID) }, right: true},
 				{title: "workstation", value: func(e api.Errand) string { return e.Workstation }},
-				{title: "state", value: func(e api.Errand) string { return e.State }},
+				{title: "state", value: func(e api.Errand) string { return string(e.State) }},
 				{title: "what", value: func(e api.Errand) string { return strings.Join(e.Result, "; ") + e.Error }},
 			}); err != nil {
 				return err

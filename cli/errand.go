@@ -33,10 +33,10 @@ func (a *app) errandCommand() *cobra.Command {
 			return printList(cmd, a, items, []column[api.Errand]{
 				{title: "errand", value: func(e api.Errand) string { return fmt.Sprint(e.ID) }, right: true},
 				{title: "workstation", value: func(e api.Errand) string { return e.Workstation }},
-				{title: "kind", value: func(e api.Errand) string { return e.Kind }},
+				{title: "kind", value: func(e api.Errand) string { return string(e.Kind) }},
 				{title: "image", value: func(e api.Errand) string { return e.Image }},
 				{title: "delivery", value: func(e api.Errand) string { return strings.TrimPrefix(fmt.Sprint(e.Delivery), "0") }, right: true},
-				{title: "state", value: func(e api.Errand) string { return e.State }},
+				{title: "state", value: func(e api.Errand) string { return string(e.State) }},
 				{title: "not before", value: func(e api.Errand) string {
 					if e.NotBefore == nil || e.Ended != nil {
 						return ""

@@ -24,7 +24,7 @@ var versionColumns = []column[api.Version]{
 	{title: "new slabs", value: func(v api.Version) string { return fmt.Sprintf("%d of %d", v.NewSlabs, v.Slabs) }, right: true},
 	{title: "stored", value: func(v api.Version) string { return size(v.StoredBytes) }, right: true},
 	{title: "digest", value: func(v api.Version) string { return v.Digest[:min(12, len(v.Digest))] }},
-	{title: "state", value: func(v api.Version) string { return v.State }},
+	{title: "state", value: func(v api.Version) string { return string(v.State) }},
 	{title: "note", value: func(v api.Version) string { return v.Note }},
 }
 
@@ -74,7 +74,7 @@ func (a *app) imageShow() *cobra.Command {
 			if a.output == "table" {
 				printFields(cmd.OutOrStdout(), []field{
 					{"image", fmt.Sprintf("%s@%d", v.Image, v.Version)}, {"digest", v.Digest}, {"captured", when(v.Captured)}, {"from", v.Workstation}, {"note", v.Note},
-					{"state", v.State}, {"captured despite", v.Despite}, {"unreadable", unreadableBytes(v.Unreadable)},
+					{"state", string(v.State)}, {"captured despite", v.Despite}, {"unreadable", unreadableBytes(v.Unreadable)},
 					{"disk", fmt.Sprintf("%s (%d bytes)", size(v.DiskBytes), v.DiskBytes)},
 					{"fits onto", fmt.Sprintf("disks of at least %d bytes", v.NeedBytes)},
 					{"used", fmt.Sprintf("%s in %d slabs", size(v.UsedBytes), v.Slabs)},

@@ -144,7 +144,7 @@ func TestTheWholePath(t *testing.T) {
 
 	t.Log("# delivered to the group as soon as four are ready")
 	done := read[api.Delivery](d, "deliver", "garden-desk", "--to", "herbarium", "--start", "ready:4")
-	assert.Equal(t, "finished", done.State)
+	assert.EqualValues(t, "finished", done.State)
 	assert.Equal(t, 2, done.Version)
 	assert.Less(t, done.WireBytes, 4*done.UsedBytes, "far from eight times")
 
@@ -173,7 +173,7 @@ func TestTheWholePath(t *testing.T) {
 	require.Len(t, receipts, 4)
 	multicast := int64(0)
 	for _, r := range receipts {
-		assert.Equal(t, "delivered", r.Outcome)
+		assert.EqualValues(t, "delivered", r.Outcome)
 		assert.True(t, r.Verified)
 		assert.Equal(t, versions[0].Digest, r.Digest)
 		assert.NotNil(t, r.Started)

@@ -38,7 +38,7 @@ func (a *app) receiptList() *cobra.Command {
 				{title: "workstation", value: func(r api.Receipt) string { return r.Workstation }},
 				{title: "hardware address", value: func(r api.Receipt) string { return r.Address }},
 				{title: "image", value: func(r api.Receipt) string { return fmt.Sprintf("%s@%d", r.Image, r.Version) }},
-				{title: "outcome", value: func(r api.Receipt) string { return r.Outcome }},
+				{title: "outcome", value: func(r api.Receipt) string { return string(r.Outcome) }},
 				{title: "verified", value: func(r api.Receipt) string { return yesNo(r.Verified) }},
 				{title: "multicast", value: func(r api.Receipt) string { return size(r.Multicast) }, right: true},
 				{title: "unicast", value: func(r api.Receipt) string { return size(r.Unicast) }, right: true},

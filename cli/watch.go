@@ -235,9 +235,9 @@ func (l *deliveryLines) show(d api.Delivery) {
 		l.changes++
 	}
 	for _, m := range d.Members {
-		text := m.Phase
+		text := string(m.Phase)
 		if m.Outcome != "" {
-			text = m.Outcome
+			text = string(m.Outcome)
 		}
 		if reason := reasonText(m); reason != "" {
 			text += ": " + reason

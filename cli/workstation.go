@@ -39,7 +39,7 @@ func (a *app) workstationList() *cobra.Command {
 			}
 			return printList(cmd, a, items, []column[api.Workstation]{
 				{title: "name", value: func(w api.Workstation) string { return w.Name }},
-				{title: "state", value: func(w api.Workstation) string { return w.State }},
+				{title: "state", value: func(w api.Workstation) string { return string(w.State) }},
 				{title: "hardware address", value: func(w api.Workstation) string { return first(w.Addresses) }},
 				{title: "model", value: func(w api.Workstation) string { return w.Model }},
 				{title: "serial", value: func(w api.Workstation) string { return w.Serial }},
@@ -82,7 +82,7 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 		return printJSON(cmd.OutOrStdout(), w)
 	}
 	fields := []field{
-		{"name", w.Name}, {"state", w.State}, {"hardware addresses", strings.Join(w.Addresses, " ")},
+		{"name", w.Name}, {"state", string(w.State)}, {"hardware addresses", strings.Join(w.Addresses, " ")},
 		{"seen, not accepted", strings.Join(w.Proposed, " ")},
 		{"maker", w.Maker}, {"model", w.Model}, {"serial", w.Serial}, {"uuid", w.UUID}, {"memory", size(w.Memory)},
 	}

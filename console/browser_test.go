@@ -80,7 +80,7 @@ func TestAnEngineersMorning(t *testing.T) {
 	b.until(`[...document.querySelectorAll(".ant-tag")].some(t => t.innerText === "retired")`)
 	retired, err := stage.Client.Version(t.Context(), "lab-desk")
 	require.NoError(t, err)
-	assert.Equal(t, "retired", retired.State)
+	assert.EqualValues(t, "retired", retired.State)
 
 	t.Log("# a delivery is ordered from it")
 	b.do(

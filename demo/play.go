@@ -14,6 +14,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/delivery"
 	"jugate/demo/golddisk"
 	"jugate/demo/madeup"
 )
@@ -166,7 +167,7 @@ func (s *Stage) deliver(ctx context.Context, v api.Version, room []string) (*Rep
 		return nil, err
 	}
 	s.say("delivery %d ordered for the group %s: one stream to %s as soon as %d are ready", d.ID, scanning, d.Channel, len(room))
-	state := ""
+	state := delivery.State("")
 	err = s.await(ctx, "delivery", func() (bool, error) {
 		d, err = s.Client.Delivery(ctx, d.ID)
 		if d.State != state {
@@ -185,7 +186,7 @@ func (s *Stage) deliver(ctx context.Context, v api.Version, room []string) (*Rep
 	report := &Report{Image: v.Image, Version: v.Version, WireBytes: d.WireBytes, ImageBytes: v.UsedBytes}
 	for _, r := range page.Items {
 		report.Receipts = append(report.Receipts, Receipt{
-			r.Workstation, r.Address, r.Image, r.Version, r.Digest, r.Verified, r.Outcome, r.Multicast, r.Unicast, r.Seconds})
+			r.Workstation, r.Address, r.Image, r.Version, r.Digest, r.Verified, string(r.Outcome), r.Multicast, r.Unicast, r.Seconds})
 		s.say("  receipt: %s %s, %s by multicast, %s by unicast, %.1f s %s", r.Workstation, r.Outcome, size(r.Multicast), size(r.Unicast), r.Seconds, r.Reason)
 	}
 	s.say("on the wire: %s for %d workstations; the image has %s in use", size(d.WireBytes), len(room), size(v.UsedBytes))

@@ -283,13 +283,13 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 		r.jugate(&done, "delivery", "show", strconv.FormatInt(order.ID, 10))
 		return done.State == "finished" || done.State == "stopped"
 	})
-	require.Equal(t, "finished", done.State, done.Reason)
+	require.EqualValues(t, "finished", done.State, done.Reason)
 	r.done("one multicast to three machines, checked, file systems grown")
 	var receipts []api.Receipt
 	r.jugate(&receipts, "receipt", "list", "--delivery", strconv.FormatInt(order.ID, 10))
 	require.Len(t, receipts, 3)
 	for _, one := range receipts {
-		assert.Equal(t, "delivered", one.Outcome, "%s: %s", one.Workstation, one.Reason)
+		assert.EqualValues(t, "delivered", one.Outcome, "%s: %s", one.Workstation, one.Reason)
 		assert.True(t, one.Verified)
 		assert.Positive(t, one.Multicast)
 	}

@@ -15,14 +15,14 @@ import (
 
 // Card is a hardware address of a workstation's.
 type Card struct {
-	Address     string `db:"address"`
-	Workstation string `db:"workstation"` // its name, empty for a newcomer
-	ID          int64  `db:"workstation_id"`
-	State       string `db:"state"` // accepted, proposed or shared
+	Address     string           `db:"address"`
+	Workstation string           `db:"workstation"` // its name, empty for a newcomer
+	ID          int64            `db:"workstation_id"`
+	State       roster.CardState `db:"state"`
 }
 
 // Cards lists hardware addresses with their workstations; with a state, those alone.
-func (db *DB) Cards(ctx context.Context, state string, p Page) (rows []Card, total int, err error) {
+func (db *DB) Cards(ctx context.Context, state roster.CardState, p Page) (rows []Card, total int, err error) {
 	var q query
 	if state != "" {
 		q.and("a.state = ?", state)

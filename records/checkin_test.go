@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/core/errand"
+
 	"jugate/api"
 	"jugate/core/fault"
 
@@ -208,8 +210,8 @@ func TestErrandsForLaterHoldNobodyUp(t *testing.T) {
 	now, err := db.StartErrand(ctx, noon, id)
 	require.NoError(t, err)
 	require.NotNil(t, now)
-	assert.Equal(t, "capture", now.Kind, "what was ordered for tonight waits until then")
-	require.NoError(t, db.EndErrand(ctx, noon, now.ID, records.ErrandDone, ""))
+	assert.EqualValues(t, "capture", now.Kind, "what was ordered for tonight waits until then")
+	require.NoError(t, db.EndErrand(ctx, noon, now.ID, errand.Done, ""))
 	now, err = db.StartErrand(ctx, noon, id)
 	require.NoError(t, err)
 	assert.Nil(t, now)

@@ -8,23 +8,12 @@ import (
 	"strings"
 	"time"
 
+	"jugate/core/errand"
+
 	"jugate/api"
 	"jugate/core/fault"
 
 	"github.com/jmoiron/sqlx"
-)
-
-// The kinds and states of errands.
-const (
-	ErrandCapture = "capture"
-	ErrandReceive = "receive"
-	ErrandDrivers = "drivers"
-
-	ErrandWaiting = "waiting" // for the workstation to ask for it
-	ErrandRunning = "running"
-	ErrandDone    = "done"
-	ErrandFailed  = "failed"
-	ErrandStopped = "stopped"
 )
 
 // Errand is what one workstation was asked to do.
@@ -32,8 +21,8 @@ type Errand struct {
 	ID            int64         `db:"id"`
 	WorkstationID int64         `db:"workstation_id"`
 	Workstation   string        `db:"workstation"`
-	Kind          string        `db:"kind"`
-	State         string        `db:"state"`
+	Kind          errand.Kind   `db:"kind"`
+	State         errand.State  `db:"state"`
 	Image         string        `db:"image"`
 	Version       int           `db:"version"`
 	Note          string        `db:"note"`
@@ -76,15 +65,15 @@ func (db *DB) Errand(ctx context.Context, id int64) (*Errand, error) {
 
 // RunningErrand finds an errand of some kinds that a workstation is doing. One of another
 // workstation or kind is a fault.Forbidden, one that does not run a fault.Conflict.
-func (db *DB) RunningErrand(ctx context.Context, workstation, id int64, kinds ...string) (*Errand, error) {
+func (db *DB) RunningErrand(ctx context.Context, workstation, id int64, kinds ...errand.Kind) (*Errand, error) {
 	e, err := db.Errand(ctx, id)
 	if err != nil {
 		return nil, err
 	}
 	if e.WorkstationID != workstation || !slices.Contains(kinds, e.Kind) {
-		return nil, fault.Forbidden.Errorf("errand %d is not a %s of this workstation", id, strings.Join(kinds, " or "))
+		return nil, fault.Forbidden.Errorf("errand %d is not a %s of this workstation", id, joined(kinds))
 	}
-	if e.State != ErrandRunning {
+	if e.State != errand.Running {
 		return nil, fault.Conflict.Errorf("errand %d is %s", id, e.State)
 	}
 	return e, nil
@@ -102,7 +91,7 @@ func (db *DB) StartErrand(ctx context.Context, now time.Time, workstation int64)
 	// Most who ask have nothing to do, and do not need the writer for that.
 	if err := db.read.GetContext(ctx, &e, next, workstation, now.UTC()); errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
-	} else if err != nil || e.State == ErrandRunning {
+	} else if err != nil || e.State == errand.Running {
 		return &e, err
 	}
 	err := db.change(ctx, func(tx *sqlx.Tx) error {
@@ -153,8 +142,16 @@ func (db *DB) Errands(ctx context.Context, f ErrandFilter, p Page) (rows []Erran
 }
 
 // EndErrand ends an open errand; one that has ended already is a fault.NotFound.
-func (db *DB) EndErrand(ctx context.Context, now time.Time, id int64, state, reason string) error {
+func (db *DB) EndErrand(ctx context.Context, now time.Time, id int64, state errand.State, reason string) error {
 	result, err := db.exec(ctx, `UPDATE errands SET state = ?, error = ?, ended = ? WHERE id = ? AND state IN ('waiting', 'running')`,
 		state, reason, now.UTC(), id)
 	return changed(result, err, "open errand", id)
+}
+
+func joined(kinds []errand.Kind) string {
+	words := make([]string, len(kinds))
+	for i, k := range kinds {
+		words[i] = string(k)
+	}
+	return strings.Join(words, " or ")
 }

@@ -11,6 +11,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"jugate/core/errand"
+
 	"github.com/jmoiron/sqlx"
 	"github.com/zeebo/blake3"
 
@@ -102,9 +104,9 @@ func addReceipt(ctx context.Context, tx *sqlx.Tx, r *Receipt) (err error) {
 		:started, :ended, :bytes_multicast, :bytes_unicast, :verified, :outcome, :reason, :ordered_by, :previous, :chain, :unreadable_bytes, :drivers, :remark)`, r); err != nil {
 		return err
 	}
-	state := map[delivery.Outcome]string{delivery.Delivered: ErrandDone, delivery.Failed: ErrandFailed}[r.Outcome]
+	state := map[delivery.Outcome]errand.State{delivery.Delivered: errand.Done, delivery.Failed: errand.Failed}[r.Outcome]
 	if state == "" {
-		state = ErrandStopped
+		state = errand.Stopped
 	}
 	_, err = tx.ExecContext(ctx, `UPDATE errands SET state = ?, error = ?, ended = ? WHERE delivery_id = ? AND workstation_id = ? AND state IN ('waiting', 'running')`,
 		state, r.Reason, r.Ended, r.DeliveryID, r.WorkstationID)

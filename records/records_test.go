@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/core/errand"
+
 	"jugate/api"
 	"jugate/core/fault"
 
@@ -189,7 +191,7 @@ func TestReceiptsAreAChainThatShowsTampering(t *testing.T) {
 	assert.Equal(t, 3, n)
 	errands, _, err := db.Errands(t.Context(), records.ErrandFilter{}, records.Page{})
 	require.NoError(t, err)
-	for i, want := range []string{records.ErrandDone, records.ErrandDone, records.ErrandFailed} {
+	for i, want := range []errand.State{errand.Done, errand.Done, errand.Failed} {
 		assert.Equal(t, want, errands[i].State)
 	}
 	rows, total, err := db.Receipts(t.Context(), records.ReceiptFilter{Outcome: delivery.Failed}, records.Page{})
@@ -262,14 +264,46 @@ func TestDriverSetsAndErrands(t *testing.T) {
 	assert.Empty(t, image)
 	e, err := db.AddDriverErrand(ctx, noon, w.ID, records.InstallOptions{Image: "garden-desk@1"})
 	require.NoError(t, err)
-	assert.Equal(t, records.ErrandDrivers, e.Kind)
+	assert.Equal(t, errand.Drivers, e.Kind)
 	started, err := db.StartErrand(ctx, noon, w.ID)
 	require.NoError(t, err)
 	assert.Equal(t, e.ID, started.ID)
 	require.NoError(t, db.SetErrandResult(ctx, e.ID, api.Installed{Did: []string{}}))
-	require.NoError(t, db.EndErrand(ctx, noon, e.ID, records.ErrandDone, ""))
+	require.NoError(t, db.EndErrand(ctx, noon, e.ID, errand.Done, ""))
 	e, err = db.Errand(ctx, e.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{}, e.Did())
 	assert.ErrorIs(t, db.SetErrandResult(ctx, 999, api.Installed{}), fault.NotFound)
+}
+
+// What core calls states, the database takes, and nothing else.
+func TestTheDatabaseKnowsTheStates(t *testing.T) {
+	db, path := open(t)
+	w := newcomer(t, db, 1)
+	require.NoError(t, db.Admit(t.Context(), w.ID, "herb-01", nil))
+	e, err := db.AddCapture(t.Context(), noon, w.ID, "garden-desk", "", api.CaptureOptions{})
+	require.NoError(t, err)
+	raw, err := sql.Open("sqlite", path)
+	require.NoError(t, err)
+	defer raw.Close()
+	for _, s := range errand.States {
+		_, err = raw.Exec(`UPDATE errands SET state = ? WHERE id = ?`, s, e.ID)
+		assert.NoError(t, err, s)
+	}
+	for _, k := range errand.Kinds {
+		_, err = raw.Exec(`UPDATE errands SET kind = ? WHERE id = ?`, k, e.ID)
+		assert.NoError(t, err, k)
+	}
+	for _, s := range roster.States {
+		_, err = raw.Exec(`UPDATE workstations SET state = ? WHERE id = ?`, s, w.ID)
+		assert.NoError(t, err, s)
+	}
+	for _, s := range roster.CardStates {
+		_, err = raw.Exec(`UPDATE addresses SET state = ? WHERE workstation_id = ?`, s, w.ID)
+		assert.NoError(t, err, s)
+	}
+	for _, statement := range []string{`UPDATE errands SET state = 'odd'`, `UPDATE errands SET kind = 'odd'`, `UPDATE workstations SET state = 'odd'`, `UPDATE addresses SET state = 'odd'`} {
+		_, err = raw.Exec(statement)
+		assert.ErrorContains(t, err, "CHECK", statement)
+	}
 }

@@ -119,7 +119,7 @@ func TestACaptureThatCannotBeDoneSaysWhy(t *testing.T) {
 				require.NoError(t, os.Remove(c.disks[0]))
 			}
 			e := h.capture(fmt.Sprintf("desk-%d", n), "garden-desk")
-			assert.Equal(t, "failed", e.State)
+			assert.EqualValues(t, "failed", e.State)
 			assert.Contains(t, e.Error, c.want)
 		})
 	}
@@ -138,7 +138,7 @@ func TestAFullStoreLeavesNoVersion(t *testing.T) {
 	h := open(t, data, "127.0.0.1:0")
 	h.start(1, gold(t).Path, 0, "desk-gold")
 	e := h.capture("desk-gold", "garden-desk")
-	assert.Equal(t, "failed", e.State)
+	assert.EqualValues(t, "failed", e.State)
 	assert.Contains(t, e.Error, "store is full")
 	_, err := h.client.Version(t.Context(), "garden-desk")
 	assert.True(t, apiclient.IsNotFound(err))
@@ -146,7 +146,7 @@ func TestAFullStoreLeavesNoVersion(t *testing.T) {
 	t.Log("# with room made, the same order works")
 	require.NoError(t, unix.Mount("", slabs, "", unix.MS_REMOUNT, "size=64m"))
 	e = h.capture("desk-gold", "garden-desk")
-	assert.Equal(t, "done", e.State, e.Error)
+	assert.EqualValues(t, "done", e.State, e.Error)
 	assert.Equal(t, 1, e.Version)
 }
 
@@ -154,7 +154,7 @@ func TestWhoCannotReceiveGetsAReceiptThatSaysSo(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	h.start(2, blank(t, 20*golddisk.MiB), 0, "too-small")
 	h.start(3, "", 0, "no-disk")
 	h.start(4, blank(t, disk.Size), 0, "good")
@@ -162,7 +162,7 @@ func TestWhoCannotReceiveGetsAReceiptThatSaysSo(t *testing.T) {
 	h.startMachine(&sim.Workstation{Addresses: []hwaddr.Address{address(6)}, Disks: []string{blank(t, disk.Size)}, SectorSize: 4096, Interface: "lo"}, "other-sectors")
 
 	d := h.deliver(api.NewDelivery{Image: "garden-desk@1", To: []string{"too-small", "no-disk", "good", "bad-disk", "other-sectors"}})
-	assert.Equal(t, "finished", d.State)
+	assert.EqualValues(t, "finished", d.State)
 	receipts := h.receipts(d.ID)
 	v, err := h.client.Version(t.Context(), "garden-desk@1")
 	require.NoError(t, err)
@@ -172,11 +172,11 @@ func TestWhoCannotReceiveGetsAReceiptThatSaysSo(t *testing.T) {
 		"bad-disk":      "the disk is on fire",
 		"other-sectors": "sectors of 512 bytes, the disk of 4096",
 	} {
-		assert.Equal(t, "failed", receipts[name].Outcome, name)
+		assert.EqualValues(t, "failed", receipts[name].Outcome, name)
 		assert.False(t, receipts[name].Verified)
 		assert.Contains(t, receipts[name].Reason, want)
 	}
-	assert.Equal(t, "delivered", receipts["good"].Outcome)
+	assert.EqualValues(t, "delivered", receipts["good"].Outcome)
 }
 
 // failing is a workstation whose disk takes some writes and then no more.
@@ -205,12 +205,12 @@ func TestWithoutAnyMulticastEverythingIsMended(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	target := blank(t, disk.Size)
 	h.start(2, target, 0.9999999, "deaf")
 	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"deaf"}})
 	r := h.receipts(d.ID)["deaf"]
-	assert.Equal(t, "delivered", r.Outcome, r.Reason)
+	assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
 	assert.Zero(t, r.Multicast)
 	assert.Positive(t, r.Unicast)
 	assert.NoError(t, disk.On(target).Check(t.Context()))
@@ -222,14 +222,14 @@ func TestTheAgentWaitsForAServiceThatIsAway(t *testing.T) {
 	listen := strings.TrimPrefix(h.url, "http://")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 
 	t.Log("# the service goes away and comes back with another pass for everyone")
 	h.stop()
 	back := open(t, data, listen)
 	require.NoError(t, disk.AddFile(t.Context(), "written-meanwhile", []byte("new label")))
 	e := back.capture("desk-gold", "garden-desk")
-	assert.Equal(t, "done", e.State, e.Error)
+	assert.EqualValues(t, "done", e.State, e.Error)
 	assert.Equal(t, 2, e.Version)
 	v, err := back.client.Version(t.Context(), "garden-desk@2")
 	require.NoError(t, err)
@@ -253,10 +253,10 @@ func TestAStoppedDeliveryLeavesNoBootableDiskAndTrueReceipts(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	target := blank(t, disk.Size)
 	h.start(2, target, 0, "herb-01")
-	require.Equal(t, "finished", h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}}).State)
+	require.EqualValues(t, "finished", h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}}).State)
 
 	d := slow(t, h, "herb-01")
 	_, err := h.client.StopDelivery(t.Context(), d.ID)
@@ -266,7 +266,7 @@ func TestAStoppedDeliveryLeavesNoBootableDiskAndTrueReceipts(t *testing.T) {
 		return err == nil && now.State == "stopped"
 	})
 	r := h.receipts(d.ID)["herb-01"]
-	assert.Equal(t, "stopped", r.Outcome)
+	assert.EqualValues(t, "stopped", r.Outcome)
 	assert.Equal(t, "stopped by the administrator", r.Reason)
 	assert.False(t, r.Verified)
 	f, err := os.Open(target)
@@ -277,7 +277,7 @@ func TestAStoppedDeliveryLeavesNoBootableDiskAndTrueReceipts(t *testing.T) {
 	assert.NotNil(t, mark, "the disk says that it is unfinished, and has no table")
 
 	t.Log("# and the workstation is there for the next one")
-	assert.Equal(t, "delivered", h.receipts(h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}}).ID)["herb-01"].Outcome)
+	assert.EqualValues(t, "delivered", h.receipts(h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}}).ID)["herb-01"].Outcome)
 }
 
 func TestAServiceThatEndsInADeliveryGoesOnWithIt(t *testing.T) {
@@ -286,7 +286,7 @@ func TestAServiceThatEndsInADeliveryGoesOnWithIt(t *testing.T) {
 	listen := strings.TrimPrefix(h.url, "http://")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	target := blank(t, disk.Size)
 	h.start(2, target, 0, "herb-01")
 	running := slow(t, h, "herb-01")
@@ -299,7 +299,7 @@ func TestAServiceThatEndsInADeliveryGoesOnWithIt(t *testing.T) {
 	back := open(t, data, listen)
 	r := back.receipts(running.ID)["herb-01"]
 	back.eventually(func() bool { r = back.receipts(running.ID)["herb-01"]; return r.Outcome != "" })
-	assert.Equal(t, "delivered", r.Outcome, r.Reason)
+	assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
 	assert.NoError(t, disk.On(target).Check(t.Context()))
 	done, err := back.client.Delivery(t.Context(), running.ID)
 	require.NoError(t, err)

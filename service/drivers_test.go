@@ -65,7 +65,7 @@ func TestDriversFromTheLibraryToTheDisk(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	gold := gardenGold(t)
 	h.model(1, gold.Path, "A310", "desk-gold", madeup.AlderNetwork, madeup.AlderDisk)
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	disk := blank(t, gold.Size)
 	h.model(2, disk, "A520", "seed-01", madeup.AlderNetwork, madeup.CorvidDisk, madeup.WrenSound)
 	order := api.NewDelivery{Image: "garden-desk", To: []string{"seed-01"}}
@@ -80,7 +80,7 @@ func TestDriversFromTheLibraryToTheDisk(t *testing.T) {
 	assert.Empty(t, cover.Models[0].LackingDelivered)
 	assert.Equal(t, []string{"desk-gold"}, cover.Models[0].Workstations)
 	assert.Len(t, cover.Models[1].LackingDelivered, 1)
-	assert.Equal(t, "unknown", cover.Models[1].Devices[0].Environment.State, "no build is offered")
+	assert.EqualValues(t, "unknown", cover.Models[1].Devices[0].Environment.State, "no build is offered")
 
 	t.Log("# the driver goes into the library")
 	added, err := h.client.AddDrivers(t.Context(), "corvid.zip", zipped(t, madeup.WriteModules))
@@ -95,7 +95,7 @@ func TestDriversFromTheLibraryToTheDisk(t *testing.T) {
 	t.Log("# and from there onto the disk, after the copy")
 	d := h.deliver(order)
 	r := h.receipts(d.ID)["seed-01"]
-	require.Equal(t, "delivered", r.Outcome, r.Reason)
+	require.EqualValues(t, "delivered", r.Outcome, r.Reason)
 	assert.Equal(t, []string{added.Added[0].Label}, r.Drivers)
 	copied := gold.On(disk)
 	require.NoError(t, copied.Check(t.Context()), "e2fsck")
@@ -116,7 +116,7 @@ func TestDriversFromTheLibraryToTheDisk(t *testing.T) {
 	require.Len(t, explained[0].Candidates, 1)
 	assert.True(t, explained[0].Candidates[0].Wins)
 	assert.Equal(t, "its identifier is the device's own; no other package drives it", explained[0].Candidates[0].Why)
-	assert.Equal(t, "put in", explained[0].Verdicts.Delivered.State)
+	assert.EqualValues(t, "put in", explained[0].Verdicts.Delivered.State)
 }
 
 // Drivers can be added to what is on a disk already.
@@ -124,7 +124,7 @@ func TestDriversForAnImageThatIsThere(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	gold := gardenGold(t)
 	h.model(1, gold.Path, "A310", "desk-gold", madeup.AlderNetwork)
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	disk := blank(t, gold.Size)
 	h.model(2, disk, "A520", "seed-01", madeup.AlderNetwork, madeup.CorvidDisk)
 	_, err := h.client.InstallDrivers(t.Context(), api.InstallDrivers{To: []string{"seed-01"}})
@@ -144,7 +144,7 @@ func TestDriversForAnImageThatIsThere(t *testing.T) {
 		e, err = h.client.Errand(t.Context(), errands[0].ID)
 		return err == nil && e.Ended != nil
 	})
-	assert.Equal(t, "done", e.State, e.Error)
+	assert.EqualValues(t, "done", e.State, e.Error)
 	assert.Contains(t, e.Result, "put in "+added.Added[0].Label)
 	assert.Contains(t, debugfs(t, gold.On(disk), "/lib/modules/"+madeup.Kernel+"/updates/jugate/corvid_raid.ko"), "name=corvid_raid")
 
@@ -359,7 +359,7 @@ func TestDriversForASystemThatIsNotKnown(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t) // files, but no kernel
 	h.model(1, disk.Path, "A310", "desk-gold", madeup.AlderNetwork)
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	h.model(2, blank(t, disk.Size), "A520", "seed-01", madeup.CorvidDisk)
 	_, err := h.client.AddDrivers(t.Context(), "corvid.zip", zipped(t, madeup.WriteModules))
 	require.NoError(t, err)
@@ -368,13 +368,13 @@ func TestDriversForASystemThatIsNotKnown(t *testing.T) {
 	cover, err := h.client.Coverage(t.Context(), apiclient.CoverageQuery{Image: "garden-desk", To: []string{"seed-01"}})
 	require.NoError(t, err)
 	assert.Equal(t, "there is no operating system on it that is known here", cover.System)
-	assert.Equal(t, "unknown", cover.Models[0].Devices[0].Delivered.State)
+	assert.EqualValues(t, "unknown", cover.Models[0].Devices[0].Delivered.State)
 	order := api.NewDelivery{Image: "garden-desk", To: []string{"seed-01"}, DriverOrder: api.DriverOrder{Drivers: []string{"corvid"}}}
 	_, err = h.client.Deliver(t.Context(), order)
 	assert.ErrorContains(t, err, "drivers cannot be put into garden-desk@1: there is no operating system on it")
 	order.Drivers = nil
 	d := h.deliver(order)
-	assert.Equal(t, "delivered", h.receipts(d.ID)["seed-01"].Outcome)
+	assert.EqualValues(t, "delivered", h.receipts(d.ID)["seed-01"].Outcome)
 	_, err = h.client.InstallDrivers(t.Context(), api.InstallDrivers{To: []string{"seed-01"}, Drivers: []string{"corvid"}})
 	assert.ErrorContains(t, err, "drivers cannot be put into garden-desk@1")
 }
@@ -384,7 +384,7 @@ func TestDriversOfThoseWhoJoinLater(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gardenGold(t)
 	h.model(1, disk.Path, "A310", "desk-gold", madeup.AlderNetwork)
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	h.model(2, blank(t, disk.Size), "A310", "herb-01", madeup.AlderNetwork)
 	h.model(3, blank(t, disk.Size), "A520", "seed-01", madeup.AlderNetwork, madeup.CorvidDisk)
 	h.model(4, blank(t, disk.Size), "A310", "herb-02", madeup.AlderNetwork)

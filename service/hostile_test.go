@@ -23,6 +23,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/delivery"
 	"jugate/core/image"
 	"jugate/core/slabstore"
 	"jugate/demo/golddisk"
@@ -42,7 +43,7 @@ func status(err error) int {
 func (h *house) ready(n ...int) (clients map[string]*apiclient.Client) {
 	h.t.Helper()
 	h.start(1, gold(h.t).Path, 0, "desk-gold")
-	require.Equal(h.t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(h.t, "done", h.capture("desk-gold", "garden-desk").State)
 	clients = map[string]*apiclient.Client{}
 	for _, n := range n {
 		name := fmt.Sprintf("herb-%02d", n)
@@ -64,7 +65,7 @@ func TestAHostileAgent(t *testing.T) {
 	clients := h.ready(2, 3, 4)
 	one, other := clients["herb-02"], clients["herb-04"]
 	h.start(5, build(t, 7), 0, "desk-other")
-	require.Equal(t, "done", h.capture("desk-other", "seed-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-other", "seed-desk").State)
 	d, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"herb-02", "herb-03"}, Start: "first"})
 	require.NoError(t, err)
 	standing, err := one.Standing(ctx)
@@ -116,7 +117,7 @@ func TestAHostileAgent(t *testing.T) {
 	assert.Equal(t, http.StatusForbidden, status(err), "%v", err)
 
 	t.Log("# who says that it is through has to prove it")
-	for _, phase := range []string{"receiving", "checking"} {
+	for _, phase := range []delivery.Phase{delivery.Receiving, delivery.Checking} {
 		_, err = one.TellProgress(ctx, d.ID, api.Progress{Phase: phase})
 		require.NoError(t, err)
 	}
@@ -124,7 +125,7 @@ func TestAHostileAgent(t *testing.T) {
 	require.NoError(t, err)
 	h.eventually(func() bool { return h.receipts(d.ID)["herb-02"].Outcome != "" })
 	receipt := h.receipts(d.ID)["herb-02"]
-	assert.Equal(t, "failed", receipt.Outcome)
+	assert.EqualValues(t, "failed", receipt.Outcome)
 	assert.False(t, receipt.Verified)
 	assert.Contains(t, receipt.Reason, "could not prove")
 
@@ -321,7 +322,7 @@ func TestAFullDiskStillTakesReceipts(t *testing.T) {
 	defer h.stop()
 	disk := gold(t)
 	defer h.start(1, disk.Path, 0, "desk-gold")()
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	defer h.start(2, blank(t, disk.Size), 0, "herb-02")()
 	defer h.start(3, build(t, 9), 0, "desk-other")()
 
@@ -335,18 +336,18 @@ func TestAFullDiskStillTakesReceipts(t *testing.T) {
 
 	h.eventually(func() bool { return len(h.receipts(d.ID)) > 0 })
 	r := h.receipts(d.ID)["herb-02"]
-	assert.Equal(t, "delivered", r.Outcome, r.Reason)
+	assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
 	assert.True(t, r.Verified)
 	check, err := h.client.CheckReceipts(t.Context())
 	require.NoError(t, err)
 	assert.True(t, check.Sound)
 	e := h.capture("desk-other", "seed-desk")
-	assert.Equal(t, "failed", e.State)
+	assert.EqualValues(t, "failed", e.State)
 	assert.Contains(t, e.Error, "kept for the records")
 
 	t.Log("# with room again, all is as before")
 	require.NoError(t, f.Truncate(0))
-	assert.Equal(t, "done", h.capture("desk-other", "seed-desk").State)
+	assert.EqualValues(t, "done", h.capture("desk-other", "seed-desk").State)
 }
 
 type zeros struct{}
@@ -358,7 +359,7 @@ func TestTonightsDeliveryDoesNotHoldTodays(t *testing.T) {
 	ctx := t.Context()
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	h.start(2, blank(t, disk.Size), 0, "herb-02")
 	tonight, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"herb-02"}, Start: "at:" + time.Now().Add(6*time.Hour).UTC().Format(time.RFC3339)})
 	require.NoError(t, err)
@@ -369,7 +370,7 @@ func TestTonightsDeliveryDoesNotHoldTodays(t *testing.T) {
 	assert.Greater(t, time.Until(*queue.Items[0].NotBefore), 5*time.Hour)
 
 	now := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-02"}})
-	assert.Equal(t, "delivered", h.receipts(now.ID)["herb-02"].Outcome)
+	assert.EqualValues(t, "delivered", h.receipts(now.ID)["herb-02"].Outcome)
 	waits, err := h.client.Delivery(ctx, tonight.ID)
 	require.NoError(t, err)
 	assert.Nil(t, waits.Ended)

@@ -24,7 +24,7 @@ type room struct {
 func newRoom(t *testing.T) *room {
 	r := &room{house: open(t, t.TempDir(), "127.0.0.1:0"), disk: gold(t), disks: map[string]string{}}
 	r.start(1, r.disk.Path, 0, "desk-gold")
-	require.Equal(t, "done", r.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", r.capture("desk-gold", "garden-desk").State)
 	return r
 }
 
@@ -86,7 +86,7 @@ func TestOneThatDragsIsSetAsideAndServedAlone(t *testing.T) {
 	d = r.until(d.ID, over)
 	receipts := r.receipts(d.ID)
 	for name, reason := range map[string]string{"herb-01": "", "herb-02": "", "herb-03": `^served alone: loses [23]\d % of packets$`, "herb-04": "^served alone: hears nothing of the multicast$"} {
-		assert.Equal(t, "delivered", receipts[name].Outcome, "%s: %s", name, receipts[name].Reason)
+		assert.EqualValues(t, "delivered", receipts[name].Outcome, "%s: %s", name, receipts[name].Reason)
 		if reason == "" {
 			assert.Empty(t, receipts[name].Reason)
 			assert.Zero(t, receipts[name].Unicast)
@@ -110,7 +110,7 @@ func TestANetworkWithoutMulticastIsServedByUnicast(t *testing.T) {
 	d = r.until(d.ID, over)
 	assert.Contains(t, r.said(d), "the network carries no multicast to these workstations; all are served by unicast")
 	for _, receipt := range r.receipts(d.ID) {
-		assert.Equal(t, "delivered", receipt.Outcome)
+		assert.EqualValues(t, "delivered", receipt.Outcome)
 		assert.Zero(t, receipt.Multicast)
 	}
 	r.right("herb-01", "herb-02")
@@ -128,7 +128,7 @@ func TestAWorkstationSwitchedOffAndOnGoesOnWhereItStopped(t *testing.T) {
 	r.startMachine(w, "")
 	d = r.until(d.ID, over)
 	receipts := r.receipts(d.ID)
-	assert.Equal(t, "delivered", receipts["herb-01"].Outcome, receipts["herb-01"].Reason)
+	assert.EqualValues(t, "delivered", receipts["herb-01"].Outcome, receipts["herb-01"].Reason)
 	assert.Less(t, receipts["herb-01"].Multicast+receipts["herb-01"].Unicast, receipts["herb-02"].Multicast+receipts["herb-02"].Unicast,
 		"what it had before did not come again")
 	r.right("herb-01", "herb-02")
@@ -147,7 +147,7 @@ func TestOnlyWhatDiffersIsSentAgain(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, f.Close())
 	again := r.deliver(api.NewDelivery{Image: "garden-desk", To: to, Reuse: true})
-	require.Equal(t, "finished", again.State)
+	require.EqualValues(t, "finished", again.State)
 	receipts := r.receipts(again.ID)
 	for name, receipt := range receipts {
 		assert.True(t, receipt.Verified, name)
@@ -164,11 +164,11 @@ func TestASealedDelivery(t *testing.T) {
 	r.put(2, "herb-01", func(w *sim.Workstation) { w.Loss = 0.02 })
 	_, w := r.put(3, "herb-02", func(w *sim.Workstation) { w.Loss = 1 })
 	d := r.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01", "herb-02"}, Rate: 8_000_000, Sealed: true, WhenDone: "power-off"})
-	assert.Equal(t, "finished", d.State)
+	assert.EqualValues(t, "finished", d.State)
 	assert.True(t, d.Sealed)
 	receipts := r.receipts(d.ID)
-	assert.Equal(t, "delivered", receipts["herb-01"].Outcome, receipts["herb-01"].Reason)
-	assert.Equal(t, "delivered", receipts["herb-02"].Outcome, "and by unicast: %s", receipts["herb-02"].Reason)
+	assert.EqualValues(t, "delivered", receipts["herb-01"].Outcome, receipts["herb-01"].Reason)
+	assert.EqualValues(t, "delivered", receipts["herb-02"].Outcome, "and by unicast: %s", receipts["herb-02"].Reason)
 	r.right("herb-01", "herb-02")
 	r.eventually(func() bool { return w.Left() == "power-off" })
 }
@@ -206,7 +206,7 @@ func TestADeliveryIsPausedSpedUpAndExtended(t *testing.T) {
 	for _, c := range d.Changes[:4] {
 		assert.Equal(t, "the administrator", c.By)
 	}
-	assert.Equal(t, "delivered", r.receipts(d.ID)["herb-02"].Outcome)
+	assert.EqualValues(t, "delivered", r.receipts(d.ID)["herb-02"].Outcome)
 	r.right("herb-01", "herb-02")
 	_, err = r.client.PauseDelivery(t.Context(), d.ID)
 	assert.ErrorContains(t, err, "is finished already")
@@ -220,9 +220,9 @@ func TestWaitAtMostStartsWithWhoeverIsReady(t *testing.T) {
 	stop()
 	d := r.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01", "herb-02", "herb-03"}, Start: "all", WaitAtMost: 1})
 	receipts := r.receipts(d.ID)
-	assert.Equal(t, "delivered", receipts["herb-01"].Outcome)
-	assert.Equal(t, "delivered", receipts["herb-02"].Outcome)
-	assert.Equal(t, "absent", receipts["herb-03"].Outcome)
+	assert.EqualValues(t, "delivered", receipts["herb-01"].Outcome)
+	assert.EqualValues(t, "delivered", receipts["herb-02"].Outcome)
+	assert.EqualValues(t, "absent", receipts["herb-03"].Outcome)
 }
 
 // Two deliveries at once go to different groups and share what the network may
@@ -232,7 +232,7 @@ func TestSeveralDeliveriesShareTheCeiling(t *testing.T) {
 	shared.Ceiling = 8_000_000
 	r := &room{house: openWith(t, t.TempDir(), "127.0.0.1:0", shared), disk: gold(t), disks: map[string]string{}}
 	r.start(1, r.disk.Path, 0, "desk-gold")
-	require.Equal(t, "done", r.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", r.capture("desk-gold", "garden-desk").State)
 	var orders []api.Delivery
 	for n, name := range []string{"herb-01", "herb-02"} {
 		r.put(2+n, name, nil)

@@ -125,14 +125,14 @@ func TestAWorkstationMayBeRenamedAndComeBackFromRetirement(t *testing.T) {
 	assert.Equal(t, "herb-09", w.Name)
 	w, err = h.client.Retire(t.Context(), "herb-09")
 	require.NoError(t, err)
-	assert.Equal(t, "retired", w.State)
+	assert.EqualValues(t, "retired", w.State)
 	_, err = h.client.Retire(t.Context(), "herb-09")
 	assert.True(t, apiclient.IsNotFound(err))
 	_, err = h.client.Capture(t.Context(), api.NewCapture{Workstation: "herb-09", Image: "x"})
 	assert.ErrorContains(t, err, "herb-09 is retired")
 	w, err = h.client.Admit(t.Context(), "herb-09", api.Admission{Name: "herb-09"})
 	require.NoError(t, err)
-	assert.Equal(t, "admitted", w.State)
+	assert.EqualValues(t, "admitted", w.State)
 }
 
 func TestACaptureCanBeTakenBack(t *testing.T) {
@@ -141,12 +141,12 @@ func TestACaptureCanBeTakenBack(t *testing.T) {
 	off()
 	e, err := h.client.Capture(t.Context(), api.NewCapture{Workstation: "desk-gold", Image: "garden-desk"})
 	require.NoError(t, err)
-	assert.Equal(t, "waiting", e.State)
+	assert.EqualValues(t, "waiting", e.State)
 	_, err = h.client.Retire(t.Context(), "desk-gold")
 	assert.ErrorContains(t, err, "has an errand to do")
 	e, err = h.client.StopErrand(t.Context(), e.ID)
 	require.NoError(t, err)
-	assert.Equal(t, "stopped", e.State)
+	assert.EqualValues(t, "stopped", e.State)
 	assert.Contains(t, e.Error, "administrator")
 	_, err = h.client.StopErrand(t.Context(), e.ID)
 	assert.Error(t, err)
@@ -158,7 +158,7 @@ func TestALateComerGetsTheImageToo(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	h.start(2, blank(t, disk.Size), 0, "herb-01")
 	late := blank(t, disk.Size)
 	w := &sim.Workstation{Addresses: []hwaddr.Address{address(3)}, Disks: []string{late}, Interface: "lo"}
@@ -178,15 +178,15 @@ func TestALateComerGetsTheImageToo(t *testing.T) {
 		return err == nil && d.Ended != nil
 	})
 	receipts := h.receipts(d.ID)
-	assert.Equal(t, "delivered", receipts["herb-01"].Outcome)
+	assert.EqualValues(t, "delivered", receipts["herb-01"].Outcome)
 	assert.Zero(t, receipts["herb-01"].Unicast)
-	assert.Equal(t, "delivered", receipts["herb-02"].Outcome, receipts["herb-02"].Reason)
+	assert.EqualValues(t, "delivered", receipts["herb-02"].Outcome, receipts["herb-02"].Reason)
 	assert.Positive(t, receipts["herb-02"].Unicast, "what it missed was mended")
 	assert.NoError(t, disk.On(late).Check(t.Context()))
-	assert.Equal(t, "absent", receipts["herb-03"].Outcome)
+	assert.EqualValues(t, "absent", receipts["herb-03"].Outcome)
 	assert.Nil(t, receipts["herb-03"].Started)
 	for _, m := range d.Members {
-		assert.Equal(t, "ended", m.Phase)
+		assert.EqualValues(t, "ended", m.Phase)
 	}
 }
 
@@ -196,8 +196,8 @@ func TestTwoDeliveriesAtOnceDoNotMix(t *testing.T) {
 	require.NoError(t, two.AddFile(t.Context(), "the-other-one", bytes.Repeat([]byte("moss"), 500_000)))
 	h.start(1, one.Path, 0, "desk-one")
 	h.start(2, two.Path, 0, "desk-two")
-	require.Equal(t, "done", h.capture("desk-one", "one").State)
-	require.Equal(t, "done", h.capture("desk-two", "two").State)
+	require.EqualValues(t, "done", h.capture("desk-one", "one").State)
+	require.EqualValues(t, "done", h.capture("desk-two", "two").State)
 	targets := map[string]string{"one": blank(t, one.Size), "two": blank(t, two.Size)}
 	h.start(3, targets["one"], 0, "herb-one")
 	h.start(4, targets["two"], 0, "herb-two")
@@ -209,8 +209,8 @@ func TestTwoDeliveriesAtOnceDoNotMix(t *testing.T) {
 	for _, d := range []api.Delivery{first, second} {
 		h.eventually(func() bool { return len(h.receipts(d.ID)) == 1 })
 	}
-	assert.Equal(t, "delivered", h.receipts(first.ID)["herb-one"].Outcome)
-	assert.Equal(t, "delivered", h.receipts(second.ID)["herb-two"].Outcome)
+	assert.EqualValues(t, "delivered", h.receipts(first.ID)["herb-one"].Outcome)
+	assert.EqualValues(t, "delivered", h.receipts(second.ID)["herb-two"].Outcome)
 	for name, disk := range map[string]*golddisk.Disk{"one": one, "two": two} {
 		want, err := disk.Files(t.Context())
 		require.NoError(t, err)

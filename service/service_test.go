@@ -180,7 +180,7 @@ func TestCaptureAndDeliverWithLoss(t *testing.T) {
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
 	e := h.capture("desk-gold", "garden-desk")
-	require.Equal(t, "done", e.State, e.Error)
+	require.EqualValues(t, "done", e.State, e.Error)
 	assert.Equal(t, 1, e.Version)
 
 	_, err := h.client.AddGroup(t.Context(), "herbarium")
@@ -192,14 +192,14 @@ func TestCaptureAndDeliverWithLoss(t *testing.T) {
 		h.start(10+n, disks[name], loss, name, "herbarium")
 	}
 	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}, Start: "ready:3", Rate: 40_000_000})
-	assert.Equal(t, "finished", d.State)
+	assert.EqualValues(t, "finished", d.State)
 	receipts := h.receipts(d.ID)
 	require.Len(t, receipts, 3)
 	want, err := disk.Files(t.Context())
 	require.NoError(t, err)
 	for name, path := range disks {
 		r := receipts[name]
-		assert.Equal(t, "delivered", r.Outcome, "%s: %s", name, r.Reason)
+		assert.EqualValues(t, "delivered", r.Outcome, "%s: %s", name, r.Reason)
 		assert.True(t, r.Verified)
 		assert.Greater(t, r.Multicast, r.Unicast)
 		got := disk.On(path)

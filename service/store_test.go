@@ -22,9 +22,9 @@ func two(t *testing.T) (*house, *golddisk.Disk) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	require.NoError(t, disk.AddFile(t.Context(), "added-later", []byte("one more label")))
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	return h, disk
 }
 
@@ -56,12 +56,12 @@ func TestVersionsAreComparedNotedRetiredAndRenamed(t *testing.T) {
 
 	v, err = h.client.RetireVersion(ctx, "garden-desk@1")
 	require.NoError(t, err)
-	assert.Equal(t, "retired", v.State)
+	assert.EqualValues(t, "retired", v.State)
 	_, err = h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk@1", To: []string{"desk-gold"}})
 	assert.ErrorContains(t, err, "garden-desk@1 is retired")
 	v, err = h.client.ReadmitVersion(ctx, "garden-desk@1")
 	require.NoError(t, err)
-	assert.Equal(t, "in use", v.State)
+	assert.EqualValues(t, "in use", v.State)
 
 	page, err := h.client.RenameImage(ctx, "garden-desk", "lab-desk")
 	require.NoError(t, err)
@@ -73,7 +73,7 @@ func TestVersionsAreComparedNotedRetiredAndRenamed(t *testing.T) {
 	assert.Len(t, v.Areas, 3)
 	_, err = h.client.RenameImage(ctx, "lab-desk", "no spaces")
 	assert.Error(t, err)
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	_, err = h.client.RenameImage(ctx, "lab-desk", "garden-desk")
 	assert.ErrorContains(t, err, "there is an image garden-desk already")
 }
@@ -136,7 +136,7 @@ func TestPruneRemovesWhatNobodyNeeds(t *testing.T) {
 	assert.Equal(t, all+1, h.slabs(), "a dry run removes nothing")
 	v, err := h.client.Version(ctx, "garden-desk@1")
 	require.NoError(t, err)
-	assert.Equal(t, "retired", v.State)
+	assert.EqualValues(t, "retired", v.State)
 	p, err = h.client.Prune(ctx, false)
 	require.NoError(t, err)
 	assert.Equal(t, dry.Slabs, p.Slabs)
@@ -151,7 +151,7 @@ func TestPruneRemovesWhatNobodyNeeds(t *testing.T) {
 	assert.True(t, sound.Sound)
 	h.start(10, blank(t, disk.Size), 0, "herb-01")
 	done := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}})
-	assert.Equal(t, "delivered", h.receipts(done.ID)["herb-01"].Outcome)
+	assert.EqualValues(t, "delivered", h.receipts(done.ID)["herb-01"].Outcome)
 
 	t.Log("# after a restart nobody counts on the import any more")
 	h.stop()
@@ -188,7 +188,7 @@ func TestPruneBesideCaptures(t *testing.T) {
 	for i := range 4 {
 		require.NoError(t, disk.AddFile(t.Context(), "more-"+string(rune('a'+i)), make([]byte, 300_000)))
 		e := h.capture("desk-gold", "garden-desk")
-		require.Equal(t, "done", e.State, e.Error)
+		require.EqualValues(t, "done", e.State, e.Error)
 		_, err := h.client.RetireVersion(t.Context(), "garden-desk@"+string(rune('1'+i)))
 		require.NoError(t, err)
 	}
@@ -227,7 +227,7 @@ func TestARescanBringsVersionsBack(t *testing.T) {
 
 	h.start(10, blank(t, disk.Size), 0, "herb-01")
 	done := h.deliver(api.NewDelivery{Image: "garden-desk@2", To: []string{"herb-01"}})
-	assert.Equal(t, "delivered", h.receipts(done.ID)["herb-01"].Outcome)
+	assert.EqualValues(t, "delivered", h.receipts(done.ID)["herb-01"].Outcome)
 }
 
 func twoDisks(n int, disks ...string) *sim.Workstation {
@@ -244,7 +244,7 @@ func TestACaptureInSpiteOfItAll(t *testing.T) {
 	require.NoError(t, disk.AddFile(t.Context(), "var/lib/agent-id", []byte("7f3a")))
 	h.start(1, disk.Path, 0, "desk-gold")
 	e := h.capture("desk-gold", "garden-desk")
-	assert.Equal(t, "failed", e.State)
+	assert.EqualValues(t, "failed", e.State)
 	assert.Contains(t, e.Error, "an agent's identity is on it (var/lib/agent-id)")
 
 	c, err := h.client.Capture(t.Context(), api.NewCapture{Workstation: "desk-gold", Image: "garden-desk", CaptureOptions: api.CaptureOptions{Despite: "for the seed bank alone", Disk: "size:1MB-1GB"}})
@@ -253,13 +253,13 @@ func TestACaptureInSpiteOfItAll(t *testing.T) {
 		c, err = h.client.Errand(t.Context(), c.ID)
 		return err == nil && c.Ended != nil
 	})
-	require.Equal(t, "done", c.State, c.Error)
+	require.EqualValues(t, "done", c.State, c.Error)
 	v, err := h.client.Version(t.Context(), "garden-desk")
 	require.NoError(t, err)
 	assert.Equal(t, "for the seed bank alone", v.Despite)
 	codes := map[string]string{}
 	for _, f := range v.Findings {
-		codes[f.Code] = f.Severity
+		codes[f.Code] = string(f.Severity)
 	}
 	assert.Equal(t, "blocking", codes["agent-identity"])
 
@@ -272,7 +272,7 @@ func TestACaptureInSpiteOfItAll(t *testing.T) {
 	small, large := blank(t, 1<<20), blank(t, disk.Size+40*golddisk.MiB)
 	h.startMachine(twoDisks(11, small, large), "herb-01")
 	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}, RestoreOptions: api.RestoreOptions{Grow: "1", Disk: "size:10MB-"}})
-	require.Equal(t, "delivered", h.receipts(d.ID)["herb-01"].Outcome, h.receipts(d.ID)["herb-01"].Reason)
+	require.EqualValues(t, "delivered", h.receipts(d.ID)["herb-01"].Outcome, h.receipts(d.ID)["herb-01"].Reason)
 	got := disk.On(large)
 	got.RootStart += 40 * golddisk.MiB
 	assert.NoError(t, got.VerifyTable(t.Context()))

@@ -27,7 +27,7 @@ func (h *house) boot(n int, model, boot string) (*apiclient.Client, string) {
 func TestWhoMayReceiveAnImage(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	h.start(1, gold(t).Path, 0, "desk-gold")
-	require.Equal(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	ctx := t.Context()
 	require.NoError(t, addGroup(h, "herbarium"))
 	clients := map[string]*apiclient.Client{}
@@ -69,7 +69,7 @@ func TestWhoMayReceiveAnImage(t *testing.T) {
 	standing, err := clients["herb-01"].Standing(ctx)
 	require.NoError(t, err)
 	require.NotNil(t, standing.Errand)
-	assert.Equal(t, "receive", standing.Errand.Kind)
+	assert.EqualValues(t, "receive", standing.Errand.Kind)
 	d, err := h.client.Delivery(ctx, standing.Errand.Receive.Delivery)
 	require.NoError(t, err)
 	assert.Equal(t, "herb-01, at the workstation", d.OrderedBy)
@@ -85,7 +85,7 @@ func TestAMachineIsRegisteredBeforeItWasEverSeen(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	w, err := h.client.Admit(t.Context(), "00-00-5E-00-53-77", api.Admission{Name: "herb-77"})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"herb-77", "admitted", "00:00:5e:00:53:77"}, []string{w.Name, w.State, w.Addresses[0]})
+	assert.Equal(t, []string{"herb-77", "admitted", "00:00:5e:00:53:77"}, []string{w.Name, string(w.State), w.Addresses[0]})
 	assert.False(t, w.Online)
 	_, err = h.client.Admit(t.Context(), "herb-78", api.Admission{Name: "herb-78"})
 	assert.ErrorContains(t, err, "no workstation herb-78")

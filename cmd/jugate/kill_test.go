@@ -103,11 +103,11 @@ func TestKilledInTheMiddleOfADelivery(t *testing.T) {
 	p.service.Wait()
 	p.start()
 	d := p.until("the end", func(d api.Delivery) bool { return d.Ended != nil })
-	assert.Equal(t, "finished", d.State)
+	assert.EqualValues(t, "finished", d.State)
 	want, err := gold.Files(t.Context())
 	require.NoError(t, err)
 	for _, m := range d.Members {
-		assert.Equal(t, "delivered", m.Outcome, "%s: %s", m.Workstation, m.Reason)
+		assert.EqualValues(t, "delivered", m.Outcome, "%s: %s", m.Workstation, m.Reason)
 		disk := gold.On(disks[m.Workstation])
 		assert.NoError(t, disk.Check(t.Context()), m.Workstation)
 		files, err := disk.Files(t.Context())

@@ -141,7 +141,7 @@ func TestDemoOncePrintsOneJSONDocument(t *testing.T) {
 	require.Len(t, report.Receipts, 8)
 	for _, r := range report.Receipts {
 		assert.True(t, r.Verified, r.Workstation)
-		assert.Equal(t, "delivered", r.Outcome)
+		assert.EqualValues(t, "delivered", r.Outcome)
 		assert.Regexp(t, `^00:00:5e:00:53:1[1-8]$`, r.HardwareAddress)
 		assert.Regexp(t, `^[0-9a-f]{64}$`, r.Digest)
 		assert.Positive(t, r.BytesMulticast) // how much depends on how busy this machine is

@@ -33,6 +33,9 @@ const (
 	Stopped   State = "stopped"
 )
 
+// States are all states.
+var States = []State{Gathering, Sending, Mending, Finished, Stopped}
+
 // Over reports whether nothing more will happen.
 func (s State) Over() bool { return s == Finished || s == Stopped }
 
@@ -49,6 +52,9 @@ const (
 	Ended        Phase = "ended"
 )
 
+// Phases are all phases.
+var Phases = []Phase{Awaited, Ready, Receiving, PhaseMending, Checking, Ended}
+
 // Outcome is how it ended for one workstation.
 type Outcome string
 
@@ -59,6 +65,9 @@ const (
 	WasStopped Outcome = "stopped"
 	Absent     Outcome = "absent" // it never called in
 )
+
+// Outcomes are all outcomes.
+var Outcomes = []Outcome{Delivered, Failed, WasStopped, Absent}
 
 const (
 	// Silence is how long a workstation may report nothing before it is given up:

@@ -74,6 +74,20 @@ func (f Files) Load(ref roster.Ref, digest slabstore.Digest) (*Manifest, *Map, e
 	return man, slabs, err
 }
 
+// Standing is whether a version may be used.
+type Standing string
+
+// A version in use is delivered. A retired one is not, and a prune sweeps it: it gives up
+// the slabs that it alone needs, and only the record is left.
+const (
+	InUse   Standing = "in use"
+	Retired Standing = "retired"
+	Swept   Standing = "swept"
+)
+
+// Standings are all of them.
+var Standings = []Standing{InUse, Retired, Swept}
+
 // State is what people have said of a version after it was captured, kept beside it so
 // that a rescan into new records brings it back as it was.
 type State struct {

@@ -286,7 +286,7 @@ func TestARestoreThatWasCutOffGoesOn(t *testing.T) {
 			assert.Equal(t, "garden-desk@3", after.Unfinished.Label)
 			assert.Equal(t, partition.None, after.Table.Scheme)
 			assert.Len(t, after.Areas, 1, "no file system is found on it")
-			assert.Equal(t, "unknown", string(after.Areas[0].Kind))
+			assert.EqualValues(t, "unknown", string(after.Areas[0].Kind))
 
 			t.Log("# one of the slabs is damaged before the next try")
 			_, err = target.WriteAt([]byte("other"), survey.Table.GapEnd()%gold.Size+20*Mib)

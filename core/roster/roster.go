@@ -21,6 +21,23 @@ const (
 	Retired  State = "retired"
 )
 
+// States are all states.
+var States = []State{Newcomer, Admitted, Retired}
+
+// CardState is how a hardware address stands to a workstation.
+type CardState string
+
+// An accepted address is the workstation's own. A proposed one was seen in it, and no
+// engineer has accepted it yet. A shared one is of an adapter that several machines use.
+const (
+	Accepted CardState = "accepted"
+	Proposed CardState = "proposed"
+	Shared   CardState = "shared"
+)
+
+// CardStates are all of them.
+var CardStates = []CardState{Accepted, Proposed, Shared}
+
 // MustBeAdmitted returns an error for a workstation that is not, saying what the
 // engineer can do; label is what the workstation is called.
 func MustBeAdmitted(label string, s State) error {

@@ -6,12 +6,13 @@ import (
 	"jugate/api"
 	"jugate/core/actor"
 	"jugate/core/hwaddr"
+	"jugate/core/roster"
 	"jugate/records"
 )
 
 // Cards lists hardware addresses and their workstations. state keeps those in one; empty
 // keeps all.
-func (f *Fleet) Cards(ctx context.Context, state string, p records.Page) ([]api.HardwareAddress, int, error) {
+func (f *Fleet) Cards(ctx context.Context, state roster.CardState, p records.Page) ([]api.HardwareAddress, int, error) {
 	rows, total, err := f.Records.Cards(ctx, state, p)
 	return each(rows, func(c records.Card) api.HardwareAddress {
 		return api.HardwareAddress{Address: c.Address, Workstation: c.Workstation, State: c.State}

@@ -16,7 +16,7 @@ import (
 // workstation puts together what the records and the agents' presence say.
 func (f *Fleet) workstation(w records.Workstation) api.Workstation {
 	out := api.Workstation{
-		ID: w.ID, Name: w.Name, State: string(w.State), Addresses: []string{},
+		ID: w.ID, Name: w.Name, State: w.State, Addresses: []string{},
 		Maker: w.Maker, Model: w.Model, Serial: w.Serial, UUID: w.UUID, Groups: w.Groups(), Proposed: []string{},
 		Memory: w.Memory, Disks: w.Disks(), AgentVersion: w.AgentVersion, FirstSeen: w.FirstSeen, LastSeen: w.LastSeen,
 	}

@@ -21,14 +21,14 @@ func VersionOf(v records.Version) api.Version {
 	}
 }
 
-func versionState(v records.Version) string {
+func versionState(v records.Version) image.Standing {
 	switch {
 	case v.Swept.Valid:
-		return "swept"
+		return image.Swept
 	case v.Retired.Valid:
-		return "retired"
+		return image.Retired
 	}
-	return "in use"
+	return image.InUse
 }
 
 // versionWithContent is a version with what its manifest says.
@@ -36,7 +36,7 @@ func versionWithContent(row records.Version, man *image.Manifest) api.Version {
 	v := VersionOf(row)
 	v.NeedBytes, v.Areas = man.LeastDisk(), api.Areas(man.Table, man.Areas)
 	for _, f := range man.Findings {
-		v.Findings = append(v.Findings, api.Finding{Code: f.Code, Severity: string(f.Severity), Where: f.Where, What: f.What, Means: f.Means, Do: f.Do})
+		v.Findings = append(v.Findings, api.Finding{Code: f.Code, Severity: f.Severity, Where: f.Where, What: f.What, Means: f.Means, Do: f.Do})
 	}
 	return v
 }

@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"jugate/core/errand"
+
 	"jugate/api"
 	"jugate/core/actor"
 	"jugate/core/durable"
@@ -189,12 +191,12 @@ func recorded(ref roster.Ref, man *image.Manifest, text []byte) records.Version 
 
 // OpenCapture finds a capture that a workstation is doing. Anything else, one that was
 // stopped included, is a fault.
-func (k *Intake) OpenCapture(ctx context.Context, workstation, errand int64) (*Upload, error) {
-	e, err := k.Records.RunningErrand(ctx, workstation, errand, records.ErrandCapture)
+func (k *Intake) OpenCapture(ctx context.Context, workstation, id int64) (*Upload, error) {
+	e, err := k.Records.RunningErrand(ctx, workstation, id, errand.Capture)
 	if err != nil {
 		return nil, err
 	}
-	return &Upload{key: uploadOf(errand), image: e.Image, note: e.Note, errand: e}, nil
+	return &Upload{key: uploadOf(id), image: e.Image, note: e.Note, errand: e}, nil
 }
 
 // GiveUp forgets what was held for a capture. What it has stored stays for the next try.

@@ -14,7 +14,7 @@ import (
 func (o *Orders) deliveryOf(d records.Delivery) api.Delivery {
 	out := api.Delivery{
 		ID: d.ID, Image: d.Image, Version: d.Version, Digest: d.Digest, Targets: d.Targets(), Start: d.Rule, Rate: d.Rate, Channel: d.Channel,
-		State: string(d.State), Reason: d.Reason, OrderedBy: d.OrderedBy, Created: d.Created, UsedBytes: d.UsedBytes, WireBytes: d.WireBytes,
+		State: d.State, Reason: d.Reason, OrderedBy: d.OrderedBy, Created: d.Created, UsedBytes: d.UsedBytes, WireBytes: d.WireBytes,
 		WaitAtMost: d.WaitAtMost, WhenDone: d.WhenDone, Reuse: d.Reuse, Sealed: d.Sealed,
 	}
 	out.Started = records.TimeOf(d.Started)
@@ -24,7 +24,7 @@ func (o *Orders) deliveryOf(d records.Delivery) api.Delivery {
 		out.WireBytes, out.Warning, out.SentSlabs, out.Slabs, out.Round = s.WireBytes, s.Warning, s.Sent, s.Slabs, s.Round
 		out.Rate, out.RateNow, out.Paused, out.Unicast, out.RepairBytes = s.Rate, s.RateNow, s.Paused, s.Unheard, s.RepairBytes
 		if !s.State.Over() { // it is over when every receipt is written
-			out.State = string(s.State)
+			out.State = s.State
 		}
 		out.SecondsLeft = secondsOf(s.Left, s.LeftKnown)
 	}
@@ -78,7 +78,7 @@ func (o *Orders) Delivery(ctx context.Context, id int64) (api.Delivery, error) {
 		m := liveMember(runner, now, w.ID)
 		m.Workstation, m.Address = w.Name, w.Address().String()
 		if r, ended := receipts[w.ID]; ended {
-			m.Phase, m.Outcome, m.Reason, m.Multicast, m.Unicast = string(delivery.Ended), string(r.Outcome), r.Reason, r.BytesMulticast, r.BytesUnicast
+			m.Phase, m.Outcome, m.Reason, m.Multicast, m.Unicast = delivery.Ended, r.Outcome, r.Reason, r.BytesMulticast, r.BytesUnicast
 		}
 		out.Members = append(out.Members, m)
 	}
@@ -87,7 +87,7 @@ func (o *Orders) Delivery(ctx context.Context, id int64) (api.Delivery, error) {
 
 // liveMember is what is known of a workstation now; runner may be nil.
 func liveMember(runner *stream.Runner, now time.Time, id int64) api.Member {
-	out := api.Member{Phase: string(delivery.Awaited)}
+	out := api.Member{Phase: delivery.Awaited}
 	if runner == nil {
 		return out
 	}
@@ -97,7 +97,7 @@ func liveMember(runner *stream.Runner, now time.Time, id int64) api.Member {
 	}
 	m := is.Status
 	out = api.Member{
-		Workstation: is.Name, Phase: string(m.Phase), Outcome: string(m.Outcome), Reason: m.Reason, Aside: m.Aside,
+		Workstation: is.Name, Phase: m.Phase, Outcome: m.Outcome, Reason: m.Reason, Aside: m.Aside,
 		Done: m.Last.Done, Total: m.Last.Total, Multicast: m.Last.Multicast, Unicast: m.Last.Unicast,
 	}
 	if m.Phase != delivery.Ended && m.Phase != delivery.Awaited {

@@ -3,6 +3,8 @@ package orders
 import (
 	"context"
 
+	"jugate/core/errand"
+
 	"jugate/api"
 	"jugate/core/actor"
 	"jugate/core/disk"
@@ -20,7 +22,7 @@ func (o *Orders) errandOf(e records.Errand) api.Errand {
 	out.NotBefore = records.TimeOf(e.NotBefore)
 	out.Ended = records.TimeOf(e.Ended)
 	out.Result = e.Did()
-	if p, known := o.Fleet.Activity(e.WorkstationID); known && e.State == records.ErrandRunning {
+	if p, known := o.Fleet.Activity(e.WorkstationID); known && e.State == errand.Running {
 		out.Done, out.Total, out.NewSlabs = p.Done, p.Total, p.NewSlabs
 	}
 	return out
@@ -80,10 +82,10 @@ func (o *Orders) StopErrand(ctx context.Context, id int64) (api.Errand, error) {
 	if err != nil {
 		return api.Errand{}, err
 	}
-	if e.Kind == records.ErrandReceive {
+	if e.Kind == errand.Receive {
 		return api.Errand{}, fault.Conflict.Errorf("this errand is part of a delivery; stop the delivery instead")
 	}
-	if err := o.Records.EndErrand(ctx, o.Now(), e.ID, records.ErrandStopped, "stopped by "+actor.From(ctx).Words()); err != nil {
+	if err := o.Records.EndErrand(ctx, o.Now(), e.ID, errand.Stopped, "stopped by "+actor.From(ctx).Words()); err != nil {
 		return api.Errand{}, err
 	}
 	o.Versions.GiveUp(e.ID)
@@ -100,13 +102,13 @@ func (o *Orders) Fail(ctx context.Context, workstation, id int64, reason string)
 	if err != nil {
 		return err
 	}
-	if e.Kind == records.ErrandReceive {
+	if e.Kind == errand.Receive {
 		return fault.Forbidden.Errorf("errand %d is part of a delivery, which is told how it ends", id)
 	}
 	if e, err = o.Records.RunningErrand(ctx, workstation, id, e.Kind); err != nil {
 		return err
 	}
-	if err := o.Records.EndErrand(ctx, o.Now(), e.ID, records.ErrandFailed, reason); err != nil {
+	if err := o.Records.EndErrand(ctx, o.Now(), e.ID, errand.Failed, reason); err != nil {
 		return err
 	}
 	o.Log.Warn("errand failed", "kind", e.Kind, "workstation", e.Workstation, "image", e.Image, "errand", e.ID, "error", reason)

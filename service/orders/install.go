@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 
+	"jugate/core/errand"
+
 	"jugate/api"
 	"jugate/core/disk"
 	"jugate/core/driver"
@@ -96,11 +98,11 @@ func nothingToInstall(problem string) *api.ToInstall {
 
 // Installed ends an errand that has installed drivers.
 func (o *Orders) Installed(ctx context.Context, workstation, id int64, done api.Installed) error {
-	e, err := o.Records.RunningErrand(ctx, workstation, id, records.ErrandDrivers)
+	e, err := o.Records.RunningErrand(ctx, workstation, id, errand.Drivers)
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(o.Records.SetErrandResult(ctx, id, done), o.Records.EndErrand(ctx, o.Now(), id, records.ErrandDone, "")); err != nil {
+	if err := errors.Join(o.Records.SetErrandResult(ctx, id, done), o.Records.EndErrand(ctx, o.Now(), id, errand.Done, "")); err != nil {
 		return err
 	}
 	o.Log.Info("drivers installed", "errand", id, "workstation", e.Workstation, "packages", done.Packages)

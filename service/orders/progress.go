@@ -18,13 +18,13 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 		if err != nil {
 			return api.Directions{}, err
 		}
-		return api.Directions{State: string(rec.State), Over: true}, nil
+		return api.Directions{State: rec.State, Over: true}, nil
 	}
 	now := o.Now()
 	if !r.Has(workstation) {
 		return api.Directions{}, delivery.ErrNotMember
 	}
-	if in.Verified && in.Phase == string(delivery.Ended) && in.Error == "" && !r.Proven(workstation, in.Proof) {
+	if in.Verified && in.Phase == delivery.Ended && in.Error == "" && !r.Proven(workstation, in.Proof) {
 		o.Log.Warn("a workstation cannot prove that its disk is right", "delivery", id, "workstation", workstation, "has_proof", len(in.Proof) > 0)
 		in.Verified, in.Error = false, "the agent could not prove that it has read the whole disk back; if its build is older than this service: jugate bootenv build --offer"
 	}
@@ -44,7 +44,7 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 	if err != nil && !errors.Is(err, delivery.ErrOver) { // that one reads in the answer
 		return api.Directions{}, err
 	}
-	out := api.Directions{State: string(d.State), Over: d.Over, Run: d.Run, Round: d.Round, Decided: d.Decided, Aside: d.Aside, ReportAfter: d.ReportAfter.Seconds()}
+	out := api.Directions{State: d.State, Over: d.Over, Run: d.Run, Round: d.Round, Decided: d.Decided, Aside: d.Aside, ReportAfter: d.ReportAfter.Seconds()}
 	for _, x := range d.Fetch {
 		out.Fetch = append(out.Fetch, x)
 	}

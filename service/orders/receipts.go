@@ -14,7 +14,7 @@ func receiptOf(r records.Receipt) api.Receipt {
 		ID: r.ID, Delivery: r.DeliveryID, Workstation: r.Workstation, Address: r.Address,
 		Image: r.Image, Version: r.Version, Digest: r.Digest, Ended: r.Ended,
 		Multicast: r.BytesMulticast, Unicast: r.BytesUnicast, Verified: r.Verified,
-		Outcome: string(r.Outcome), Reason: r.Reason, OrderedBy: r.OrderedBy, Unreadable: r.Unreadable, Remark: r.Remark, Chain: r.Chain,
+		Outcome: r.Outcome, Reason: r.Reason, OrderedBy: r.OrderedBy, Unreadable: r.Unreadable, Remark: r.Remark, Chain: r.Chain,
 	}
 	out.Drivers = r.DriverList()
 	if r.Started.Valid {

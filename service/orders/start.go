@@ -3,6 +3,8 @@ package orders
 import (
 	"context"
 
+	"jugate/core/errand"
+
 	"jugate/api"
 	"jugate/core/roster"
 	"jugate/records"
@@ -26,17 +28,17 @@ func (o *Orders) Start(ctx context.Context, workstation int64) (*api.ToErrand, e
 
 func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand, error) {
 	out := &api.ToErrand{ID: e.ID, Kind: e.Kind, Image: e.Image}
-	if e.Kind == records.ErrandCapture {
+	if e.Kind == errand.Capture {
 		out.Capture = &api.ToCapture{IdentityFiles: o.IdentityFiles}
 		var err error
 		if out.Capture.CaptureOptions, err = e.CaptureOptions(); err != nil {
 			return nil, err
 		}
 	}
-	if e.Kind == records.ErrandDrivers {
+	if e.Kind == errand.Drivers {
 		return out, o.fillInstall(ctx, e, out)
 	}
-	if e.Kind == records.ErrandReceive {
+	if e.Kind == errand.Receive {
 		d, err := o.Records.Delivery(ctx, e.DeliveryID.Int64)
 		if err != nil {
 			return nil, err

@@ -15,10 +15,10 @@ func (s *Server) workstationRoutes(h huma.API) {
 	lists(s, h, op("GET", "/workstations", "list-workstations", tag, "List workstations; sort by name, model, serial, state or last_seen"),
 		func(ctx context.Context, in *struct {
 			Paging
-			State string `query:"state" enum:"newcomer,admitted,retired"`
-			Group string `query:"group"`
+			State roster.State `query:"state" enum:"newcomer,admitted,retired"`
+			Group string       `query:"group"`
 		}) ([]api.Workstation, int, error) {
-			return s.Fleet.List(ctx, records.WorkstationFilter{State: roster.State(in.State), Group: in.Group}, in.page())
+			return s.Fleet.List(ctx, records.WorkstationFilter{State: in.State, Group: in.Group}, in.page())
 		})
 	answers(s, h, op("GET", "/workstations/{ref}", "get-workstation", tag, "Show one workstation"),
 		func(ctx context.Context, in *WorkstationRef) (api.Workstation, error) {
@@ -89,7 +89,7 @@ func (s *Server) cardRoutes(h huma.API) {
 	lists(s, h, op("GET", "/cards", "list-cards", tag, "List hardware addresses and their workstations; sort by address, workstation or state"),
 		func(ctx context.Context, in *struct {
 			Paging
-			State string `query:"state" enum:"accepted,proposed,shared"`
+			State roster.CardState `query:"state" enum:"accepted,proposed,shared"`
 		}) ([]api.HardwareAddress, int, error) {
 			return s.Fleet.Cards(ctx, in.State, in.page())
 		})

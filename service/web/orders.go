@@ -78,13 +78,13 @@ func (s *Server) receiptRoutes(h huma.API) {
 	lists(s, h, op("GET", "/receipts", "list-receipts", tag, "List receipts, the newest first; sort by ended, workstation, image or outcome"),
 		func(ctx context.Context, in *struct {
 			Paging
-			Delivery    int64  `query:"delivery"`
-			Workstation string `query:"workstation"`
-			Image       string `query:"image"`
-			Outcome     string `query:"outcome" enum:"delivered,failed,stopped,absent"`
+			Delivery    int64            `query:"delivery"`
+			Workstation string           `query:"workstation"`
+			Image       string           `query:"image"`
+			Outcome     delivery.Outcome `query:"outcome" enum:"delivered,failed,stopped,absent"`
 		}) ([]api.Receipt, int, error) {
 			return s.Orders.Receipts(ctx, records.ReceiptFilter{
-				DeliveryID: in.Delivery, Workstation: in.Workstation, Image: in.Image, Outcome: delivery.Outcome(in.Outcome)}, in.page())
+				DeliveryID: in.Delivery, Workstation: in.Workstation, Image: in.Image, Outcome: in.Outcome}, in.page())
 		})
 	answers(s, h, op("GET", "/receipt-chain", "check-receipts", tag, "Go through the chain of receipts and tell whether one was changed or removed"),
 		func(ctx context.Context, _ *Nothing) (api.ReceiptCheck, error) {
