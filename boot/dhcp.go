@@ -23,6 +23,7 @@ import (
 type DHCP struct {
 	Desk *netboot.Desk
 	Log  *slog.Logger
+	Now  func() time.Time
 	// Know says what the roster knows of a machine. It is called without a lock held,
 	// and may take its own.
 	Know func(hwaddr.Address) netboot.Facts
@@ -116,7 +117,7 @@ func (d *DHCP) handle(port int, packet []byte) (o netboot.Outcome, err error) {
 		facts := d.Know(c.Address)
 		d.mu.Lock()
 		defer d.mu.Unlock()
-		o, err = d.Desk.Handle(time.Now(), port, m, facts)
+		o, err = d.Desk.Handle(d.Now(), port, m, facts)
 		return err
 	})
 	return o, err
@@ -134,7 +135,7 @@ func (d *DHCP) probe(ctx context.Context, o netboot.Outcome) netboot.Outcome {
 	for o.Probe != nil && ctx.Err() == nil {
 		used := inUse(ctx, d.Desk.Link.Name, o.Probe.Address, probeFor)
 		d.mu.Lock()
-		next, err := d.Desk.Probed(time.Now(), o.Probe, used)
+		next, err := d.Desk.Probed(d.Now(), o.Probe, used)
 		d.mu.Unlock()
 		if err != nil {
 			d.Log.Error("an offer cannot be made", "error", err)

@@ -55,7 +55,7 @@ func (b *Boot) open(ctx context.Context, want Interface, httpPort int) (*link, e
 			return nil, fmt.Errorf("%s gives addresses there already, and two servers would give the same ones twice; use mode beside, or --netboot-force if that server is to go", others[0])
 		}
 	}
-	l.dhcp = &DHCP{Desk: desk, Log: b.Log, Know: b.facts, On: func(o netboot.Outcome) { b.onDHCP(l, o) }, Record: b.Roster.Lease}
+	l.dhcp = &DHCP{Desk: desk, Log: b.Log, Now: b.Now, Know: b.facts, On: func(o netboot.Outcome) { b.onDHCP(l, o) }, Record: b.Roster.Lease}
 	return l, nil
 }
 

@@ -60,6 +60,7 @@ type listing struct {
 	from    string // with everything that columns need
 	choose  string // what rows are chosen from; from if it is empty
 	count   string // what rows are counted in; choose if it is empty
+	total   string // a statement that knows how many there are, in place of counting
 	key     string // of a row; it decides among equals
 	fields  map[string]string
 	order   string // where Page.Sort says nothing
@@ -117,7 +118,7 @@ func (db *DB) list(ctx context.Context, l listing, rows any, q query, p Page) (t
 		err = tx.SelectContext(ctx, rows, "SELECT "+l.columns+" FROM "+l.from+" WHERE "+l.key+inPlace+order, "["+l.quoted(keys[from:to])+"]")
 		return len(keys), err
 	}
-	if err := tx.GetContext(ctx, &total, "SELECT count(*) FROM "+cmp.Or(l.count, choose)+where, q.args...); err != nil || total == 0 {
+	if err := tx.GetContext(ctx, &total, cmp.Or(l.total, "SELECT count(*) FROM "+cmp.Or(l.count, choose)+where), q.args...); err != nil || total == 0 {
 		return 0, err
 	}
 	if p.Offset >= total {

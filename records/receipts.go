@@ -142,9 +142,13 @@ func (db *DB) Receipts(ctx context.Context, f ReceiptFilter, p Page) ([]Receipt,
 	} else {
 		q.search(p.Search, []string{"r.workstation", "r.hardware_address", "r.image", "r.reason"})
 	}
+	l := listing{columns: receiptColumns, from: "receipts r", key: "r.id", order: "r.id DESC",
+		fields: map[string]string{"ended": "r.ended", "workstation": "r.workstation COLLATE NOCASE", "image": "r.image", "outcome": "r.outcome"}}
+	if f == (ReceiptFilter{Outcome: f.Outcome}) && f.Outcome != "" && p.Search == "" {
+		l.total = "SELECT coalesce((SELECT n FROM receipt_counts WHERE outcome = ?), 0)"
+	}
 	var rows []Receipt
-	total, err := db.list(ctx, listing{columns: receiptColumns, from: "receipts r", key: "r.id", order: "r.id DESC",
-		fields: map[string]string{"ended": "r.ended", "workstation": "r.workstation COLLATE NOCASE", "image": "r.image", "outcome": "r.outcome"}}, &rows, q, p)
+	total, err := db.list(ctx, l, &rows, q, p)
 	return rows, total, err
 }
 

@@ -165,9 +165,14 @@ func (r *Runner) sentSlab() {
 	r.sent++
 }
 
+// roundEnded ends the round that is under way, once: a stream that breaks off as it begins
+// is noticed by both who wait for it.
 func (r *Runner) roundEnded(now time.Time) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	if !r.streaming {
+		return
+	}
 	r.streaming = false
 	r.d.RoundEnded(now)
 	r.nudge()
@@ -313,7 +318,7 @@ func (r *Runner) open(ctx context.Context, working *sync.WaitGroup) *sender {
 		if err != nil && ctx.Err() == nil {
 			// Not the end: whatever did not go out is mended.
 			r.in.Log.Error("the stream broke off", "delivery", r.order.ID, "image", r.order.Version, "error", err)
-			r.change(time.Now(), bySelf, fmt.Sprintf("the stream broke off: %v", err), func() {})
+			r.change(r.in.Now(), bySelf, fmt.Sprintf("the stream broke off: %v", err), func() {})
 			r.roundEnded(r.in.Now())
 		}
 	})
