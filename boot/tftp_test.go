@@ -125,7 +125,7 @@ func TestATransferIsWithOnePort(t *testing.T) {
 func TestTheRosterIsAskedWithoutALock(t *testing.T) {
 	m, err := dhcpv4.NewDiscovery(net.HardwareAddr{0, 0, 0x5e, 0, 0x53, 1})
 	require.NoError(t, err)
-	d := &DHCP{Desk: &netboot.Desk{Link: netboot.Link{Mode: netboot.Beside}}, Log: slog.New(slog.DiscardHandler)}
+	d := &DHCP{Desk: &netboot.Desk{Link: netboot.Link{Mode: netboot.Beside}}, Now: time.Now, Log: slog.New(slog.DiscardHandler)}
 	d.Know = func(hwaddr.Address) netboot.Facts {
 		d.Change(func(*netboot.Desk) {}) // the service does, while it tells how network boot stands
 		return netboot.Facts{Refused: "unknown"}
