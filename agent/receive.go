@@ -305,7 +305,11 @@ func (r *receiver) fill(ctx context.Context) error {
 				}
 			case now.Decided == said && said > fetched && said > 0 && len(now.Fetch) > 0:
 				fetched = said
-				if err := r.fetch(ctx, among(now.Fetch, r.restore.Missing())); err != nil {
+				told, err := image.ParseRanges(now.Fetch, r.slabs.Len())
+				if err != nil {
+					return fmt.Errorf("what the service has this workstation fetch: %w", err)
+				}
+				if err := r.fetch(ctx, told.Both(r.restore.Missing())); err != nil {
 					return err
 				}
 			default:
@@ -321,29 +325,9 @@ func (r *receiver) fill(ctx context.Context) error {
 	return group.Wait()
 }
 
-// among are those of the slabs that lie in one of the ranges.
-func among(ranges [][2]int, slabs []int) (in []int) {
-	for _, s := range slabs {
-		for len(ranges) > 0 && ranges[0][1] < s {
-			ranges = ranges[1:]
-		}
-		if len(ranges) > 0 && s >= ranges[0][0] {
-			in = append(in, s)
-		}
-	}
-	return in
-}
-
 // say tells the service what this workstation lacks.
 func (r *receiver) say(ctx context.Context, round int) error {
-	set := &delivery.SlabSet{}
-	for _, i := range r.restore.Missing() {
-		set.Add(i)
-	}
-	in := api.Lacking{Round: round, Slabs: [][2]int{}}
-	for _, x := range set.Ranges() {
-		in.Slabs = append(in.Slabs, x)
-	}
+	in := api.Lacking{Round: round, Slabs: r.restore.Missing().Ranges()}
 	_, err := authorized(ctx, r.agent, func(c *apiclient.Client) (struct{}, error) {
 		return struct{}{}, c.TellLacking(ctx, r.to.Delivery, in)
 	})
@@ -355,10 +339,10 @@ func (r *receiver) say(ctx context.Context, round int) error {
 const menders = 3
 
 // fetch gets slabs by unicast.
-func (r *receiver) fetch(ctx context.Context, slabs []int) error {
+func (r *receiver) fetch(ctx context.Context, slabs *image.SlabSet) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(menders)
-	for _, slab := range slabs {
+	for slab := range slabs.All() {
 		if ctx.Err() != nil {
 			break
 		}

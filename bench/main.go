@@ -17,6 +17,7 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"syscall"
 )
@@ -46,6 +47,12 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 		return captureOnce(ctx, args[1], args[2], args[3])
 	case "restore":
 		return restoreOnce(ctx, args[1], args[2], args[3])
+	case "plan":
+		slabs, err := strconv.Atoi(args[1])
+		if err != nil {
+			return err
+		}
+		return planOnce(slabs)
 	case "drivers-read":
 		return readModules(args[1])
 	case "drivers-match":

@@ -12,31 +12,53 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"jugate/core/image"
+	"jugate/core/partition"
+	"jugate/core/restore"
 	"jugate/core/slabstore"
+	"jugate/core/volume"
 	"jugate/demo/golddisk"
 )
 
-// terabytes measures what grows with the size of disks and of the store, at a hundredth
-// and a tenth of what is wanted, and says what follows for the whole.
+// terabytes measures what grows with the size of disks and of the store, at up to a
+// quarter of what is wanted, and says what follows for the whole.
 func terabytes(ctx context.Context, dir string) error {
 	fmt.Println("\nA disk with half of it in use: the metadata are real, the files are allocated and were never written, so all slabs are zeros and none is stored.")
 	fmt.Printf("%-10s %-10s %10s %10s %12s %10s %12s\n", "disk", "in use", "slabs", "capture s", "memory MiB", "restore s", "memory MiB")
-	var last [2]float64
-	for _, gib := range []int64{20, 200} {
-		capture, restore, err := hugeDisk(ctx, path(dir, fmt.Sprint(gib)), gib<<30)
+	var measured []huge
+	for _, gib := range []int64{20, 200, 500} {
+		h, err := hugeDisk(ctx, path(dir, fmt.Sprint(gib)), gib<<30)
 		if err != nil {
 			return err
 		}
-		last = [2]float64{capture, restore}
+		measured = append(measured, h)
 	}
-	fmt.Printf("2 TB with 1 TB in use would take ten times the last line: %.0f s and %.0f s; memory does not grow with it but for the map, some ten bytes for a slab of zeros and some forty for another.\n", 10*last[0], 10*last[1])
+	const whole = 2000.0 / 500
+	before, last := measured[len(measured)-2], measured[len(measured)-1]
+	grows := func(before, last result) float64 { // MiB for the rest of the whole
+		return float64(last.Peak-before.Peak) / float64(last.Slabs-before.Slabs) * float64(last.Slabs) * (whole - 1) / mib
+	}
+	fmt.Printf("2 TB with 1 TB in use would take %.0f times the last line: %.0f s and %.0f s; growing on as between the last two lines, %.0f MiB and %.0f MiB.\n", whole,
+		whole*last.captured, whole*last.restored, float64(last.capture.Peak)/mib+grows(before.capture, last.capture), float64(last.restore.Peak)/mib+grows(before.restore, last.restore))
+	const slabs = 1 << 20
+	took, planned, err := self(ctx, "plan", fmt.Sprint(slabs))
+	if err != nil {
+		return err
+	}
+	fmt.Printf("A version of %d slabs, all different (1 TiB): read, planned onto a disk and said what is missing of it in %.1f s with %d MiB.\n", planned.Slabs, took, planned.Peak>>20)
 	return manySlabs(ctx, path(dir, "many"))
 }
 
+// huge is what capturing and restoring one disk took, in seconds and memory.
+type huge struct {
+	captured, restored float64
+	capture, restore   result
+}
+
 // hugeDisk captures and restores a disk of size bytes of which half is in use.
-func hugeDisk(ctx context.Context, dir string, size int64) (capture, restore float64, err error) {
+func hugeDisk(ctx context.Context, dir string, size int64) (h huge, err error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return 0, 0, err
+		return h, err
 	}
 	gold, part := path(dir, "gold"), path(dir, "part")
 	defer os.RemoveAll(dir)
@@ -54,35 +76,59 @@ func hugeDisk(ctx context.Context, dir string, size int64) (capture, restore flo
 		return nil
 	}})
 	if err != nil {
-		return 0, 0, err
+		return h, err
 	}
 	if err := golddisk.Blank(gold, size); err != nil {
-		return 0, 0, err
+		return h, err
 	}
 	if err := golddisk.Partition(ctx, gold, 512, "label: gpt\nstart=1M, type=linux\n"); err != nil {
-		return 0, 0, err
+		return h, err
 	}
 	// dd keeps the holes of the volume.
 	if out, err := exec.CommandContext(ctx, "dd", "if="+part, "of="+gold, "bs=1M", "seek=1", "conv=notrunc,sparse", "status=none").CombinedOutput(); err != nil {
-		return 0, 0, fmt.Errorf("dd: %w: %s", err, out)
+		return h, fmt.Errorf("dd: %w: %s", err, out)
 	}
 	if err := os.Remove(part); err != nil {
-		return 0, 0, err
+		return h, err
 	}
-	capture, c, err := self(ctx, "capture", gold, dir, "garden-desk@1")
-	if err != nil {
-		return 0, 0, err
+	if h.captured, h.capture, err = self(ctx, "capture", gold, dir, "garden-desk@1"); err != nil {
+		return h, err
 	}
 	target := path(dir, "target")
 	if err := golddisk.Blank(target, size); err != nil {
-		return 0, 0, err
+		return h, err
 	}
-	restore, r, err := self(ctx, "restore", dir, "garden-desk@1", target)
+	if h.restored, h.restore, err = self(ctx, "restore", dir, "garden-desk@1", target); err != nil {
+		return h, err
+	}
+	fmt.Printf("%-10s %-10s %10d %10.1f %12d %10.1f %12d\n", fmt.Sprintf("%d GiB", size>>30), fmt.Sprintf("%d GiB", h.capture.Used>>30), h.capture.Slabs, h.captured, h.capture.Peak>>20, h.restored, h.restore.Peak>>20)
+	return h, nil
+}
+
+// planOnce does for a version of so many slabs, all different, what a workstation does
+// before anything comes: it reads the map, plans, and says what is missing.
+func planOnce(slabs int) error {
+	m := image.NewMap(image.SlabSize)
+	for i := range slabs {
+		at := int64(i) * image.SlabSize
+		m.Add(image.Slab{Start: at, Extents: []volume.Extent{{Start: at, Length: image.SlabSize}},
+			Digest: slabstore.Sum(binary.BigEndian.AppendUint64(nil, uint64(i)))})
+	}
+	size := int64(slabs) * image.SlabSize
+	man := &image.Manifest{Format: image.Format, Table: partition.Bare(size, 512), SlabSize: image.SlabSize, Slabs: slabs, UsedBytes: size,
+		Areas: []image.Area{{Size: size, Needs: size, UsedBytes: size, Kind: volume.Unknown}}, MapSize: int64(len(m.Bytes())), MapDigest: slabstore.Sum(m.Bytes())}
+	m, err := image.ParseMap(m.Bytes(), man)
 	if err != nil {
-		return 0, 0, err
+		return err
 	}
-	fmt.Printf("%-10s %-10s %10d %10.1f %12d %10.1f %12d\n", fmt.Sprintf("%d GiB", size>>30), fmt.Sprintf("%d GiB", c.Used>>30), c.Slabs, capture, c.Peak>>20, restore, r.Peak>>20)
-	return capture, restore, nil
+	r, err := restore.New(man, m, nil, size, 512, restore.Options{})
+	if err != nil {
+		return err
+	}
+	if n := r.Missing().Len(); n != slabs {
+		return fmt.Errorf("%d slabs are missing of %d", n, slabs)
+	}
+	return report(result{Slabs: slabs})
 }
 
 // manySlabs keeps half a million slabs in a folder.

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"jugate/core/delivery"
+	"jugate/core/image"
 	"jugate/core/norm"
 	"jugate/core/parcel"
 	"jugate/core/roster"
@@ -23,7 +24,7 @@ type Directions struct {
 	Round   int    // of the stream that have ended
 	Aside   string // why it is set aside; empty if it is not
 	Decided int
-	Fetch   []delivery.Range // slabs to fetch by unicast
+	Fetch   []image.SlabRange // slabs to fetch by unicast
 	// ReportAfter is how long it lets pass before it reports again.
 	ReportAfter time.Duration
 }
@@ -118,7 +119,7 @@ func (r *Runner) Installed(id int64, packages []string) {
 }
 
 // Lacking takes which slabs a workstation lacks. Errors are those of delivery.Lacking.
-func (r *Runner) Lacking(now time.Time, id int64, round int, set *delivery.SlabSet) error {
+func (r *Runner) Lacking(now time.Time, id int64, round int, set *image.SlabSet) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	err := r.d.Lacking(now, id, round, set)

@@ -77,7 +77,7 @@ func newRunner(in *Streams, o Order, members []Member) (*Runner, error) {
 			return nil, err
 		}
 	}
-	every := &delivery.SlabSet{}
+	every := &image.SlabSet{}
 	for i := range o.Slabs.Distinct() {
 		every.Add(i)
 	}

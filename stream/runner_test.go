@@ -144,7 +144,7 @@ func TestADeliveryGoesOnWithoutItsStream(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, 1, d.Round, "the round has ended, as it broke off")
 		for id := range int64(2) {
-			all := &delivery.SlabSet{}
+			all := &image.SlabSet{}
 			all.Add(0)
 			require.NoError(t, s.Runner(7).Lacking(time.Now(), id+1, 1, all))
 		}

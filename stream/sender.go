@@ -9,7 +9,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"jugate/core/delivery"
 	"jugate/core/fault"
 	"jugate/core/image"
 	"jugate/core/norm"
@@ -101,7 +100,7 @@ func (t *sender) run(ctx context.Context) error {
 }
 
 // begin starts a round with these slabs.
-func (t *sender) begin(ctx context.Context, set *delivery.SlabSet) {
+func (t *sender) begin(ctx context.Context, set *image.SlabSet) {
 	fetching, cancel := context.WithCancel(ctx)
 	rd := &round{ready: make(chan packed, prefetched), cancel: cancel, slabs: set.Len()}
 	for i := range set.All() {
@@ -133,7 +132,7 @@ func (t *sender) send(ctx context.Context, change func(time.Time, *norm.Sender))
 }
 
 // pack makes the parcels of a round, in the order of the disk.
-func (t *sender) pack(ctx context.Context, set *delivery.SlabSet, ready chan<- packed) {
+func (t *sender) pack(ctx context.Context, set *image.SlabSet, ready chan<- packed) {
 	for i := range set.All() {
 		frame, err := t.r.in.Slabs.Frame(t.slabs.Slab(i).Digest)
 		if err != nil {

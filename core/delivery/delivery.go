@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"jugate/core/fault"
+	"jugate/core/image"
 )
 
 // State is how far a delivery is.
@@ -128,9 +129,9 @@ type Member struct {
 	fullSince  time.Time // its memory has been full since
 
 	told         bool // it has said what it lacks
-	lacking      *SlabSet
+	lacking      *image.SlabSet
 	lackingRound int
-	fetch        *SlabSet
+	fetch        *image.SlabSet
 	decided      int
 }
 
@@ -157,7 +158,7 @@ type Options struct {
 	Bytes int64
 	Aside AsideRule
 	// Whole is every slab that has to get to a workstation which has nothing.
-	Every *SlabSet
+	Every *image.SlabSet
 }
 
 // Note is something that happened, for the delivery's record.
@@ -172,7 +173,7 @@ type Note struct {
 type Delivery struct {
 	options Options
 	aside   AsideRule
-	every   *SlabSet
+	every   *image.SlabSet
 	state   State
 	paused  bool
 	members []*Member
@@ -195,7 +196,7 @@ func New(o Options, ids []int64) *Delivery {
 	d := &Delivery{options: o, aside: o.Aside, every: o.Every, state: Gathering, pace: 1}
 	d.aside.setDefaults()
 	if d.every == nil {
-		d.every = &SlabSet{}
+		d.every = &image.SlabSet{}
 	}
 	d.Add(ids)
 	return d
@@ -398,7 +399,7 @@ func (d *Delivery) end(now time.Time, m *Member, o Outcome, reason string) {
 type Step struct {
 	// Stream, if set, begins a round of the stream with these slabs; RoundEnded
 	// has to follow.
-	Stream *SlabSet
+	Stream *image.SlabSet
 	// EndStream says that nobody listens any more.
 	EndStream bool
 	Pace      float64  // share of the ordered rate that the group can follow

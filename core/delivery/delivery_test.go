@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/core/delivery"
+	"jugate/core/image"
 )
 
 // story is a delivery to workstations 1 to 4 with a clock that it turns itself.
@@ -21,7 +22,7 @@ type story struct {
 func begin(t *testing.T, rule string) *story {
 	r, err := delivery.ParseRule(rule)
 	require.NoError(t, err)
-	whole, err := delivery.ParseRanges([]delivery.Range{{0, 99}}, 100)
+	whole, err := image.ParseRanges([]image.SlabRange{{0, 99}}, 100)
 	require.NoError(t, err)
 	now := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
 	return &story{t: t, d: delivery.New(delivery.Options{Rule: r, Ordered: now, Every: whole}, []int64{1, 2, 3, 4}), now: now}

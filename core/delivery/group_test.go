@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/core/delivery"
+	"jugate/core/image"
 )
 
 // group is a delivery that is sending, with what each workstation reports.
@@ -156,8 +157,8 @@ func TestTimeLeftStaysBelievable(t *testing.T) {
 	assert.False(t, known)
 }
 
-func lacks(t *testing.T, ranges ...delivery.Range) *delivery.SlabSet {
-	s, err := delivery.ParseRanges(ranges, 1<<24)
+func lacks(t *testing.T, ranges ...image.SlabRange) *image.SlabSet {
+	s, err := image.ParseRanges(ranges, 1<<24)
 	require.NoError(t, err)
 	return s
 }
@@ -167,15 +168,15 @@ func TestMendingSendsTheUnionOfWhatTwoLack(t *testing.T) {
 	g.report(delivery.Receiving, 1, 2, 3, 4)
 	g.d.RoundEnded(g.now)
 	assert.Nil(t, g.d.Advance(g.now).Stream, "nobody has said yet what it lacks")
-	require.NoError(t, g.d.Lacking(g.now, 1, 1, lacks(t, delivery.Range{3, 5}, delivery.Range{70, 70})))
-	require.NoError(t, g.d.Lacking(g.now, 2, 1, lacks(t, delivery.Range{5, 6})))
+	require.NoError(t, g.d.Lacking(g.now, 1, 1, lacks(t, image.SlabRange{3, 5}, image.SlabRange{70, 70})))
+	require.NoError(t, g.d.Lacking(g.now, 2, 1, lacks(t, image.SlabRange{5, 6})))
 	g.report(delivery.Checking, 3)
 	assert.Nil(t, g.d.Advance(g.now).Stream, "4 has not")
-	require.NoError(t, g.d.Lacking(g.now, 4, 1, lacks(t, delivery.Range{70, 70})))
+	require.NoError(t, g.d.Lacking(g.now, 4, 1, lacks(t, image.SlabRange{70, 70})))
 	again := g.d.Advance(g.now).Stream
 	require.NotNil(t, again)
-	assert.Equal(t, []delivery.Range{{5, 5}, {70, 70}}, again.Ranges())
-	for id, want := range map[int64][]delivery.Range{1: {{3, 4}}, 2: {{6, 6}}, 4: {}} {
+	assert.Equal(t, []image.SlabRange{{5, 5}, {70, 70}}, again.Ranges())
+	for id, want := range map[int64][]image.SlabRange{1: {{3, 4}}, 2: {{6, 6}}, 4: {}} {
 		fetch, decided := g.d.Fetch(id)
 		assert.Equal(t, 1, decided)
 		assert.Equal(t, want, fetch.Ranges(), "what it lacks alone, workstation %d fetches", id)
@@ -183,11 +184,11 @@ func TestMendingSendsTheUnionOfWhatTwoLack(t *testing.T) {
 	t.Log("# after the second round one lacks something still: that is for unicast")
 	g.d.RoundEnded(g.now)
 	g.report(delivery.Checking, 2, 4)
-	require.NoError(t, g.d.Lacking(g.now, 1, 2, lacks(t, delivery.Range{5, 5})))
+	require.NoError(t, g.d.Lacking(g.now, 1, 2, lacks(t, image.SlabRange{5, 5})))
 	assert.Nil(t, g.d.Advance(g.now).Stream)
 	fetch, decided := g.d.Fetch(1)
 	assert.Equal(t, 2, decided)
-	assert.Equal(t, []delivery.Range{{5, 5}}, fetch.Ranges())
+	assert.Equal(t, []image.SlabRange{{5, 5}}, fetch.Ranges())
 	assert.ErrorIs(t, g.d.Lacking(g.now, 9, 2, lacks(t)), delivery.ErrNotMember)
 }
 
@@ -196,7 +197,7 @@ func TestWhoDoesNotSayIsNotWaitedForLong(t *testing.T) {
 	g.report(delivery.Receiving, 1, 2, 3, 4)
 	g.d.RoundEnded(g.now)
 	for id := int64(1); id <= 3; id++ {
-		require.NoError(t, g.d.Lacking(g.now, id, 1, lacks(t, delivery.Range{9, 9})))
+		require.NoError(t, g.d.Lacking(g.now, id, 1, lacks(t, image.SlabRange{9, 9})))
 	}
 	assert.Nil(t, g.d.Advance(g.now).Stream)
 	g.pass(5 * time.Second)
@@ -212,7 +213,7 @@ func TestMulticastMendingEndsAfterSomeRounds(t *testing.T) {
 	for round := 1; round < 10; round++ {
 		g.d.RoundEnded(g.now)
 		for id := int64(1); id <= 4; id++ {
-			require.NoError(t, g.d.Lacking(g.now, id, round, lacks(t, delivery.Range{0, 9})))
+			require.NoError(t, g.d.Lacking(g.now, id, round, lacks(t, image.SlabRange{0, 9})))
 		}
 		if g.d.Advance(g.now).Stream == nil {
 			break
@@ -227,11 +228,11 @@ func TestMulticastMendingEndsAfterSomeRounds(t *testing.T) {
 func TestOnlyWhatSomeoneNeedsIsSent(t *testing.T) {
 	s := begin(t, "all")
 	for id := int64(1); id <= 4; id++ {
-		require.NoError(t, s.d.Lacking(s.now, id, 0, lacks(t, delivery.Range{int(id), int(id) + 1})))
+		require.NoError(t, s.d.Lacking(s.now, id, 0, lacks(t, image.SlabRange{int(id), int(id) + 1})))
 	}
 	stream := s.report(delivery.Ready, 1, 2, 3, 4).Stream
 	require.NotNil(t, stream)
-	assert.Equal(t, []delivery.Range{{1, 5}}, stream.Ranges())
+	assert.Equal(t, []image.SlabRange{{1, 5}}, stream.Ranges())
 }
 
 func TestANetworkWithoutMulticastEndsTheStream(t *testing.T) {
@@ -243,25 +244,4 @@ func TestANetworkWithoutMulticastEndsTheStream(t *testing.T) {
 	}
 	assert.True(t, ended)
 	assert.True(t, g.d.Unheard())
-}
-
-func TestRangesOfSlabs(t *testing.T) {
-	for _, r := range []delivery.Range{{-1, 3}, {3, 2}, {0, 1 << 24}} {
-		_, err := delivery.ParseRanges([]delivery.Range{r}, 1<<24)
-		assert.ErrorIs(t, err, delivery.ErrRange)
-	}
-	for _, all := range [][]delivery.Range{{{0, 3}, {3, 4}}, {{4, 5}, {0, 1}}, {{0, 3}, {0, 3}}} {
-		_, err := delivery.ParseRanges(all, 100)
-		assert.ErrorIs(t, err, delivery.ErrRange, "in order and apart from each other, so that their number bounds the work")
-	}
-	s := lacks(t, delivery.Range{0, 0}, delivery.Range{62, 66}, delivery.Range{500, 500})
-	assert.Equal(t, 7, s.Len())
-	assert.True(t, s.Has(64))
-	assert.False(t, s.Has(67))
-	assert.False(t, s.Has(10_000))
-	again, err := delivery.ParseRanges(s.Ranges(), 1<<24)
-	require.NoError(t, err)
-	assert.Equal(t, s.Ranges(), again.Ranges())
-	assert.Equal(t, []delivery.Range{{0, 0}, {64, 66}}, s.Without(lacks(t, delivery.Range{62, 63}, delivery.Range{500, 600})).Ranges())
-	assert.Equal(t, []delivery.Range{}, (&delivery.SlabSet{}).Ranges())
 }

@@ -1,6 +1,10 @@
 package delivery
 
-import "time"
+import (
+	"time"
+
+	"jugate/core/image"
+)
 
 const (
 	// maxRounds is how often slabs are sent by multicast at the most; what is
@@ -13,7 +17,7 @@ const (
 
 // Lacking takes what a workstation lacks after a round of the stream; before the
 // first, 0, what it needs at all. Errors are ErrNotMember and ErrOver.
-func (d *Delivery) Lacking(now time.Time, id int64, round int, set *SlabSet) error {
+func (d *Delivery) Lacking(now time.Time, id int64, round int, set *image.SlabSet) error {
 	m := d.member(id)
 	switch {
 	case m == nil:
@@ -29,7 +33,7 @@ func (d *Delivery) Lacking(now time.Time, id int64, round int, set *SlabSet) err
 // Fetch is what a workstation is to fetch by unicast, nil until that is decided,
 // and after which round it was. One that was set aside fetches everything it lacks
 // without being told.
-func (d *Delivery) Fetch(id int64) (set *SlabSet, decided int) {
+func (d *Delivery) Fetch(id int64) (set *image.SlabSet, decided int) {
 	m := d.member(id)
 	if m == nil {
 		return nil, 0
@@ -51,8 +55,8 @@ func (d *Delivery) RoundEnded(now time.Time) {
 func (d *Delivery) Rounds() int { return d.rounds }
 
 // firstRound is the union of what those who are ready need.
-func (d *Delivery) firstRound() *SlabSet {
-	union := &SlabSet{}
+func (d *Delivery) firstRound() *image.SlabSet {
+	union := &image.SlabSet{}
 	for _, m := range d.members {
 		if !m.joined() {
 			continue
@@ -67,11 +71,11 @@ func (d *Delivery) firstRound() *SlabSet {
 
 // mend decides, once all have said what they lack, what is sent again to all: what
 // two or more lack. The rest is fetched by unicast.
-func (d *Delivery) mend(now time.Time) (again *SlabSet) {
+func (d *Delivery) mend(now time.Time) (again *image.SlabSet) {
 	if d.state != Mending || d.streaming || d.paused {
 		return nil
 	}
-	var sets []*SlabSet
+	var sets []*image.SlabSet
 	var asking []*Member
 	for _, m := range d.members {
 		if !m.joined() || m.Aside != "" || m.Phase == Checking || m.decided == d.rounds && m.fetch != nil {
@@ -89,9 +93,9 @@ func (d *Delivery) mend(now time.Time) (again *SlabSet) {
 	if len(asking) == 0 {
 		return nil
 	}
-	again = &SlabSet{}
+	again = &image.SlabSet{}
 	if d.rounds < maxRounds {
-		again = lackedByTwo(sets)
+		again = image.InTwo(sets)
 	}
 	for _, m := range asking {
 		m.fetch, m.decided = m.lacking.Without(again), d.rounds

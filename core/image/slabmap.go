@@ -2,6 +2,7 @@ package image
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/binary"
 	"fmt"
 	"iter"
@@ -49,7 +50,7 @@ type Map struct {
 	offsets  []uint32 // of each record in raw
 
 	indexed  sync.Once
-	byDigest []uint32 // stored slabs in the order of their digests
+	byDigest []uint32 // stored slabs in the order of their digests, each digest once: the first that has it
 }
 
 // Len is the number of slabs.
@@ -70,16 +71,30 @@ func (m *Map) Slab(i int) Slab {
 // Has tells whether a slab of that digest is stored for this version. The first call
 // makes an index of four bytes a slab.
 func (m *Map) Has(d slabstore.Digest) bool {
+	_, found := m.first(d[:])
+	return found
+}
+
+// First is the number under which Distinct gives the content of a stored slab.
+func (m *Map) First(i int) int {
+	at, _ := m.first(m.digest(uint32(i)))
+	return int(m.byDigest[at])
+}
+
+// first is where the index has the first slab of a digest.
+func (m *Map) first(digest []byte) (at int, found bool) {
 	m.indexed.Do(func() {
 		for i := range m.offsets {
 			if !m.Slab(i).Zero {
 				m.byDigest = append(m.byDigest, uint32(i))
 			}
 		}
-		slices.SortFunc(m.byDigest, func(a, b uint32) int { return bytes.Compare(m.digest(a), m.digest(b)) })
+		slices.SortFunc(m.byDigest, func(a, b uint32) int {
+			return cmp.Or(bytes.Compare(m.digest(a), m.digest(b)), cmp.Compare(a, b))
+		})
+		m.byDigest = slices.CompactFunc(m.byDigest, func(a, b uint32) bool { return bytes.Equal(m.digest(a), m.digest(b)) })
 	})
-	_, found := slices.BinarySearchFunc(m.byDigest, d[:], func(i uint32, d []byte) int { return bytes.Compare(m.digest(i), d) })
-	return found
+	return slices.BinarySearchFunc(m.byDigest, digest, func(i uint32, d []byte) int { return bytes.Compare(m.digest(i), d) })
 }
 
 // digest is the last part of a stored slab's record.
@@ -132,14 +147,12 @@ func (m *Map) Proof(nonce []byte) []byte {
 // that are stored, each digest once, in the order of the disk.
 func (m *Map) Distinct() iter.Seq2[int, slabstore.Digest] {
 	return func(yield func(int, slabstore.Digest) bool) {
-		seen := make(map[slabstore.Digest]struct{}, m.Len())
 		for i := range m.Len() {
 			s := m.Slab(i)
-			if _, twice := seen[s.Digest]; twice || s.Zero {
+			if s.Zero {
 				continue
 			}
-			seen[s.Digest] = struct{}{}
-			if !yield(i, s.Digest) {
+			if m.First(i) == i && !yield(i, s.Digest) {
 				return
 			}
 		}

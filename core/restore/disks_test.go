@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -274,7 +275,7 @@ func TestARestoreThatWasCutOffGoesOn(t *testing.T) {
 			t.Log("# half of the slabs come, then the power fails")
 			r, found := begin()
 			assert.Zero(t, found)
-			missing := r.Missing()
+			missing := slices.Collect(r.Missing().All())
 			for _, i := range missing[:len(missing)/2] {
 				frame, err := sink.Frame(slabs.Slab(i).Digest)
 				require.NoError(t, err)

@@ -16,14 +16,14 @@ import (
 func (r *Restore) Fill(parent context.Context, from image.Frames, progress func(done, total int64)) error {
 	missing := r.Missing()
 	var total int64
-	for _, i := range missing {
+	for i := range missing.All() {
 		total += r.slabs.Slab(i).Length()
 	}
 	var mu sync.Mutex
 	var done int64
 	group, ctx := errgroup.WithContext(parent)
 	group.SetLimit(2 * runtime.GOMAXPROCS(0)) // half of them wait for a disk
-	for _, i := range missing {
+	for i := range missing.All() {
 		if ctx.Err() != nil {
 			break
 		}

@@ -178,7 +178,7 @@ func (r *Restore) takeStock(parent context.Context, progress func(done, total in
 	var done int64
 	group, ctx := errgroup.WithContext(parent)
 	group.SetLimit(2 * runtime.GOMAXPROCS(0)) // half of them wait for the disk
-	for _, i := range r.Missing() {
+	for i := range r.Missing().All() {
 		if ctx.Err() != nil {
 			break
 		}
@@ -200,7 +200,7 @@ func (r *Restore) takeStock(parent context.Context, progress func(done, total in
 			length := r.slabs.Slab(i).Length()
 			if same {
 				r.mu.Lock()
-				delete(r.left, i)
+				r.left.Remove(i)
 				r.mu.Unlock()
 			}
 			mu.Lock()

@@ -17,8 +17,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"maps"
-	"slices"
 	"sync"
 
 	"jugate/core/disk"
@@ -87,7 +85,7 @@ type Restore struct {
 	proof *image.Proof
 
 	mu   sync.Mutex
-	left map[int]struct{} // numbers of the slabs that need their frame
+	left image.SlabSet // those that need their frame
 }
 
 // headLen is how many bytes are held back at most; file systems name themselves
@@ -104,7 +102,7 @@ func New(man *image.Manifest, slabs *image.Map, onto Target, size int64, sectorS
 		return nil, err
 	}
 	r := &Restore{manifest: man, slabs: slabs, table: table, disk: onto, size: size, options: o,
-		twins: map[int][]int{}, left: map[int]struct{}{}}
+		twins: map[int][]int{}}
 	r.buffers.New = func() any { b := make([]byte, 0, man.SlabSize); return &b }
 	for _, a := range man.Areas {
 		start, _, _ := image.Placed(table, a.Partition)
@@ -121,14 +119,14 @@ func New(man *image.Manifest, slabs *image.Map, onto Target, size int64, sectorS
 		return nil, err
 	}
 	r.mark = disk.Mark{Label: o.Label, Plan: slabstore.Sum(plan)}
-	first := map[slabstore.Digest]int{}
-	for i, d := range slabs.Distinct() {
-		first[d] = i
-		r.left[i] = struct{}{}
-	}
 	for i := range slabs.Len() {
-		if s := slabs.Slab(i); !s.Zero && first[s.Digest] != i {
-			r.twins[first[s.Digest]] = append(r.twins[first[s.Digest]], i)
+		if slabs.Slab(i).Zero {
+			continue
+		}
+		if first := slabs.First(i); first == i {
+			r.left.Add(i)
+		} else {
+			r.twins[first] = append(r.twins[first], i)
 		}
 	}
 	return r, nil
@@ -192,22 +190,21 @@ func (r *Restore) Begin(ctx context.Context, progress func(done, total int64)) (
 func (r *Restore) Needs(i int) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	_, needed := r.left[i]
-	return needed
+	return r.left.Has(i)
 }
 
-// Missing lists the slabs that still need their frame, in the order of the disk.
-func (r *Restore) Missing() []int {
+// Missing are the slabs that still need their frame.
+func (r *Restore) Missing() *image.SlabSet {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return slices.Sorted(maps.Keys(r.left))
+	return r.left.Clone()
 }
 
 // Left is how many slabs still need their frame.
 func (r *Restore) Left() int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return len(r.left)
+	return r.left.Len()
 }
 
 // WriteFrame checks the frame of slab i against its digest and writes its bytes
@@ -235,7 +232,7 @@ func (r *Restore) WriteFrame(i int, frame []byte) error {
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	delete(r.left, i)
+	r.left.Remove(i)
 	return nil
 }
 

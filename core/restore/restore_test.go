@@ -5,6 +5,7 @@ import (
 	"errors"
 	"math/rand/v2"
 	"os"
+	"slices"
 	"testing"
 
 	"jugate/demo/goldimage"
@@ -28,7 +29,7 @@ func restored(t *testing.T, man *image.Manifest, slabs *image.Map, store *slabst
 	}
 	_, err = r.Begin(t.Context(), nil)
 	require.NoError(t, err)
-	missing := r.Missing()
+	missing := slices.Collect(r.Missing().All())
 	rand.Shuffle(len(missing), func(i, j int) { missing[i], missing[j] = missing[j], missing[i] })
 	for _, i := range missing {
 		frame, err := store.Frame(slabs.Slab(i).Digest)
@@ -215,7 +216,7 @@ func TestADiskThatForgetsIsFoundOut(t *testing.T) {
 	target := Forgetful{goldimage.Open(t, gold.Size), gold.RootStart + 4*golddisk.MiB}
 	r, err := restore.New(man, slabs, target, gold.Size, 512, restore.Options{})
 	require.NoError(t, err)
-	for _, i := range r.Missing() {
+	for i := range r.Missing().All() {
 		frame, err := sink.Frame(slabs.Slab(i).Digest)
 		require.NoError(t, err)
 		require.NoError(t, r.WriteFrame(i, frame))

@@ -7,6 +7,7 @@ import (
 	"jugate/api"
 	"jugate/core/delivery"
 	"jugate/core/fault"
+	"jugate/core/image"
 	"jugate/stream"
 )
 
@@ -44,10 +45,7 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 	if err != nil && !errors.Is(err, delivery.ErrOver) { // that one reads in the answer
 		return api.Directions{}, err
 	}
-	out := api.Directions{State: d.State, Over: d.Over, Run: d.Run, Round: d.Round, Decided: d.Decided, Aside: d.Aside, ReportAfter: d.ReportAfter.Seconds()}
-	for _, x := range d.Fetch {
-		out.Fetch = append(out.Fetch, x)
-	}
+	out := api.Directions{State: d.State, Over: d.Over, Run: d.Run, Round: d.Round, Decided: d.Decided, Aside: d.Aside, ReportAfter: d.ReportAfter.Seconds(), Fetch: d.Fetch}
 	return out, nil
 }
 
@@ -57,11 +55,7 @@ func (o *Orders) Lacking(workstation, id int64, in api.Lacking) error {
 	if err != nil {
 		return err
 	}
-	ranges := make([]delivery.Range, len(in.Slabs))
-	for i, x := range in.Slabs {
-		ranges[i] = x
-	}
-	set, err := delivery.ParseRanges(ranges, r.Slabs.Len())
+	set, err := image.ParseRanges(in.Slabs, r.Slabs.Len())
 	if err != nil {
 		return err
 	}

@@ -1,8 +1,9 @@
-package delivery
+package image
 
 import (
 	"iter"
 	"math/bits"
+	"slices"
 
 	"jugate/core/fault"
 )
@@ -11,15 +12,15 @@ import (
 // value is empty.
 type SlabSet struct{ words []uint64 }
 
-// Range is the slabs from First to Last, both included.
-type Range [2]int
+// SlabRange is the slabs from First to Last, both included.
+type SlabRange = [2]int
 
 // ErrRange says that ranges are not those of a set of slabs.
 var ErrRange = fault.Invalid.Errorf("ranges of slabs have to be in order, apart from each other, and within the version")
 
 // ParseRanges makes a set of ranges of a version that has so many slabs. They must come
 // in order and not overlap, so that their number bounds the work.
-func ParseRanges(ranges []Range, slabs int) (*SlabSet, error) {
+func ParseRanges(ranges []SlabRange, slabs int) (*SlabSet, error) {
 	s := &SlabSet{}
 	next := 0
 	for _, r := range ranges {
@@ -40,6 +41,13 @@ func (s *SlabSet) Add(i int) {
 		s.words = append(s.words, 0)
 	}
 	s.words[i/64] |= 1 << (i % 64)
+}
+
+// Remove takes slab i out of the set.
+func (s *SlabSet) Remove(i int) {
+	if s.Has(i) {
+		s.words[i/64] &^= 1 << (i % 64)
+	}
 }
 
 // Has tells whether slab i is in the set.
@@ -66,6 +74,9 @@ func (s *SlabSet) All() iter.Seq[int] {
 	}
 }
 
+// Clone is a set of the same slabs.
+func (s *SlabSet) Clone() *SlabSet { return &SlabSet{words: slices.Clone(s.words)} }
+
 // Union adds another set to this one.
 func (s *SlabSet) Union(o *SlabSet) {
 	for len(s.words) < len(o.words) {
@@ -76,9 +87,12 @@ func (s *SlabSet) Union(o *SlabSet) {
 	}
 }
 
+// Both returns what is in this set and in the other.
+func (s *SlabSet) Both(o *SlabSet) *SlabSet { return s.Without(s.Without(o)) }
+
 // Without returns what is in this set and not in the other.
 func (s *SlabSet) Without(o *SlabSet) *SlabSet {
-	r := &SlabSet{words: append([]uint64(nil), s.words...)}
+	r := s.Clone()
 	for i := range min(len(r.words), len(o.words)) {
 		r.words[i] &^= o.words[i]
 	}
@@ -86,20 +100,20 @@ func (s *SlabSet) Without(o *SlabSet) *SlabSet {
 }
 
 // Ranges are the set's runs of numbers.
-func (s *SlabSet) Ranges() []Range {
-	ranges := []Range{}
+func (s *SlabSet) Ranges() []SlabRange {
+	ranges := []SlabRange{}
 	for i := range s.All() {
 		if n := len(ranges); n > 0 && ranges[n-1][1] == i-1 {
 			ranges[n-1][1] = i
 		} else {
-			ranges = append(ranges, Range{i, i})
+			ranges = append(ranges, SlabRange{i, i})
 		}
 	}
 	return ranges
 }
 
-// lackedByTwo returns the slabs that at least two of the sets have.
-func lackedByTwo(sets []*SlabSet) *SlabSet {
+// InTwo are the slabs that at least two of the sets have.
+func InTwo(sets []*SlabSet) *SlabSet {
 	once, twice := &SlabSet{}, &SlabSet{}
 	for _, s := range sets {
 		for len(twice.words) < len(s.words) {
