@@ -253,7 +253,7 @@ func (s *Server) getVersionFile(which func(manifest, slabs string) string) http.
 		if path == which("", "map") {
 			w.Header().Set("Content-Type", "application/octet-stream")
 		}
-		http.ServeFile(w, r, path)
+		http.ServeFile(&besideWriter{w, func(bytes int) error { return run.MayMend(r.Context(), bytes) }}, r, path)
 	}
 }
 
@@ -290,6 +290,20 @@ func (s *Server) getSlab(w http.ResponseWriter, r *http.Request) {
 		http.ServeContent(counted, r, "", time.Time{}, bytes.NewReader(frame))
 	}
 	run.Mended(caller(r.Context()), counted.n)
+}
+
+// besideWriter lets a reply's body go out no faster than a delivery may send beside its
+// stream.
+type besideWriter struct {
+	http.ResponseWriter
+	may func(bytes int) error // waits; an error says that the caller has gone
+}
+
+func (w *besideWriter) Write(b []byte) (int, error) {
+	if err := w.may(len(b)); err != nil {
+		return 0, err
+	}
+	return w.ResponseWriter.Write(b)
 }
 
 // countingWriter counts the bytes of a reply's body.
