@@ -206,104 +206,131 @@ func (r *Runner) run(ctx context.Context) {
 	defer stopStream()
 	defer r.in.rates.want(r.in.Multicast.Ceiling, r, 0)
 	var t *sender
-	var published, stored time.Time
-	recorded, rateSet, held := r.order.State, int64(0), false
+	var published time.Time
+	rateSet, held := int64(0), false
+	recorded := recorded{state: r.order.State}
 	for {
 		now := r.in.Now()
-		r.mu.Lock()
-		step := r.d.Advance(now)
-		state, reason, deadline := r.d.State(), r.reason, r.d.Deadline(now)
-		r.unwritten = append(r.unwritten, step.Ended...)
-		for _, m := range slices.Concat(step.Ended, step.Aside) {
-			r.moved[m.ID] = struct{}{}
-		}
-		r.pace = step.Pace
-		for _, n := range step.Notes {
-			text := n.Text
-			if n.Workstation != 0 {
-				text = r.members[n.Workstation].Name + " " + text
-			}
-			r.note(n.At, bySelf, text)
-		}
-		if step.Stream != nil {
-			r.streaming, r.sent, r.slabs = true, 0, step.Stream.Len()
-			r.round++
-		}
-		wanted, paused, busy := int64(float64(r.rate)*r.pace), r.paused, r.streaming
-		r.mu.Unlock()
-
-		if state.Over() {
+		at := r.advance(now)
+		if at.state.Over() {
 			stopStream()
 			working.Wait() // what it sent last is counted, too
 		}
-		if busy && !paused {
-			r.in.rates.want(r.in.Multicast.Ceiling, r, wanted) // before a stream begins
+		if at.streaming && !at.paused {
+			r.in.rates.want(r.in.Multicast.Ceiling, r, at.wanted) // before a stream begins
 		} else {
 			r.in.rates.want(r.in.Multicast.Ceiling, r, 0)
-			r.setRate(r.in.rates.bounded(r.in.Multicast.Ceiling, wanted))
+			r.setRate(r.in.rates.bounded(r.in.Multicast.Ceiling, at.wanted))
 		}
-		if step.Stream != nil && t == nil {
-			t = r.open(streaming, &working)
-		}
-		if step.Stream != nil {
-			r.in.Log.Info("stream", "delivery", r.order.ID, "image", r.order.Version, "slabs", step.Stream.Len())
-			t.begin(streaming, step.Stream)
-			select {
-			case <-r.streamEnded: // there is no stream any more: it all goes by unicast
-				r.roundEnded(now)
-			default:
+		if at.Stream != nil {
+			if t == nil {
+				t = r.open(streaming, &working)
 			}
+			r.beginRound(streaming, now, t, at.Stream)
 		}
-		if step.EndStream && t != nil {
+		if at.EndStream && t != nil {
 			t.send(streaming, func(now time.Time, _ *norm.Sender) {
 				if t.round != nil {
 					t.end(now)
 				}
 			})
 		}
-		if now := r.rateNow.Load(); now != rateSet || paused != held {
-			rateSet, held = now, paused
-			if t != nil {
-				t.send(streaming, func(at time.Time, s *norm.Sender) {
-					s.SetRate(at, float64(now))
-					if paused {
-						s.Pause()
-					} else {
-						s.Resume(at)
-					}
-				})
+		if now := r.rateNow.Load(); now != rateSet || at.paused != held {
+			if rateSet, held = now, at.paused; t != nil {
+				t.setRate(streaming, rateSet, held)
 			}
 		}
-		r.limitUnicasts(busy)
-		settled := r.writeReceipts(ctx) && r.writeNotes(ctx)
-		if !settled && r.in.Ledger.GiveRoom() { // the disk may be full: that is what it is for
-			settled = r.writeReceipts(ctx) && r.writeNotes(ctx)
-		}
-		if settled && (state != recorded || !state.Over() && now.Sub(stored) >= storeEvery) {
-			if err := r.in.Ledger.Reached(ctx, now, r.order.ID, state, reason, r.WireBytes()); err != nil {
-				r.in.Log.Error("a delivery could not be recorded", "delivery", r.order.ID, "state", state, "error", err)
-				settled = false
-				r.setTrouble("what it did cannot be recorded: " + recordProblem(err))
-			} else if stored = now; state != recorded {
-				recorded = state
-				r.in.Log.Info("delivery", "delivery", r.order.ID, "image", r.order.Version, "state", state)
-				published = time.Time{}
-			}
-		}
-		if settled {
-			r.setTrouble("")
-		}
-		if r.in.Now().Sub(published) >= publishEvery {
+		r.limitUnicasts(at.streaming)
+		settled, reached := r.record(ctx, now, at, &recorded)
+		if reached || r.in.Now().Sub(published) >= publishEvery {
 			published = r.in.Now()
 			r.in.Ledger.Moved(ctx, r.order.ID, r.takeMoved())
 		}
-		if settled && recorded.Over() {
+		if settled && recorded.state.Over() {
 			return
 		}
-		if !r.pause(ctx, now, deadline, settled, !state.Over() && state != delivery.Gathering) {
+		if !r.pause(ctx, now, at.deadline, settled, !at.state.Over() && at.state != delivery.Gathering) {
 			return
 		}
 	}
+}
+
+// turn is where a delivery stands when the loop looks at it, and what follows.
+type turn struct {
+	delivery.Step
+	state             delivery.State
+	reason            string
+	deadline          time.Time // when to look again at the latest; zero if only news matter
+	wanted            int64     // bits a second, as far as the group can follow
+	paused, streaming bool
+}
+
+// advance draws the conclusions at time now.
+func (r *Runner) advance(now time.Time) turn {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	at := turn{Step: r.d.Advance(now)}
+	at.state, at.reason, at.deadline = r.d.State(), r.reason, r.d.Deadline(now)
+	r.unwritten = append(r.unwritten, at.Ended...)
+	for _, m := range slices.Concat(at.Ended, at.Aside) {
+		r.moved[m.ID] = struct{}{}
+	}
+	r.pace = at.Pace
+	for _, n := range at.Notes {
+		text := n.Text
+		if n.Workstation != 0 {
+			text = r.members[n.Workstation].Name + " " + text
+		}
+		r.note(n.At, bySelf, text)
+	}
+	if at.Stream != nil {
+		r.streaming, r.sent, r.slabs = true, 0, at.Stream.Len()
+		r.round++
+	}
+	at.wanted, at.paused, at.streaming = int64(float64(r.rate)*r.pace), r.paused, r.streaming
+	return at
+}
+
+// beginRound sends slabs to all.
+func (r *Runner) beginRound(ctx context.Context, now time.Time, t *sender, slabs *image.SlabSet) {
+	r.in.Log.Info("stream", "delivery", r.order.ID, "image", r.order.Version, "slabs", slabs.Len())
+	t.begin(ctx, slabs)
+	select {
+	case <-r.streamEnded: // there is no stream any more: it all goes by unicast
+		r.roundEnded(now)
+	default:
+	}
+}
+
+// recorded is what the ledger has of a delivery.
+type recorded struct {
+	state delivery.State
+	at    time.Time
+}
+
+// record brings the ledger up to where the delivery stands. settled tells that it has
+// everything, reached that it has heard of a new state.
+func (r *Runner) record(ctx context.Context, now time.Time, at turn, has *recorded) (settled, reached bool) {
+	settled = r.writeReceipts(ctx) && r.writeNotes(ctx)
+	if !settled && r.in.Ledger.GiveRoom() { // the disk may be full: that is what it is for
+		settled = r.writeReceipts(ctx) && r.writeNotes(ctx)
+	}
+	if settled && (at.state != has.state || !at.state.Over() && now.Sub(has.at) >= storeEvery) {
+		if err := r.in.Ledger.Reached(ctx, now, r.order.ID, at.state, at.reason, r.WireBytes()); err != nil {
+			r.in.Log.Error("a delivery could not be recorded", "delivery", r.order.ID, "state", at.state, "error", err)
+			r.setTrouble("what it did cannot be recorded: " + recordProblem(err))
+			return false, false
+		}
+		has.at = now
+		if reached = at.state != has.state; reached {
+			has.state = at.state
+			r.in.Log.Info("delivery", "delivery", r.order.ID, "image", r.order.Version, "state", at.state)
+		}
+	}
+	if settled {
+		r.setTrouble("")
+	}
+	return settled, reached
 }
 
 // bySelf is who does what nobody ordered.

@@ -122,6 +122,18 @@ func (t *sender) begin(ctx context.Context, set *image.SlabSet) {
 	})
 }
 
+// setRate has the stream go on so fast, in bits a second, or not at all.
+func (t *sender) setRate(ctx context.Context, bits int64, paused bool) {
+	t.send(ctx, func(now time.Time, s *norm.Sender) {
+		s.SetRate(now, float64(bits))
+		if paused {
+			s.Pause()
+		} else {
+			s.Resume(now)
+		}
+	})
+}
+
 // send has a change made, unless the stream has ended.
 func (t *sender) send(ctx context.Context, change func(time.Time, *norm.Sender)) {
 	select {
