@@ -23,7 +23,9 @@ func (f *Fleet) CheckIn(ctx context.Context, from netip.Addr, in api.CheckIn) (a
 		return api.CheckedIn{}, err
 	}
 	pass := f.agents.admit(w.ID, f.Now(), in.Boot, from, in.Errand)
-	f.agents.call(w)
+	if w, err = f.recall(ctx, w.ID); err != nil {
+		return api.CheckedIn{}, err
+	}
 	for _, a := range append(seen.Own, seen.Adapters...) {
 		f.Boot.Called(a, w.Label())
 	}

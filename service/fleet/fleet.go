@@ -10,6 +10,7 @@ import (
 	"context"
 	"log/slog"
 	"net/netip"
+	"sync"
 	"time"
 
 	"jugate/api"
@@ -60,4 +61,5 @@ type Fleet struct {
 
 	agents    agents
 	newcomers newcomers
+	recalling sync.Mutex
 }

@@ -1,15 +1,56 @@
 package fleet
 
 import (
+	"context"
+	"log/slog"
 	"net/netip"
+	"path/filepath"
 	"testing"
 	"time"
 
-	"jugate/api"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+	"jugate/core/hwaddr"
+	"jugate/core/roster"
+	"jugate/records"
 )
+
+// quiet is network boot, a library and errands of which nothing comes.
+type quiet struct{}
+
+func (quiet) Called(hwaddr.Address, string)                       {}
+func (quiet) Refix(context.Context) error                         { return nil }
+func (quiet) MayFix(netip.Addr) error                             { return nil }
+func (quiet) Wake([]hwaddr.Address) error                         { return nil }
+func (quiet) Touched(int64)                                       {}
+func (quiet) Start(context.Context, int64) (*api.ToErrand, error) { return nil, nil }
+
+func TestWhoIsAdmittedWhileItChecksInIsAdmitted(t *testing.T) {
+	db, err := records.Open(t.Context(), filepath.Join(t.TempDir(), "jugate.db"))
+	require.NoError(t, err)
+	defer db.Close()
+	f := &Fleet{Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}}
+	admitted := false
+	f.Now = func() time.Time { // the moment at which the records have it, and nobody else does yet
+		if _, err := db.FindWorkstation(t.Context(), "00:00:5e:00:53:01"); err == nil && !admitted {
+			admitted = true
+			_, err := f.Admit(t.Context(), "00:00:5e:00:53:01", api.Admission{Name: "seed-01"})
+			assert.NoError(t, err)
+		}
+		return time.Now()
+	}
+	in, err := f.CheckIn(t.Context(), netip.MustParseAddr("192.0.2.7"), api.CheckIn{Addresses: []string{"00:00:5e:00:53:01"}})
+	require.NoError(t, err)
+	require.True(t, admitted)
+	id, err := f.Enter(in.Pass)
+	require.NoError(t, err)
+	p, _ := f.agents.presence(id)
+	assert.Equal(t, roster.Admitted, p.state, "and not a newcomer for ever")
+	assert.NoError(t, f.MustBeAdmitted(id))
+	assert.Equal(t, "seed-01", in.Name)
+}
 
 func TestAPassIsGoodUntilTheNextCheckIn(t *testing.T) {
 	var a agents

@@ -104,11 +104,6 @@ func (a *agents) admit(id int64, now time.Time, boot string, from netip.Addr, er
 	return p.pass
 }
 
-// call notes how the roster calls a workstation now.
-func (a *agents) call(w *records.Workstation) {
-	a.with(w.ID, func(p *presence) { p.name, p.label, p.state = w.Name, w.Label(), w.State })
-}
-
 // at notes which errand an agent is at; 0 ends that.
 func (a *agents) at(id, errand int64) {
 	a.with(id, func(p *presence) { p.errand = errand })
@@ -189,6 +184,19 @@ func newPass() string {
 func (f *Fleet) Activity(id int64) (api.Activity, bool) {
 	p, known := f.agents.presence(id)
 	return p.activity, known
+}
+
+// recall notes how the records have a workstation now. It does so for one after the
+// other, so that what was read last is noted last, whoever changed it.
+func (f *Fleet) recall(ctx context.Context, id int64) (*records.Workstation, error) {
+	f.recalling.Lock()
+	defer f.recalling.Unlock()
+	w, err := f.Records.Workstation(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	f.agents.with(id, func(p *presence) { p.name, p.label, p.state = w.Name, w.Label(), w.State })
+	return w, nil
 }
 
 // IsSignedIn tells whether a person has signed in at a workstation.

@@ -72,11 +72,10 @@ func (f *Fleet) change(ctx context.Context, ref string, change func(id int64) er
 	if err := change(w.ID); err != nil {
 		return api.Workstation{}, err
 	}
-	if w, err = f.Records.Workstation(ctx, w.ID); err != nil {
+	if w, err = f.recall(ctx, w.ID); err != nil {
 		return api.Workstation{}, err
 	}
 	f.Log.Info("workstation changed", "workstation", w.Label(), "state", w.State, "by", actor.From(ctx))
-	f.agents.call(w)
 	f.agents.ring(w.ID)
 	if err := f.Boot.Refix(ctx); err != nil {
 		return api.Workstation{}, err
