@@ -2,6 +2,7 @@ package stock
 
 import (
 	"context"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -17,79 +18,83 @@ import (
 // once, when it is asked for first; whoever changes a workstation says so (Touched), and
 // that one alone is read anew.
 type fleet struct {
-	reading sync.Mutex // held while records are read; before mu
-
-	mu       sync.Mutex
+	mu       sync.Mutex               // held while it is read, too; before news.mu
 	all      map[int64]driver.Machine // nil before the first reading
-	touched  map[int64]struct{}       // to be read anew
 	byModel  driver.Fleet             // nil if it has to be made anew
 	parser   driver.Parser
 	sameness map[string][]driver.Device // devices by their identifiers: those of one model are the same
+	news     news
+}
+
+// news are workstations that have changed since they were read.
+type news struct {
+	mu      sync.Mutex
+	touched map[int64]struct{}
+	all     bool // everything is to be read anew
 }
 
 // Touched says that a workstation has changed, or has gone; 0 that many have.
-func (k *Stock) Touched(workstation int64) {
-	f := &k.fleet
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	switch {
-	case workstation == 0:
-		f.all = nil
-	case f.all != nil:
-		f.touched[workstation] = struct{}{}
+func (k *Stock) Touched(workstation int64) { k.fleet.news.touch(workstation) }
+
+func (n *news) touch(workstation int64) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	if workstation == 0 {
+		n.all = true
+		return
 	}
+	if n.touched == nil {
+		n.touched = map[int64]struct{}{}
+	}
+	n.touched[workstation] = struct{}{}
 }
 
-// refresh reads what has changed.
-func (k *Stock) refresh(ctx context.Context) error {
-	f := &k.fleet
-	f.reading.Lock()
-	defer f.reading.Unlock()
-	f.mu.Lock()
-	first, touched := f.all == nil, f.touched
-	if !first && len(touched) == 0 {
-		f.mu.Unlock()
+// take are the news since they were taken last.
+func (n *news) take() (touched map[int64]struct{}, all bool) {
+	n.mu.Lock()
+	defer n.mu.Unlock()
+	touched, all = n.touched, n.all
+	n.touched, n.all = nil, false
+	return touched, all
+}
+
+// readFleet reads what some workstations are made of, or all if ids is nil. Those that
+// have gone are not in it.
+type readFleet func(ids []int64) (map[int64]driver.Machine, error)
+
+// refresh reads what has changed. The caller holds mu. What changes meanwhile is read
+// when it is asked for next.
+func (f *fleet) refresh(read readFleet) error {
+	touched, all := f.news.take()
+	if f.all == nil || all {
+		f.sameness = map[string][]driver.Device{}
+		found, err := read(nil)
+		if err != nil {
+			f.news.touch(0) // the next who asks tries again
+			return err
+		}
+		f.all, f.byModel = found, nil
 		return nil
 	}
-	if first {
-		f.all, f.sameness = map[int64]driver.Machine{}, map[string][]driver.Device{}
+	if len(touched) == 0 {
+		return nil
 	}
-	f.touched = map[int64]struct{}{}
-	f.mu.Unlock()
-
-	var only []int64
-	if !first {
-		only = make([]int64, 0, len(touched))
-		for id := range touched {
-			only = append(only, id)
-		}
-	}
-	found := map[int64]driver.Machine{}
-	err := k.Records.Inventories(ctx, only, func(w records.Workstation, inv api.Inventory) {
-		if w.State != roster.Retired {
-			found[w.ID] = driver.Machine{Name: w.Label(), Model: w.MakerAndModel(), Devices: f.devices(inv)}
-		}
-	})
-
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	if err != nil { // the next who asks tries again
-		if f.all = nil; !first {
-			f.touched = nil
-		}
+	found, err := read(slices.Collect(maps.Keys(touched)))
+	if err != nil {
+		f.news.touch(0)
 		return err
 	}
 	for id := range touched {
-		if _, there := found[id]; !there {
+		m, there := found[id]
+		old, was := f.all[id]
+		if there != was || old.Model != m.Model || !sameSlice(old.Devices, m.Devices) {
+			f.byModel = nil
+		}
+		if there {
+			f.all[id] = m
+		} else {
 			delete(f.all, id)
-			f.byModel = nil
 		}
-	}
-	for id, m := range found {
-		if old, there := f.all[id]; !there || old.Model != m.Model || !sameSlice(old.Devices, m.Devices) {
-			f.byModel = nil
-		}
-		f.all[id] = m
 	}
 	return nil
 }
@@ -98,8 +103,32 @@ func sameSlice(a, b []driver.Device) bool {
 	return len(a) == len(b) && (len(a) == 0 || &a[0] == &b[0])
 }
 
+// models are the devices of all workstations by model. It is not changed. The caller
+// holds mu.
+func (f *fleet) models() driver.Fleet {
+	if f.byModel == nil {
+		f.byModel = driver.FleetOf(f.machines(nil, true))
+	}
+	return f.byModel
+}
+
+// machines are some workstations, or all, by name. The caller holds mu.
+func (f *fleet) machines(ids []int64, every bool) []driver.Machine {
+	some := make([]driver.Machine, 0, len(f.all))
+	if every {
+		some = slices.AppendSeq(some, maps.Values(f.all))
+	}
+	for _, id := range ids {
+		if m, there := f.all[id]; there {
+			some = append(some, m)
+		}
+	}
+	slices.SortFunc(some, func(a, b driver.Machine) int { return strings.Compare(a.Name, b.Name) })
+	return some
+}
+
 // devices are the devices of an inventory that want a driver, shared with all machines
-// that have the same. The caller holds reading.
+// that have the same. The caller holds mu.
 func (f *fleet) devices(inv api.Inventory) []driver.Device {
 	var key strings.Builder
 	for _, d := range inv.Devices {
@@ -136,69 +165,48 @@ func devicesOf(inv api.Inventory, parser *driver.Parser) (all []driver.Device) {
 	return all
 }
 
+// withFleet lets f look at what all workstations are made of now.
+func (k *Stock) withFleet(ctx context.Context, look func(f *fleet)) error {
+	f := &k.fleet
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	err := f.refresh(func(ids []int64) (map[int64]driver.Machine, error) {
+		found := map[int64]driver.Machine{}
+		return found, k.Records.Inventories(ctx, ids, func(w records.Workstation, inv api.Inventory) {
+			if w.State != roster.Retired {
+				found[w.ID] = driver.Machine{Name: w.Label(), Model: w.MakerAndModel(), Devices: f.devices(inv)}
+			}
+		})
+	})
+	if err == nil {
+		look(f)
+	}
+	return err
+}
+
 // machine is a workstation as far as drivers are concerned.
 func (k *Stock) machine(ctx context.Context, w *records.Workstation) (driver.Machine, error) {
 	m := driver.Machine{Name: w.Label(), Model: w.MakerAndModel()}
-	if err := k.refresh(ctx); err != nil {
-		return m, err
-	}
-	k.fleet.mu.Lock()
-	defer k.fleet.mu.Unlock()
-	if known, there := k.fleet.all[w.ID]; there {
-		m.Devices = known.Devices
-	}
-	return m, nil
+	err := k.withFleet(ctx, func(f *fleet) { m.Devices = f.all[w.ID].Devices })
+	return m, err
 }
 
 // machines are the workstations that are not retired, by name, of a group if one is named.
-func (k *Stock) machines(ctx context.Context, group string) ([]driver.Machine, error) {
+func (k *Stock) machines(ctx context.Context, group string) (all []driver.Machine, err error) {
 	var members []int64
 	if group != "" {
-		var err error
 		if members, err = k.Records.GroupMembers(ctx, group); err != nil {
 			return nil, err
 		}
 	}
-	if err := k.refresh(ctx); err != nil {
-		return nil, err
-	}
-	k.fleet.mu.Lock()
-	defer k.fleet.mu.Unlock()
-	all := make([]driver.Machine, 0, len(k.fleet.all))
-	if group == "" {
-		for _, m := range k.fleet.all {
-			all = append(all, m)
-		}
-	}
-	for _, id := range members {
-		if m, there := k.fleet.all[id]; there {
-			all = append(all, m)
-		}
-	}
-	slices.SortFunc(all, func(a, b driver.Machine) int { return strings.Compare(a.Name, b.Name) })
-	return all, nil
+	err = k.withFleet(ctx, func(f *fleet) { all = f.machines(members, group == "") })
+	return all, err
 }
 
 // models are the devices of all workstations by model. It is not changed.
-func (k *Stock) models(ctx context.Context) (driver.Fleet, error) {
-	if err := k.refresh(ctx); err != nil {
-		return nil, err
-	}
-	k.fleet.mu.Lock()
-	known := k.fleet.byModel
-	k.fleet.mu.Unlock()
-	if known != nil {
-		return known, nil
-	}
-	machines, err := k.machines(ctx, "")
-	if err != nil {
-		return nil, err
-	}
-	made := driver.FleetOf(machines)
-	k.fleet.mu.Lock()
-	defer k.fleet.mu.Unlock()
-	k.fleet.byModel = made
-	return made, nil
+func (k *Stock) models(ctx context.Context) (models driver.Fleet, err error) {
+	err = k.withFleet(ctx, func(f *fleet) { models = f.models() })
+	return models, err
 }
 
 // toldModel finds the model that a machine's firmware told when it asked for its boot
