@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
+	"jugate/core/fault"
 	"jugate/core/hwaddr"
 	"jugate/core/roster"
 	"jugate/records"
@@ -50,6 +51,27 @@ func TestWhoIsAdmittedWhileItChecksInIsAdmitted(t *testing.T) {
 	assert.Equal(t, roster.Admitted, p.state, "and not a newcomer for ever")
 	assert.NoError(t, f.MustBeAdmitted(id))
 	assert.Equal(t, "seed-01", in.Name)
+}
+
+func TestAForgottenNewcomerHasToCheckInAgain(t *testing.T) {
+	db, err := records.Open(t.Context(), filepath.Join(t.TempDir(), "jugate.db"))
+	require.NoError(t, err)
+	defer db.Close()
+	now := time.Now()
+	f := &Fleet{Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}, Now: func() time.Time { return now }}
+	checkIn := func(address string) string {
+		in, err := f.CheckIn(t.Context(), netip.MustParseAddr("192.0.2.7"), api.CheckIn{Addresses: []string{address}})
+		require.NoError(t, err)
+		return in.Pass
+	}
+	early := checkIn("00:00:5e:00:53:01")
+	now = now.AddDate(0, 0, newcomerDays+1)
+	late := checkIn("00:00:5e:00:53:02")
+	f.ForgetNewcomers(t.Context())
+	_, err = f.Enter(early)
+	assert.Equal(t, fault.Stranger, fault.KindOf(err), "or it would wait for ever as one that nobody sees")
+	_, err = f.Enter(late)
+	assert.NoError(t, err)
 }
 
 func TestAPassIsGoodUntilTheNextCheckIn(t *testing.T) {

@@ -2,6 +2,7 @@ package fleet
 
 import (
 	"context"
+	"errors"
 	"net/netip"
 	"time"
 
@@ -47,6 +48,11 @@ func (f *Fleet) ForgetNewcomers(ctx context.Context) {
 		f.Log.Error("newcomers that are not seen any more cannot be forgotten", "error", err)
 	case n > 0:
 		f.Stock.Touched(0)
+		for _, id := range f.agents.newcomers() {
+			if _, err := f.recall(ctx, id); errors.Is(err, fault.NotFound) {
+				f.agents.forget(id)
+			}
+		}
 		f.Log.Info("newcomers forgotten", "count", n, "not_seen_for_days", newcomerDays, "kept_at_most", newcomersKept)
 	}
 }

@@ -149,6 +149,18 @@ func (a *agents) presence(id int64) (presence, bool) {
 	return c, true
 }
 
+// newcomers are the workstations that are nobody's yet.
+func (a *agents) newcomers() (ids []int64) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for id, p := range a.byID {
+		if p.state == roster.Newcomer {
+			ids = append(ids, id)
+		}
+	}
+	return ids
+}
+
 // does notes what an agent is doing.
 func (a *agents) does(id int64, activity api.Activity) {
 	a.with(id, func(p *presence) { p.activity = activity })
