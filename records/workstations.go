@@ -281,6 +281,12 @@ func (db *DB) ForgetNewcomers(ctx context.Context, before time.Time, keep int) (
 	return n, err
 }
 
+// Gone are those of some workstations that are not recorded any more.
+func (db *DB) Gone(ctx context.Context, ids []int64) (gone []int64, err error) {
+	err = db.read.SelectContext(ctx, &gone, `SELECT value FROM json_each(?) WHERE value NOT IN (SELECT id FROM workstations)`, encode(ids))
+	return gone, err
+}
+
 // Refusal is a machine that is turned away for good, by hardware address or system UUID.
 type Refusal struct {
 	Value string    `db:"value"`

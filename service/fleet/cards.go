@@ -35,7 +35,9 @@ func (f *Fleet) giveCard(ctx context.Context, address, workstation, what string,
 		return api.Workstation{}, err
 	}
 	f.Log.Info("hardware address "+what, "address", a, "workstation", workstation, "by", actor.From(ctx))
-	return f.change(ctx, workstation, func(id int64) error { return give(ctx, id, a) })
+	w, err := f.change(ctx, workstation, func(id int64) error { return give(ctx, id, a) })
+	f.forgetGone(ctx) // a newcomer that was known by that address alone
+	return w, err
 }
 
 // RemoveCard takes a hardware address away from its workstation.
@@ -62,5 +64,6 @@ func (f *Fleet) changeCard(ctx context.Context, address, what string, change fun
 		return err
 	}
 	f.Log.Info("hardware address "+what, "address", a, "by", actor.From(ctx))
+	f.forgetGone(ctx) // a newcomer that was known by that address alone
 	return f.Boot.Refix(ctx)
 }

@@ -72,6 +72,17 @@ func TestAForgottenNewcomerHasToCheckInAgain(t *testing.T) {
 	assert.Equal(t, fault.Stranger, fault.KindOf(err), "or it would wait for ever as one that nobody sees")
 	_, err = f.Enter(late)
 	assert.NoError(t, err)
+
+	t.Log("# so has one whose card turns out to be another workstation's")
+	_, err = f.Admit(t.Context(), "00:00:5e:00:53:03", api.Admission{Name: "seed-03"})
+	require.NoError(t, err)
+	_, err = f.MoveCard(t.Context(), "00:00:5e:00:53:02", "seed-03")
+	require.NoError(t, err)
+	_, err = f.Enter(late)
+	assert.Equal(t, fault.Stranger, fault.KindOf(err))
+	again, err := f.CheckIn(t.Context(), netip.MustParseAddr("192.0.2.7"), api.CheckIn{Addresses: []string{"00:00:5e:00:53:02"}})
+	require.NoError(t, err)
+	assert.Equal(t, "seed-03", again.Name)
 }
 
 func TestAPassIsGoodUntilTheNextCheckIn(t *testing.T) {

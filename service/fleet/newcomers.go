@@ -2,7 +2,6 @@ package fleet
 
 import (
 	"context"
-	"errors"
 	"net/netip"
 	"time"
 
@@ -48,11 +47,19 @@ func (f *Fleet) ForgetNewcomers(ctx context.Context) {
 		f.Log.Error("newcomers that are not seen any more cannot be forgotten", "error", err)
 	case n > 0:
 		f.Stock.Touched(0)
-		for _, id := range f.agents.newcomers() {
-			if _, err := f.recall(ctx, id); errors.Is(err, fault.NotFound) {
-				f.agents.forget(id)
-			}
-		}
+		f.forgetGone(ctx)
 		f.Log.Info("newcomers forgotten", "count", n, "not_seen_for_days", newcomerDays, "kept_at_most", newcomersKept)
+	}
+}
+
+// forgetGone has the agents of newcomers check in again that are not recorded any more.
+func (f *Fleet) forgetGone(ctx context.Context) {
+	gone, err := f.Records.Gone(ctx, f.agents.newcomers())
+	if err != nil {
+		f.Log.Error("newcomers that are not recorded any more cannot be told from others", "error", err)
+	}
+	for _, id := range gone {
+		f.agents.forget(id)
+		f.Stock.Touched(id)
 	}
 }
