@@ -36,7 +36,7 @@ func (f *Fleet) giveCard(ctx context.Context, address, workstation, what string,
 	}
 	f.Log.Info("hardware address "+what, "address", a, "workstation", workstation, "by", actor.From(ctx))
 	w, err := f.change(ctx, workstation, func(id int64) error { return give(ctx, id, a) })
-	f.forgetGone(ctx) // a newcomer that was known by that address alone
+	f.forgetGone(context.WithoutCancel(ctx)) // a newcomer that was known by that address alone
 	return w, err
 }
 
@@ -64,6 +64,7 @@ func (f *Fleet) changeCard(ctx context.Context, address, what string, change fun
 		return err
 	}
 	f.Log.Info("hardware address "+what, "address", a, "by", actor.From(ctx))
+	ctx = context.WithoutCancel(ctx)
 	f.forgetGone(ctx) // a newcomer that was known by that address alone
 	return f.Boot.Refix(ctx)
 }

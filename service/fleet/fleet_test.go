@@ -51,6 +51,15 @@ func TestWhoIsAdmittedWhileItChecksInIsAdmitted(t *testing.T) {
 	assert.Equal(t, roster.Admitted, p.state, "and not a newcomer for ever")
 	assert.NoError(t, f.MustBeAdmitted(id))
 	assert.Equal(t, "seed-01", in.Name)
+
+	t.Log("# a browser that goes away at once does not take the news with it")
+	ctx, leave := context.WithCancel(t.Context())
+	_, _ = f.change(ctx, "seed-01", func(id int64) error {
+		defer leave()
+		return db.Retire(ctx, id)
+	})
+	p, _ = f.agents.presence(id)
+	assert.Equal(t, roster.Retired, p.state)
 }
 
 func TestAForgottenNewcomerHasToCheckInAgain(t *testing.T) {

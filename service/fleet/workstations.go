@@ -72,6 +72,7 @@ func (f *Fleet) change(ctx context.Context, ref string, change func(id int64) er
 	if err := change(w.ID); err != nil {
 		return api.Workstation{}, err
 	}
+	ctx = context.WithoutCancel(ctx) // it is done, and all hear of it even if who did it has gone
 	if w, err = f.recall(ctx, w.ID); err != nil {
 		return api.Workstation{}, err
 	}
@@ -187,7 +188,7 @@ func (f *Fleet) FixAddress(ctx context.Context, ref, address string) error {
 	if err := f.Records.SetFixedAddress(ctx, w.ID, a); err != nil {
 		return err
 	}
-	return f.Boot.Refix(ctx)
+	return f.Boot.Refix(context.WithoutCancel(ctx))
 }
 
 // SwitchOn sends wake-ups to workstations and groups, and names those that got one.
