@@ -102,7 +102,7 @@ type receiver struct {
 
 	mu       sync.Mutex
 	progress api.Progress
-	course   api.Directions // as last heard
+	heard    api.Directions // last
 	changed  chan struct{}  // rings when there is something to look at; has room for one
 	hurry    chan struct{}  // rings when a report should not wait; has room for one
 }
@@ -389,7 +389,7 @@ func (r *receiver) take(slab int, b []byte) (err error) {
 func (r *receiver) latest() api.Directions {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.course
+	return r.heard
 }
 
 // setPhase goes on to a phase and has that reported at once.
@@ -448,20 +448,20 @@ func (r *receiver) keepReporting(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		now := r.snapshot()
-		course, err := authorized(ctx, r.agent, func(c *apiclient.Client) (api.Directions, error) { return c.TellProgress(ctx, r.to.Delivery, now) })
+		directions, err := authorized(ctx, r.agent, func(c *apiclient.Client) (api.Directions, error) { return c.TellProgress(ctx, r.to.Delivery, now) })
 		switch {
 		case ctx.Err() != nil:
 			return
 		case err != nil:
 			r.cancel(err)
 			return
-		case course.Over:
+		case directions.Over:
 			r.cancel(errOver)
 			return
 		}
-		tick.Reset(max(reportEvery, time.Duration(course.ReportAfter*float64(time.Second))))
+		tick.Reset(max(reportEvery, time.Duration(directions.ReportAfter*float64(time.Second))))
 		r.mu.Lock()
-		r.course = course
+		r.heard = directions
 		r.mu.Unlock()
 		ring(r.changed)
 		r.agent.options.Show(Status{Name: r.agent.called(), Text: doing[now.Phase] + " " + r.to.Label, Done: now.Done, Total: now.Total})

@@ -74,7 +74,7 @@ type Client struct {
 func New(server, token string) (*Client, error) {
 	u, err := url.Parse(server)
 	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
-		return nil, fmt.Errorf("%q is no address of a service (write http://HOST:PORT)", server)
+		return nil, fmt.Errorf("%q is not the address of a service (write http://HOST:PORT)", server)
 	}
 	return &Client{base: strings.TrimSuffix(server, "/"), token: token, http: &http.Client{Transport: newTransport()}}, nil
 }

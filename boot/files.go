@@ -70,7 +70,7 @@ func (b *Boot) Open(ctx context.Context, name string, from Asker) (Content, erro
 	} else if digest, more := strings.CutPrefix(part, initrdWith); more {
 		return b.openInitrdWith(n, digest)
 	} else if part != builds.KernelPart && part != builds.InitrdPart {
-		return nil, fmt.Errorf("there is no file %q", name)
+		return nil, fmt.Errorf("file %q is not served here", name)
 	}
 	build, err := b.Builds.Build(n)
 	if err != nil {

@@ -126,7 +126,7 @@ func buildNumber(args []string) (int, error) {
 	}
 	n, err := strconv.Atoi(args[0])
 	if err != nil || n < 0 {
-		return 0, usageError{fmt.Errorf("%q is no number of a build", args[0])}
+		return 0, usageError{fmt.Errorf("%q is not the number of a build", args[0])}
 	}
 	return n, nil
 }

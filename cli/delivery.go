@@ -178,7 +178,7 @@ func startRule(rule string, now time.Time) (string, error) {
 			}
 		} else if at, err = time.ParseInLocation("2006-01-02T15:04", text, now.Location()); err != nil {
 			if at, err = time.Parse(time.RFC3339, text); err != nil {
-				return "", fmt.Errorf("--start: %q is no time (such as 18:30 or 2026-03-01T18:30)", text)
+				return "", fmt.Errorf("--start: %q is not a time (such as 18:30 or 2026-03-01T18:30)", text)
 			}
 		}
 		rule = strings.Replace(rule, part, "at:"+at.UTC().Format(time.RFC3339), 1)
@@ -282,7 +282,7 @@ func (a *app) deliveryVerb(use, short string, do func(cmd *cobra.Command, c *api
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
-				return usageError{fmt.Errorf("%q is no delivery's number", args[0])}
+				return usageError{fmt.Errorf("%q is not the number of a delivery", args[0])}
 			}
 			c, err := a.client()
 			if err != nil {
@@ -297,7 +297,7 @@ func (a *app) deliveryRate() *cobra.Command {
 	return a.deliveryVerb("rate ID RATE", "Slow a delivery down or speed it up", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
 		bits, err := parseRate(cmd.Flags().Arg(1))
 		if err != nil || bits == 0 {
-			return usageError{fmt.Errorf("%q is no rate (such as 200Mbit)", cmd.Flags().Arg(1))}
+			return usageError{fmt.Errorf("%q is not a rate (such as 200Mbit)", cmd.Flags().Arg(1))}
 		}
 		d, err := c.SetDeliveryRate(cmd.Context(), id, bits)
 		if err != nil {

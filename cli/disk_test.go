@@ -95,7 +95,7 @@ func TestDisksWithoutAService(t *testing.T) {
 	assert.Contains(t, d.must("disk", "compare", packed, gold.Path), "the same partitions, other content")
 
 	for _, wrong := range [][]string{
-		{"disk", "unpack", gold.Path, "--onto", target}, // a disk is no packed image
+		{"disk", "unpack", gold.Path, "--onto", target}, // a disk is not a packed image
 		{"disk", "survey", filepath.Join(t.TempDir(), "none")},
 		{"disk", "survey", packed},
 	} {

@@ -88,7 +88,7 @@ func (a *app) groupMenu() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			seconds, err := strconv.Atoi(args[1])
 			if err != nil {
-				return usageError{fmt.Errorf("%q is no number of seconds", args[1])}
+				return usageError{fmt.Errorf("%q is not a number of seconds", args[1])}
 			}
 			c, err := a.client()
 			if err != nil {

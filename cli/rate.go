@@ -16,12 +16,12 @@ func parseRate(s string) (int64, error) {
 	}
 	m := rateText.FindStringSubmatch(strings.TrimSpace(s))
 	if m == nil {
-		return 0, fmt.Errorf("%q is no rate (such as 200Mbit)", s)
+		return 0, fmt.Errorf("%q is not a rate (such as 200Mbit)", s)
 	}
 	n, err := strconv.ParseFloat(m[1], 64)
 	n *= map[string]float64{"": 1, "k": 1e3, "m": 1e6, "g": 1e9}[strings.ToLower(m[2])]
 	if err != nil || n < 64e3 || n > 1e12 {
-		return 0, fmt.Errorf("%q is no rate for a stream (64kbit is the least)", s)
+		return 0, fmt.Errorf("%q is not a rate for a stream (64kbit is the least)", s)
 	}
 	return int64(n), nil
 }

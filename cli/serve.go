@@ -24,7 +24,7 @@ func serveCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			var err error
 			if config.Multicast.Groups, err = netip.ParsePrefix(groups); err != nil || !config.Multicast.Groups.Addr().IsMulticast() {
-				return usageError{fmt.Errorf("--multicast-groups: %q is no range of multicast addresses", groups)}
+				return usageError{fmt.Errorf("--multicast-groups: %q is not a range of multicast addresses", groups)}
 			}
 			if config.Multicast.Ceiling, err = parseRate(ceiling); err != nil {
 				return usageError{fmt.Errorf("--ceiling: %w", err)}

@@ -40,7 +40,7 @@ func simulateCommand(a *app) *cobra.Command {
 			if speed != "" {
 				perSecond, err := humanize.ParseBytes(speed)
 				if err != nil || perSecond == 0 {
-					return usageError{fmt.Errorf("--disk-speed: %q is no number of bytes a second (such as 2MB)", speed)}
+					return usageError{fmt.Errorf("--disk-speed: %q is not a number of bytes a second (such as 2MB)", speed)}
 				}
 				w.DiskSpeed = float64(perSecond)
 			}

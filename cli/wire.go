@@ -36,7 +36,7 @@ func (c *channelFlags) add(cmd *cobra.Command, name string) {
 func (c *channelFlags) config() (wire.Config, error) {
 	group, err := netip.ParseAddrPort(c.group)
 	if err != nil || !group.Addr().IsMulticast() || group.Port() == 0 {
-		return wire.Config{}, usageError{fmt.Errorf("%q is no multicast address with a port (such as 233.252.0.7:6003)", c.group)}
+		return wire.Config{}, usageError{fmt.Errorf("%q is not a multicast address with a port (such as 233.252.0.7:6003)", c.group)}
 	}
 	if c.ttl < 0 || c.ttl > 255 {
 		return wire.Config{}, usageError{fmt.Errorf("a TTL is between 0 and 255, not %d", c.ttl)}

@@ -276,6 +276,7 @@ func (b browser) settled() {
 func (b browser) shoot(name string) {
 	b.t.Helper()
 	if dir := os.Getenv("JUGATE_SCREENSHOTS"); dir != "" {
+		b.until(`!document.querySelector('[class*="ant-message-notice"]')`) // what a page said before
 		b.settled()
 		b.picture(filepath.Join(dir, name+".png"))
 	}

@@ -341,7 +341,7 @@ func TestAnAgentDoesOnlyWhatItWasAsked(t *testing.T) {
 	_, err = two.DeliveryManifest(t.Context(), 1)
 	assert.Error(t, err)
 	_, err = one.WithToken(h.token).Standing(t.Context())
-	assert.True(t, apiclient.IsUnauthorized(err), "the administrator's token is no pass")
+	assert.True(t, apiclient.IsUnauthorized(err), "the administrator's token is not a pass")
 	_, err = h.client.WithToken("").Workstations(t.Context(), apiclient.List{})
 	assert.True(t, apiclient.IsUnauthorized(err))
 

@@ -299,7 +299,7 @@ func TestAHostileBrowser(t *testing.T) {
 	_, err := h.client.Health(t.Context())
 	assert.NoError(t, err)
 
-	t.Log("# what is no page of the console says so")
+	t.Log("# what is not a page of the console says so")
 	for path, want := range map[string]int{"/metrics": 404, "/health": 404, "/readyz": 200, "/workstations": 200} {
 		resp, err := http.Get(h.url + path)
 		require.NoError(t, err)

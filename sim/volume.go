@@ -46,7 +46,7 @@ func (e *extVolume) look() (err error) {
 	return err
 }
 
-// ReadDir and Stat are the view's own: what it opens is no folder that can be listed.
+// ReadDir and Stat are the view's own: what it opens is not a folder that can be listed.
 func (e *extVolume) ReadDir(name string) ([]fs.DirEntry, error) { return fs.ReadDir(e.FS, name) }
 
 // Stat is fs.StatFS's.

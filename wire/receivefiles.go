@@ -182,7 +182,7 @@ func (f *folder) finish(e norm.ReceiverEvent, at float64) error {
 		name = fmt.Sprintf("%s-%d-%d", e.Head.Kind, e.Sender, e.Object)
 	}
 	if name != filepath.Base(name) || strings.HasPrefix(name, ".") || strings.ContainsRune(name, 0) {
-		return fmt.Errorf("sender %d names a file %q, which is no plain name", e.Sender, name)
+		return fmt.Errorf("sender %d names a file %q, which is not a plain name", e.Sender, name)
 	}
 	path := filepath.Join(f.dir, name)
 	if err := p.Sync(); err != nil {

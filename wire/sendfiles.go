@@ -37,7 +37,7 @@ func SendFiles(ctx context.Context, socket Config, config norm.SenderConfig, pat
 			return report, err
 		}
 		if !info.Mode().IsRegular() {
-			return report, fmt.Errorf("%s is no file", path)
+			return report, fmt.Errorf("%s is not a file", path)
 		}
 		report.Bytes += info.Size()
 		objects = append(objects, norm.Object{Kind: norm.File, Size: info.Size(), Info: []byte(filepath.Base(path)), Content: f})

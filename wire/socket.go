@@ -117,7 +117,7 @@ func Listen(c Config) (*Socket, error) { return open(c, true) }
 
 func open(c Config, join bool) (*Socket, error) {
 	if !c.Group.Addr().IsMulticast() {
-		return nil, fmt.Errorf("%s is no multicast address", c.Group.Addr())
+		return nil, fmt.Errorf("%s is not a multicast address", c.Group.Addr())
 	}
 	s := &Socket{config: c}
 	if c.Interface != "" {

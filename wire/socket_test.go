@@ -60,7 +60,7 @@ func TestWhatCannotBeOpenedIsNamed(t *testing.T) {
 	_, err := wire.Listen(wire.Config{Group: netip.MustParseAddrPort("233.252.0.77:6003"), Interface: "nowhere0"})
 	assert.ErrorContains(t, err, `"nowhere0"`)
 	_, err = wire.Dial(wire.Config{Group: netip.MustParseAddrPort("192.0.2.1:6003"), Interface: "lo"})
-	assert.ErrorContains(t, err, "192.0.2.1 is no multicast address")
+	assert.ErrorContains(t, err, "192.0.2.1 is not a multicast address")
 }
 
 // A packet that does not fit is an error here, not a loss there.

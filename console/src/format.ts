@@ -46,11 +46,14 @@ export function perSecond(bytes: number): string {
 /** A share of packets or bytes; nothing for none. */
 export const share = (of: number) => (of < 0.0005 ? "" : `${(100 * of).toFixed(1)} %`);
 
+/** A number of the smaller unit in both: 61, "min", "s" is "1 min 1 s"; a rest of none is left out. */
+const sixties = (n: number, large: string, small: string) =>
+  `${Math.floor(n / 60)} ${large}` + (n % 60 ? ` ${n % 60} ${small}` : "");
+
 /** A time that is left, to the second; nothing while it is not known. */
 export function left(s?: number): string {
   if (s === undefined) return "";
   const n = Math.round(s);
   if (n < 60) return `${n} s`;
-  if (n < 3600) return `${Math.floor(n / 60)} min ${n % 60} s`;
-  return `${Math.floor(n / 3600)} h ${Math.floor((n % 3600) / 60)} min`;
+  return n < 3600 ? sixties(n, "min", "s") : sixties(Math.floor(n / 60), "h", "min");
 }

@@ -30,7 +30,7 @@ import (
 )
 
 var (
-	// ErrUnknown says that a file is no archive that is known here.
+	// ErrUnknown says that a file is not an archive that is known here.
 	ErrUnknown = fault.Invalid.Errorf("not an archive that is known here (zip, tar, cab, Debian package, ISO 9660 or UDF image)")
 	// ErrDamaged says that an archive makes no sense.
 	ErrDamaged = fault.Invalid.Errorf("the archive is damaged")

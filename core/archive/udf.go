@@ -207,7 +207,7 @@ func (v *udfVolume) folder(block int64, name string, depth int) error {
 		return err
 	}
 	if f.kind != udfFolder || f.size > udfMaxFolder || depth > udfDepth {
-		return fmt.Errorf("%s is no folder that can be read", name)
+		return fmt.Errorf("%s is not a folder that can be read", name)
 	}
 	list, err := io.ReadAll(f)
 	if err != nil {

@@ -57,7 +57,7 @@ type Options struct {
 const batchSlabs = 16
 
 // maxUnreadable is how many stretches a disk may fail to read. One that has more
-// is no golden disk.
+// is not a golden disk.
 const maxUnreadable = 10_000
 
 // piece is a slab on its way to the sink, in a buffer of the pool; there is none

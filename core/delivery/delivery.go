@@ -3,7 +3,7 @@
 // over. It is pure: it takes the time and what was reported, and returns what to
 // do. It has no sockets, no clock and no goroutines.
 //
-//	d := delivery.New(delivery.Options{Rule: rule, Whole: slabs}, workstations)
+//	d := delivery.New(delivery.Options{Rule: rule, Every: slabs}, workstations)
 //	d.Report(now, id, delivery.Report{Phase: delivery.Ready})
 //	step := d.Advance(now)
 //	if step.Stream != nil { … send these slabs to the group; d.RoundEnded(now) }
@@ -157,7 +157,7 @@ type Options struct {
 	// faster than memory is not believed. 0 believes everything.
 	Bytes int64
 	Aside AsideRule
-	// Whole is every slab that has to get to a workstation which has nothing.
+	// Every has all slabs that a workstation with nothing on its disk needs.
 	Every *image.SlabSet
 }
 

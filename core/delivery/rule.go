@@ -23,8 +23,8 @@ type condition struct {
 	at    time.Time // if set, this instead
 }
 
-// ErrRule says that a text is no gather rule.
-var ErrRule = fault.Invalid.Errorf("no gather rule (first, all, ready:N, at:TIME; the earliest of several with a comma between, the latest with a plus)")
+// ErrRule says that a text is not a gather rule.
+var ErrRule = fault.Invalid.Errorf("not a gather rule (first, all, ready:N, at:TIME; the earliest of several with a comma between, the latest with a plus)")
 
 // ParseRule reads "first", "all", "ready:N" or "at:TIME" with a time of RFC 3339.
 // With commas between the earliest counts, with pluses the latest, which binds

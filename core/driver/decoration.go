@@ -37,7 +37,7 @@ func parseDecoration(s string) (Decoration, error) {
 		}
 		n, err := strconv.ParseInt(parts[i+1], 0, 32)
 		if err != nil || n < 0 {
-			return d, fmt.Errorf("%q has a version that is no number", s)
+			return d, fmt.Errorf("%q has a version that is not a number", s)
 		}
 		*into = int(n)
 	}

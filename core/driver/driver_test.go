@@ -314,7 +314,7 @@ func TestBrokenINFs(t *testing.T) {
 		"no section ends":     {"[Version\n", "line 1: the name of a section does not end"},
 		"text before":         {"; fine\nA=B\n", "line 2: text before the first section"},
 		"a quotation mark":    {"[Version]\nSignature=\"$Windows", "line 2: a quotation mark without its other one"},
-		"binary":              {"[Version]\n\x00\x01\x02", "it is no text: it holds zero bytes"},
+		"binary":              {"[Version]\n\x00\x01\x02", "it is not text: it holds zero bytes"},
 		"no signature":        {"[Version]\nClass=Net\n", "line 1: its [Version] has no signature of the system"},
 		"no DriverVer":        {"[Version]\nSignature=\"$Windows NT$\"\n", "line 1: its [Version] has no DriverVer, so that nobody can tell which of two is newer"},
 		"a bad date":          {strings.Replace(good, "01/02/2026", "2026-01-02", 1), `line 5: DriverVer has no date as month/day/year: "2026-01-02"`},

@@ -111,7 +111,7 @@ func decodeText(b []byte) (string, error) {
 		b, err = charmap.Windows1252.NewDecoder().Bytes(b)
 	}
 	if err == nil && bytes.IndexByte(b, 0) >= 0 {
-		err = errors.New("it is no text: it holds zero bytes")
+		err = errors.New("it is not text: it holds zero bytes")
 	}
 	return string(b), err
 }

@@ -48,7 +48,7 @@ func (s *Set) Check() error {
 			return fault.Invalid.Errorf("a rule that says nothing would take everything")
 		}
 		if r.Class != "" && !slices.Contains(Classes, r.Class) {
-			return fault.Invalid.Errorf("there is no class %q; there are %v", r.Class, Classes)
+			return fault.Invalid.Errorf("%q is not a class of drivers; the classes are %v", r.Class, Classes)
 		}
 		for _, text := range []string{r.Provider, r.Package, r.Model} {
 			if _, err := path.Match(text, ""); err != nil {

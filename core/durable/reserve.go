@@ -8,7 +8,7 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// Reserve is room on a disk that is given up when there is no other.
+// Reserve is a file that takes up space so that it can be freed when the disk is full.
 type Reserve struct {
 	Path  string
 	Bytes int64

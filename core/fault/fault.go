@@ -22,7 +22,7 @@ type Kind string
 
 // The kinds. Everything that has none is the program's own failure.
 const (
-	NotFound    Kind = "not found"   // there is no such thing
+	NotFound    Kind = "not found"   // what was named does not exist
 	Conflict    Kind = "conflict"    // it contradicts how things are
 	Invalid     Kind = "invalid"     // it can never be done like this
 	Forbidden   Kind = "forbidden"   // whoever asks may not

@@ -27,7 +27,7 @@ func TestAnErrorHasOneKind(t *testing.T) {
 		kind fault.Kind
 		text string
 	}{
-		"made":            {fault.NotFound.Errorf("there is no %s", "herb-09"), fault.NotFound, "there is no herb-09"},
+		"made":            {fault.NotFound.Errorf("workstation %s does not exist", "herb-09"), fault.NotFound, "workstation herb-09 does not exist"},
 		"marked":          {fault.Invalid.Mark(cause), fault.Invalid, "cause"},
 		"wrapped":         {fmt.Errorf("order: %w", fault.Conflict.Errorf("taken: %w", cause)), fault.Conflict, "order: taken: cause"},
 		"marked again":    {fault.Forbidden.Mark(fault.NotFound.Mark(cause)), fault.Forbidden, "cause"},

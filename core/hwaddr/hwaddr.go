@@ -19,10 +19,10 @@ import (
 )
 
 // Address is a 48-bit hardware address in transmission order. The zero value
-// is no workstation's address; see IsZero.
+// is not a workstation's address; see IsZero.
 type Address [6]byte
 
-// ErrSyntax says that a text is no spelling of a 48-bit hardware address.
+// ErrSyntax says that a text does not spell a 48-bit hardware address.
 var ErrSyntax = fault.Invalid.Errorf("not a hardware address (12 hexadecimal digits, such as 00:00:5e:00:53:01)")
 
 // ErrNotStation says that the text is an address, but one that no single

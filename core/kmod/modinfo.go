@@ -19,7 +19,7 @@ import (
 	"strings"
 )
 
-// ErrModule says that a file is no kernel module.
+// ErrModule says that a file is not a kernel module.
 var ErrModule = errors.New("not a kernel module")
 
 // Limits on what a module may say of itself.

@@ -49,7 +49,7 @@ const (
 	maxText = 4 << 20
 )
 
-// ErrTFTP says that a packet is no request.
+// ErrTFTP says that a packet is not a request.
 var ErrTFTP = errors.New("not a TFTP request")
 
 // TFTPRequest is a request to read a file.

@@ -199,7 +199,7 @@ func (t *Table) checkMBR() error {
 		case p.Logical() && (!has || p.Record >= p.First || p.Record < container.First || p.Last > container.Last):
 			return fmt.Errorf("%w: logical partition %d (sectors %d to %d) lies outside the extended one", ErrDamaged, p.Number, p.First, p.Last)
 		case !p.Logical() && p.Record != 0:
-			return fmt.Errorf("%w: partition %d is no logical one", ErrDamaged, p.Number)
+			return fmt.Errorf("%w: partition %d is not a logical one", ErrDamaged, p.Number)
 		}
 	}
 	return nil

@@ -171,7 +171,7 @@ func (c *check) agentIdentity(files fs.FS) {
 		names, err := doublestar.Glob(files, pattern, doublestar.WithFilesOnly())
 		switch {
 		case err != nil:
-			c.add("bad-pattern", Warning, fmt.Sprintf("%q is no pattern of identity files: %v", pattern, err), "such files are not noticed", "mend the setting")
+			c.add("bad-pattern", Warning, fmt.Sprintf("%q is not a pattern of identity files: %v", pattern, err), "such files are not noticed", "mend the setting")
 		case len(names) > 0:
 			c.add("agent-identity", Blocking, "an agent's identity is on it ("+names[0]+more(len(names)-1)+")", sameMachine+" to that agent's server",
 				"remove it, or have the agent prepare itself for cloning")

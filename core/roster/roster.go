@@ -85,7 +85,7 @@ func ParseRef(s string) (Ref, error) {
 	}
 	n, err := strconv.Atoi(number)
 	if err != nil || n < 1 {
-		return Ref{}, fault.Invalid.Errorf("%q is no version of an image: write %s@1, or %s for the newest", s, name, name)
+		return Ref{}, fault.Invalid.Errorf("%q is not a version of an image: write %s@1, or %s for the newest", s, name, name)
 	}
 	return Ref{name, n}, nil
 }

@@ -70,7 +70,7 @@ func probeXFS(r io.ReaderAt, size int64) (*Volume, error) {
 		Needs: f.blocks * f.block, Clean: true, used: f.used(),
 	}
 	if realtime := be.Uint64(b[16:]); realtime > 0 {
-		v.Notes = append(v.Notes, "it has a realtime device, which is no part of this partition")
+		v.Notes = append(v.Notes, "it has a realtime device, which is not part of this partition")
 	}
 	switch {
 	case f.checksums && be.Uint32(b[216:])&xfsNeedsRepair != 0, b[126] != 0: // or a mkfs that was cut off

@@ -97,19 +97,15 @@ func (o *Orders) begin(ctx context.Context, rec records.Delivery, names []string
 	o.ordering.Lock()
 	defer o.ordering.Unlock()
 	rec.Channel = o.Streams.FreeChannel().String() // before another order can choose the same
-	id, err := o.Records.AddDelivery(ctx, rec, names, ids)
+	order, err := o.streamOrder(&rec)
 	if err != nil {
 		return 0, err
 	}
-	stored, err := o.Records.Delivery(ctx, id)
-	if err != nil {
+	// Once it is recorded nothing may keep its runner from starting.
+	if order.ID, err = o.Records.AddDelivery(ctx, rec, names, ids); err != nil {
 		return 0, err
 	}
-	order, err := o.streamOrder(stored)
-	if err != nil {
-		return 0, err
-	}
-	return id, o.Streams.Start(o.Until, order, membersOf(targets))
+	return order.ID, o.Streams.Start(o.Until, order, membersOf(targets))
 }
 
 const (

@@ -100,7 +100,7 @@ func (k *Stock) devicesFor(ctx context.Context, name string, fleet driver.Fleet)
 		}
 	}
 	if devices == nil {
-		return "", nil, fault.NotFound.Errorf("%s is no workstation and no model whose devices anybody has seen", name)
+		return "", nil, fault.NotFound.Errorf("%s is neither a workstation nor a model whose devices anybody has seen", name)
 	}
 	return model, devices, nil
 }

@@ -252,7 +252,7 @@ func entryFAT(name string, attributes byte, first, size uint32) []byte {
 func shortName(name string) (string, error) {
 	base, ext := strings.TrimSuffix(name, path.Ext(name)), strings.TrimPrefix(path.Ext(name), ".")
 	if base == "" || len(base) > 8 || len(ext) > 3 || strings.ContainsAny(base+ext, " .\"*+,/:;<=>?[\\]|") {
-		return "", fmt.Errorf("%q is no name of eight letters and three", name)
+		return "", fmt.Errorf("%q is not a name of eight letters and three", name)
 	}
 	return fmt.Sprintf("%-8s%-3s", strings.ToUpper(base), strings.ToUpper(ext)), nil
 }
