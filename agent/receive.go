@@ -66,7 +66,7 @@ func (a *Agent) receive(ctx context.Context, to *api.ToReceive) error {
 		a.show("image version %d is on the disk and checked", to.Version)
 	}
 	verified := err == nil
-	if verified { // its checking must have been heard of, however short it was
+	if verified { // a service that was restarted must have heard of its checking, too
 		checked := last
 		checked.Phase, checked.Verified, checked.Proof = delivery.Checking, false, nil
 		if _, err := authorized(ctx, a, func(c *apiclient.Client) (api.Directions, error) { return c.TellProgress(ctx, to.Delivery, checked) }); err != nil {
@@ -92,13 +92,18 @@ type receiver struct {
 	to     *api.ToReceive
 	cancel context.CancelCauseFunc
 
-	disk    Disk
-	golden  *partition.Table
+	disk     Disk
+	manifest *image.Manifest
+	options  restore.Options
+	seal     *parcel.Seal
+	socket   PacketReader
+	begin    func() error // restore.Begin, once
+
+	// These are there once the slab map is, by plan.
 	slabs   *image.Map
 	restore *restore.Restore
-	seal    *parcel.Seal
-	begin   func() error // restore.Begin, once
-	socket  PacketReader
+
+	reporting sync.Mutex // held across a report
 
 	mu       sync.Mutex
 	progress api.Progress
@@ -107,8 +112,9 @@ type receiver struct {
 	hurry    chan struct{}  // rings when a report should not wait; has room for one
 }
 
-// prepare fetches the version, holds it against the disk and joins the group,
-// so that nothing is missed once the service hears "ready". It writes nothing.
+// prepare fetches the manifest, holds it against the disk and joins the group, so that
+// nothing is missed once the service hears "ready". It fetches the slab map, too, unless
+// that comes in the stream and nothing of the disk could be kept. It writes nothing.
 func (r *receiver) prepare(ctx context.Context) (err error) {
 	a := r.agent
 	a.show("preparing to receive version %d", r.to.Version)
@@ -119,16 +125,7 @@ func (r *receiver) prepare(ctx context.Context) (err error) {
 	if got := slabstore.Sum(text).String(); got != r.to.Digest {
 		return fmt.Errorf("%w: its digest is %s, the delivery's is %s", image.ErrManifest, got, r.to.Digest)
 	}
-	man, err := image.ParseManifest(text)
-	if err != nil {
-		return err
-	}
-	r.golden = man.Table
-	raw, err := authorized(ctx, a, func(c *apiclient.Client) ([]byte, error) { return c.DeliveryMap(ctx, r.to.Delivery) })
-	if err != nil {
-		return err
-	}
-	if r.slabs, err = image.ParseMap(raw, man); err != nil {
+	if r.manifest, err = image.ParseManifest(text); err != nil {
 		return err
 	}
 	if len(r.to.SealKey) > 0 {
@@ -148,12 +145,50 @@ func (r *receiver) prepare(ctx context.Context) (err error) {
 	if err != nil {
 		return err
 	}
-	r.restore, err = restore.New(man, r.slabs, r.disk, r.disk.Size(), r.disk.SectorSize(),
-		restore.Options{Grow: grow, Trim: r.to.Trim, Label: r.to.Label, Nonce: r.to.Nonce})
+	r.options = restore.Options{Grow: grow, Trim: r.to.Trim, Label: r.to.Label, Nonce: r.to.Nonce}
+	unfinished, err := restore.Unfinished(r.manifest, r.disk, r.disk.Size(), r.disk.SectorSize(), r.options)
 	if err != nil {
 		return err
 	}
-	for _, c := range partition.Changes(man.Table, r.restore.Plan()) {
+	r.begin = sync.OnceValue(func() error {
+		_, err := r.restore.Begin(ctx, nil)
+		return err
+	})
+	r.progress = api.Progress{Phase: delivery.Ready, Total: r.manifest.UsedBytes, LacksMap: true}
+	if !r.to.MapComes || r.to.Reuse || unfinished {
+		if err := r.fetchMap(ctx); err != nil {
+			return err
+		}
+	}
+	group, err := netip.ParseAddrPort(r.to.Channel)
+	if err != nil {
+		return err
+	}
+	if r.socket, err = a.machine.Listen(group); err != nil {
+		return err
+	}
+	if r.slabs == nil {
+		return nil
+	}
+	// Before the first report says "ready": the stream may begin with that, and it
+	// carries just what somebody needs.
+	if err = r.say(ctx, 0); err != nil {
+		r.socket.Close()
+	}
+	return err
+}
+
+// plan takes the slab map and looks at what is on the disk already. It writes nothing.
+// Errors of the map wrap image.ErrManifest.
+func (r *receiver) plan(ctx context.Context, slabMap []byte) (err error) {
+	a := r.agent
+	if r.slabs, err = image.ParseMap(slabMap, r.manifest); err != nil {
+		return err
+	}
+	if r.restore, err = restore.New(r.manifest, r.slabs, r.disk, r.disk.Size(), r.disk.SectorSize(), r.options); err != nil {
+		return err
+	}
+	for _, c := range partition.Changes(r.manifest.Table, r.restore.Plan()) {
 		a.show("plan: partition %d, sectors %d to %d there, will have sectors %d to %d here", c.Number, c.FromFirst, c.FromLast, c.ToFirst, c.ToLast)
 	}
 	found, err := r.restore.TakeStock(ctx, r.to.Reuse, func(done, total int64) {
@@ -165,27 +200,14 @@ func (r *receiver) prepare(ctx context.Context) (err error) {
 	if found > 0 {
 		a.show("%d bytes are on the disk already and right", found)
 	}
-	r.progress = api.Progress{Phase: delivery.Ready, Done: found}
+	total := int64(0)
 	for i := range r.slabs.Distinct() {
-		r.progress.Total += r.slabs.Slab(i).Length()
+		total += r.slabs.Slab(i).Length()
 	}
-	r.begin = sync.OnceValue(func() error {
-		_, err := r.restore.Begin(ctx, nil)
-		return err
-	})
-	group, err := netip.ParseAddrPort(r.to.Channel)
-	if err != nil {
-		return err
-	}
-	if r.socket, err = a.machine.Listen(group); err != nil {
-		return err
-	}
-	// Before the first report says "ready": the stream may begin with that, and it
-	// carries just what somebody needs.
-	if err = r.say(ctx, 0); err != nil {
-		r.socket.Close()
-	}
-	return err
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.progress.Done, r.progress.Total, r.progress.LacksMap = found, total, false
+	return nil
 }
 
 func (r *receiver) close() {
@@ -202,6 +224,10 @@ func (r *receiver) run(ctx context.Context) error {
 		return err
 	}
 	r.setPhase(delivery.Checking)
+	// Heard of before it begins: the service holds how long it took against what can be.
+	if _, err := r.report(ctx); err != nil {
+		return err
+	}
 	err := r.restore.Finish(ctx, func(done, total int64) {
 		r.mu.Lock()
 		defer r.mu.Unlock()
@@ -237,7 +263,7 @@ func (r *receiver) installDrivers(ctx context.Context) error {
 // grow makes file systems fill partitions that have become longer. The copy is right
 // whether that succeeds or not.
 func (r *receiver) grow() {
-	grown, err := growVolumes(r.disk, r.golden, r.restore.Plan())
+	grown, err := growVolumes(r.disk, r.manifest.Table, r.restore.Plan())
 	var did []string
 	for _, l := range r.restore.Longer() {
 		if text, has := grown[l.Partition]; has {
@@ -258,8 +284,8 @@ func (r *receiver) grow() {
 	r.progress.Remark = strings.Join(did, "; ")
 }
 
-// fill goes along with the delivery until nothing is missing: it takes the stream,
-// says after each round what it lacks, and fetches what it is told to.
+// fill goes along with the delivery until nothing is missing: it takes the stream, the
+// slab map first, says after each round what it lacks, and fetches what it is told to.
 func (r *receiver) fill(ctx context.Context) error {
 	group, ctx := errgroup.WithContext(ctx)
 	listening, leave := context.WithCancel(ctx)
@@ -274,6 +300,9 @@ func (r *receiver) fill(ctx context.Context) error {
 	group.Go(func() error {
 		defer stop()
 		defer leave()
+		if err := r.learn(ctx, in); err != nil {
+			return err
+		}
 		run, said, fetched := uint32(0), 0, -1
 		for r.restore.Left() > 0 {
 			now := r.latest()
@@ -441,14 +470,21 @@ var doing = map[delivery.Phase]string{
 	delivery.Checking:     "checking the disk against",
 }
 
+// report tells the service how far this workstation is. None overtakes another.
+func (r *receiver) report(ctx context.Context) (api.Directions, error) {
+	r.reporting.Lock()
+	defer r.reporting.Unlock()
+	now := r.snapshot()
+	return authorized(ctx, r.agent, func(c *apiclient.Client) (api.Directions, error) { return c.TellProgress(ctx, r.to.Delivery, now) })
+}
+
 // keepReporting tells the service how far this workstation is and hears how far
 // the delivery is.
 func (r *receiver) keepReporting(ctx context.Context) {
 	tick := time.NewTicker(reportEvery)
 	defer tick.Stop()
 	for {
-		now := r.snapshot()
-		directions, err := authorized(ctx, r.agent, func(c *apiclient.Client) (api.Directions, error) { return c.TellProgress(ctx, r.to.Delivery, now) })
+		directions, err := r.report(ctx)
 		switch {
 		case ctx.Err() != nil:
 			return
@@ -464,6 +500,7 @@ func (r *receiver) keepReporting(ctx context.Context) {
 		r.heard = directions
 		r.mu.Unlock()
 		ring(r.changed)
+		now := r.snapshot()
 		r.agent.options.Show(Status{Name: r.agent.called(), Text: doing[now.Phase] + " " + r.to.Label, Done: now.Done, Total: now.Total})
 		select {
 		case <-tick.C:

@@ -3,7 +3,6 @@ package agent
 import (
 	"context"
 	"errors"
-	"fmt"
 	"net/netip"
 	"sync"
 	"time"
@@ -31,16 +30,19 @@ type arrived struct {
 	frame []byte
 }
 
-// intake takes the stream: parcels become frames, and frames wait for the disk.
+// intake takes the stream: pieces become the slab map, and with that known, parcels become
+// frames, and frames wait for the disk.
 type intake struct {
-	r     *receiver
-	norm  *norm.Receiver
-	queue chan arrived
+	r       *receiver
+	norm    *norm.Receiver
+	queue   chan arrived
+	symbols int64 // of the stream before the slab map was known
 
 	mu     sync.Mutex
-	queued int64 // bytes in the queue, or being written
-	parts  int64 // bytes of parcels that are not whole
-	bytes  int64 // plain bytes written
+	pieces *pieces // of the slab map; nil once that is known
+	queued int64   // bytes in the queue, or being written
+	parts  int64   // bytes of parcels that are not whole
+	bytes  int64   // plain bytes written
 	busy   time.Duration
 	idle   chan struct{} // rings when nothing is queued; has room for one
 }
@@ -52,6 +54,9 @@ func newIntake(r *receiver) *intake {
 	}
 	from, _ := netip.ParseAddr(r.to.Source) // where the service cannot tell, from anywhere
 	t := &intake{r: r, queue: make(chan arrived, 4096), idle: make(chan struct{}, 1)}
+	if r.slabs == nil {
+		t.pieces = newPieces(r.manifest.MapSize)
+	}
 	t.norm = norm.NewReceiver(norm.ReceiverConfig{
 		Node: norm.NodeID(r.to.Node), Open: t.open, Unicast: true, Buffer: partsLimit, MaxObject: parcel.MaxSize, Window: 8192, Seed: uint64(r.to.Node), Erasures: true,
 		From: from, Auth: auth,
@@ -72,13 +77,16 @@ func (t *intake) run(ctx context.Context, in wire.Reader) error {
 func (t *intake) count() {
 	st := t.norm.Stats()
 	r := t.r
+	if t.learning() != nil {
+		t.symbols = st.Symbols
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	r.progress.Packets, r.progress.Lost = st.Packets, st.Lost
 	if st.Symbols > 0 {
 		r.progress.Repaired = int64(float64(r.progress.Multicast) * float64(st.Repairs) / float64(st.Symbols))
 	}
-	if st.Symbols > 0 && r.progress.Phase == delivery.Ready {
+	if st.Symbols > t.symbols && r.progress.Phase == delivery.Ready {
 		r.progress.Phase = delivery.Receiving
 		ring(r.hurry)
 	}
@@ -100,10 +108,32 @@ func (t *intake) open(h norm.Head) norm.Sink {
 	return &part{t: t, size: h.Size}
 }
 
-// Peek is norm.Peeker's: slabs that are there already are passed over.
+// Peek is norm.Peeker's: what is here already is passed over.
 func (p *part) Peek(first []byte) bool {
-	slab, err := parcel.Peek(first)
-	return err == nil && slab < p.t.r.slabs.Len() && p.t.r.restore.Needs(slab)
+	label, err := parcel.Peek(first)
+	return err == nil && p.t.wants(label)
+}
+
+// learning are the pieces of the slab map; nil once that is known.
+func (t *intake) learning() *pieces {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.pieces
+}
+
+// learned says that the slab map is known, wherever it came from.
+func (t *intake) learned() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.pieces = nil
+}
+
+// wants tells whether a parcel is of use now.
+func (t *intake) wants(l parcel.Label) bool {
+	if p := t.learning(); p != nil {
+		return l.Piece && p.lacks(l.Number)
+	}
+	return !l.Piece && l.Number < t.r.slabs.Len() && t.r.restore.Needs(l.Number)
 }
 
 func (p *part) WriteAt(b []byte, off int64) (int, error) {
@@ -135,10 +165,18 @@ func (t *intake) on(e norm.ReceiverEvent) error {
 	if e.Kind != norm.Completed {
 		return nil
 	}
-	slab, frame, err := t.r.unpack(p.bytes)
-	if err != nil || !t.r.restore.Needs(slab) {
+	label, content, err := t.r.unpack(p.bytes)
+	if err != nil || !t.wants(label) {
 		return nil // another delivery's, forged, or here already
 	}
+	if label.Piece {
+		if p := t.learning(); p != nil {
+			p.put(label.Number, content)
+			ring(t.r.changed) // it may have been the last one
+		}
+		return nil
+	}
+	slab, frame := label.Number, content
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.queued+int64(len(frame)) > queueLimit {
@@ -209,16 +247,11 @@ func (t *intake) drained(ctx context.Context) error {
 }
 
 // unpack opens a parcel of this delivery.
-func (r *receiver) unpack(b []byte) (slab int, frame []byte, err error) {
+func (r *receiver) unpack(b []byte) (parcel.Label, []byte, error) {
 	if r.seal != nil {
-		slab, frame, err = r.seal.Open(b)
-	} else {
-		slab, frame, err = parcel.Open(b)
+		return r.seal.Open(b)
 	}
-	if err == nil && slab >= r.slabs.Len() {
-		err = fmt.Errorf("%w: there is no slab %d", parcel.ErrParcel, slab)
-	}
-	return slab, frame, err
+	return parcel.Open(b)
 }
 
 // write puts a slab onto the disk and counts it.

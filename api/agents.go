@@ -64,6 +64,7 @@ type ToReceive struct {
 	Nonce    []byte     `json:"nonce" doc:"Goes into the proof that the whole disk was read back"`
 	Source   string     `json:"source,omitempty" doc:"IP address that the stream comes from; packets of others are not for this workstation"`
 	Reuse    bool       `json:"reuse" doc:"Check the disk first and keep what is right"`
+	MapComes bool       `json:"map_comes,omitempty" doc:"The slab map comes by multicast, before the image"`
 	WhenDone string     `json:"when_done" enum:"stay,restart,power-off"`
 	Install  *ToInstall `json:"put,omitempty" doc:"Drivers for the system, once the copy is right"`
 	RestoreOptions
@@ -109,6 +110,7 @@ type Progress struct {
 	Backlog      int64    `json:"backlog" doc:"Has come and is not on the disk yet, in bytes"`
 	BacklogLimit int64    `json:"backlog_limit" doc:"What there is room for"`
 	DiskSpeed    float64  `json:"disk_speed" doc:"Bytes a second that the disk takes"`
+	LacksMap     bool     `json:"lacks_map,omitempty" doc:"It waits for the slab map, and cannot tell yet which slabs it needs"`
 	Verified     bool     `json:"verified" doc:"With ended: the whole disk was read back and is right"`
 	Proof        []byte   `json:"proof,omitempty" maxLength:"100" doc:"With verified: what only reading the whole disk back tells (docs/agent-protocol.md)"`
 	Error        string   `json:"error,omitempty" maxLength:"4000"`
@@ -131,6 +133,9 @@ type Directions struct {
 	// fetch by unicast. Whatever else it lacks comes in the next round.
 	Decided int      `json:"decided"`
 	Fetch   [][2]int `json:"fetch,omitempty"`
+	// FetchMap says that the slab map does not come by multicast, or not any more: an agent
+	// that lacks it fetches it.
+	FetchMap bool `json:"fetch_map,omitempty"`
 	// ReportAfter is how many seconds the agent lets pass before it reports again, if
 	// nothing happens: the more take part, the longer.
 	ReportAfter float64 `json:"report_after,omitempty"`

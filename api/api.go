@@ -24,6 +24,12 @@ type ProblemDetail struct {
 	Location string `json:"location"`
 }
 
+// Health says that the service is up.
+type Health struct {
+	Status  string `json:"status"`
+	Version string `json:"version"`
+}
+
 // Names that both ends share.
 const (
 	// SessionCookie is what the console signs in with.

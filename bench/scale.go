@@ -98,7 +98,7 @@ func fill(ctx context.Context, data string) error {
 	if err := os.MkdirAll(data, 0o750); err != nil {
 		return err
 	}
-	db, err := records.Open(ctx, path(data, "jugate.db"))
+	db, err := records.Open(ctx, time.Now(), path(data, "jugate.db"))
 	if err != nil {
 		return err
 	}

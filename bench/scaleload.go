@@ -221,11 +221,12 @@ func (s *served) crowd(ctx context.Context, first, n int, mbit int64, consoles i
 		return 0, err
 	}
 	var names []string
+	var heard heardMap
 	failures := make(chan error, n)
 	for i, m := range members {
 		names = append(names, scaleName(first+i))
 		work.Go(func() {
-			if err := m.takePart(ctx); err != nil && ctx.Err() == nil {
+			if err := m.takePart(ctx, &heard); err != nil && ctx.Err() == nil {
 				failures <- fmt.Errorf("%s: %w", scaleName(m.number), err)
 			}
 		})
@@ -300,8 +301,21 @@ func (s *served) listen(ctx context.Context, path string, count *atomic.Int64) {
 	}
 }
 
+// heardMap is the slab map as those have it who hear the multicast, which these members do
+// not: one of them fetches it for all.
+type heardMap struct {
+	once sync.Once
+	raw  []byte
+	err  error
+}
+
+func (h *heardMap) by(ctx context.Context, m *member, delivery int64) ([]byte, error) {
+	h.once.Do(func() { h.raw, h.err = m.DeliveryMap(ctx, delivery) })
+	return h.raw, h.err
+}
+
 // takePart waits for the next delivery and reports on it as an agent does.
-func (m *member) takePart(ctx context.Context) error {
+func (m *member) takePart(ctx context.Context, heard *heardMap) error {
 	var to *api.ToReceive
 	for to == nil {
 		st, err := m.Standing(ctx)
@@ -320,7 +334,7 @@ func (m *member) takePart(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	raw, err := m.DeliveryMap(ctx, to.Delivery)
+	raw, err := heard.by(ctx, m, to.Delivery)
 	if err != nil {
 		return err
 	}
@@ -328,7 +342,7 @@ func (m *member) takePart(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	p := api.Progress{Phase: "ready", Total: man.UsedBytes}
+	p := api.Progress{Phase: "ready", Total: man.UsedBytes, LacksMap: to.MapComes}
 	for {
 		d, err := m.TellProgress(ctx, to.Delivery, p)
 		if err != nil || d.Over || p.Phase == "ended" {
@@ -336,6 +350,11 @@ func (m *member) takePart(ctx context.Context) error {
 		}
 		switch {
 		case d.State == "gathering":
+		case p.LacksMap:
+			if err := m.TellLacking(ctx, to.Delivery, api.Lacking{Slabs: [][2]int{{0, slabs.Len() - 1}}}); err != nil {
+				return err
+			}
+			p.LacksMap = false
 		case d.Round == 0:
 			p.Phase, p.Packets = "receiving", p.Packets+100
 			p.Done = min(p.Done+man.UsedBytes/20, man.UsedBytes)

@@ -259,7 +259,7 @@ func TestNothingThatTheRecordsHoldStopsAStart(t *testing.T) {
 	}
 	require.NoError(t, raw.Close())
 
-	again, err := records.Open(ctx, path)
+	again, err := records.Open(ctx, time.Now(), path)
 	require.NoError(t, err)
 	t.Cleanup(func() { again.Close() })
 	assert.Len(t, again.Notices, 5, "%v", again.Notices)
@@ -272,7 +272,7 @@ func TestNothingThatTheRecordsHoldStopsAStart(t *testing.T) {
 	_, err = again.FixedAddresses(ctx)
 	assert.NoError(t, err)
 	require.NoError(t, again.Close())
-	last, err := records.Open(ctx, path)
+	last, err := records.Open(ctx, time.Now(), path)
 	require.NoError(t, err)
 	assert.Empty(t, last.Notices, "once is enough")
 	require.NoError(t, last.Close())
@@ -291,7 +291,7 @@ func TestDamagedPagesAreFoundAtTheStart(t *testing.T) {
 		b[i] ^= 0x5a
 	}
 	require.NoError(t, os.WriteFile(path, b, 0o600))
-	_, err = records.Open(t.Context(), path)
+	_, err = records.Open(t.Context(), time.Now(), path)
 	assert.ErrorIs(t, err, records.ErrDamaged)
 	assert.ErrorContains(t, err, "image rescan")
 }
@@ -299,7 +299,7 @@ func TestDamagedPagesAreFoundAtTheStart(t *testing.T) {
 func TestTheRecordsAreNobodyElses(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "jugate.db")
 	require.NoError(t, os.WriteFile(path, nil, 0o644))
-	db, err := records.Open(t.Context(), path)
+	db, err := records.Open(t.Context(), time.Now(), path)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	key := []byte("a key of thirty-two bytes: 123456")

@@ -51,7 +51,7 @@ const examinedAtOnce = 16 << 20
 // brings its schema up to date. Single rows that make no sense are set aside. A small file
 // is examined as a whole: ErrDamaged says that pages of it are not what they should be. A
 // large one is left to Examine.
-func Open(ctx context.Context, path string) (*DB, error) {
+func Open(ctx context.Context, now time.Time, path string) (*DB, error) {
 	if err := private(path); err != nil {
 		return nil, fmt.Errorf("open the records in %s: %w", path, err)
 	}
@@ -76,7 +76,7 @@ func Open(ctx context.Context, path string) (*DB, error) {
 		err = migrate(ctx, write.DB)
 	}
 	if err == nil {
-		err = db.setAside(ctx)
+		err = db.setAside(ctx, now)
 	}
 	if err != nil {
 		write.Close()

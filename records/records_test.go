@@ -29,7 +29,7 @@ func open(t *testing.T) (*records.DB, string) {
 	t.Helper()
 	path := filepath.Join(t.TempDir(), "with space", "jugate.db")
 	require.NoError(t, os.Mkdir(filepath.Dir(path), 0o755))
-	db, err := records.Open(t.Context(), path)
+	db, err := records.Open(t.Context(), time.Now(), path)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
 	return db, path
@@ -228,7 +228,7 @@ func TestOpeningAgainKeepsEverything(t *testing.T) {
 	db, path := open(t)
 	newcomer(t, db, 1)
 	require.NoError(t, db.Close())
-	db, err := records.Open(t.Context(), path)
+	db, err := records.Open(t.Context(), time.Now(), path)
 	require.NoError(t, err)
 	defer db.Close()
 	_, total, err := db.Workstations(t.Context(), records.WorkstationFilter{}, records.Page{})

@@ -53,7 +53,7 @@ func aCard(s string) error {
 }
 
 // setAside moves rows that make no sense out of the way.
-func (db *DB) setAside(ctx context.Context) error {
+func (db *DB) setAside(ctx context.Context, now time.Time) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
 		for _, o := range odds {
 			var rows []struct {
@@ -68,7 +68,7 @@ func (db *DB) setAside(ctx context.Context) error {
 				if why == nil {
 					continue
 				}
-				if err := o.take(ctx, tx, r.Key, why); err != nil {
+				if err := o.take(ctx, now, tx, r.Key, why); err != nil {
 					return err
 				}
 				db.Notices = append(db.Notices, fmt.Sprintf("a %s cannot be read and was set aside: %v", o.kind, why))
@@ -78,7 +78,7 @@ func (db *DB) setAside(ctx context.Context) error {
 	})
 }
 
-func (o odd) take(ctx context.Context, tx *sqlx.Tx, key string, why error) error {
+func (o odd) take(ctx context.Context, now time.Time, tx *sqlx.Tx, key string, why error) error {
 	row := map[string]any{}
 	where := fmt.Sprintf(` FROM %s WHERE CAST(%s AS TEXT) = ?`, o.table, o.key)
 	if err := tx.QueryRowxContext(ctx, `SELECT *`+where, key).MapScan(row); err != nil {
@@ -88,7 +88,7 @@ func (o odd) take(ctx context.Context, tx *sqlx.Tx, key string, why error) error
 	if err != nil {
 		return err
 	}
-	if _, err := tx.ExecContext(ctx, `INSERT INTO set_aside (at, kind, content, reason) VALUES (?, ?, ?, ?)`, time.Now().UTC(), o.kind, string(content), why.Error()); err != nil {
+	if _, err := tx.ExecContext(ctx, `INSERT INTO set_aside (at, kind, content, reason) VALUES (?, ?, ?, ?)`, now.UTC(), o.kind, string(content), why.Error()); err != nil {
 		return err
 	}
 	if o.clear {

@@ -1,13 +1,20 @@
 package service_test
 
 import (
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
+	"strings"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
+	"jugate/apiclient"
 	"jugate/core/hwaddr"
 	"jugate/demo/golddisk"
 	"jugate/service"
@@ -73,6 +80,59 @@ func (r *room) said(d api.Delivery) (all []string) {
 		all = append(all, c.What)
 	}
 	return all
+}
+
+// mapRequests has the workstations that are put into the room from now on come through a
+// gate, which counts who fetches the slab map alone.
+func (r *room) mapRequests() *atomic.Int32 {
+	to, err := url.Parse(r.url)
+	require.NoError(r.t, err)
+	var n atomic.Int32
+	proxy := httputil.NewSingleHostReverseProxy(to)
+	gate := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
+		if strings.HasSuffix(q.URL.Path, "/map") {
+			n.Add(1)
+		}
+		proxy.ServeHTTP(w, q)
+	}))
+	r.t.Cleanup(gate.Close)
+	r.client, err = apiclient.New(gate.URL, r.token)
+	require.NoError(r.t, err)
+	return &n
+}
+
+func TestTheSlabMapComesInTheStream(t *testing.T) {
+	for _, sealed := range []bool{false, true} {
+		r := newRoom(t)
+		fetched := r.mapRequests()
+		names := []string{"herb-01", "herb-02", "herb-03"}
+		for n, name := range names {
+			r.put(2+n, name, nil)
+		}
+		d := r.deliver(api.NewDelivery{Image: "garden-desk", To: names, Rate: 200_000_000, Sealed: sealed})
+		assert.EqualValues(t, "finished", d.State)
+		assert.Zero(t, fetched.Load(), "nobody had to fetch it alone")
+		r.right(names...)
+		t.Log("# who has much of the image already needs the map before it is ready, and one alone fetches it")
+		r.deliver(api.NewDelivery{Image: "garden-desk", To: names, Rate: 200_000_000, Sealed: sealed, Reuse: true})
+		assert.EqualValues(t, 3, fetched.Load())
+		r.deliver(api.NewDelivery{Image: "garden-desk", To: names[:1], Rate: 200_000_000, Sealed: sealed})
+		assert.EqualValues(t, 4, fetched.Load())
+	}
+}
+
+func TestWhoMissesTheSlabMapFetchesIt(t *testing.T) {
+	r := newRoom(t)
+	fetched := r.mapRequests()
+	r.put(2, "herb-01", nil)
+	r.put(3, "herb-02", func(w *sim.Workstation) { w.Loss = 1 })
+	names := []string{"herb-01", "herb-02"}
+	d := r.deliver(api.NewDelivery{Image: "garden-desk", To: names, Rate: 8_000_000})
+	for name, receipt := range r.receipts(d.ID) {
+		assert.EqualValues(t, "delivered", receipt.Outcome, "%s: %s", name, receipt.Reason)
+	}
+	assert.EqualValues(t, 1, fetched.Load())
+	r.right(names...)
 }
 
 func TestOneThatDragsIsSetAsideAndServedAlone(t *testing.T) {

@@ -155,7 +155,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 
 // openRecords opens the records, and says what is odd about them.
 func (s *Service) openRecords(ctx context.Context) (err error) {
-	if s.records, err = records.Open(ctx, filepath.Join(s.config.Data, "jugate.db")); err != nil {
+	if s.records, err = records.Open(ctx, s.config.Now(), filepath.Join(s.config.Data, "jugate.db")); err != nil {
 		return err
 	}
 	for _, n := range s.records.Notices {

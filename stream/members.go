@@ -25,8 +25,18 @@ type Directions struct {
 	Aside   string // why it is set aside; empty if it is not
 	Decided int
 	Fetch   []image.SlabRange // slabs to fetch by unicast
+	// FetchMap says that the slab map does not come by multicast, or not any more.
+	FetchMap bool
 	// ReportAfter is how long it lets pass before it reports again.
 	ReportAfter time.Duration
+}
+
+// SendsMap tells whether the slab map comes by multicast, for a workstation that is about to
+// take part: it does until the first round has begun, and not for one alone.
+func (r *Runner) SendsMap() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return len(r.members) > 1 && r.d.State() == delivery.Gathering
 }
 
 // Has tells whether a workstation takes part.
@@ -94,6 +104,7 @@ const (
 func (r *Runner) directions(id int64, err error) Directions {
 	d := Directions{State: r.d.State(), Over: err != nil || r.d.State().Over(), Run: r.number, Round: r.d.Rounds(), Aside: r.d.Aside(id)}
 	d.ReportAfter = max(reportEvery, time.Duration(len(r.members))*time.Second/reportsPerSecond)
+	d.FetchMap = r.d.FetchMap()
 	fetch, decided := r.d.Fetch(id)
 	if d.Decided = decided; fetch != nil {
 		d.Fetch = fetch.Ranges()
@@ -151,7 +162,7 @@ func (r *Runner) Mended(id, bytes int64) {
 func (r *Runner) SealedFrame(frame []byte) []byte {
 	var nonce [parcel.NonceSize]byte
 	rand.Read(nonce[:])
-	return r.Seal.Pack(0, frame, nonce)
+	return r.Seal.Pack(parcel.Slab(0), frame, nonce)
 }
 
 // Stop ends the delivery for everyone who is not through.

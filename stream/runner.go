@@ -51,6 +51,7 @@ type Runner struct {
 	sent        int                // slabs of this round
 	slabs       int                // that it has
 	round       int
+	passes      int // rounds that were begun, and the one of the slab map
 
 	unwritten []delivery.Member // ended, receipt still to be written
 	notes     []Note
@@ -159,18 +160,22 @@ func (r *Runner) nudge() {
 	}
 }
 
-func (r *Runner) sentSlab() {
+// sentParcel counts a slab that has gone out; pieces of the slab map are none.
+func (r *Runner) sentParcel(pass int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.sent++
+	if pass == r.passes && r.slabs > 0 {
+		r.sent++
+	}
 }
 
-// roundEnded ends the round that is under way, once: a stream that breaks off as it begins
-// is noticed by both who wait for it.
-func (r *Runner) roundEnded(now time.Time) {
+// roundEnded ends a round, or the one of the slab map, if it is under way still: a stream
+// that breaks off as it begins is noticed by both who wait for it, and the first round may
+// begin while the slab map is being repaired for somebody.
+func (r *Runner) roundEnded(now time.Time, pass int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if !r.streaming {
+	if !r.streaming || pass != r.passes {
 		return
 	}
 	r.streaming = false
@@ -222,11 +227,11 @@ func (r *Runner) run(ctx context.Context) {
 			r.in.rates.want(r.in.Multicast.Ceiling, r, 0)
 			r.setRate(r.in.rates.bounded(r.in.Multicast.Ceiling, at.wanted))
 		}
-		if at.Stream != nil {
+		if at.Map || at.Stream != nil {
 			if t == nil {
 				t = r.open(streaming, &working)
 			}
-			r.beginRound(streaming, now, t, at.Stream)
+			r.beginRound(streaming, now, t, at)
 		}
 		if at.EndStream && t != nil {
 			t.send(streaming, func(now time.Time, _ *norm.Sender) {
@@ -263,6 +268,7 @@ type turn struct {
 	deadline          time.Time // when to look again at the latest; zero if only news matter
 	wanted            int64     // bits a second, as far as the group can follow
 	paused, streaming bool
+	pass              int // number of the round that begins
 }
 
 // advance draws the conclusions at time now.
@@ -283,21 +289,31 @@ func (r *Runner) advance(now time.Time) turn {
 		}
 		r.note(n.At, bySelf, text)
 	}
+	if at.Map {
+		r.streaming = true
+		r.passes++
+	}
 	if at.Stream != nil {
 		r.streaming, r.sent, r.slabs = true, 0, at.Stream.Len()
 		r.round++
+		r.passes++
 	}
+	at.pass = r.passes
 	at.wanted, at.paused, at.streaming = int64(float64(r.rate)*r.pace), r.paused, r.streaming
 	return at
 }
 
-// beginRound sends slabs to all.
-func (r *Runner) beginRound(ctx context.Context, now time.Time, t *sender, slabs *image.SlabSet) {
-	r.in.Log.Info("stream", "delivery", r.order.ID, "image", r.order.Version, "slabs", slabs.Len())
-	t.begin(ctx, slabs)
+// beginRound sends slabs, or the slab map, to all.
+func (r *Runner) beginRound(ctx context.Context, now time.Time, t *sender, at turn) {
+	if at.Stream != nil {
+		r.in.Log.Info("stream", "delivery", r.order.ID, "image", r.order.Version, "slabs", at.Stream.Len())
+		t.beginSlabs(ctx, at.pass, at.Stream)
+	} else {
+		t.beginMap(ctx, at.pass)
+	}
 	select {
 	case <-r.streamEnded: // there is no stream any more: it all goes by unicast
-		r.roundEnded(now)
+		r.roundEnded(now, at.pass)
 	default:
 	}
 }
@@ -346,7 +362,10 @@ func (r *Runner) open(ctx context.Context, working *sync.WaitGroup) *sender {
 			// Not the end: whatever did not go out is mended.
 			r.in.Log.Error("the stream broke off", "delivery", r.order.ID, "image", r.order.Version, "error", err)
 			r.change(r.in.Now(), bySelf, fmt.Sprintf("the stream broke off: %v", err), func() {})
-			r.roundEnded(r.in.Now())
+			r.mu.Lock()
+			pass := r.passes
+			r.mu.Unlock()
+			r.roundEnded(r.in.Now(), pass)
 		}
 	})
 	return t

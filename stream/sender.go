@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/binary"
 	"errors"
+	"iter"
 	"math/rand/v2"
 	"sync/atomic"
 	"time"
@@ -46,8 +47,9 @@ type sender struct {
 	progressed time.Time
 }
 
-// round is one pass over a set of slabs.
+// round is one pass over a set of slabs, or over the slab map.
 type round struct {
+	number int // by which the runner knows it
 	ready  chan packed
 	cancel context.CancelFunc
 	last   norm.ObjectID
@@ -55,13 +57,13 @@ type round struct {
 	fed    bool      // all were handed to the sender
 	sentAt time.Time // when the last of them went out
 	sent   int64     // bytes
-	slabs  int
 	total  int64
 }
 
 type packed struct {
-	slab  int
+	label parcel.Label
 	bytes []byte
+	plain int64 // how many bytes of the image, or of the map, it has
 }
 
 // run sends until ctx ends.
@@ -99,16 +101,23 @@ func (t *sender) run(ctx context.Context) error {
 	})
 }
 
-// begin starts a round with these slabs.
-func (t *sender) begin(ctx context.Context, set *image.SlabSet) {
+// begin starts a round of so many plain bytes.
+func (t *sender) begin(ctx context.Context, number int, total int64, parcels iter.Seq[packed]) {
 	fetching, cancel := context.WithCancel(ctx)
-	rd := &round{ready: make(chan packed, prefetched), cancel: cancel, slabs: set.Len()}
-	for i := range set.All() {
-		rd.total += t.slabs.Slab(i).Length()
-	}
+	rd := &round{number: number, ready: make(chan packed, prefetched), cancel: cancel, total: total}
 	go func() {
 		defer close(rd.ready)
-		if err := fault.Guard(func() error { t.pack(fetching, set, rd.ready); return nil }); err != nil {
+		err := fault.Guard(func() error {
+			for p := range parcels {
+				select {
+				case rd.ready <- p:
+				case <-fetching.Done():
+					return nil
+				}
+			}
+			return nil
+		})
+		if err != nil {
 			t.r.in.Log.Error("a round of the stream is cut short", "delivery", t.r.order.ID, "error", err)
 		}
 	}()
@@ -119,6 +128,41 @@ func (t *sender) begin(ctx context.Context, set *image.SlabSet) {
 		rd.began = now
 		t.round, t.waiting = rd, nil
 		t.progress(now)
+	})
+}
+
+// beginSlabs starts a round with these slabs, in the order of the disk.
+func (t *sender) beginSlabs(ctx context.Context, number int, set *image.SlabSet) {
+	total := int64(0)
+	for i := range set.All() {
+		total += t.slabs.Slab(i).Length()
+	}
+	t.begin(ctx, number, total, func(yield func(packed) bool) {
+		for i := range set.All() {
+			s := t.slabs.Slab(i)
+			frame, err := t.r.in.Slabs.Frame(s.Digest)
+			if err != nil {
+				// Not the end: whoever asks for it later is told.
+				t.r.in.Log.Error("a slab cannot be sent", "delivery", t.r.order.ID, "slab", i, "error", err)
+				continue
+			}
+			if !yield(t.pack(parcel.Slab(i), frame, s.Length())) {
+				return
+			}
+		}
+	})
+}
+
+// beginMap starts the round that has the slab map.
+func (t *sender) beginMap(ctx context.Context, number int) {
+	raw := t.slabs.Bytes()
+	t.begin(ctx, number, int64(len(raw)), func(yield func(packed) bool) {
+		for n := range parcel.Pieces(int64(len(raw))) {
+			piece := parcel.Piece(raw, n)
+			if !yield(t.pack(parcel.PieceOfMap(n), piece, int64(len(piece)))) {
+				return
+			}
+		}
 	})
 }
 
@@ -143,29 +187,15 @@ func (t *sender) send(ctx context.Context, change func(time.Time, *norm.Sender))
 	}
 }
 
-// pack makes the parcels of a round, in the order of the disk.
-func (t *sender) pack(ctx context.Context, set *image.SlabSet, ready chan<- packed) {
-	for i := range set.All() {
-		frame, err := t.r.in.Slabs.Frame(t.slabs.Slab(i).Digest)
-		if err != nil {
-			// Not the end: whoever asks for it later is told.
-			t.r.in.Log.Error("a slab cannot be sent", "delivery", t.r.order.ID, "slab", i, "error", err)
-			continue
-		}
-		select {
-		case ready <- packed{i, t.parcel(i, frame)}:
-		case <-ctx.Done():
-			return
-		}
-	}
-}
-
-// parcel makes a slab ready for the way.
-func (t *sender) parcel(slab int, frame []byte) []byte {
+// pack makes a parcel.
+func (t *sender) pack(l parcel.Label, content []byte, plain int64) packed {
+	p := packed{label: l, plain: plain}
 	if t.r.Seal != nil {
-		return t.r.Seal.Pack(slab, frame, t.nonce())
+		p.bytes = t.r.Seal.Pack(l, content, t.nonce())
+	} else {
+		p.bytes = parcel.Pack(l, content)
 	}
-	return parcel.Pack(slab, frame)
+	return p
 }
 
 // nonce is one that was not used yet: a number chosen at random when the sender
@@ -208,10 +238,10 @@ func (t *sender) feed(now time.Time, s *norm.Sender) (more bool) {
 			return true
 		}
 		if err != nil {
-			t.r.in.Log.Error("a slab cannot be sent", "delivery", t.r.order.ID, "slab", t.waiting.slab, "error", err)
+			t.r.in.Log.Error("a parcel cannot be sent", "delivery", t.r.order.ID, "of_map", t.waiting.label.Piece, "number", t.waiting.label.Number, "error", err)
 		} else {
 			rd.last = id
-			t.sizes[id] = t.slabs.Slab(t.waiting.slab).Length()
+			t.sizes[id] = t.waiting.plain
 		}
 		t.waiting = nil
 	}
@@ -227,7 +257,7 @@ func (t *sender) on(e norm.SenderEvent) error {
 	case norm.Sent:
 		if rd != nil {
 			rd.sent += t.sizes[e.Object]
-			t.r.sentSlab()
+			t.r.sentParcel(rd.number)
 			if rd.fed && e.Object == rd.last {
 				rd.sentAt = time.Now()
 			}
@@ -244,9 +274,10 @@ func (t *sender) on(e norm.SenderEvent) error {
 
 // end ends the round.
 func (t *sender) end(now time.Time) {
+	number := t.round.number
 	t.round.cancel()
 	t.round = nil
-	t.r.roundEnded(now)
+	t.r.roundEnded(now, number)
 }
 
 // count lets the runner know what has gone out.
@@ -262,7 +293,7 @@ func (t *sender) progress(now time.Time) {
 	t.progressed = now
 	t.r.mu.Lock()
 	defer t.r.mu.Unlock()
-	if rd := t.round; rd != nil {
+	if rd := t.round; rd != nil && rd.number == t.r.passes {
 		t.r.d.Sent(now, rd.sent, rd.total)
 	}
 	t.r.nudge()

@@ -6,6 +6,7 @@
 //	d := delivery.New(delivery.Options{Rule: rule, Every: slabs}, workstations)
 //	d.Report(now, id, delivery.Report{Phase: delivery.Ready})
 //	step := d.Advance(now)
+//	if step.Map { … send the slab map to the group; d.RoundEnded(now) }
 //	if step.Stream != nil { … send these slabs to the group; d.RoundEnded(now) }
 //	for _, m := range step.Ended { … write m's receipt }
 //
@@ -102,6 +103,9 @@ type Report struct {
 	// what there is room for.
 	Backlog, BacklogLimit int64
 	DiskSpeed             float64 // bytes a second that the disk takes, now
+	// LacksMap says that it cannot tell yet which slabs it needs: it has not got the
+	// slab map.
+	LacksMap bool
 	// Verified and Error come with Phase Ended: the whole disk was checked, or
 	// why it was not.
 	Verified bool
@@ -136,6 +140,9 @@ type Member struct {
 }
 
 func (m *Member) joined() bool { return m.Phase != Awaited && m.Phase != Ended }
+
+// lacksMap reports that it cannot say what it needs, as it has no slab map.
+func (m *Member) lacksMap() bool { return m.Last.LacksMap && !m.told }
 
 // LossShare is the share of packets that it lost in the last seconds.
 func (m Member) LossShare() float64 { return m.loss.share }
@@ -181,7 +188,9 @@ type Delivery struct {
 	ended   []Member // since the last Advance
 	notes   []Note   // since the last Advance
 
-	rounds       int // of the stream that have ended
+	mapGoes      bool      // the slab map is being sent to all
+	mapEnded     time.Time // when that ended; zero if it was not sent
+	rounds       int       // of the stream that have ended
 	streaming    bool
 	roundEnd     time.Time
 	stream       meter
@@ -355,8 +364,12 @@ func (d *Delivery) Report(now time.Time, id int64, r Report) error {
 	return nil
 }
 
-// Sent says how many bytes of a round have gone out, of how many.
+// Sent says how many bytes of a round have gone out, of how many; those of the slab map
+// say nothing of how long the image takes.
 func (d *Delivery) Sent(now time.Time, sent, of int64) {
+	if d.mapGoes {
+		return
+	}
 	d.sent, d.toSend = sent, of
 	d.stream.count(now, sent)
 }
@@ -397,6 +410,9 @@ func (d *Delivery) end(now time.Time, m *Member, o Outcome, reason string) {
 
 // Step is what follows from what was reported.
 type Step struct {
+	// Map says that the slab map has to be sent to all first; RoundEnded has to follow,
+	// unless a Stream comes before.
+	Map bool
 	// Stream, if set, begins a round of the stream with these slabs; RoundEnded
 	// has to follow.
 	Stream *image.SlabSet
@@ -419,18 +435,23 @@ func (d *Delivery) Advance(now time.Time) Step {
 		d.giveUpAbsent(now)
 	}
 	if d.state == Gathering && d.gathered(now) {
-		d.state, d.streaming = Sending, true
-		step.Stream = d.firstRound()
+		d.state = Sending
 		for _, m := range d.members {
 			if m.joined() {
 				m.Began = now
+				d.mapGoes = d.mapGoes || m.lacksMap()
 			}
 		}
+		step.Map = d.mapGoes
+	}
+	if d.state == Sending && !d.streaming && d.haveSaid(now) {
+		d.mapGoes, d.streaming = false, true
+		step.Stream = d.firstRound()
 	}
 	if again := d.mend(now); again != nil {
 		step.Stream = again
 	}
-	if d.streaming && len(d.inGroup()) == 0 && d.anyJoined() {
+	if (d.streaming || d.mapGoes) && len(d.inGroup()) == 0 && d.anyJoined() {
 		step.EndStream = true
 		if d.allDeaf() && !d.unheard {
 			d.unheard = true
@@ -448,7 +469,7 @@ func (d *Delivery) Advance(now time.Time) Step {
 			}
 		}
 		d.state = Finished
-		step.Stream = nil
+		step.Map, step.Stream = false, nil
 	}
 	step.Pace = d.pace
 	step.Ended, d.ended = d.ended, nil
@@ -476,7 +497,7 @@ func (d *Delivery) giveUpSilent(now time.Time) {
 		switch {
 		case !m.joined():
 		case d.state == Gathering && silent >= gatherSilence:
-			m.Phase = Awaited
+			m.Phase, m.told = Awaited, false
 		case silent >= Silence:
 			d.end(now, m, Failed, fmt.Sprintf("silent for %d s", int(silent.Seconds())))
 		}
@@ -557,6 +578,10 @@ func (d *Delivery) Deadline(now time.Time) time.Time {
 		}
 	}
 	switch d.state {
+	case Sending:
+		if !d.streaming && !d.mapEnded.IsZero() {
+			sooner(d.mapEnded.Add(lackingWait))
+		}
 	case Gathering:
 		sooner(d.options.Rule.next(now))
 		if d.options.WaitAtMost > 0 {

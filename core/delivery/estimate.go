@@ -81,10 +81,8 @@ func (d *Delivery) memberLeft(m *Member) (time.Duration, bool) {
 		rest := m.Last.Total - m.Last.Done
 		if left, ok = m.speed.left(rest); m.Aside == "" && d.state == Sending {
 			// The group goes at the pace of the stream, whoever had a bad second.
-			var stream time.Duration
-			if stream, ok = d.stream.left(d.toSend - d.sent); ok {
-				left = stream
-			}
+			left, ok = d.stream.left(d.toSend - d.sent)
+			ok = ok && d.toSend > 0 // else it has not begun
 		}
 		if !ok {
 			return 0, false

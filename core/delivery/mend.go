@@ -1,6 +1,7 @@
 package delivery
 
 import (
+	"slices"
 	"time"
 
 	"jugate/core/image"
@@ -41,8 +42,12 @@ func (d *Delivery) Fetch(id int64) (set *image.SlabSet, decided int) {
 	return m.fetch, m.decided
 }
 
-// RoundEnded says that everything of a round was sent.
+// RoundEnded says that everything of a round, or of the slab map, was sent.
 func (d *Delivery) RoundEnded(now time.Time) {
+	if d.mapGoes {
+		d.mapGoes, d.mapEnded = false, now
+		return
+	}
 	if d.state == Sending {
 		d.state = Mending
 	}
@@ -53,6 +58,19 @@ func (d *Delivery) RoundEnded(now time.Time) {
 
 // Rounds is how many rounds of the stream have ended.
 func (d *Delivery) Rounds() int { return d.rounds }
+
+// FetchMap reports that the slab map was sent, or is not going to be: who lacks it fetches
+// it by unicast.
+func (d *Delivery) FetchMap() bool { return d.state != Gathering && !d.mapGoes }
+
+// haveSaid reports that the first round need not wait any longer: everybody who takes the
+// stream has said what it needs, or has had time to since the slab map was sent.
+func (d *Delivery) haveSaid(now time.Time) bool {
+	if !d.mapGoes && (d.mapEnded.IsZero() || now.Sub(d.mapEnded) >= lackingWait) {
+		return true
+	}
+	return !slices.ContainsFunc(d.inGroup(), (*Member).lacksMap)
+}
 
 // firstRound is the union of what those who are ready need.
 func (d *Delivery) firstRound() *image.SlabSet {

@@ -1,13 +1,13 @@
-// Package parcel is a slab on its way to a group: its frame with a head that says
-// which slab it is, so that a receiver needs nothing else to place it. A parcel
-// can be sealed, so that only who has the delivery's key can open it.
+// Package parcel is a slab, or a piece of the slab map, on its way to a group: its bytes
+// with a label that says which it is, so that a receiver needs nothing else to place it.
+// A parcel can be sealed, so that only who has the delivery's key can open it.
 //
-//	b := parcel.Pack(slab, frame)
-//	slab, frame, err := parcel.Open(b)
+//	b := parcel.Pack(parcel.Slab(7), frame)
+//	label, content, err := parcel.Open(b)
 //
 //	seal, err := parcel.NewSeal(key, session)
-//	b := seal.Pack(slab, frame, nonce)
-//	slab, frame, err := seal.Open(b)
+//	b := seal.Pack(parcel.PieceOfMap(0), piece, nonce)
+//	label, content, err := seal.Open(b)
 package parcel
 
 import (
@@ -23,57 +23,87 @@ import (
 // Layout of a parcel, numbers in network byte order:
 //
 //	0   4   "JGP1"
-//	4   1   1 if sealed, else 0
+//	4   1   1 if sealed, 2 if it has a piece of the slab map, 3 if both, else 0
 //	5   3   zero
-//	8   4   slab: its number in the version's slab map
+//	8   4   number: of the slab in the version's slab map, or of the piece in the map
 //	12  12  nonce, if sealed
-//	…       the frame, or its ciphertext and the 16 bytes of the tag
+//	…       the slab's frame or the piece's bytes, or its ciphertext and the 16 bytes of the tag
 //
 // The seal is AES-256-GCM; what stands before the ciphertext, and the delivery's
 // session in four bytes, are authenticated with it.
 const (
 	magic      = "JGP1"
-	HeadSize   = 12 // bytes that tell which slab a parcel has
+	HeadSize   = 12 // bytes that tell what a parcel has
 	NonceSize  = 12 // bytes
 	KeySize    = 32 // bytes
 	tagSize    = 16
 	maxFrame   = slabstore.MaxSlab + slabstore.MaxSlab/1024 + 64
 	MaxSize    = HeadSize + NonceSize + maxFrame + tagSize // bytes of the longest parcel
 	sealedFlag = 1
+	pieceFlag  = 2
 )
+
+// pieceSize is how many bytes of the slab map a piece has; the last has what is left.
+const pieceSize = 1 << 20
+
+// Pieces is how many pieces a slab map of size bytes has.
+func Pieces(size int64) int { return int((size + pieceSize - 1) / pieceSize) }
+
+// Piece is piece n of a slab map; none if the map does not reach so far.
+func Piece(slabMap []byte, n int) []byte {
+	size := len(slabMap)
+	return slabMap[min(n*pieceSize, size):min((n+1)*pieceSize, size)]
+}
+
+// Label tells what a parcel has.
+type Label struct {
+	Piece  bool // a piece of the slab map; else a slab
+	Number int
+}
+
+// Slab labels a slab by its number in the version's slab map.
+func Slab(number int) Label { return Label{Number: number} }
+
+// PieceOfMap labels a piece of the slab map.
+func PieceOfMap(number int) Label { return Label{Piece: true, Number: number} }
 
 // ErrParcel says that bytes are no parcel, or not one of this delivery.
 var ErrParcel = errors.New("not a parcel of this delivery")
 
-func head(slab int, flags byte) []byte {
+func (l Label) head(flags byte) []byte {
+	if l.Piece {
+		flags |= pieceFlag
+	}
 	b := append(make([]byte, 0, HeadSize+NonceSize), magic...)
 	b = append(b, flags, 0, 0, 0)
-	return binary.BigEndian.AppendUint32(b, uint32(slab))
+	return binary.BigEndian.AppendUint32(b, uint32(l.Number))
 }
 
-// Peek tells which slab a parcel has from its first bytes.
-func Peek(first []byte) (slab int, err error) {
-	if len(first) < HeadSize || string(first[:4]) != magic || first[4] > sealedFlag || first[5]|first[6]|first[7] != 0 {
-		return 0, ErrParcel
+// Peek tells what a parcel has from its first bytes.
+func Peek(first []byte) (Label, error) {
+	if len(first) < HeadSize || string(first[:4]) != magic || first[4]&^(sealedFlag|pieceFlag) != 0 || first[5]|first[6]|first[7] != 0 {
+		return Label{}, ErrParcel
 	}
-	return int(binary.BigEndian.Uint32(first[8:])), nil
+	return Label{Piece: first[4]&pieceFlag != 0, Number: int(binary.BigEndian.Uint32(first[8:]))}, nil
 }
+
+func isSealed(b []byte) bool { return b[4]&sealedFlag != 0 }
 
 // Pack makes an open parcel.
-func Pack(slab int, frame []byte) []byte { return append(head(slab, 0), frame...) }
+func Pack(l Label, content []byte) []byte { return append(l.head(0), content...) }
 
-// Open reads an open parcel; the frame stays in b. Errors wrap ErrParcel.
-func Open(b []byte) (slab int, frame []byte, err error) {
-	slab, err = Peek(b)
+// Open reads an open parcel; the content stays in b. Errors wrap ErrParcel.
+func Open(b []byte) (l Label, content []byte, err error) {
+	l, err = Peek(b)
 	switch {
 	case err != nil:
-		return 0, nil, err
-	case b[4] == sealedFlag:
-		return 0, nil, fmt.Errorf("%w: it is sealed", ErrParcel)
+		return Label{}, nil, err
+	case isSealed(b):
+		return Label{}, nil, fmt.Errorf("%w: it is sealed", ErrParcel)
 	case len(b)-HeadSize > maxFrame:
-		return 0, nil, fmt.Errorf("%w: a frame of %d bytes", ErrParcel, len(b)-HeadSize)
+		return Label{}, nil, fmt.Errorf("%w: %d bytes", ErrParcel, len(b)-HeadSize)
 	}
-	return slab, b[HeadSize:], nil
+	return l, b[HeadSize:], nil
 }
 
 // Seal seals and opens the parcels of one delivery. It is safe for use by several
@@ -102,25 +132,25 @@ func NewSeal(key []byte, session uint32) (*Seal, error) {
 }
 
 // Pack makes a sealed parcel. The nonce must never be used for another one.
-func (s *Seal) Pack(slab int, frame []byte, nonce [NonceSize]byte) []byte {
-	b := append(head(slab, sealedFlag), nonce[:]...)
-	return s.aead.Seal(b, nonce[:], frame, s.with(b))
+func (s *Seal) Pack(l Label, content []byte, nonce [NonceSize]byte) []byte {
+	b := append(l.head(sealedFlag), nonce[:]...)
+	return s.aead.Seal(b, nonce[:], content, s.with(b))
 }
 
 // Open reads a sealed parcel. Errors wrap ErrParcel.
-func (s *Seal) Open(b []byte) (slab int, frame []byte, err error) {
-	if slab, err = Peek(b); err != nil {
-		return 0, nil, err
+func (s *Seal) Open(b []byte) (l Label, content []byte, err error) {
+	if l, err = Peek(b); err != nil {
+		return Label{}, nil, err
 	}
-	if b[4] != sealedFlag || len(b) < HeadSize+NonceSize+tagSize || len(b) > MaxSize {
-		return 0, nil, fmt.Errorf("%w: it is not sealed", ErrParcel)
+	if !isSealed(b) || len(b) < HeadSize+NonceSize+tagSize || len(b) > MaxSize {
+		return Label{}, nil, fmt.Errorf("%w: it is not sealed", ErrParcel)
 	}
 	known := b[:HeadSize+NonceSize]
-	frame, err = s.aead.Open(nil, known[HeadSize:], b[len(known):], s.with(known))
+	content, err = s.aead.Open(nil, known[HeadSize:], b[len(known):], s.with(known))
 	if err != nil {
-		return 0, nil, fmt.Errorf("%w: its seal is not this delivery's", ErrParcel)
+		return Label{}, nil, fmt.Errorf("%w: its seal is not this delivery's", ErrParcel)
 	}
-	return slab, frame, nil
+	return l, content, nil
 }
 
 func (s *Seal) with(head []byte) []byte {

@@ -92,16 +92,40 @@ type Restore struct {
 // in the first 68 KiB.
 const headLen = 128 << 10
 
+// plan is how a version will lie on a disk, and the mark of a restore to there.
+func plan(man *image.Manifest, size int64, sectorSize int, o Options) (*partition.Table, disk.Mark, error) {
+	o.Grow, _ = man.Growing(o.Grow)
+	table, err := man.Table.Onto(size, sectorSize, partition.Fit{Grow: o.Grow, Needs: man.Needs})
+	if err != nil {
+		return nil, disk.Mark{}, err
+	}
+	text, err := json.Marshal(struct {
+		Manifest *image.Manifest
+		Table    *partition.Table
+	}{man, table})
+	return table, disk.Mark{Label: o.Label, Plan: slabstore.Sum(text)}, err
+}
+
+// Unfinished tells, without the slab map, whether an earlier restore of the version was cut
+// off on this disk of size bytes. Errors are those of New.
+func Unfinished(man *image.Manifest, onto Target, size int64, sectorSize int, o Options) (bool, error) {
+	_, mark, err := plan(man, size, sectorSize, o)
+	if err != nil {
+		return false, err
+	}
+	before, err := disk.ReadMark(onto)
+	return before != nil && before.Plan == mark.Plan, err
+}
+
 // New checks that the version fits onto a disk of size bytes and plans
 // it; nothing is written. Errors are *partition.TooSmallError, name a partition
 // to grow that is not there, or wrap partition.ErrSectorSize.
 func New(man *image.Manifest, slabs *image.Map, onto Target, size int64, sectorSize int, o Options) (*Restore, error) {
-	o.Grow, _ = man.Growing(o.Grow)
-	table, err := man.Table.Onto(size, sectorSize, partition.Fit{Grow: o.Grow, Needs: man.Needs})
+	table, mark, err := plan(man, size, sectorSize, o)
 	if err != nil {
 		return nil, err
 	}
-	r := &Restore{manifest: man, slabs: slabs, table: table, disk: onto, size: size, options: o,
+	r := &Restore{manifest: man, slabs: slabs, table: table, mark: mark, disk: onto, size: size, options: o,
 		twins: map[int][]int{}}
 	r.buffers.New = func() any { b := make([]byte, 0, man.SlabSize); return &b }
 	for _, a := range man.Areas {
@@ -111,14 +135,6 @@ func New(man *image.Manifest, slabs *image.Map, onto Target, size int64, sectorS
 	if table.Scheme == partition.None {
 		r.head = make([]byte, min(headLen, size))
 	}
-	plan, err := json.Marshal(struct {
-		Manifest *image.Manifest
-		Table    *partition.Table
-	}{man, table})
-	if err != nil {
-		return nil, err
-	}
-	r.mark = disk.Mark{Label: o.Label, Plan: slabstore.Sum(plan)}
 	for i := range slabs.Len() {
 		if slabs.Slab(i).Zero {
 			continue

@@ -29,7 +29,7 @@ func (quiet) Touched(int64)                                       {}
 func (quiet) Start(context.Context, int64) (*api.ToErrand, error) { return nil, nil }
 
 func TestWhoIsAdmittedWhileItChecksInIsAdmitted(t *testing.T) {
-	db, err := records.Open(t.Context(), filepath.Join(t.TempDir(), "jugate.db"))
+	db, err := records.Open(t.Context(), time.Now(), filepath.Join(t.TempDir(), "jugate.db"))
 	require.NoError(t, err)
 	defer db.Close()
 	f := &Fleet{Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}}
@@ -63,7 +63,7 @@ func TestWhoIsAdmittedWhileItChecksInIsAdmitted(t *testing.T) {
 }
 
 func TestAForgottenNewcomerHasToCheckInAgain(t *testing.T) {
-	db, err := records.Open(t.Context(), filepath.Join(t.TempDir(), "jugate.db"))
+	db, err := records.Open(t.Context(), time.Now(), filepath.Join(t.TempDir(), "jugate.db"))
 	require.NoError(t, err)
 	defer db.Close()
 	now := time.Now()

@@ -37,7 +37,7 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 	}
 	d, err := r.Report(now, workstation, delivery.Report{
 		Phase: delivery.Phase(in.Phase), Done: in.Done, Total: in.Total, Multicast: in.Multicast, Unicast: in.Unicast, Verified: in.Verified, Error: in.Error,
-		Repaired: in.Repaired, Packets: in.Packets, Lost: in.Lost, Backlog: in.Backlog, BacklogLimit: in.BacklogLimit, DiskSpeed: in.DiskSpeed,
+		Repaired: in.Repaired, Packets: in.Packets, Lost: in.Lost, Backlog: in.Backlog, BacklogLimit: in.BacklogLimit, DiskSpeed: in.DiskSpeed, LacksMap: in.LacksMap,
 	})
 	if errors.Is(err, delivery.ErrReport) {
 		o.Log.Warn("a report is not believed", "delivery", id, "workstation", workstation, "error", err)
@@ -45,8 +45,8 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 	if err != nil && !errors.Is(err, delivery.ErrOver) { // that one reads in the answer
 		return api.Directions{}, err
 	}
-	out := api.Directions{State: d.State, Over: d.Over, Run: d.Run, Round: d.Round, Decided: d.Decided, Aside: d.Aside, ReportAfter: d.ReportAfter.Seconds(), Fetch: d.Fetch}
-	return out, nil
+	return api.Directions{State: d.State, Over: d.Over, Run: d.Run, Round: d.Round, Decided: d.Decided, Aside: d.Aside, ReportAfter: d.ReportAfter.Seconds(),
+		Fetch: d.Fetch, FetchMap: d.FetchMap}, nil
 }
 
 // Lacking takes which slabs a workstation lacks.

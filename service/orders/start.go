@@ -47,7 +47,7 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 			Label: roster.Ref{Image: d.Image, Version: d.Version}.String(), Reuse: d.Reuse, WhenDone: d.WhenDone, SealKey: d.SealKey}
 		if r := o.Streams.Runner(d.ID); r != nil {
 			out.Receive.Node, out.Receive.Nonce = uint32(r.Node(e.WorkstationID)), r.Nonce(e.WorkstationID)
-			out.Receive.Source = o.Streams.Multicast.Source()
+			out.Receive.Source, out.Receive.MapComes = o.Streams.Multicast.Source(), r.SendsMap()
 		}
 		if out.Receive.RestoreOptions, err = d.Restore(); err != nil {
 			return nil, err

@@ -253,7 +253,7 @@ func (s *Server) getVersionFile(which func(manifest, slabs string) string) http.
 		if path == which("", "map") {
 			w.Header().Set("Content-Type", "application/octet-stream")
 		}
-		http.ServeFile(&besideWriter{w, func(bytes int) error { return run.MayMend(r.Context(), bytes) }}, r, path)
+		s.beside(w, r, run, func(w http.ResponseWriter) { http.ServeFile(w, r, path) })
 	}
 }
 
@@ -278,42 +278,37 @@ func (s *Server) getSlab(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	if err := run.MayMend(r.Context(), len(frame)); err != nil {
-		return // the caller has gone
-	}
-	counted := &countingWriter{ResponseWriter: w}
-	if run.Seal != nil {
-		counted.Header().Set("Content-Type", "application/octet-stream")
-		counted.Write(run.SealedFrame(frame))
-	} else {
-		counted.Header().Set("Content-Type", "application/zstd")
-		http.ServeContent(counted, r, "", time.Time{}, bytes.NewReader(frame))
-	}
-	run.Mended(caller(r.Context()), counted.n)
+	s.beside(w, r, run, func(w http.ResponseWriter) {
+		if run.Seal != nil {
+			w.Header().Set("Content-Type", "application/octet-stream")
+			w.Write(run.SealedFrame(frame))
+		} else {
+			w.Header().Set("Content-Type", "application/zstd")
+			http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(frame))
+		}
+	})
 }
 
-// besideWriter lets a reply's body go out no faster than a delivery may send beside its
-// stream.
+// beside sends a reply no faster than the delivery may send beside its stream, and counts it
+// there.
+func (s *Server) beside(w http.ResponseWriter, r *http.Request, run *stream.Runner, send func(w http.ResponseWriter)) {
+	to := &besideWriter{ResponseWriter: w, may: func(bytes int) error { return run.MayMend(r.Context(), bytes) }}
+	send(to)
+	run.Mended(caller(r.Context()), to.sent)
+}
+
+// besideWriter lets a reply's body go out no faster than it may, and counts it.
 type besideWriter struct {
 	http.ResponseWriter
-	may func(bytes int) error // waits; an error says that the caller has gone
+	may  func(bytes int) error // waits; an error says that the caller has gone
+	sent int64                 // bytes
 }
 
 func (w *besideWriter) Write(b []byte) (int, error) {
 	if err := w.may(len(b)); err != nil {
 		return 0, err
 	}
-	return w.ResponseWriter.Write(b)
-}
-
-// countingWriter counts the bytes of a reply's body.
-type countingWriter struct {
-	http.ResponseWriter
-	n int64
-}
-
-func (c *countingWriter) Write(b []byte) (int, error) {
-	n, err := c.ResponseWriter.Write(b)
-	c.n += int64(n)
+	n, err := w.ResponseWriter.Write(b)
+	w.sent += int64(n)
 	return n, err
 }

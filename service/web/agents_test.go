@@ -20,13 +20,13 @@ func TestEveryByteBesideTheStreamAsksFirst(t *testing.T) {
 	request := httptest.NewRequest(http.MethodGet, "/map", nil)
 
 	asked, out := 0, httptest.NewRecorder()
-	http.ServeFile(&besideWriter{out, func(n int) error { asked += n; return nil }}, request, file)
+	http.ServeFile(&besideWriter{ResponseWriter: out, may: func(n int) error { asked += n; return nil }}, request, file)
 	assert.Equal(t, len(content), asked)
 	assert.Equal(t, content, out.Body.Bytes())
 
 	t.Log("# a caller that has gone gets nothing more")
 	asked, out = 0, httptest.NewRecorder()
-	http.ServeFile(&besideWriter{out, func(n int) error {
+	http.ServeFile(&besideWriter{ResponseWriter: out, may: func(n int) error {
 		if asked += n; asked > len(content)/2 {
 			return errors.New("gone")
 		}

@@ -1,6 +1,59 @@
 package api
 
-import "jugate/core/image"
+import (
+	"time"
+
+	"jugate/core/image"
+	"jugate/core/readiness"
+)
+
+// Version is one capture of an image.
+type Version struct {
+	Image       string         `json:"image"`
+	Version     int            `json:"version"`
+	Digest      string         `json:"digest" doc:"BLAKE3-256 of the manifest"`
+	Captured    time.Time      `json:"captured"`
+	Workstation string         `json:"workstation" doc:"The workstation that it was captured from"`
+	Note        string         `json:"note"`
+	DiskBytes   int64          `json:"disk_bytes" doc:"Size of the disk it was captured from"`
+	NeedBytes   int64          `json:"need_bytes,omitempty" doc:"Size of the smallest disk it fits onto; told for a single version"`
+	UsedBytes   int64          `json:"used_bytes" doc:"Bytes in use on that disk"`
+	Slabs       int            `json:"slabs"`
+	NewSlabs    int            `json:"new_slabs" doc:"Slabs that the store did not have before"`
+	StoredBytes int64          `json:"stored_bytes" doc:"What those took in the store"`
+	Areas       []Area         `json:"areas,omitempty" nullable:"false" doc:"What the disk holds; told for a single version"`
+	Findings    []Finding      `json:"findings,omitempty" nullable:"false" doc:"What spoke against the disk; told for a single version"`
+	Despite     string         `json:"despite,omitempty" doc:"The reason to capture it all the same"`
+	Unreadable  int64          `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on copies"`
+	State       image.Standing `json:"state" enum:"in use,retired,swept" doc:"Retired versions are not delivered; of swept ones only the record is left"`
+}
+
+// Finding is one thing that an engineer should know before a disk is captured.
+type Finding struct {
+	Code     string             `json:"code"`
+	Severity readiness.Severity `json:"severity" enum:"blocking,warning,note"`
+	Where    string             `json:"where" doc:"The disk, or a partition in words"`
+	What     string             `json:"what" doc:"What was found"`
+	Means    string             `json:"means" doc:"What that leads to"`
+	Do       string             `json:"do" doc:"What to do about it"`
+}
+
+// Area is a stretch of an image's disk.
+type Area struct {
+	Partition int    `json:"partition" doc:"Its number in the table; 0 is the gap in front of the first"`
+	Name      string `json:"name"`
+	Kind      string `json:"kind"`
+	Label     string `json:"label"`
+	UUID      string `json:"uuid"`
+	Start     int64  `json:"start" doc:"Bytes from the start of the disk"`
+	Size      int64  `json:"size" doc:"Bytes"`
+	UsedBytes int64  `json:"used_bytes"`
+	// ClusterSize is the unit of allocation.
+	ClusterSize int64 `json:"cluster_size" doc:"Bytes"`
+	LeftOut     int64 `json:"left_out,omitempty" doc:"Bytes of page and hibernation files among those used, restored as zeros"`
+	Dirty       bool  `json:"dirty,omitempty" doc:"Its file system was not shut down cleanly"`
+	Whole       bool  `json:"whole,omitempty" doc:"Every byte is taken, as nobody can tell what is in use"`
+}
 
 // NewNote replaces what is said of a version.
 type NewNote struct {
@@ -10,6 +63,13 @@ type NewNote struct {
 // NewName renames an image.
 type NewName struct {
 	Name string `json:"name" minLength:"1" maxLength:"63"`
+}
+
+// Access says who may receive an image. All lists empty: everybody.
+type Access struct {
+	Groups    []string `json:"groups" nullable:"false"`
+	Addresses []string `json:"hardware_addresses" nullable:"false"`
+	Models    []string `json:"models" nullable:"false"`
 }
 
 // Comparison is how two versions, A and B, differ. Places are compared by slabs.

@@ -1,0 +1,89 @@
+package api
+
+import "time"
+
+// NewBuild asks for a build of the boot environment. Paths are of the machine that
+// the service runs on.
+type NewBuild struct {
+	From     []string `json:"from,omitempty" doc:"Folders that hold a system; the machine's own root if neither these nor packages are given"`
+	Packages []string `json:"packages,omitempty" doc:"Debian packages"`
+	Kernel   string   `json:"kernel,omitempty" doc:"Release; the newest by default" maxLength:"100"`
+	Words    string   `json:"words,omitempty" doc:"For the kernel's command line, instead of the usual ones" maxLength:"500"`
+	Shell    bool     `json:"shell,omitempty" doc:"Let people have a shell at the workstation"`
+	Note     string   `json:"note,omitempty" maxLength:"1000"`
+	Offer    bool     `json:"offer,omitempty" doc:"Offer it at once"`
+	LeaveOut []string `json:"leave_out,omitempty" doc:"Modules that the base layer is not to have" maxItems:"1000"`
+	// With drivers and no source, the build extends another one and has all its layers.
+	Base    int      `json:"base,omitempty" doc:"Build to extend; the one that is offered by default" minimum:"0"`
+	Drivers []string `json:"drivers,omitempty" doc:"Driver sets, each of which becomes a layer" maxItems:"50"`
+	Cover   []string `json:"cover,omitempty" doc:"Workstations or models whose disk controllers and network cards are to be driven, from the whole library" maxItems:"100"`
+}
+
+// Build is a build of the boot environment.
+type Build struct {
+	Number   int          `json:"number"`
+	Created  time.Time    `json:"created"`
+	Note     string       `json:"note"`
+	Kernel   string       `json:"kernel" doc:"Release"`
+	Words    string       `json:"words" doc:"The kernel's command line, before what each workstation adds"`
+	Shell    bool         `json:"shell"`
+	Modules  int          `json:"modules" doc:"Kernel modules that it has"`
+	Bytes    int64        `json:"bytes" doc:"What a workstation loads: the kernel and all layers"`
+	Offered  bool         `json:"offered" doc:"Workstations boot it"`
+	Problems []string     `json:"problems" nullable:"false" doc:"What it lacks, and what follows"`
+	Layers   []BuildLayer `json:"layers" nullable:"false"`
+	Parts    []BuildFile  `json:"parts,omitempty" doc:"Kernel and loaders; told for a single build"`
+}
+
+// BuildLayer is one layer of a build.
+type BuildLayer struct {
+	Name   string      `json:"name"`
+	Digest string      `json:"digest" doc:"BLAKE3-256 of the stored layer"`
+	Bytes  int64       `json:"bytes"`
+	Count  int         `json:"count" doc:"Files in it"`
+	Files  []BuildFile `json:"files,omitempty" doc:"Told for a single build"`
+	// Packages are the driver packages of a layer of drivers.
+	Packages []string `json:"packages,omitempty"`
+}
+
+// BuildFile is a file of a build.
+type BuildFile struct {
+	Path   string `json:"path"`
+	Bytes  int64  `json:"bytes"`
+	Digest string `json:"digest" doc:"BLAKE3-256"`
+	Origin string `json:"origin"`
+}
+
+// BuildChange is one difference between two builds.
+type BuildChange struct {
+	What string `json:"what" enum:"added,removed,changed"`
+	Path string `json:"path"`
+	From string `json:"from" doc:"Origin in the first build"`
+	To   string `json:"to" doc:"Origin in the second"`
+}
+
+// NewMedia asks for an image for a stick, of a build.
+type NewMedia struct {
+	Service string `json:"service" doc:"URL of the service, as workstations reach it" format:"uri"`
+	Address string `json:"address,omitempty" doc:"Fixed IP address with the prefix's length, for networks that give none"`
+	Gateway string `json:"gateway,omitempty" format:"ipv4"`
+	Note    string `json:"note,omitempty" maxLength:"200"`
+	Group   string `json:"group,omitempty" doc:"Good for workstations of this group alone" maxLength:"63"`
+	Hours   int    `json:"hours,omitempty" doc:"How long its key is good; without end by default" minimum:"0" maximum:"87600"`
+}
+
+// MediaKey is what media check in with. The key itself is on the media alone.
+type MediaKey struct {
+	ID    string     `json:"id"`
+	Made  time.Time  `json:"made"`
+	Note  string     `json:"note"`
+	Group string     `json:"group" doc:"Good for workstations of this group alone; empty for any"`
+	Until *time.Time `json:"until,omitempty"`
+	Used  *time.Time `json:"used,omitempty" doc:"Last time that something checked in with it"`
+}
+
+// KeyLimits say for whom a key is good, and until when.
+type KeyLimits struct {
+	Group string     `json:"group,omitempty" doc:"Workstations of this group alone; empty for any" maxLength:"63"`
+	Until *time.Time `json:"until,omitempty" doc:"Without, it has no end"`
+}

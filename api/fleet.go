@@ -1,0 +1,114 @@
+package api
+
+import (
+	"time"
+
+	"jugate/core/roster"
+)
+
+// Workstation is a machine of the roster or a newcomer.
+type Workstation struct {
+	ID           int64        `json:"id"`
+	Name         string       `json:"name" doc:"Empty for a newcomer"`
+	State        roster.State `json:"state" enum:"newcomer,admitted,retired"`
+	Addresses    []string     `json:"hardware_addresses" nullable:"false"`
+	Maker        string       `json:"maker"`
+	Model        string       `json:"model"`
+	Serial       string       `json:"serial"`
+	UUID         string       `json:"uuid" doc:"Of its firmware; empty if that has none"`
+	Proposed     []string     `json:"proposed_addresses" nullable:"false" doc:"Hardware addresses seen in it that nobody has accepted yet"`
+	Groups       []string     `json:"groups" nullable:"false"`
+	Memory       int64        `json:"memory" doc:"Bytes"`
+	Disks        []int64      `json:"disks" nullable:"false" doc:"Their sizes in bytes"`
+	Inventory    *Inventory   `json:"inventory,omitempty" doc:"What it is made of; told for a single workstation"`
+	AgentVersion string       `json:"agent_version"`
+	FirstSeen    time.Time    `json:"first_seen"`
+	LastSeen     time.Time    `json:"last_seen"`
+	Online       bool         `json:"online" doc:"Its agent has called in the last minute"`
+	Activity     string       `json:"activity" doc:"What its agent says it is doing"`
+}
+
+// Inventory is what an agent finds in its machine.
+type Inventory struct {
+	Maker  string `json:"maker" maxLength:"200"`
+	Model  string `json:"model" maxLength:"200"`
+	Serial string `json:"serial" maxLength:"200"`
+	UUID   string `json:"uuid,omitempty" doc:"System UUID of the firmware (SMBIOS, type 1)" maxLength:"50"`
+	Memory int64  `json:"memory" doc:"Bytes"`
+	// Firmware and SecureBoot are of how it was started.
+	Firmware   string `json:"firmware,omitempty" enum:"UEFI,BIOS"`
+	SecureBoot bool   `json:"secure_boot,omitempty"`
+	Disks      []Disk `json:"disks" nullable:"false" maxItems:"256"`
+	Cards      []Card `json:"network_cards" nullable:"false" maxItems:"64"`
+	// Devices are all that want a driver.
+	Devices []Device `json:"devices,omitempty" maxItems:"1024"`
+}
+
+// Disk is a disk of a workstation.
+type Disk struct {
+	Model      string `json:"model" maxLength:"200"`
+	Serial     string `json:"serial" maxLength:"200"`
+	Size       int64  `json:"size" doc:"Bytes" minimum:"0"`
+	SectorSize int    `json:"sector_size" doc:"Bytes" minimum:"0"`
+	Health     string `json:"health,omitempty" doc:"What the disk says of itself (SMART): good, or what is wrong" maxLength:"500"`
+}
+
+// Card is a network card of a workstation.
+type Card struct {
+	Address string `json:"hardware_address" maxLength:"50"`
+	Model   string `json:"model" maxLength:"200"`
+	Adapter bool   `json:"adapter,omitempty" doc:"Plugged in (USB or a dock), so that other machines may show it, too"`
+}
+
+// HardwareAddress is a hardware address with its workstation.
+type HardwareAddress struct {
+	Address     string           `json:"hardware_address"`
+	Workstation string           `json:"workstation" doc:"Its name; empty for a newcomer"`
+	State       roster.CardState `json:"state" enum:"accepted,proposed,shared" doc:"Its own; seen in it and accepted by nobody yet; or of an adapter that others use, too"`
+}
+
+// CardRef names the workstation that a hardware address goes to.
+type CardRef struct {
+	Workstation string `json:"workstation" doc:"Name or hardware address" minLength:"1" maxLength:"100"`
+}
+
+// NewRefusal turns a machine away for good.
+type NewRefusal struct {
+	Machine string `json:"machine" doc:"A newcomer's hardware address, or any hardware address or system UUID" minLength:"1" maxLength:"100"`
+	Note    string `json:"note,omitempty" maxLength:"1000"`
+}
+
+// Refusal is a machine that is turned away.
+type Refusal struct {
+	Value string    `json:"value" doc:"Hardware address or system UUID"`
+	At    time.Time `json:"at"`
+	By    string    `json:"by"`
+	Note  string    `json:"note"`
+}
+
+// Admission takes a newcomer into the roster.
+type Admission struct {
+	Name   string   `json:"name" doc:"Letters, digits, '-', '_' and '.'" minLength:"1" maxLength:"63"`
+	Groups []string `json:"groups,omitempty" doc:"Groups to put it into"`
+}
+
+// Group is a named set of workstations.
+type Group struct {
+	Name    string `json:"name"`
+	Members int    `json:"members"`
+}
+
+// NewGroup asks for a group.
+type NewGroup struct {
+	Name string `json:"name" minLength:"1" maxLength:"63"`
+}
+
+// WakeUp asks for workstations to be switched on over the network.
+type WakeUp struct {
+	To []string `json:"to" minItems:"1" maxItems:"1000" doc:"Names of workstations and groups"`
+}
+
+// Woken is what was sent.
+type Woken struct {
+	Workstations []string `json:"workstations" nullable:"false"`
+}
