@@ -100,7 +100,7 @@ func newTransport() *http.Transport {
 	t := http.DefaultTransport.(*http.Transport).Clone()
 	t.Proxy = nil // workstations and their service are in one network
 	t.DialContext = (&net.Dialer{Timeout: 10 * time.Second, KeepAlive: 15 * time.Second}).DialContext
-	t.TLSHandshakeTimeout = 10 * time.Second
+	t.TLSHandshakeTimeout = 30 * time.Second // an old machine that is busy takes its time
 	return t
 }
 

@@ -114,7 +114,7 @@ func (s *Server) HTTP(certificates []tls.Certificate) *http.Server {
 		Handler:           s.Handler(),
 		ConnContext:       loaders.context,
 		ConnState:         loaders.state,
-		ReadHeaderTimeout: 10 * time.Second,
+		ReadHeaderTimeout: standStill, // and for the handshake of TLS, which takes a slow machine its time
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn),
 		TLSConfig:         &tls.Config{Certificates: certificates, MinVersion: tls.VersionTLS13},
