@@ -337,7 +337,7 @@ func (a *Agent) work(ctx context.Context) (worked bool, err error) {
 
 // decline says that this agent cannot do an errand, which ends it.
 func (a *Agent) decline(ctx context.Context, e *api.ToErrand) error {
-	why := fmt.Sprintf("this agent (version %s) cannot do an errand of the kind %q; make a build with the agent of this service: jugate bootenv build --offer", Version, e.Kind)
+	why := fmt.Sprintf("this agent (version %s) cannot do an errand of the kind %q; make a build with the agent of this service: jugate environment build --offer", Version, e.Kind)
 	a.show("%s", why)
 	a.options.Log.Error("an errand that is not known", "kind", e.Kind, "errand", e.ID)
 	_, err := authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {

@@ -98,6 +98,11 @@ type Group struct {
 	Members int    `json:"members"`
 }
 
+// GroupMembers are workstations that come into a group, or leave it.
+type GroupMembers struct {
+	Workstations []string `json:"workstations" minItems:"1" maxItems:"10000" doc:"By name or hardware address"`
+}
+
 // NewGroup asks for a group.
 type NewGroup struct {
 	Name string `json:"name" minLength:"1" maxLength:"63"`

@@ -65,8 +65,8 @@ type NewName struct {
 	Name string `json:"name" minLength:"1" maxLength:"63"`
 }
 
-// Access says who may receive an image. All lists empty: everybody.
-type Access struct {
+// Recipients says who may receive an image. All lists empty: everybody.
+type Recipients struct {
 	Groups    []string `json:"groups" nullable:"false"`
 	Addresses []string `json:"hardware_addresses" nullable:"false"`
 	Models    []string `json:"models" nullable:"false"`

@@ -50,8 +50,7 @@ type NewDelivery struct {
 	To    []string `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000"`
 	Start string   `json:"start,omitempty" doc:"Gather rule: first, all, ready:N or at:TIME (RFC 3339); the earliest of several with commas, the latest with pluses" default:"all"`
 	Rate  int64    `json:"rate,omitempty" doc:"Bits a second of the stream; 0 takes the service's setting" minimum:"0"`
-	// WaitAtMost starts it with whoever is ready.
-	WaitAtMost int64     `json:"wait_at_most,omitempty" doc:"Seconds after which it starts with whoever is ready, from the order or the earliest time of the gather rule; an hour by default" minimum:"0" maximum:"2592000"`
+	AtLatest   *time.Time `json:"at_latest,omitempty" doc:"When it starts at the latest, with whoever is ready; by default an hour after the order, or after the earliest time of the gather rule"`
 	WhenDone   string    `json:"when_done,omitempty" enum:"stay,restart,power-off" doc:"What a workstation does when its disk is right" default:"stay"`
 	Reuse      bool      `json:"reuse,omitempty" doc:"Workstations check their disks first and keep what is right already"`
 	Sealed     bool      `json:"sealed,omitempty" doc:"Encrypt the slabs on the wire"`
@@ -98,7 +97,7 @@ type Delivery struct {
 	Slabs     int            `json:"slabs" doc:"Slabs that the stream has in all"`
 	Members   []Member       `json:"members,omitempty" nullable:"false" doc:"Told for a single delivery"`
 
-	WaitAtMost  int64            `json:"wait_at_most" doc:"Seconds"`
+	AtLatest    time.Time        `json:"at_latest" doc:"When it starts at the latest, with whoever is ready"`
 	WhenDone    string           `json:"when_done" enum:"stay,restart,power-off"`
 	Reuse       bool             `json:"reuse"`
 	Sealed      bool             `json:"sealed"`

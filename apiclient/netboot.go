@@ -89,14 +89,14 @@ func (c *Client) Wake(ctx context.Context, to []string) (api.Woken, error) {
 	return one[api.Woken](ctx, c, http.MethodPost, "wake", api.WakeUp{To: to})
 }
 
-// Access shows who may receive an image.
-func (c *Client) Access(ctx context.Context, image string) (api.Access, error) {
-	return one[api.Access](ctx, c, http.MethodGet, "images/"+url.PathEscape(image)+"/access", nil)
+// Recipients shows who may receive an image.
+func (c *Client) Recipients(ctx context.Context, image string) (api.Recipients, error) {
+	return one[api.Recipients](ctx, c, http.MethodGet, "images/"+url.PathEscape(image)+"/recipients", nil)
 }
 
-// SetAccess says who may receive an image.
-func (c *Client) SetAccess(ctx context.Context, image string, who api.Access) error {
-	return c.do(ctx, http.MethodPut, "/api/v1/images/"+url.PathEscape(image)+"/access", who, nil)
+// SetRecipients says who may receive an image.
+func (c *Client) SetRecipients(ctx context.Context, image string, who api.Recipients) error {
+	return c.do(ctx, http.MethodPut, "/api/v1/images/"+url.PathEscape(image)+"/recipients", who, nil)
 }
 
 // MediaKeys lists the keys of media.

@@ -59,6 +59,11 @@ func one[T any](ctx context.Context, c *Client, method, path string, body any) (
 	return reply, err
 }
 
+// Session tells as whom the client is signed in.
+func (c *Client) Session(ctx context.Context) (api.Session, error) {
+	return one[api.Session](ctx, c, http.MethodGet, "session", nil)
+}
+
 // Health asks whether the service is up.
 func (c *Client) Health(ctx context.Context) (api.Health, error) {
 	var h api.Health
@@ -101,14 +106,14 @@ func (c *Client) RemoveGroup(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodDelete, "/api/v1/groups/"+url.PathEscape(name), nil, nil)
 }
 
-// AddMember puts a workstation into a group.
-func (c *Client) AddMember(ctx context.Context, group, ref string) error {
-	return c.do(ctx, http.MethodPut, "/api/v1/groups/"+url.PathEscape(group)+"/members/"+url.PathEscape(ref), nil, nil)
+// Include puts workstations into a group, all or none.
+func (c *Client) Include(ctx context.Context, group string, workstations ...string) (api.Group, error) {
+	return one[api.Group](ctx, c, http.MethodPost, "groups/"+url.PathEscape(group)+"/include", api.GroupMembers{Workstations: workstations})
 }
 
-// RemoveMember takes a workstation out of a group.
-func (c *Client) RemoveMember(ctx context.Context, group, ref string) error {
-	return c.do(ctx, http.MethodDelete, "/api/v1/groups/"+url.PathEscape(group)+"/members/"+url.PathEscape(ref), nil, nil)
+// Exclude takes workstations out of a group, all or none.
+func (c *Client) Exclude(ctx context.Context, group string, workstations ...string) (api.Group, error) {
+	return one[api.Group](ctx, c, http.MethodPost, "groups/"+url.PathEscape(group)+"/exclude", api.GroupMembers{Workstations: workstations})
 }
 
 // Images lists the newest version of each image.

@@ -29,9 +29,6 @@ const (
 	exitPartly = 3
 )
 
-// usageError is a call with wrong words.
-type usageError struct{ error }
-
 // errPartly says that the order was carried out for some workstations only.
 var errPartly = errors.New("not every workstation got the image")
 
@@ -60,9 +57,9 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 		fmt.Fprintf(stderr, "jugate: %v\n", err)
 		return exitPartly
 	case errors.Is(err, apiclient.ErrAway):
-		fmt.Fprintf(stderr, "jugate: %v\nIs it running (jugate serve), and is the address right (--server or JUGATE_SERVER)?\n", err)
+		fmt.Fprintf(stderr, "jugate: %v\nIs it running (jugate serve), and is the address right (jugate sign-in, --server or JUGATE_SERVER)?\n", err)
 	case apiclient.IsUnauthorized(err):
-		fmt.Fprintf(stderr, "jugate: %v\nGive it with --token or JUGATE_TOKEN.\n", err)
+		fmt.Fprintf(stderr, "jugate: %v\nSign in with jugate sign-in, or give a token with --token, --token-file or JUGATE_TOKEN.\n", err)
 	default:
 		fmt.Fprintf(stderr, "jugate: %v\n", err)
 	}
@@ -71,8 +68,8 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 
 // app is what the commands share: the global flags.
 type app struct {
-	server, token, output string
-	settings              []configured // those of the command that runs
+	server, token, tokenFile, output string
+	settings                         []configured // those of the command that runs
 }
 
 func newRoot() *cobra.Command {
@@ -89,6 +86,14 @@ func newRoot() *cobra.Command {
 			if a.settings, err = configure(cmd); err != nil {
 				return usageError{err}
 			}
+			if a.tokenFile != "" && a.token != "" {
+				return usageError{errors.New("the token is given twice, with --token (JUGATE_TOKEN) and --token-file (JUGATE_TOKEN_FILE)")}
+			}
+			if a.tokenFile != "" {
+				if a.token, err = readToken(a.tokenFile); err != nil {
+					return err
+				}
+			}
 			if !slices.Contains(outputs, a.output) {
 				return usageError{fmt.Errorf("--output is one of %s, not %q", strings.Join(outputs, ", "), a.output)}
 			}
@@ -98,39 +103,18 @@ func newRoot() *cobra.Command {
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.server, "server", "http://127.0.0.1:7460", "address of the service (JUGATE_SERVER)")
 	flags.StringVar(&a.token, "token", "", "the administrator's token (JUGATE_TOKEN)")
+	flags.StringVar(&a.tokenFile, "token-file", "", "file that has the token (JUGATE_TOKEN_FILE)")
 	flags.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
 	flags.String("config", "", "configuration file (default "+configFile+")")
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(toCompletions(outputs), cobra.ShellCompDirectiveNoFileComp))
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.SetFlagErrorFunc(flagError)
 	root.AddCommand(
 		a.workstationCommand(), a.groupCommand(), a.imageCommand(), a.captureCommand(), a.deliverCommand(),
-		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.bootenvCommand(), a.driverCommand(), a.cardCommand(), a.keyCommand(), a.errandCommand(), a.configCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), openapiCommand(),
+		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.environmentCommand(), a.driverCommand(), a.cardCommand(), a.keyCommand(), a.errandCommand(), a.configCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), a.signInCommand(), signOutCommand(), a.versionCommand(service.Version), openapiCommand(),
 	)
-	wrapArgs(root)
+	refuseOldNames(root)
+	checkWords(root)
 	return root
-}
-
-// wrapArgs marks every complaint about arguments and missing flags as wrong use.
-func wrapArgs(cmd *cobra.Command) {
-	check := cmd.Args
-	if check == nil {
-		check = cobra.NoArgs
-	}
-	cmd.Args = func(cmd *cobra.Command, args []string) error {
-		if err := check(cmd, args); err != nil {
-			return usageError{fmt.Errorf("%w\nUsage: %s", err, cmd.UseLine())}
-		}
-		return nil
-	}
-	cmd.PreRunE = func(cmd *cobra.Command, _ []string) error {
-		if err := cmd.ValidateRequiredFlags(); err != nil {
-			return usageError{fmt.Errorf("%w\nUsage: %s", err, cmd.UseLine())}
-		}
-		return nil
-	}
-	for _, sub := range cmd.Commands() {
-		wrapArgs(sub)
-	}
 }
 
 // noun is a command that only has verbs.

@@ -24,7 +24,7 @@ import (
 const configFile = "/etc/jugate/jugate.yaml"
 
 // everywhere are the settings of all commands.
-var everywhere = []string{"server", "token", "output"}
+var everywhere = []string{"server", "token", "token-file", "output"}
 
 // notSettings are flags of serve that are not.
 var notSettings = []string{"help", "config", "version"}
@@ -95,7 +95,7 @@ func configure(cmd *cobra.Command) ([]configured, error) {
 	var all []configured
 	var problems []error
 	for _, f := range settingsOf(cmd) {
-		source, err := "default", error(nil)
+		source, err := byDefault, error(nil)
 		text, inEnvironment := os.LookupEnv(variable(f.Name))
 		if values.Exists(f.Name) { // what makes no sense is said even where it does not count
 			if err := fits(f, values.Get(f.Name)); err != nil {
@@ -118,8 +118,44 @@ func configure(cmd *cobra.Command) ([]configured, error) {
 		}
 		all = append(all, configured{f.Name, f.Value.String(), source})
 	}
+	if cmd.Name() != signOutName && cmd.Name() != serveName {
+		problems = append(problems, useContext(cmd, all))
+	}
 	return all, errors.Join(problems...)
 }
+
+// useContext fills in the service that this user speaks to, and its credential, where
+// nothing else says so. The credential is for that service alone.
+func useContext(cmd *cobra.Command, all []configured) error {
+	spoken, path, err := readContext()
+	if err != nil || spoken.Server == "" {
+		return err
+	}
+	settings := map[string]*configured{}
+	for i := range all {
+		settings[all[i].Name] = &all[i]
+	}
+	fill := func(name, value string) error {
+		settings[name].Source, settings[name].Value = path, value
+		return cmd.Flags().Set(name, value)
+	}
+	if settings["server"].Source == byDefault {
+		if err := fill("server", spoken.Server); err != nil {
+			return err
+		}
+	}
+	if settings["server"].Value != spoken.Server || settings["token"].Source != byDefault || settings["token-file"].Source != byDefault {
+		return nil
+	}
+	token, err := spoken.token()
+	if err != nil {
+		return nil // its service has gone without a word; whoever is spoken to says what it needs
+	}
+	return fill("token", token)
+}
+
+// byDefault is where a setting comes from that nobody has set.
+const byDefault = "default"
 
 // fits tells whether what YAML says is a value for a flag.
 func fits(f *pflag.Flag, value any) error {

@@ -91,7 +91,7 @@ func leaving(err error, what string) error {
 
 func (a *app) deliverCommand() *cobra.Command {
 	var rate, aside string
-	var wait time.Duration
+	var atLatest string
 	var noWait bool
 	var order api.NewDelivery
 	cmd := &cobra.Command{
@@ -103,16 +103,12 @@ func (a *app) deliverCommand() *cobra.Command {
 			if order.Rate, err = parseRate(rate); err != nil {
 				return usageError{err}
 			}
-			if order.Start, err = startRule(order.Start, time.Now()); err != nil {
+			if order.Start, order.AtLatest, err = startTimes(order.Start, atLatest, time.Now()); err != nil {
 				return usageError{err}
 			}
 			if order.Aside, err = parseAside(aside); err != nil {
 				return usageError{err}
 			}
-			if wait < 0 || wait > 0 && wait < time.Second {
-				return usageError{fmt.Errorf("--wait-at-most: %v is too short", wait)}
-			}
-			order.WaitAtMost = int64(wait.Seconds())
 			if !slices.Contains(whenDone, order.WhenDone) {
 				return usageError{fmt.Errorf("--when-done is one of %s, not %q", strings.Join(whenDone, ", "), order.WhenDone)}
 			}
@@ -133,7 +129,7 @@ func (a *app) deliverCommand() *cobra.Command {
 	}
 	cmd.Flags().StringSliceVar(&order.To, "to", nil, "groups and workstations")
 	cmd.Flags().StringVar(&order.Start, "start", "all", "when the stream starts: first, all, ready:N or at:TIME; the earliest of several with commas, the latest with pluses")
-	cmd.Flags().DurationVar(&wait, "wait-at-most", 0, "longest wait, such as 10m; then it starts with whoever is ready")
+	cmd.Flags().StringVar(&atLatest, "at-latest", "", "when it starts at the latest, with whoever is ready: a time such as 18:30, or how long from now (or from the time in --start), such as 10m (default 1h)")
 	cmd.Flags().StringVar(&rate, "rate", "", "rate of the stream, such as 200Mbit (default: the service's)")
 	cmd.Flags().StringVar(&order.WhenDone, "when-done", "stay", "what a workstation does then: restart, power-off or stay")
 	cmd.Flags().BoolVar(&order.Reuse, "reuse", false, "workstations check their disks first, and only what differs is sent")
@@ -161,8 +157,37 @@ func targetNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	return append(groups, names...), errors.Join(err, err2)
 }
 
-// startRule makes the times of a gather rule whole: at:18:30 is the next time
-// that a clock here shows that, at:2026-03-01T18:30 a time of this place.
+// startsAtLatest is when a delivery starts at the latest, as long as that is of interest.
+func startsAtLatest(d api.Delivery) string {
+	if d.State != delivery.Gathering {
+		return ""
+	}
+	return when(d.AtLatest)
+}
+
+// startTimes reads when a delivery starts, by its gather rule and at the latest.
+func startTimes(start, atLatest string, now time.Time) (rule string, latest *time.Time, err error) {
+	if rule, err = startRule(start, now); err != nil || atLatest == "" {
+		return rule, nil, err
+	}
+	parsed, err := delivery.ParseRule(rule)
+	if err != nil {
+		return rule, nil, err
+	}
+	var at time.Time
+	if wait, err := time.ParseDuration(atLatest); err == nil {
+		if wait < time.Second {
+			return rule, nil, fmt.Errorf("--at-latest: %s is too short", atLatest)
+		}
+		at = parsed.WaitsFrom(now).Add(wait)
+	} else if at, err = parseTime(atLatest, now); err != nil {
+		return rule, nil, fmt.Errorf("--at-latest: %w, nor how long to wait (such as 10m)", err)
+	}
+	at = at.UTC()
+	return rule, &at, nil
+}
+
+// startRule completes the times of a gather rule.
 func startRule(rule string, now time.Time) (string, error) {
 	parts := strings.FieldsFunc(rule, func(r rune) bool { return r == ',' || r == '+' })
 	for _, part := range parts {
@@ -170,21 +195,34 @@ func startRule(rule string, now time.Time) (string, error) {
 		if !isTime {
 			continue
 		}
-		var at time.Time
-		if clock, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
-			at = time.Date(now.Year(), now.Month(), now.Day(), clock.Hour(), clock.Minute(), 0, 0, now.Location())
-			if at.Before(now) {
-				at = at.AddDate(0, 0, 1)
-			}
-		} else if at, err = time.ParseInLocation("2006-01-02T15:04", text, now.Location()); err != nil {
-			if at, err = time.Parse(time.RFC3339, text); err != nil {
-				return "", fmt.Errorf("--start: %q is not a time (such as 18:30 or 2026-03-01T18:30)", text)
-			}
+		at, err := parseTime(text, now)
+		if err != nil {
+			return "", fmt.Errorf("--start: %w", err)
 		}
 		rule = strings.Replace(rule, part, "at:"+at.UTC().Format(time.RFC3339), 1)
 	}
 	_, err := delivery.ParseRule(rule)
 	return rule, err
+}
+
+// parseTime reads a time of this place: 18:30 is the next time that a clock here shows
+// that.
+func parseTime(text string, now time.Time) (time.Time, error) {
+	if clock, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
+		at := time.Date(now.Year(), now.Month(), now.Day(), clock.Hour(), clock.Minute(), 0, 0, now.Location())
+		if at.Before(now) {
+			at = at.AddDate(0, 0, 1)
+		}
+		return at, nil
+	}
+	if at, err := time.ParseInLocation("2006-01-02T15:04", text, now.Location()); err == nil {
+		return at, nil
+	}
+	at, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return at, fmt.Errorf("%q is not a time (such as 18:30 or 2026-03-01T18:30)", text)
+	}
+	return at, nil
 }
 
 // parseAside reads who is set aside.
@@ -366,7 +404,7 @@ func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {
 	if a.output == "table" {
 		printFields(cmd.OutOrStdout(), []field{
 			{"delivery", fmt.Sprint(d.ID)}, {"image", fmt.Sprintf("%s@%d", d.Image, d.Version)}, {"to", strings.Join(d.Targets, " ")}, {"start", d.Start},
-			{"wait at most", seconds(float64(d.WaitAtMost))}, {"when done", strings.TrimPrefix(d.WhenDone, "stay")}, {"how", how(d)},
+			{"starts at the latest", startsAtLatest(d)}, {"when done", strings.TrimPrefix(d.WhenDone, "stay")}, {"how", how(d)},
 			{"state", stateText(d)}, {"reason", d.Reason}, {"waits for", d.Warning}, {"channel", d.Channel}, {"rate", humanize.SIWithDigits(float64(d.Rate), 0, "bit/s")},
 			{"ordered", when(d.Created) + " by the " + d.OrderedBy}, {"started", whenPtr(d.Started)}, {"ended", whenPtr(d.Ended)},
 			{"image bytes", size(d.UsedBytes)}, {"on the wire", size(d.WireBytes)},

@@ -17,8 +17,8 @@ import (
 )
 
 func (a *app) driverCommand() *cobra.Command {
-	return noun("driver", "Keep drivers, see what they cover, and put them in",
-		a.driverAdd(), a.driverList(), a.driverShow(), a.driverRemove(), a.driverExplain(), a.driverCoverage(), a.driverPut(), a.driverSetCommand())
+	return noun("driver", "Keep drivers, see what they cover, and install them",
+		a.driverAdd(), a.driverList(), a.driverShow(), a.driverRemove(), a.driverExplain(), a.driverCoverage(), a.driverInstall(), a.driverSetCommand())
 }
 
 func driverNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
@@ -98,8 +98,8 @@ func (a *app) printAdded(cmd *cobra.Command, all api.DriversAdded) error {
 		return printJSON(cmd.OutOrStdout(), all)
 	}
 	type row struct {
-		what string
-		p    api.DriverPackage
+		What string `json:"what"`
+		api.DriverPackage
 	}
 	var rows []row
 	for _, p := range all.Added {
@@ -108,16 +108,16 @@ func (a *app) printAdded(cmd *cobra.Command, all api.DriversAdded) error {
 	for _, p := range all.There {
 		rows = append(rows, row{"was there", p})
 	}
-	columns := []column[row]{{title: "what", value: func(r row) string { return r.what }}}
+	columns := []column[row]{{title: "what", value: func(r row) string { return r.What }}}
 	for _, c := range driverColumns {
-		columns = append(columns, column[row]{title: c.title, value: func(r row) string { return c.value(r.p) }, right: c.right})
+		columns = append(columns, column[row]{title: c.title, value: func(r row) string { return c.value(r.DriverPackage) }, right: c.right})
 	}
 	if err := printList(cmd, a, rows, columns); err != nil {
 		return err
 	}
 	for _, p := range all.Added {
 		for _, r := range p.Remarks {
-			fmt.Fprintf(cmd.ErrOrStderr(), "mind: %s: %s\n", p.Label, r)
+			fmt.Fprintf(cmd.ErrOrStderr(), "warning: %s: %s\n", p.Label, r)
 		}
 	}
 	for _, s := range all.Skipped {
@@ -200,7 +200,7 @@ func (a *app) driverShow() *cobra.Command {
 				printFields(cmd.OutOrStdout(), []field{
 					{"id", p.ID}, {"package", p.Label}, {"class", p.Class}, {"provider", p.Provider}, {"date", p.Date}, {"for", driverFor(p)}, {"kernel", p.Kernel},
 					{"catalogue", p.Catalogue}, {"signed by", p.Signer}, {"size", size(p.Bytes)}, {"files", strconv.Itoa(len(p.Files))}, {"from", p.Origin}, {"added", when(p.Added)},
-					{"serves best", strings.Join(p.Serves, " ")}, {"mind", strings.Join(p.Remarks, "; ")},
+					{"serves best", strings.Join(p.Serves, " ")}, {"warnings", strings.Join(p.Remarks, "; ")},
 				})
 				fmt.Fprintln(cmd.OutOrStdout())
 			}
@@ -251,7 +251,7 @@ func (a *app) driverExplain() *cobra.Command {
 				return printJSON(cmd.OutOrStdout(), all)
 			}
 			type row struct {
-				device string
+				Device string `json:"device"`
 				api.DriverCandidate
 			}
 			var rows []row
@@ -284,7 +284,7 @@ func (a *app) driverExplain() *cobra.Command {
 			}
 			if a.output == "csv" {
 				return printList(cmd, a, rows, []column[row]{
-					{title: "device", value: func(r row) string { return r.device }}, {title: "package", value: func(r row) string { return r.Package }},
+					{title: "device", value: func(r row) string { return r.Device }}, {title: "package", value: func(r row) string { return r.Package }},
 					{title: "label", value: func(r row) string { return r.Label }}, {title: "wins", value: func(r row) string { return yesNo(r.Wins) }},
 					{title: "rank", value: func(r row) string { return fmt.Sprintf("%#06x", r.Rank) }}, {title: "identifier", value: func(r row) string { return r.ID }}, {title: "why", value: func(r row) string { return r.Why }},
 				})
@@ -308,8 +308,8 @@ func driven(by string) string {
 // coverWords say a verdict in a line.
 func coverWords(c api.Cover) string {
 	switch {
-	case c.State == "put in":
-		return "put in with it: " + c.By
+	case c.State == "will be installed":
+		return "will be installed with it: " + c.By
 	case c.By != "":
 		return c.State + " by " + c.By
 	case c.Why != "":
@@ -371,7 +371,8 @@ func (a *app) printCoverage(cmd *cobra.Command, cover api.Coverage, all bool) er
 		return printJSON(cmd.OutOrStdout(), cover)
 	}
 	type row struct {
-		model string
+		Model        string `json:"model"`
+		Workstations int    `json:"workstations"`
 		api.DeviceCover
 	}
 	var rows []row
@@ -379,7 +380,7 @@ func (a *app) printCoverage(cmd *cobra.Command, cover api.Coverage, all bool) er
 		for _, d := range m.Devices {
 			vital := d.Class == "network" || d.Class == "storage"
 			if all || vital || d.Environment.State == "uncovered" || d.Delivered.State == "uncovered" {
-				rows = append(rows, row{fmt.Sprintf("%s (%d)", m.Model, len(m.Workstations)), d})
+				rows = append(rows, row{m.Model, len(m.Workstations), d})
 			}
 		}
 	}
@@ -401,7 +402,7 @@ func (a *app) printCoverage(cmd *cobra.Command, cover api.Coverage, all bool) er
 		fmt.Fprintln(cmd.OutOrStdout())
 	}
 	err := printList(cmd, a, rows, []column[row]{
-		{title: "model", value: func(r row) string { return r.model }},
+		{title: "model", value: func(r row) string { return fmt.Sprintf("%s (%d)", r.Model, r.Workstations) }},
 		{title: "class", value: func(r row) string { return r.Class }},
 		{title: "device", value: func(r row) string { return strings.TrimSpace(r.Label + " " + r.Name) }},
 		{title: "boot environment", value: func(r row) string { return words(r.Environment) }},
@@ -421,10 +422,10 @@ func (a *app) printCoverage(cmd *cobra.Command, cover api.Coverage, all bool) er
 	return nil
 }
 
-func (a *app) driverPut() *cobra.Command {
+func (a *app) driverInstall() *cobra.Command {
 	var in api.InstallDrivers
 	cmd := &cobra.Command{
-		Use: "put --to GROUP|WORKSTATION…", Short: "Have workstations add drivers to the image that they have already", Args: cobra.NoArgs,
+		Use: "install --to GROUP|WORKSTATION…", Short: "Have workstations add drivers to the image that they have already", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -452,7 +453,7 @@ func (a *app) driverPut() *cobra.Command {
 				return err
 			}
 			if failed > 0 {
-				return fmt.Errorf("%d of %d workstations could not put their drivers in", failed, len(errands))
+				return fmt.Errorf("%d of %d workstations could not install their drivers", failed, len(errands))
 			}
 			return nil
 		},

@@ -31,13 +31,13 @@ func TestDriversAtTheCommandLine(t *testing.T) {
 	d.must("group", "add", "seed-bank-lab")
 	d.must("workstation", "admit", "00:00:5e:00:53:21", "seed-01", "--group", "seed-bank-lab")
 	d.must("workstation", "admit", "00:00:5e:00:53:11", "herb-01")
-	d.must("bootenv", "build", "--from", root, "--kernel", madeup.Kernel, "--offer")
+	d.must("environment", "build", "--from", root, "--kernel", madeup.Kernel, "--offer")
 
 	t.Log("# a folder is added; what is broken in it is told, and the same again is there already")
 	disc := t.TempDir()
 	require.NoError(t, madeup.WriteINF(disc))
 	text := d.must("driver", "add", disc)
-	for _, want := range []string{"aldernet", "1.6.2.0", "Alder Works (made up)", "left out: broken/wren.inf: it has no section [Version]", "mind: corvraid 2.0.1.0: not signed"} {
+	for _, want := range []string{"aldernet", "1.6.2.0", "Alder Works (made up)", "left out: broken/wren.inf: it has no section [Version]", "warning: corvraid 2.0.1.0: not signed"} {
 		assert.Contains(t, text, want)
 	}
 	assert.Contains(t, d.must("driver", "add", disc), "was there")
@@ -68,13 +68,13 @@ func TestDriversAtTheCommandLine(t *testing.T) {
 	d.must("driver", "set", "save", "corvid", "--for", "linux", "--rule", "package=corvid*,class=storage")
 	assert.Contains(t, d.must("driver", "set", "list"), "class=storage,package=corvid*")
 	assert.Contains(t, d.must("driver", "set", "try", "corvid", "--model", "*A520"), "pci fe03:3000")
-	text = d.must("bootenv", "build", "--drivers", "corvid", "--offer")
+	text = d.must("environment", "build", "--drivers", "corvid", "--offer")
 	assert.Regexp(t, `drivers corvid\s+5`, text)
 	assert.Contains(t, text, "corvid_raid 2.0.1")
-	assert.Contains(t, d.must("bootenv", "diff", "1", "2"), "updates/corvid_raid.ko")
+	assert.Contains(t, d.must("environment", "diff", "1", "2"), "updates/corvid_raid.ko")
 	_, code = d.run("driver", "coverage", "--exit-code")
 	assert.Equal(t, 0, code)
-	_, code = d.run("bootenv", "build", "--cover", "seed-01")
+	_, code = d.run("environment", "build", "--cover", "seed-01")
 	assert.Equal(t, 1, code, "there is nothing left to cover")
 
 	t.Log("# explained, in every form")
@@ -90,9 +90,9 @@ func TestDriversAtTheCommandLine(t *testing.T) {
 		code int
 		args []string
 	}{
-		{1, []string{"driver", "put", "--to", "seed-01"}}, {1, []string{"driver", "show", "nobody"}}, {1, []string{"driver", "remove", "nobody"}}, {1, []string{"driver", "set", "try", "nobody"}},
+		{1, []string{"driver", "install", "--to", "seed-01"}}, {1, []string{"driver", "show", "nobody"}}, {1, []string{"driver", "remove", "nobody"}}, {1, []string{"driver", "set", "try", "nobody"}},
 		{2, []string{"driver", "set", "save", "a", "--for", "linux", "--rule", "colour=red"}}, {1, []string{"driver", "set", "save", "a", "--for", "linux", "--rule", "class=net"}},
-		{2, []string{"driver", "add"}}, {1, []string{"bootenv", "build", "--drivers", "nobody"}}, {1, []string{"driver", "coverage", "nobody"}},
+		{2, []string{"driver", "add"}}, {1, []string{"environment", "build", "--drivers", "nobody"}}, {1, []string{"driver", "coverage", "nobody"}},
 	} {
 		text, code := d.run(c.args...)
 		assert.Equal(t, c.code, code, "%v: %s", c.args, text)

@@ -22,19 +22,15 @@ func (a *app) groupCommand() *cobra.Command {
 		a.groupVerb("remove NAME", "Remove a group; its workstations stay", cobra.ExactArgs(1), func(ctx context.Context, c *apiclient.Client, args []string) error {
 			return c.RemoveGroup(ctx, args[0])
 		}),
-		a.groupVerb("put NAME WORKSTATION…", "Put workstations into a group", cobra.MinimumNArgs(2), members((*apiclient.Client).AddMember)),
-		a.groupVerb("take NAME WORKSTATION…", "Take workstations out of a group", cobra.MinimumNArgs(2), members((*apiclient.Client).RemoveMember)),
+		a.groupVerb("include NAME WORKSTATION…", "Put workstations into a group, all or none", cobra.MinimumNArgs(2), members((*apiclient.Client).Include)),
+		a.groupVerb("exclude NAME WORKSTATION…", "Take workstations out of a group, all or none", cobra.MinimumNArgs(2), members((*apiclient.Client).Exclude)),
 	)
 }
 
-func members(change func(c *apiclient.Client, ctx context.Context, group, ref string) error) func(context.Context, *apiclient.Client, []string) error {
+func members(change func(c *apiclient.Client, ctx context.Context, group string, refs ...string) (api.Group, error)) func(context.Context, *apiclient.Client, []string) error {
 	return func(ctx context.Context, c *apiclient.Client, args []string) error {
-		for _, w := range args[1:] {
-			if err := change(c, ctx, args[0], w); err != nil {
-				return err
-			}
-		}
-		return nil
+		_, err := change(c, ctx, args[0], args[1:]...)
+		return err
 	}
 }
 

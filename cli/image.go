@@ -12,7 +12,7 @@ import (
 func (a *app) imageCommand() *cobra.Command {
 	return noun("image", "See and keep golden images and their versions",
 		a.imageList(), a.imageShow(), a.imageDiff(), a.imageVerify(), a.imageNote(), a.imageRename(), a.imageRetire(),
-		a.imagePrune(), a.imageRescan(), a.imageImport(), a.imageExport(), a.imageAccess())
+		a.imagePrune(), a.imageRescan(), a.imageImport(), a.imageExport(), a.imageRecipients())
 }
 
 var versionColumns = []column[api.Version]{
@@ -145,11 +145,11 @@ func bar(part, whole int64, width int) string {
 	return strings.Repeat("█", n) + strings.Repeat("░", width-n)
 }
 
-func (a *app) imageAccess() *cobra.Command {
-	var who api.Access
+func (a *app) imageRecipients() *cobra.Command {
+	var who api.Recipients
 	var everybody bool
 	cmd := &cobra.Command{
-		Use: "access IMAGE", Short: "Show or say who may receive an image; it is in the boot menu of those who are named", Args: cobra.ExactArgs(1),
+		Use: "recipients IMAGE", Short: "Show or say who may receive an image; it is in the boot menu of those who are named", Args: cobra.ExactArgs(1),
 		ValidArgsFunction: a.complete(imageNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -160,11 +160,11 @@ func (a *app) imageAccess() *cobra.Command {
 				if named && everybody {
 					return usageError{fmt.Errorf("--everybody goes with no names")}
 				}
-				if err := c.SetAccess(cmd.Context(), args[0], api.Access{Groups: orEmpty(who.Groups), Addresses: orEmpty(who.Addresses), Models: orEmpty(who.Models)}); err != nil {
+				if err := c.SetRecipients(cmd.Context(), args[0], api.Recipients{Groups: orEmpty(who.Groups), Addresses: orEmpty(who.Addresses), Models: orEmpty(who.Models)}); err != nil {
 					return err
 				}
 			}
-			is, err := c.Access(cmd.Context(), args[0])
+			is, err := c.Recipients(cmd.Context(), args[0])
 			if err != nil {
 				return err
 			}
@@ -172,7 +172,7 @@ func (a *app) imageAccess() *cobra.Command {
 				return printJSON(cmd.OutOrStdout(), is)
 			}
 			if len(is.Groups)+len(is.Addresses)+len(is.Models) == 0 {
-				_, err := fmt.Fprintln(cmd.OutOrStdout(), "everybody, by an engineer's order")
+				_, err := fmt.Fprintln(cmd.OutOrStdout(), "every workstation may receive it, when an engineer orders so; it is in no boot menu")
 				return err
 			}
 			printFields(cmd.OutOrStdout(), []field{{"groups", strings.Join(is.Groups, ", ")}, {"hardware addresses", strings.Join(is.Addresses, ", ")}, {"models", strings.Join(is.Models, ", ")}})
@@ -183,7 +183,7 @@ func (a *app) imageAccess() *cobra.Command {
 	flags.StringSliceVar(&who.Groups, "group", nil, "groups that may receive it")
 	flags.StringSliceVar(&who.Addresses, "address", nil, "hardware addresses that may")
 	flags.StringSliceVar(&who.Models, "model", nil, "models that may")
-	flags.BoolVar(&everybody, "everybody", false, "drop the list")
+	flags.BoolVar(&everybody, "everybody", false, "let every workstation receive it again")
 	return cmd
 }
 

@@ -168,7 +168,7 @@ func (a *app) netbootStatus() *cobra.Command {
 
 func printLinks(cmd *cobra.Command, a *app, status api.NetbootStatus) {
 	out := cmd.OutOrStdout()
-	offered := "none; workstations start from their disk (jugate bootenv build --offer)"
+	offered := "none; workstations start from their disk (jugate environment build --offer)"
 	if status.Offered > 0 {
 		offered = strconv.Itoa(status.Offered)
 	}
@@ -192,7 +192,13 @@ func printLinks(cmd *cobra.Command, a *app, status api.NetbootStatus) {
 
 // printTrails prints a line a step.
 func printTrails(cmd *cobra.Command, a *app, machines []api.BootTrail, all bool) error {
-	type row struct{ machine, at, step, detail string }
+	type row struct {
+		Machine string     `json:"machine"`
+		At      *time.Time `json:"at"`
+		Step    string     `json:"step"`
+		Detail  string     `json:"detail"`
+		again   bool       // another line of the same machine
+	}
 	var rows []row
 	for _, m := range machines {
 		name := cmp.Or(m.Workstation, m.Address)
@@ -200,22 +206,23 @@ func printTrails(cmd *cobra.Command, a *app, machines []api.BootTrail, all bool)
 		if !all && len(steps) > 0 {
 			steps = steps[len(steps)-1:]
 		}
-		for _, s := range steps {
-			rows = append(rows, row{name, s.At.Local().Format("15:04:05"), s.Step, s.Detail})
-			name = ""
-			if a.output == "csv" {
-				name = cmp.Or(m.Workstation, m.Address)
-			}
+		for i, s := range steps {
+			rows = append(rows, row{name, &s.At, s.Step, s.Detail, i > 0})
 		}
 		if m.Stuck != "" {
-			rows = append(rows, row{name, "", "STUCK", m.Stuck})
+			rows = append(rows, row{name, nil, "stuck", m.Stuck, len(steps) > 0})
 		}
 	}
 	return printList(cmd, a, rows, []column[row]{
-		{title: "machine", value: func(r row) string { return r.machine }},
-		{title: "at", value: func(r row) string { return r.at }},
-		{title: "step", value: func(r row) string { return r.step }},
-		{title: "detail", value: func(r row) string { return r.detail }},
+		{title: "machine", value: func(r row) string { return pick(r.again, "", r.Machine) }},
+		{title: "at", value: func(r row) string {
+			if r.At == nil {
+				return ""
+			}
+			return r.At.Local().Format("15:04:05")
+		}},
+		{title: "step", value: func(r row) string { return pick(r.Step == "stuck", "STUCK", r.Step) }},
+		{title: "detail", value: func(r row) string { return r.Detail }},
 	})
 }
 
@@ -235,28 +242,25 @@ func (a *app) netbootAdvice() *cobra.Command {
 				return printJSON(cmd.OutOrStdout(), advice)
 			}
 			type row struct {
-				link, arch, when, code, name, value string
+				Interface    string `json:"interface"`
+				Architecture string `json:"architecture"`
+				When         string `json:"when"`
+				api.BootOption
+				again bool // another option for the same machines
 			}
 			var rows []row
 			for _, d := range advice {
 				for i, o := range d.Options {
-					r := row{code: strconv.Itoa(o.Code), name: o.Name, value: o.Value}
-					if o.Code == 0 {
-						r.code = ""
-					}
-					if i == 0 || a.output == "csv" {
-						r.link, r.arch, r.when = d.Interface, d.Architecture, d.When
-					}
-					rows = append(rows, r)
+					rows = append(rows, row{d.Interface, d.Architecture, d.When, o, i > 0})
 				}
 			}
 			return printList(cmd, a, rows, []column[row]{
-				{title: "interface", value: func(r row) string { return r.link }},
-				{title: "machines", value: func(r row) string { return r.arch }},
-				{title: "which say", value: func(r row) string { return r.when }},
-				{title: "option", value: func(r row) string { return r.code }, right: true},
-				{title: "name", value: func(r row) string { return r.name }},
-				{title: "value", value: func(r row) string { return r.value }},
+				{title: "interface", value: func(r row) string { return pick(r.again, "", r.Interface) }},
+				{title: "machines", value: func(r row) string { return pick(r.again, "", r.Architecture) }},
+				{title: "which say", value: func(r row) string { return pick(r.again, "", r.When) }},
+				{title: "option", value: func(r row) string { return pick(r.Code == 0, "", strconv.Itoa(r.Code)) }, right: true},
+				{title: "name", value: func(r row) string { return r.Name }},
+				{title: "value", value: func(r row) string { return r.Value }},
 			})
 		},
 	}

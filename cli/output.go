@@ -29,7 +29,8 @@ func printJSON(w io.Writer, v any) error {
 	return e.Encode(v)
 }
 
-// column is a column of a list.
+// column is a column of a table. CSV has every field instead, under the names that JSON
+// has.
 type column[T any] struct {
 	title string
 	value func(T) string
@@ -45,8 +46,7 @@ func printList[T any](cmd *cobra.Command, a *app, items []T, columns []column[T]
 		return printJSON(cmd.OutOrStdout(), items)
 	}
 	if a.output == "csv" {
-		_, err := fmt.Fprintln(cmd.OutOrStdout(), listTable(items, columns).RenderCSV())
-		return err
+		return printCSV(cmd.OutOrStdout(), items)
 	}
 	if len(items) == 0 {
 		_, err := fmt.Fprintln(cmd.ErrOrStderr(), "none")
@@ -55,6 +55,19 @@ func printList[T any](cmd *cobra.Command, a *app, items []T, columns []column[T]
 	for line := range strings.Lines(listText(items, columns)) {
 		fmt.Fprintln(cmd.OutOrStdout(), strings.TrimRight(line, " \n"))
 	}
+	return nil
+}
+
+// show prints one thing in the chosen form; as a table, a line for each field that has a
+// value.
+func show[T any](cmd *cobra.Command, a *app, v T, fields ...field) error {
+	switch a.output {
+	case "json":
+		return printJSON(cmd.OutOrStdout(), v)
+	case "csv":
+		return printCSV(cmd.OutOrStdout(), []T{v})
+	}
+	printFields(cmd.OutOrStdout(), fields)
 	return nil
 }
 

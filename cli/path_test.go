@@ -124,7 +124,7 @@ func TestTheWholePath(t *testing.T) {
 	d.must("workstation", "admit", "00005e005311", "herb-01", "--group", "herbarium")
 	for n := 2; n <= 4; n++ {
 		d.must("workstation", "admit", fmt.Sprintf("0:0:5e:0:53:1%d", n), fmt.Sprintf("herb-%02d", n))
-		d.must("group", "put", "herbarium", fmt.Sprintf("herb-%02d", n))
+		d.must("group", "include", "herbarium", fmt.Sprintf("herb-%02d", n))
 	}
 	shown := read[api.Workstation](d, "workstation", "show", "herb-02")
 	assert.Equal(t, []string{"00:00:5e:00:53:12"}, shown.Addresses)
@@ -221,13 +221,13 @@ func TestExitCodesAndComplaints(t *testing.T) {
 		"image show nothing":                                     {1, "there is no image nothing"},
 		"image show a/b":                                         {1, "cannot be the name of an image"},
 		"deliver nothing --to herb-01":                           {1, "there is no image nothing"},
-		"deliver nothing":                                        {2, `required flag(s) "to"`},
+		"deliver nothing":                                        {2, "--to is missing"},
 		"deliver x --to y --rate fast":                           {2, "not a rate"},
 		"deliver x --to y --start late":                          {2, "not a gather rule"},
 		"delivery show 7":                                        {1, "there is no delivery 7"},
 		"delivery stop x":                                        {2, "not the number of a delivery"},
 		"group remove nothing":                                   {1, "there is no group nothing"},
-		"group lst":                                              {2, "unknown command"},
+		"group lst":                                              {2, "did you mean"},
 		"receipt list --output xml":                              {2, "--output is one of"},
 		"receipt list --nonsense":                                {2, "unknown flag"},
 		"image list --token wrong":                               {1, "the token is wrong"},

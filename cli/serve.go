@@ -62,6 +62,11 @@ func serveCommand() *cobra.Command {
 				return err
 			}
 			defer s.Close()
+			forget, err := keepStarted(listener.Addr().(*net.TCPAddr), config.Data)
+			defer forget()
+			if err != nil {
+				config.Log.Warn("the command line will not find this service by itself", "error", err)
+			}
 			fmt.Fprintf(cmd.OutOrStdout(), "console and interface: http://%s\nadministrator's token: in %s\n", listener.Addr(), filepath.Join(config.Data, "admin.token"))
 			return s.Serve(cmd.Context(), listener)
 		},

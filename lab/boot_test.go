@@ -102,7 +102,7 @@ func newRoom(t *testing.T, hosts []string, args ...string) *room {
 	t.Cleanup(func() { assert.NoError(t, n.Close()) })
 	r := &room{t: t, ctx: ctx, net: n, desk: n.Host("desk"), bin: bin, data: filepath.Join(t.TempDir(), "data"), keep: kept(t), began: time.Now(), stage: time.Now()}
 	r.serve(args...)
-	r.jugate(nil, "bootenv", "build", "--from", root, "--kernel-words", words, "--offer")
+	r.jugate(nil, "environment", "build", "--from", root, "--kernel-words", words, "--offer")
 	r.done("service started, boot environment built")
 	return r
 }

@@ -52,7 +52,7 @@ func startDesk(t *testing.T, hosts []string, args ...string) (r *room, system st
 	r = &room{t: t, ctx: ctx, net: n, desk: n.Host("desk"), bin: bin, data: filepath.Join(t.TempDir(), "data"), keep: t.TempDir()}
 	r.serve(args...)
 	system = fakeSystem(t)
-	r.jugate(nil, "bootenv", "build", "--from", system, "--offer")
+	r.jugate(nil, "environment", "build", "--from", system, "--offer")
 	return r, system
 }
 
@@ -210,13 +210,13 @@ func TestTicketsAndWhatAMachineBoots(t *testing.T) {
 	assert.Contains(t, script(herb), "/boot/files/1/vmlinuz")
 
 	t.Log("# another build is offered, and a group stays with the first")
-	r.jugate(nil, "bootenv", "build", "--from", fakeSystem(t), "--offer", "--note", "again")
+	r.jugate(nil, "environment", "build", "--from", fakeSystem(t), "--offer", "--note", "again")
 	assert.Contains(t, script(herb), "/boot/files/2/vmlinuz")
-	r.jugate(nil, "bootenv", "pin", "herbarium", "1", "--group")
+	r.jugate(nil, "environment", "pin", "herbarium", "1", "--group")
 	assert.Contains(t, script(herb), "/boot/files/1/vmlinuz")
-	r.jugate(nil, "bootenv", "pin", "herb-01", "2")
+	r.jugate(nil, "environment", "pin", "herb-01", "2")
 	assert.Contains(t, script(herb), "/boot/files/2/vmlinuz", "the workstation's own pin goes before")
-	r.jugate(nil, "bootenv", "pin", "herb-01", "0")
+	r.jugate(nil, "environment", "pin", "herb-01", "0")
 
 }
 

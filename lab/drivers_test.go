@@ -23,7 +23,7 @@ import (
 func TestANetworkCardWithoutADriver(t *testing.T) {
 	r := newRoom(t, nil, whole...)
 	root := labRoot(t)
-	r.jugate(nil, "bootenv", "build", "--from", root, "--kernel-words", words, "--leave-out", "e1000", "--offer", "--note", "without e1000")
+	r.jugate(nil, "environment", "build", "--from", root, "--kernel-words", words, "--leave-out", "e1000", "--offer", "--note", "without e1000")
 
 	t.Log("# one of the model has another card too, calls by that, and so its devices are known")
 	known := r.on(lab.MachineOptions{Name: "seed-01", Address: "00:00:5e:00:53:21", Firmware: lab.UEFI, Maker: "Alder Works", Model: "A520", Disk: r.disk("seed-01", gib),
@@ -86,10 +86,10 @@ func TestANetworkCardWithoutADriver(t *testing.T) {
 	require.NoError(t, known.Off())
 	require.NoError(t, helped.Off())
 	var build api.Build
-	r.jugate(&build, "bootenv", "build", "--cover", machine.Cover, "--offer")
+	r.jugate(&build, "environment", "build", "--cover", machine.Cover, "--offer")
 	assert.Equal(t, "drivers Alder-Works-A520", build.Layers[1].Name)
 	var changes []api.BuildChange
-	r.jugate(&changes, "bootenv", "diff", "2", "3")
+	r.jugate(&changes, "environment", "diff", "2", "3")
 	var paths []string
 	for _, c := range changes {
 		paths = append(paths, c.What+" "+filepath.Base(c.Path))

@@ -21,7 +21,7 @@ import (
 
 func TestHTTPBootReachesTheAgent(t *testing.T) {
 	r := newRoom(t, nil, whole...)
-	r.jugate(nil, "bootenv", "build", "--from", labRoot(t), "--kernel-words", words, "--shell", "--offer", "--note", "with a shell")
+	r.jugate(nil, "environment", "build", "--from", labRoot(t), "--kernel-words", words, "--shell", "--offer", "--note", "with a shell")
 	nvme := r.disk("nvme", gib)
 	m := r.on(lab.MachineOptions{Name: "kiosk-01", Address: "00:00:5e:00:53:21", Firmware: lab.UEFI, OnlyHTTP: true, Disk: r.disk("kiosk-01", gib),
 		Extra: []string{"-drive", "file=" + nvme + ",format=raw,if=none,id=d1", "-device", "nvme,drive=d1,serial=NV-1"}})
@@ -93,7 +93,7 @@ func keys(text string) (names []string) {
 func TestMediaReachTheAgentWithoutNetworkBoot(t *testing.T) {
 	r := newRoom(t, nil, "--listen-tls", "192.0.2.1:7461", "--tickets", "yes")
 	stick := filepath.Join(t.TempDir(), "stick.img")
-	r.jugate(nil, "bootenv", "media", "--out", stick, "--service", "https://192.0.2.1:7461", "--address", "192.0.2.70/24")
+	r.jugate(nil, "environment", "media", "--out", stick, "--service", "https://192.0.2.1:7461", "--address", "192.0.2.70/24")
 	r.done("media made")
 	t.Log("# nobody gives addresses here, and the stick has a fixed one")
 	m := r.on(lab.MachineOptions{Name: "seed-01", Address: "00:00:5e:00:53:31", Firmware: lab.SecureUEFI, Card: "e1000e", Disk: r.disk("seed-01", gib), Media: stick})

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"errors"
 	"strings"
 
 	"jugate/core/fault"
@@ -50,9 +51,16 @@ func (db *DB) RemoveGroup(ctx context.Context, name string) error {
 	return changed(result, err, "group", name)
 }
 
-// AddMember puts a workstation into a group; it may be there already.
-func (db *DB) AddMember(ctx context.Context, group string, id int64) error {
-	return db.change(ctx, func(tx *sqlx.Tx) error { return addMember(ctx, tx, group, id) })
+// Include puts workstations into a group, all or none; they may be there already.
+func (db *DB) Include(ctx context.Context, group string, ids []int64) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		for _, id := range ids {
+			if err := addMember(ctx, tx, group, id); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 }
 
 func addMember(ctx context.Context, tx *sqlx.Tx, group string, id int64) error {
@@ -64,10 +72,30 @@ func addMember(ctx context.Context, tx *sqlx.Tx, group string, id int64) error {
 	return err
 }
 
-// RemoveMember takes a workstation out of a group.
-func (db *DB) RemoveMember(ctx context.Context, group string, id int64) error {
-	result, err := db.exec(ctx, `DELETE FROM group_members WHERE workstation_id = ? AND group_id = (SELECT id FROM groups WHERE name = ?)`, id, group)
-	return changed(result, err, "such workstation in group", group)
+// Exclude takes workstations out of a group, all or none. One that is not in it is a
+// fault.NotFound.
+func (db *DB) Exclude(ctx context.Context, group string, ids []int64) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		var g int64
+		if err := tx.GetContext(ctx, &g, `SELECT id FROM groups WHERE name = ?`, group); err != nil {
+			return missing(err, "group", group)
+		}
+		for _, id := range ids {
+			result, err := tx.ExecContext(ctx, `DELETE FROM group_members WHERE workstation_id = ? AND group_id = ?`, id, g)
+			if err != nil {
+				return err
+			}
+			if n, err := result.RowsAffected(); err != nil || n == 0 {
+				var name string
+				err = errors.Join(err, tx.GetContext(ctx, &name, `SELECT coalesce(name, '') FROM workstations WHERE id = ?`, id))
+				if err != nil {
+					return err
+				}
+				return fault.NotFound.Errorf("%s is not in the group %s", name, group)
+			}
+		}
+		return nil
+	})
 }
 
 // GroupMembers are the numbers of a group's workstations.

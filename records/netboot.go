@@ -149,20 +149,20 @@ func (db *DB) Plan(ctx context.Context, now time.Time, id int64) (p BootPlan, er
 	return p, missing(err, "workstation", id)
 }
 
-// Access is one line of who may receive an image.
-type Access struct {
+// Recipient is one line of who may receive an image.
+type Recipient struct {
 	Kind  string `db:"kind"` // group, address or model
 	Value string `db:"value"`
 }
 
-// ImageAccess lists who may receive an image; nothing stands for everybody.
-func (db *DB) ImageAccess(ctx context.Context, image string) (lines []Access, err error) {
+// Recipients lists who may receive an image; nothing stands for everybody.
+func (db *DB) Recipients(ctx context.Context, image string) (lines []Recipient, err error) {
 	err = db.read.SelectContext(ctx, &lines, `SELECT a.kind, a.value FROM image_access a JOIN images i ON i.id = a.image_id WHERE i.name = ? ORDER BY a.kind, a.value`, image)
 	return lines, err
 }
 
-// SetImageAccess sets who may receive an image.
-func (db *DB) SetImageAccess(ctx context.Context, image string, lines []Access) error {
+// SetRecipients sets who may receive an image.
+func (db *DB) SetRecipients(ctx context.Context, image string, lines []Recipient) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
 		var id int64
 		if err := tx.GetContext(ctx, &id, `SELECT id FROM images WHERE name = ?`, image); err != nil {

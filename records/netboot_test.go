@@ -68,7 +68,7 @@ func TestWhichBuildAWorkstationBoots(t *testing.T) {
 	ctx := t.Context()
 	id := checkedIn(t, db, "herb-01", "00:00:5e:00:53:11")
 	require.NoError(t, db.AddGroup(ctx, "herbarium"))
-	require.NoError(t, db.AddMember(ctx, "herbarium", id))
+	require.NoError(t, db.Include(ctx, "herbarium", []int64{id}))
 	plan := func() records.BootPlan {
 		p, err := db.Plan(ctx, noon, id)
 		require.NoError(t, err)

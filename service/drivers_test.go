@@ -116,7 +116,7 @@ func TestDriversFromTheLibraryToTheDisk(t *testing.T) {
 	require.Len(t, explained[0].Candidates, 1)
 	assert.True(t, explained[0].Candidates[0].Wins)
 	assert.Equal(t, "its identifier is the device's own; no other package drives it", explained[0].Candidates[0].Why)
-	assert.EqualValues(t, "put in", explained[0].Verdicts.Delivered.State)
+	assert.EqualValues(t, "will be installed", explained[0].Verdicts.Delivered.State)
 }
 
 // Drivers can be added to what is on a disk already.

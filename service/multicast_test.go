@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -272,13 +273,14 @@ func TestADeliveryIsPausedSpedUpAndExtended(t *testing.T) {
 	assert.ErrorContains(t, err, "is finished already")
 }
 
-func TestWaitAtMostStartsWithWhoeverIsReady(t *testing.T) {
+func TestItStartsAtTheLatestWithWhoeverIsReady(t *testing.T) {
 	r := newRoom(t)
 	r.put(2, "herb-01", nil)
 	r.put(3, "herb-02", nil)
 	stop, _ := r.put(4, "herb-03", nil)
 	stop()
-	d := r.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01", "herb-02", "herb-03"}, Start: "all", WaitAtMost: 1})
+	soon := time.Now().Add(time.Second)
+	d := r.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01", "herb-02", "herb-03"}, Start: "all", AtLatest: &soon})
 	receipts := r.receipts(d.ID)
 	assert.EqualValues(t, "delivered", receipts["herb-01"].Outcome)
 	assert.EqualValues(t, "delivered", receipts["herb-02"].Outcome)

@@ -81,7 +81,7 @@ func TestTheOpenAPIDocumentIsServedToAnyone(t *testing.T) {
 	require.NoError(t, json.NewDecoder(resp.Body).Decode(&doc))
 	assert.Equal(t, "3.1.0", doc.OpenAPI)
 	for path, method := range map[string]string{
-		"/workstations": "get", "/workstations/{ref}/admit": "post", "/groups/{group}/members/{ref}": "put", "/images": "get", "/captures": "post",
+		"/workstations": "get", "/workstations/{ref}/admit": "post", "/groups/{group}/include": "post", "/images": "get", "/captures": "post",
 		"/deliveries": "post", "/deliveries/{id}/stop": "post", "/receipts": "get", "/events": "get", "/session": "post",
 	} {
 		assert.Contains(t, doc.Paths[path], method, path)
@@ -103,16 +103,27 @@ func TestGroups(t *testing.T) {
 
 	h.start(1, blank(t, golddisk.MiB), 0, "")
 	ref := address(1).String()
-	assert.ErrorContains(t, h.client.AddMember(ctx, "seed-bank-lab", ref), "admit it first")
+	include := func(group string, refs ...string) error { _, err := h.client.Include(ctx, group, refs...); return err }
+	exclude := func(refs ...string) error { _, err := h.client.Exclude(ctx, "seed-bank-lab", refs...); return err }
+	assert.ErrorContains(t, include("seed-bank-lab", ref), "admit it first")
 	_, err = h.client.Admit(ctx, ref, api.Admission{Name: "seed-01", Groups: []string{"seed-bank-lab"}})
 	require.NoError(t, err)
-	assert.NoError(t, h.client.AddMember(ctx, "seed-bank-lab", "seed-01"), "twice is once")
-	assert.ErrorContains(t, h.client.AddMember(ctx, "nobody", "seed-01"), "there is no group nobody")
+	assert.NoError(t, include("seed-bank-lab", "seed-01"), "twice is once")
+	assert.ErrorContains(t, include("nobody", "seed-01"), "there is no group nobody")
 	groups, err := h.client.Groups(ctx, apiclient.List{})
 	require.NoError(t, err)
 	assert.Equal(t, []api.Group{{Name: "seed-bank-lab", Members: 1}}, groups.Items)
-	require.NoError(t, h.client.RemoveMember(ctx, "seed-bank-lab", "seed-01"))
-	assert.Error(t, h.client.RemoveMember(ctx, "seed-bank-lab", "seed-01"))
+	t.Log("# all or none")
+	_, err = h.client.Admit(ctx, address(2).String(), api.Admission{Name: "seed-02"})
+	require.NoError(t, err)
+	assert.ErrorContains(t, include("seed-bank-lab", "seed-02", "seed-99"), "there is no workstation seed-99")
+	assert.ErrorContains(t, exclude("seed-01", "seed-02"), "seed-02 is not in the group seed-bank-lab")
+	groups, err = h.client.Groups(ctx, apiclient.List{})
+	require.NoError(t, err)
+	assert.Equal(t, []api.Group{{Name: "seed-bank-lab", Members: 1}}, groups.Items)
+	require.NoError(t, include("seed-bank-lab", "seed-01", "seed-02"))
+	require.NoError(t, exclude("seed-01", "seed-02"))
+	assert.Error(t, exclude("seed-01"))
 	require.NoError(t, h.client.RemoveGroup(ctx, "seed-bank-lab"))
 	assert.True(t, apiclient.IsNotFound(h.client.RemoveGroup(ctx, "seed-bank-lab")))
 }

@@ -88,7 +88,7 @@ func TestAFolderOfAnEarlierVersionGoesOn(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, keys.Items, 1)
 	assert.Equal(t, "the blue stick", keys.Items[0].Note)
-	access, err := h.client.Access(ctx, "kiosk")
+	access, err := h.client.Recipients(ctx, "kiosk")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"herbarium"}, access.Groups)
 

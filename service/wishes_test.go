@@ -55,11 +55,11 @@ func TestWhoMayReceiveAnImage(t *testing.T) {
 	assert.ErrorContains(t, clients["herb-01"].Wish(ctx, api.Wish{Kind: "receive", Image: "garden-desk"}), "sign in first")
 
 	t.Log("# with a list it goes to whom it names: by group, model or hardware address")
-	assert.ErrorContains(t, h.client.SetAccess(ctx, "garden-desk", api.Access{Groups: []string{"nobody"}, Addresses: []string{}, Models: []string{}}), "no group nobody")
-	require.NoError(t, h.client.SetAccess(ctx, "garden-desk", api.Access{Groups: []string{"herbarium"}, Models: []string{"brindle mini 2"}, Addresses: []string{address(3).String()}}))
-	is, err := h.client.Access(ctx, "garden-desk")
+	assert.ErrorContains(t, h.client.SetRecipients(ctx, "garden-desk", api.Recipients{Groups: []string{"nobody"}, Addresses: []string{}, Models: []string{}}), "no group nobody")
+	require.NoError(t, h.client.SetRecipients(ctx, "garden-desk", api.Recipients{Groups: []string{"herbarium"}, Models: []string{"brindle mini 2"}, Addresses: []string{address(3).String()}}))
+	is, err := h.client.Recipients(ctx, "garden-desk")
 	require.NoError(t, err)
-	assert.Equal(t, api.Access{Groups: []string{"herbarium"}, Models: []string{"brindle mini 2"}, Addresses: []string{address(3).String()}}, is)
+	assert.Equal(t, api.Recipients{Groups: []string{"herbarium"}, Models: []string{"brindle mini 2"}, Addresses: []string{address(3).String()}}, is)
 	assert.NoError(t, order("herb-01", "herb-02", "seed-01"))
 	assert.ErrorContains(t, order("herb-01", "kiosk-01"), "does not name kiosk-01")
 

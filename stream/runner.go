@@ -82,13 +82,14 @@ func newRunner(in *Streams, o Order, members []Member) (*Runner, error) {
 	for i := range o.Slabs.Distinct() {
 		every.Add(i)
 	}
-	options := delivery.Options{Rule: o.Rule, Ordered: slices.MaxFunc([]time.Time{o.Created, o.Rule.Earliest()}, time.Time.Compare),
-		WaitAtMost: o.WaitAtMost, GiveUpAfter: o.WaitAtMost + giveUpAfter, Every: every, Bytes: o.Bytes, Aside: o.Aside}
+	options := delivery.Options{Rule: o.Rule, Ordered: o.Rule.WaitsFrom(o.Created),
+		AtLatest: o.AtLatest, GiveUp: o.AtLatest.Add(giveUpAfter), Every: every, Bytes: o.Bytes, Aside: o.Aside}
 	if o.State != delivery.Gathering {
 		// It was under way when the service ended: it goes on with whoever is there
 		// again soon.
-		options.Ordered, options.WaitAtMost, options.Rule = in.Now(), resumeWait, delivery.Rule{}
-		options.GiveUpAfter, options.Resumed = delivery.Silence, true
+		now := in.Now()
+		options.Ordered, options.AtLatest, options.Rule = now, now.Add(resumeWait), delivery.Rule{}
+		options.GiveUp, options.Resumed = now.Add(delivery.Silence), true
 	}
 	r.d = delivery.New(options, slices.Sorted(maps.Keys(r.members)))
 	if o.Paused {
@@ -147,8 +148,8 @@ const (
 	// resumeWait is how long a delivery that is taken up again waits for its
 	// workstations: longer than an agent's longest pause between two tries.
 	resumeWait = 15 * time.Second
-	// giveUpAfter is how much longer than for its gather rule a delivery waits if nobody
-	// is ready at all.
+	// giveUpAfter is how much longer than until its latest start a delivery waits if
+	// nobody is ready at all.
 	giveUpAfter = 24 * time.Hour
 )
 

@@ -103,7 +103,7 @@ func begin(t *testing.T, b *book, n int) (*Streams, Order, func()) {
 	s.Multicast = Multicast{Interface: "nowhere0"}
 	s.Multicast.SetDefaults()
 	o := Order{ID: 7, Version: roster.Ref{Image: "garden-desk", Version: 1}, Rate: 1e8, Channel: netip.MustParseAddrPort("233.252.0.1:6003"), State: delivery.Gathering,
-		Created: time.Now(), WaitAtMost: time.Hour, Slabs: slabs}
+		Created: time.Now(), AtLatest: time.Now().Add(time.Hour), Slabs: slabs}
 	var members []Member
 	for i := range n {
 		members = append(members, Member{int64(i + 1), []string{"herb-01", "herb-02", "herb-03"}[i%3]})

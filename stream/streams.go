@@ -33,21 +33,21 @@ import (
 
 // Order is one delivery as it is to be run.
 type Order struct {
-	ID         int64
-	Version    roster.Ref
-	Rule       delivery.Rule
-	Aside      delivery.AsideRule
-	Rate       int64          // bits a second
-	Channel    netip.AddrPort // of the multicast
-	Session    uint32
-	State      delivery.State // Gathering, or where an earlier run of the program left it
-	Paused     bool
-	Created    time.Time
-	WaitAtMost time.Duration // for the gather rule; then it starts with whoever is ready
-	Bytes      int64         // of the image that are in use
-	WireBytes  int64         // that went out before
-	SealKey    []byte        // nil for an open one
-	Slabs      *image.Map    // of the version; nil in one that can only be ended
+	ID        int64
+	Version   roster.Ref
+	Rule      delivery.Rule
+	Aside     delivery.AsideRule
+	Rate      int64          // bits a second
+	Channel   netip.AddrPort // of the multicast
+	Session   uint32
+	State     delivery.State // Gathering, or where an earlier run of the program left it
+	Paused    bool
+	Created   time.Time
+	AtLatest  time.Time  // it starts with whoever is ready then
+	Bytes     int64      // of the image that are in use
+	WireBytes int64      // that went out before
+	SealKey   []byte     // nil for an open one
+	Slabs     *image.Map // of the version; nil in one that can only be ended
 }
 
 // Member is a workstation of a delivery.

@@ -152,12 +152,11 @@ func (m Member) Speed() float64 { return m.speed.speed }
 
 // Options say how a delivery goes. The zero value waits for all.
 type Options struct {
-	Rule       Rule
-	Ordered    time.Time
-	WaitAtMost time.Duration // after Ordered it starts with whoever is ready; 0 waits for the rule
-	// GiveUpAfter is after Ordered when it ends if nobody is there at all; 0 waits for
-	// ever.
-	GiveUpAfter time.Duration
+	Rule     Rule
+	Ordered  time.Time // or, if that is later, the earliest time of the rule
+	AtLatest time.Time // it starts with whoever is ready then; zero waits for the rule
+	// GiveUp is when it ends if nobody is there at all; zero waits for ever.
+	GiveUp time.Time
 	// Resumed says that it was under way before: those who are awaited had begun.
 	Resumed bool
 	// Bytes is what a workstation has to read back; what claims to have done that
@@ -506,7 +505,7 @@ func (d *Delivery) giveUpSilent(now time.Time) {
 
 // giveUpAbsent ends what nobody comes for.
 func (d *Delivery) giveUpAbsent(now time.Time) {
-	if d.options.GiveUpAfter == 0 || d.anyJoined() || now.Before(d.options.Ordered.Add(d.options.GiveUpAfter)) {
+	if d.options.GiveUp.IsZero() || d.anyJoined() || now.Before(d.options.GiveUp) {
 		return
 	}
 	for _, m := range d.members {
@@ -515,19 +514,14 @@ func (d *Delivery) giveUpAbsent(now time.Time) {
 		case d.options.Resumed:
 			d.end(now, m, Failed, "it did not come back after a restart of the service")
 		default:
-			d.end(now, m, Absent, fmt.Sprintf("it did not call in within %v", d.options.GiveUpAfter))
+			d.end(now, m, Absent, fmt.Sprintf("it did not call in within %.0f h", d.options.GiveUp.Sub(d.options.Ordered).Hours()))
 		}
 	}
 }
 
 // Starts is when it starts at the latest, with whoever is ready then; zero if it waits
 // for its rule alone.
-func (d *Delivery) Starts() time.Time {
-	if d.options.WaitAtMost == 0 {
-		return time.Time{}
-	}
-	return d.options.Ordered.Add(d.options.WaitAtMost)
-}
+func (d *Delivery) Starts() time.Time { return d.options.AtLatest }
 
 // gathered applies the rule to those who can still take part.
 func (d *Delivery) gathered(now time.Time) bool {
@@ -540,7 +534,7 @@ func (d *Delivery) gathered(now time.Time) bool {
 			ready++
 		}
 	}
-	if d.options.WaitAtMost > 0 && ready > 0 && !now.Before(d.options.Ordered.Add(d.options.WaitAtMost)) {
+	if at := d.options.AtLatest; !at.IsZero() && ready > 0 && !now.Before(at) {
 		return true
 	}
 	return d.options.Rule.met(now, ready, possible)
@@ -584,12 +578,8 @@ func (d *Delivery) Deadline(now time.Time) time.Time {
 		}
 	case Gathering:
 		sooner(d.options.Rule.next(now))
-		if d.options.WaitAtMost > 0 {
-			sooner(d.options.Ordered.Add(d.options.WaitAtMost))
-		}
-		if d.options.GiveUpAfter > 0 {
-			sooner(d.options.Ordered.Add(d.options.GiveUpAfter))
-		}
+		sooner(d.options.AtLatest)
+		sooner(d.options.GiveUp)
 	case Mending:
 		if !d.streaming {
 			sooner(d.roundEnd.Add(lackingWait))

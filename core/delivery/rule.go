@@ -134,6 +134,15 @@ func (r Rule) Earliest() (earliest time.Time) {
 	return earliest
 }
 
+// WaitsFrom is from when a delivery waits for its rule: from its order, or from the rule's
+// earliest time.
+func (r Rule) WaitsFrom(ordered time.Time) time.Time {
+	if earliest := r.Earliest(); earliest.After(ordered) {
+		return earliest
+	}
+	return ordered
+}
+
 // next is the first of the rule's times that is still to come.
 func (r Rule) next(now time.Time) (at time.Time) {
 	for _, t := range r.terms {

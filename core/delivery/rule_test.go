@@ -55,7 +55,11 @@ func TestWhenTheStreamStarts(t *testing.T) {
 		rule, err := delivery.ParseRule(c.rule)
 		require.NoError(t, err)
 		now := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
-		d := delivery.New(delivery.Options{Rule: rule, Ordered: now, WaitAtMost: c.wait}, []int64{1, 2, 3, 4})
+		atLatest := time.Time{}
+		if c.wait > 0 {
+			atLatest = now.Add(c.wait)
+		}
+		d := delivery.New(delivery.Options{Rule: rule, Ordered: now, AtLatest: atLatest}, []int64{1, 2, 3, 4})
 		started := 0
 		for minute := 1; minute < 60 && started == 0; minute++ {
 			now = now.Add(time.Minute)
@@ -114,17 +118,17 @@ func TestNobodyIsWaitedForForEver(t *testing.T) {
 	require.NoError(t, err)
 
 	t.Log("# nobody comes at all: it ends by itself")
-	after, is := outcomes(delivery.Options{Rule: rule, WaitAtMost: time.Hour, GiveUpAfter: 25 * time.Hour})
+	after, is := outcomes(delivery.Options{Rule: rule, AtLatest: now.Add(time.Hour), GiveUp: now.Add(25 * time.Hour)})
 	assert.Equal(t, map[int64]delivery.Outcome{1: delivery.Absent, 2: delivery.Absent}, is)
 	assert.InDelta(t, 25, after.Hours(), 0.01)
 
 	t.Log("# taken up after a restart, with one machine that is dead: the other gets its disk, and that one a receipt")
-	after, is = outcomes(delivery.Options{WaitAtMost: 15 * time.Second, GiveUpAfter: delivery.Silence, Resumed: true}, 1)
+	after, is = outcomes(delivery.Options{AtLatest: now.Add(15 * time.Second), GiveUp: now.Add(delivery.Silence), Resumed: true}, 1)
 	assert.Equal(t, map[int64]delivery.Outcome{1: delivery.Delivered, 2: delivery.Failed}, is)
 	assert.LessOrEqual(t, after, delivery.Silence+5*time.Second)
 
 	t.Log("# and with both dead")
-	after, is = outcomes(delivery.Options{WaitAtMost: 15 * time.Second, GiveUpAfter: delivery.Silence, Resumed: true})
+	after, is = outcomes(delivery.Options{AtLatest: now.Add(15 * time.Second), GiveUp: now.Add(delivery.Silence), Resumed: true})
 	assert.Equal(t, map[int64]delivery.Outcome{1: delivery.Failed, 2: delivery.Failed}, is)
 	assert.LessOrEqual(t, after, delivery.Silence+5*time.Second)
 }

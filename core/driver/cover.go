@@ -11,12 +11,12 @@ type State string
 
 // The states.
 const (
-	Covered   State = "covered"   // the system drives it by itself
-	PutIn     State = "put in"    // a package that comes along will drive it
-	Uncovered State = "uncovered" // nothing drives it
-	TooLate   State = "too late"  // a package would drive it, but only after it is needed
-	Unknown   State = "unknown"   // the system cannot be looked into
-	NotNeeded State = "no driver" // nothing here has a driver for it, and it can do without
+	Covered     State = "covered"           // the system drives it by itself
+	WillInstall State = "will be installed" // a package that comes along will drive it
+	Uncovered   State = "uncovered"         // nothing drives it
+	TooLate     State = "too late"          // a package would drive it, but only after it is needed
+	Unknown     State = "unknown"           // the system cannot be looked into
+	NotNeeded   State = "no driver"         // nothing here has a driver for it, and it can do without
 )
 
 // Verdict is a device's state in one system.
@@ -77,7 +77,7 @@ func Judge(d Device, in *Inside, coming *Coming, x *Index) Verdict {
 	}
 	late := in.System == Windows && d.Class == Storage
 	if p := coming.drives(d, in.Target()); p != nil && !late {
-		return Verdict{State: PutIn, By: p.Label(), Would: p}
+		return Verdict{State: WillInstall, By: p.Label(), Would: p}
 	}
 	if by := in.DrivenBy(d); by != "" {
 		return Verdict{State: Covered, By: by}

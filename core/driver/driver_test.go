@@ -303,7 +303,7 @@ func TestCoverage(t *testing.T) {
 
 	coming := driver.NewComing(driver.Choose(x, devices, "", linux.Target(), nil))
 	rows = driver.Cover(devices, nil, linux, coming, x)
-	assert.Equal(t, "storage pci fe03:3000: unknown  | put in corvid_raid 2.0.1", table(rows)[2])
+	assert.Equal(t, "storage pci fe03:3000: unknown  | will be installed corvid_raid 2.0.1", table(rows)[2])
 	assert.Empty(t, driver.Lacking(rows, driver.Row.InDelivered))
 }
 

@@ -11,13 +11,13 @@ import (
 	"jugate/records"
 )
 
-// ImageAccess tells who may receive an image.
-func (a *Access) ImageAccess(ctx context.Context, image string) (api.Access, error) {
-	out := api.Access{Groups: []string{}, Addresses: []string{}, Models: []string{}}
+// Recipients tells who may receive an image.
+func (a *Access) Recipients(ctx context.Context, image string) (api.Recipients, error) {
+	out := api.Recipients{Groups: []string{}, Addresses: []string{}, Models: []string{}}
 	if _, err := a.Records.Version(ctx, roster.Ref{Image: image}); err != nil {
 		return out, err
 	}
-	lines, err := a.Records.ImageAccess(ctx, image)
+	lines, err := a.Records.Recipients(ctx, image)
 	for _, l := range lines {
 		list := map[string]*[]string{"group": &out.Groups, "address": &out.Addresses, "model": &out.Models}[l.Kind]
 		*list = append(*list, l.Value)
@@ -25,13 +25,13 @@ func (a *Access) ImageAccess(ctx context.Context, image string) (api.Access, err
 	return out, err
 }
 
-// SetImageAccess says who may receive an image; with nobody named it goes to everybody.
-func (a *Access) SetImageAccess(ctx context.Context, image string, in api.Access) error {
-	lines, err := a.accessLines(ctx, in)
+// SetRecipients says who may receive an image; with nobody named it goes to everybody.
+func (a *Access) SetRecipients(ctx context.Context, image string, in api.Recipients) error {
+	lines, err := a.recipientLines(ctx, in)
 	if err != nil {
 		return err
 	}
-	return a.Records.SetImageAccess(ctx, image, lines)
+	return a.Records.SetRecipients(ctx, image, lines)
 }
 
 // ImagesFor names the images that a workstation may receive.
@@ -71,24 +71,24 @@ func (a *Access) MayReceive(ctx context.Context, image string, targets []records
 	return nil
 }
 
-// accessLines are the lines of a list, checked: a group that is not there would
+// recipientLines are the lines of a list, checked: a group that is not there would
 // quietly let nobody in.
-func (a *Access) accessLines(ctx context.Context, in api.Access) (lines []records.Access, err error) {
+func (a *Access) recipientLines(ctx context.Context, in api.Recipients) (lines []records.Recipient, err error) {
 	for _, g := range in.Groups {
 		if _, err := a.Records.Group(ctx, g); err != nil {
 			return nil, err
 		}
-		lines = append(lines, records.Access{Kind: "group", Value: g})
+		lines = append(lines, records.Recipient{Kind: "group", Value: g})
 	}
 	for _, text := range in.Addresses {
 		address, err := hwaddr.Parse(text)
 		if err != nil {
 			return nil, err
 		}
-		lines = append(lines, records.Access{Kind: "address", Value: address.String()})
+		lines = append(lines, records.Recipient{Kind: "address", Value: address.String()})
 	}
 	for _, m := range in.Models {
-		lines = append(lines, records.Access{Kind: "model", Value: m})
+		lines = append(lines, records.Recipient{Kind: "model", Value: m})
 	}
 	return lines, nil
 }

@@ -27,29 +27,39 @@ func (f *Fleet) RemoveGroup(ctx context.Context, name string) error {
 	return f.Records.RemoveGroup(ctx, name)
 }
 
-// AddMember takes a workstation into a group.
-func (f *Fleet) AddMember(ctx context.Context, group, ref string) error {
-	return f.membership(ctx, group, ref, f.Records.AddMember)
+// Include takes workstations into a group, all or none; they may be there already.
+func (f *Fleet) Include(ctx context.Context, group string, refs []string) (api.Group, error) {
+	return f.membership(ctx, group, refs, f.Records.Include)
 }
 
-// RemoveMember takes a workstation out of a group.
-func (f *Fleet) RemoveMember(ctx context.Context, group, ref string) error {
-	return f.membership(ctx, group, ref, f.Records.RemoveMember)
+// Exclude takes workstations out of a group, all or none.
+func (f *Fleet) Exclude(ctx context.Context, group string, refs []string) (api.Group, error) {
+	return f.membership(ctx, group, refs, f.Records.Exclude)
 }
 
-func (f *Fleet) membership(ctx context.Context, group, ref string, change func(ctx context.Context, group string, id int64) error) error {
-	w, err := f.Records.FindWorkstation(ctx, ref)
+func (f *Fleet) membership(ctx context.Context, group string, refs []string, change func(ctx context.Context, group string, ids []int64) error) (api.Group, error) {
+	ids := make([]int64, len(refs))
+	for i, ref := range refs {
+		w, err := f.Records.FindWorkstation(ctx, ref)
+		if err != nil {
+			return api.Group{}, err
+		}
+		if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
+			return api.Group{}, err
+		}
+		ids[i] = w.ID
+	}
+	if err := change(ctx, group, ids); err != nil {
+		return api.Group{}, err
+	}
+	for _, id := range ids {
+		f.publish(ctx, id)
+	}
+	g, err := f.Records.Group(ctx, group)
 	if err != nil {
-		return err
+		return api.Group{}, err
 	}
-	if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
-		return err
-	}
-	if err := change(ctx, group, w.ID); err != nil {
-		return err
-	}
-	f.publish(ctx, w.ID)
-	return nil
+	return api.Group{Name: g.Name, Members: g.Members}, nil
 }
 
 // SetMenu has a group's workstations show a menu before they start from their disk, for

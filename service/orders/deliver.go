@@ -57,9 +57,9 @@ func (o *Orders) Deliver(ctx context.Context, in api.NewDelivery) (api.Delivery,
 	if err := o.Stock.Check(ctx, v, in.DriverOrder, targets); err != nil {
 		return api.Delivery{}, err
 	}
-	wait := in.WaitAtMost
-	if wait == 0 {
-		wait = int64(waitByDefault / time.Second)
+	wait, err := waitUntil(rule, o.Now(), in.AtLatest)
+	if err != nil {
+		return api.Delivery{}, err
 	}
 	if rule.Ready() > len(targets) {
 		return api.Delivery{}, fault.Invalid.Errorf("the stream is to start when %d workstations are ready, but the order names only %d", rule.Ready(), len(targets))
@@ -112,11 +112,36 @@ const (
 	// waitByDefault is how long a delivery waits for its gather rule, from the order or
 	// the rule's earliest time; then it starts with whoever is ready.
 	waitByDefault = time.Hour
+	longestWait   = 30 * 24 * time.Hour
 	// errandsAhead is how long before the earliest time of its gather rule the
 	// workstations of a delivery get their errands: time to look at their disks. Until
 	// then they do others.
 	errandsAhead = 15 * time.Minute
 )
+
+// waitUntil is how long a delivery that is ordered now waits, in seconds, to start at the
+// latest at a time.
+func waitUntil(rule delivery.Rule, now time.Time, atLatest *time.Time) (int64, error) {
+	if atLatest == nil {
+		return int64(waitByDefault / time.Second), nil
+	}
+	from := rule.WaitsFrom(now)
+	switch wait := atLatest.Sub(from); {
+	case !atLatest.After(now):
+		return 0, fault.Invalid.Errorf("the delivery cannot start at %s at the latest: that is over", atLatest.Format(time.RFC3339))
+	case wait <= 0:
+		return 0, fault.Invalid.Errorf("the delivery cannot start at %s at the latest, as by its gather rule it starts at %s at the earliest", atLatest.Format(time.RFC3339), from.Format(time.RFC3339))
+	case wait > longestWait:
+		return 0, fault.Invalid.Errorf("a delivery waits for %d days at the longest", int(longestWait.Hours()/24))
+	default:
+		return max(1, int64(wait.Seconds())), nil
+	}
+}
+
+// startsAtLatest is when a recorded delivery starts at the latest.
+func startsAtLatest(d *records.Delivery, rule delivery.Rule) time.Time {
+	return rule.WaitsFrom(d.Created).Add(cmp.Or(time.Duration(d.WaitAtMost)*time.Second, waitByDefault))
+}
 
 // errandsFrom is when workstations get the errands of a delivery; zero for at once.
 func errandsFrom(rule delivery.Rule) time.Time {
@@ -146,7 +171,7 @@ func checkRestore(man *image.Manifest, in api.RestoreOptions) error {
 func (o *Orders) streamOrder(d *records.Delivery) (stream.Order, error) {
 	out := stream.Order{
 		ID: d.ID, Version: roster.Ref{Image: d.Image, Version: d.Version}, Rate: d.Rate, Session: d.Session, State: d.State, Paused: d.Paused, Created: d.Created,
-		WaitAtMost: cmp.Or(time.Duration(d.WaitAtMost)*time.Second, waitByDefault), Bytes: d.UsedBytes, WireBytes: d.WireBytes,
+		Bytes: d.UsedBytes, WireBytes: d.WireBytes,
 	}
 	if d.Sealed {
 		out.SealKey = d.SealKey
@@ -160,6 +185,7 @@ func (o *Orders) streamOrder(d *records.Delivery) (stream.Order, error) {
 	if out.Rule, err = delivery.ParseRule(d.Rule); err != nil {
 		return out, err
 	}
+	out.AtLatest = startsAtLatest(d, out.Rule)
 	if out.Channel, err = netip.ParseAddrPort(d.Channel); err != nil {
 		return out, fmt.Errorf("its multicast address: %w", err)
 	}

@@ -27,7 +27,7 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 	}
 	if in.Verified && in.Phase == delivery.Ended && in.Error == "" && !r.Proven(workstation, in.Proof) {
 		o.Log.Warn("a workstation cannot prove that its disk is right", "delivery", id, "workstation", workstation, "has_proof", len(in.Proof) > 0)
-		in.Verified, in.Error = false, "the agent could not prove that it has read the whole disk back; if its build is older than this service: jugate bootenv build --offer"
+		in.Verified, in.Error = false, "the agent could not prove that it has read the whole disk back; if its build is older than this service: jugate environment build --offer"
 	}
 	if len(in.Drivers) > 0 {
 		r.Installed(workstation, in.Drivers)

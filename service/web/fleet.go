@@ -123,10 +123,18 @@ func (s *Server) groupRoutes(h huma.API) {
 		})
 	does(s, h, op("DELETE", "/groups/{group}", "remove-group", tag, "Remove a group; its workstations stay"),
 		func(ctx context.Context, in *GroupRef) error { return s.Fleet.RemoveGroup(ctx, in.Group) })
-	does(s, h, op("PUT", "/groups/{group}/members/{ref}", "add-member", tag, "Put a workstation into a group"),
-		func(ctx context.Context, in *membership) error { return s.Fleet.AddMember(ctx, in.Group, in.Ref) })
-	does(s, h, op("DELETE", "/groups/{group}/members/{ref}", "remove-member", tag, "Take a workstation out of a group"),
-		func(ctx context.Context, in *membership) error { return s.Fleet.RemoveMember(ctx, in.Group, in.Ref) })
+	type members struct {
+		GroupRef
+		Body api.GroupMembers
+	}
+	answers(s, h, op("POST", "/groups/{group}/include", "include", tag, "Put workstations into a group, all or none"),
+		func(ctx context.Context, in *members) (api.Group, error) {
+			return s.Fleet.Include(ctx, in.Group, in.Body.Workstations)
+		})
+	answers(s, h, op("POST", "/groups/{group}/exclude", "exclude", tag, "Take workstations out of a group, all or none"),
+		func(ctx context.Context, in *members) (api.Group, error) {
+			return s.Fleet.Exclude(ctx, in.Group, in.Body.Workstations)
+		})
 	does(s, h, op("PUT", "/groups/{group}/menu", "set-menu", "network boot", "Show a menu on a group's workstations before they start from their disk, for some seconds; 0 shows none"),
 		func(ctx context.Context, in *struct {
 			GroupRef

@@ -84,17 +84,17 @@ func (s *Server) accessRoutes(h huma.API) {
 		func(_ context.Context, in *struct{ Body api.NewCode }) (api.Code, error) {
 			return s.Access.MakeCode(time.Duration(in.Body.Hours) * time.Hour), nil
 		})
-	answers(s, h, op("GET", "/images/{image}/access", "get-access", "images", "Show who may receive an image"),
-		func(ctx context.Context, in *ImageRef) (api.Access, error) {
-			return s.Access.ImageAccess(ctx, in.Image)
+	answers(s, h, op("GET", "/images/{image}/recipients", "get-recipients", "images", "Show who may receive an image"),
+		func(ctx context.Context, in *ImageRef) (api.Recipients, error) {
+			return s.Access.Recipients(ctx, in.Image)
 		})
-	does(s, h, op("PUT", "/images/{image}/access", "set-access", "images",
+	does(s, h, op("PUT", "/images/{image}/recipients", "set-recipients", "images",
 		"Say who may receive an image; it is in the boot menu of those who are named. With nobody named it goes to everybody, and is in no menu"),
 		func(ctx context.Context, in *struct {
 			ImageRef
-			Body api.Access
+			Body api.Recipients
 		}) error {
-			return s.Access.SetImageAccess(ctx, in.Image, in.Body)
+			return s.Access.SetRecipients(ctx, in.Image, in.Body)
 		})
 
 	type keyRef struct {

@@ -27,6 +27,14 @@ function startRule(v: Order) {
   return v.start;
 }
 
+/** When the stream starts at the latest: so long from now, or from the time it waits for. */
+function atLatest(v: Order) {
+  if (!v.waitMinutes) return undefined;
+  const now = Date.now();
+  const from = v.start === "at" && v.at ? Math.max(now, v.at.valueOf()) : now;
+  return new Date(from + v.waitMinutes * 60_000).toISOString();
+}
+
 /** Orders a delivery of one version and goes to watch it. */
 export function DeliverDialog({ version, close }: { version: Version; close: () => void }) {
   const [form] = Form.useForm<Order>();
@@ -45,7 +53,7 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
             image: `${version.image}@${version.version}`,
             to: v.to,
             start: startRule(v),
-            wait_at_most: (v.waitMinutes ?? 0) * 60,
+            at_latest: atLatest(v),
             rate: (v.mbit ?? 0) * 1e6,
             when_done: v.whenDone,
             reuse: v.reuse ?? false,
@@ -94,8 +102,8 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
               <DatePicker showTime={{ format: "HH:mm" }} format="YYYY-MM-DD HH:mm" />
             </Form.Item>
           )}
-          <Form.Item name="waitMinutes" label="Wait at most">
-            <InputNumber min={1} max={10000} placeholder="no limit" suffix="min" style={{ width: 150 }} />
+          <Form.Item name="waitMinutes" label="Start at the latest after">
+            <InputNumber min={1} max={10000} placeholder="60" suffix="min" style={{ width: 150 }} />
           </Form.Item>
           <Form.Item name="mbit" label="Rate">
             <InputNumber min={1} max={100000} placeholder="as set" suffix="Mbit/s" style={{ width: 150 }} />

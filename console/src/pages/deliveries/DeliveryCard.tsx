@@ -84,6 +84,6 @@ function startInWords(d: Delivery) {
     return `${c.replace("ready:", "")} are ready`;
   };
   const terms = d.start.split(",").map((term) => term.split("+").map(condition).join(" and "));
-  if (d.wait_at_most) terms.push(`${left(d.wait_at_most)} have passed`);
+  terms.push(`it is ${when(d.at_latest)}`);
   return terms.join(", or ");
 }

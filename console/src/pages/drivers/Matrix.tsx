@@ -5,7 +5,7 @@ import { classes, vital } from "./classes";
 
 const looks: Record<string, { color: string; mark: string }> = {
   covered: { color: "green", mark: "driven" },
-  "put in": { color: "cyan", mark: "put in" },
+  "will be installed": { color: "cyan", mark: "installed" },
   uncovered: { color: "volcano", mark: "no driver" },
   "too late": { color: "volcano", mark: "too late" },
   unknown: { color: "default", mark: "unknown" },
@@ -13,7 +13,7 @@ const looks: Record<string, { color: string; mark: string }> = {
 };
 
 /** Which comes out when several devices of a class are looked at together: the worst. */
-const order = ["uncovered", "too late", "unknown", "no driver", "put in", "covered"];
+const order = ["uncovered", "too late", "unknown", "no driver", "will be installed", "covered"];
 
 /** One row a model, one column a class; a row opens to its devices. */
 export function Matrix({ coverage }: { coverage: Coverage }) {

@@ -17,7 +17,7 @@ export function Builds() {
     <ListTable<Build>
       list={list}
       rowKey="number"
-      empty="None yet; make one with jugate bootenv build"
+      empty="None yet; make one with jugate environment build"
       expandable={{
         expandedRowRender: (b) => b.problems.map((p) => <div key={p}>{p}</div>),
         rowExpandable: (b) => b.problems.length > 0,

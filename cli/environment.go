@@ -14,12 +14,12 @@ import (
 	"jugate/core/durable"
 )
 
-func (a *app) bootenvCommand() *cobra.Command {
-	return noun("bootenv", "Make the small system that workstations boot, and offer it",
-		a.bootenvBuild(), a.bootenvList(), a.bootenvShow(), a.bootenvOffer(), a.bootenvDiff(), a.bootenvPin(), a.bootenvMedia())
+func (a *app) environmentCommand() *cobra.Command {
+	return noun("environment", "Make the small system that workstations boot, and offer it",
+		a.environmentBuild(), a.environmentList(), a.environmentShow(), a.environmentOffer(), a.environmentDiff(), a.environmentPin(), a.environmentMedia())
 }
 
-func (a *app) bootenvBuild() *cobra.Command {
+func (a *app) environmentBuild() *cobra.Command {
 	var in api.NewBuild
 	cmd := &cobra.Command{
 		Use: "build", Short: "Make a build from Debian's kernel and loaders, and the agent", Args: cobra.NoArgs,
@@ -89,12 +89,12 @@ func (a *app) printBuild(cmd *cobra.Command, b api.Build) error {
 		if i == 0 {
 			fmt.Fprintln(out)
 		}
-		fmt.Fprintf(out, "mind: %s\n", p)
+		fmt.Fprintf(out, "warning: %s\n", p)
 	}
 	return nil
 }
 
-func (a *app) bootenvList() *cobra.Command {
+func (a *app) environmentList() *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: "List builds, the newest first", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -131,7 +131,7 @@ func buildNumber(args []string) (int, error) {
 	return n, nil
 }
 
-func (a *app) bootenvShow() *cobra.Command {
+func (a *app) environmentShow() *cobra.Command {
 	var files bool
 	cmd := &cobra.Command{
 		Use: "show [BUILD]", Short: "Show a build, or the one that is offered", Args: cobra.MaximumNArgs(1),
@@ -152,7 +152,7 @@ func (a *app) bootenvShow() *cobra.Command {
 				return err
 			}
 			type row struct {
-				layer string
+				Layer string `json:"layer"`
 				api.BuildFile
 			}
 			var rows []row
@@ -165,7 +165,7 @@ func (a *app) bootenvShow() *cobra.Command {
 				}
 			}
 			return printList(cmd, a, rows, []column[row]{
-				{title: "layer", value: func(r row) string { return r.layer }},
+				{title: "layer", value: func(r row) string { return r.Layer }},
 				{title: "path", value: func(r row) string { return r.Path }},
 				{title: "size", value: func(r row) string { return size(r.Bytes) }, right: true},
 				{title: "digest", value: func(r row) string { return r.Digest[:12] }},
@@ -177,7 +177,7 @@ func (a *app) bootenvShow() *cobra.Command {
 	return cmd
 }
 
-func (a *app) bootenvOffer() *cobra.Command {
+func (a *app) environmentOffer() *cobra.Command {
 	return &cobra.Command{
 		Use: "offer BUILD", Short: "Have workstations boot a build from now on", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -194,7 +194,7 @@ func (a *app) bootenvOffer() *cobra.Command {
 	}
 }
 
-func (a *app) bootenvDiff() *cobra.Command {
+func (a *app) environmentDiff() *cobra.Command {
 	return &cobra.Command{
 		Use: "diff BUILD [BUILD]", Short: "Show what differs between a build and another one, or the one that is offered", Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -224,7 +224,7 @@ func (a *app) bootenvDiff() *cobra.Command {
 	}
 }
 
-func (a *app) bootenvPin() *cobra.Command {
+func (a *app) environmentPin() *cobra.Command {
 	var group bool
 	cmd := &cobra.Command{
 		Use: "pin NAME BUILD", Short: "Have a workstation, or a group, boot one build whatever is offered; 0 ends that", Args: cobra.ExactArgs(2),
@@ -248,7 +248,7 @@ func (a *app) bootenvPin() *cobra.Command {
 	return cmd
 }
 
-func (a *app) bootenvMedia() *cobra.Command {
+func (a *app) environmentMedia() *cobra.Command {
 	var in api.NewMedia
 	var out string
 	var replace bool
@@ -256,7 +256,7 @@ func (a *app) bootenvMedia() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "media [BUILD] --out FILE --service URL", Short: "Write the image of a USB stick that boots a build, for rooms without network boot", Args: cobra.MaximumNArgs(1),
 		Long:    "Write the image of a USB stick that boots a build, for rooms without network boot.\n\nWrite the file onto a stick as it is. It starts by UEFI, with Secure Boot too.\nWhoever has the stick can check in as any workstation, or as those of --group,\nuntil its key ends or is withdrawn: see jugate key.",
-		Example: "  jugate bootenv media --service https://192.0.2.1:7461 --out stick.img --group herbarium --for 72h",
+		Example: "  jugate environment media --service https://192.0.2.1:7461 --out stick.img --group herbarium --for 72h",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := buildNumber(args)
 			if err != nil {

@@ -1,0 +1,128 @@
+package cli_test
+
+import (
+	"bytes"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/cli"
+)
+
+// No test finds a service that another one has started, or that this machine's user has.
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "config")
+	if err != nil {
+		panic(err)
+	}
+	os.Setenv("XDG_CONFIG_HOME", dir)
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+func TestTheServiceIsFoundByWhoeverStartedIt(t *testing.T) {
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	d := desk{t: t}
+	text, code := d.run("group", "list", "--server", "http://127.0.0.1:1")
+	assert.Equal(t, 1, code, text)
+	data := filepath.Join(t.TempDir(), "data")
+	line := until(t, start(t, "serve", "--data", data, "--listen", "127.0.0.1:0"), "http://")
+	_, address, _ := strings.Cut(line, "http://")
+	d.must("group", "add", "herbarium")
+	assert.Contains(t, d.must("config", "show"), "http://"+address)
+	assert.NotContains(t, d.must("config", "show", "-o", "json"), secret(t, data), "a token is shown to nobody")
+	assert.Regexp(t, `service\s+\d+\.\d+\.\d+`, d.must("version"))
+
+	t.Log("# the token is for that service, and for no other")
+	var given atomic.Value
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		given.Store(r.Header.Get("Authorization"))
+		http.Error(w, "", http.StatusUnauthorized)
+	}))
+	defer other.Close()
+	_, code = d.run("group", "list", "--server", other.URL)
+	assert.Equal(t, 1, code)
+	assert.Empty(t, given.Load())
+}
+
+func TestSigningIn(t *testing.T) {
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	d := openDesk(t)
+	token := os.Getenv("JUGATE_TOKEN")
+	for _, name := range []string{"JUGATE_SERVER", "JUGATE_TOKEN"} {
+		t.Setenv(name, "") // is put back afterwards
+		os.Unsetenv(name)
+	}
+	d.must("sign-out")
+	text, code := d.run("group", "list", "--server", d.url)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, text, "jugate sign-in")
+
+	t.Log("# a wrong token is not kept")
+	file := filepath.Join(t.TempDir(), "token")
+	require.NoError(t, os.WriteFile(file, []byte("guessed\n"), 0o600))
+	text, code = d.run("sign-in", d.url, "--token-file", file)
+	assert.Equal(t, 1, code)
+	assert.Contains(t, text, "the token is wrong")
+	text, code = d.run("sign-out")
+	assert.Zero(t, code)
+	assert.Contains(t, text, "you were not signed in")
+
+	require.NoError(t, os.WriteFile(file, []byte(token+"\n"), 0o600))
+	text = d.must("sign-in", d.url, "--token-file", file)
+	assert.Contains(t, text, "signed in at "+d.url+" as the administrator")
+	d.must("group", "add", "herbarium")
+	kept, err := os.Stat(filepath.Join(os.Getenv("XDG_CONFIG_HOME"), "jugate", "context.json"))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), kept.Mode())
+
+	t.Log("# a service that is started later does not take its place")
+	until(t, start(t, "serve", "--data", filepath.Join(t.TempDir(), "data"), "--listen", "127.0.0.1:0"), "http://")
+	assert.Contains(t, d.must("group", "list"), "herbarium")
+	_, code = d.run("group", "list", "--token", token, "--token-file", file)
+	assert.Equal(t, 2, code)
+
+	t.Log("# what cannot be read is said, and can be removed")
+	require.NoError(t, os.WriteFile(filepath.Join(os.Getenv("XDG_CONFIG_HOME"), "jugate", "context.json"), []byte("{"), 0o600))
+	text, code = d.run("group", "list")
+	assert.Equal(t, 2, code)
+	assert.Contains(t, text, "jugate sign-out removes it")
+	d.must("sign-out")
+}
+
+func secret(t *testing.T, data string) string {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join(data, "admin.token"))
+	require.NoError(t, err)
+	return strings.TrimSpace(string(text))
+}
+
+func TestOldNamesAreRefusedWithTheNewOnes(t *testing.T) {
+	for call, want := range map[string]string{
+		"bootenv build --offer":               "jugate bootenv is called jugate environment now",
+		"group put herbarium herb-01":         "jugate group put is called jugate group include now",
+		"group take herbarium herb-01":        "jugate group take is called jugate group exclude now",
+		"driver put --to seed-01":             "jugate driver put is called jugate driver install now",
+		"image access garden-desk":            "jugate image access is called jugate image recipients now",
+		"deliver x --to y --wait-at-most 10m": "--wait-at-most is called --at-latest now",
+		"workstaton list":                     `did you mean "jugate workstation"?`,
+		"workstation lst":                     `did you mean "jugate workstation list"?`,
+		"workstation frobnicate":              "there are address, admit,",
+		"image diff a":                        "B[@VERSION] is missing",
+		"receipt list all":                    `takes no arguments, and "all" is one`,
+		"workstation show herb-01 herb-02":    `"herb-02" is one argument too many`,
+		"environment media":                   "--out and --service are missing",
+	} {
+		var out, errs bytes.Buffer
+		assert.Equal(t, 2, cli.Run(t.Context(), strings.Fields(call), &out, &errs), call)
+		assert.Contains(t, errs.String(), want, call)
+	}
+}

@@ -1,0 +1,132 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"reflect"
+	"strings"
+	"time"
+)
+
+// printCSV prints items as CSV (RFC 4180): a column for each field that JSON would have,
+// under the same name, with plain values. Fields of a struct within stand behind a dot,
+// lists of texts are separated by semicolons, and any other list is JSON.
+func printCSV[T any](w io.Writer, items []T) error {
+	out := csv.NewWriter(w)
+	out.Write(csvNames("", reflect.TypeFor[T]()))
+	for _, item := range items {
+		line, err := csvValues(reflect.ValueOf(item), reflect.TypeFor[T]())
+		if err != nil {
+			return err
+		}
+		out.Write(line)
+	}
+	out.Flush()
+	return out.Error()
+}
+
+// csvFields goes through the fields of a struct as JSON knows them.
+func csvFields(t reflect.Type, do func(name string, f reflect.StructField)) {
+	for _, f := range reflect.VisibleFields(t) {
+		tag := f.Tag.Get("json")
+		name, _, _ := strings.Cut(tag, ",")
+		if !f.IsExported() || f.Anonymous && name == "" || name == "-" || hidden(t, f) {
+			continue
+		}
+		if name == "" {
+			name = f.Name
+		}
+		do(name, f)
+	}
+}
+
+// hidden tells whether a field lies within one that has a name of its own.
+func hidden(t reflect.Type, f reflect.StructField) bool {
+	for n := 1; n < len(f.Index); n++ {
+		outer := t.FieldByIndex(f.Index[:n])
+		if !outer.Anonymous || outer.Tag.Get("json") != "" {
+			return true
+		}
+	}
+	return false
+}
+
+var timeType = reflect.TypeFor[time.Time]()
+
+// nested tells whether a type's fields become columns.
+func nested(t reflect.Type) bool {
+	if t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	return t.Kind() == reflect.Struct && t != timeType && !t.Implements(reflect.TypeFor[json.Marshaler]())
+}
+
+func csvNames(prefix string, t reflect.Type) (names []string) {
+	if t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	csvFields(t, func(name string, f reflect.StructField) {
+		if nested(f.Type) {
+			names = append(names, csvNames(prefix+name+".", f.Type)...)
+		} else {
+			names = append(names, prefix+name)
+		}
+	})
+	return names
+}
+
+// csvValues are the values of a struct, in the order of csvNames. Without a value, as where
+// a pointer is nil, they are empty.
+func csvValues(v reflect.Value, t reflect.Type) (values []string, err error) {
+	if t.Kind() == reflect.Pointer {
+		if t = t.Elem(); v.IsValid() {
+			v = v.Elem()
+		}
+	}
+	csvFields(t, func(_ string, f reflect.StructField) {
+		var field reflect.Value
+		if v.IsValid() {
+			field, _ = v.FieldByIndexErr(f.Index)
+		}
+		if nested(f.Type) {
+			inner, innerErr := csvValues(field, f.Type)
+			if innerErr != nil {
+				err = innerErr
+			}
+			values = append(values, inner...)
+			return
+		}
+		text, textErr := csvValue(field)
+		if textErr != nil {
+			err = textErr
+		}
+		values = append(values, text)
+	})
+	return values, err
+}
+
+func csvValue(v reflect.Value) (string, error) {
+	if v.IsValid() && v.Kind() == reflect.Pointer {
+		v = v.Elem()
+	}
+	if !v.IsValid() {
+		return "", nil
+	}
+	switch value := v.Interface().(type) {
+	case []string:
+		return strings.Join(value, ";"), nil
+	case time.Time:
+		return value.UTC().Format(time.RFC3339), nil
+	}
+	switch v.Kind() {
+	case reflect.Slice, reflect.Map:
+		if v.Len() == 0 {
+			return "", nil
+		}
+		text, err := json.Marshal(v.Interface())
+		return string(text), err
+	}
+	return fmt.Sprint(v.Interface()), nil
+}

@@ -1,0 +1,111 @@
+package cli
+
+import (
+	"bufio"
+	"cmp"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"jugate/apiclient"
+)
+
+func (a *app) signInCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "sign-in [URL]", Short: "Speak to a service from now on, with a token that is asked for once", Args: cobra.MaximumNArgs(1),
+		Long: "Speak to a service from now on, with a token that is asked for once.\n\nThe token is read from the terminal, from standard input, or from the file that\n--token-file names, and kept in a file that only you can read. Whoever starts\na service with jugate serve does not need to sign in there.",
+		Example: "  jugate sign-in http://192.0.2.1:7460\n" +
+			"  jugate sign-in http://192.0.2.1:7460 --token-file admin.token",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				a.server = args[0]
+			}
+			given := cmd.Flags().Changed("token") || cmd.Flags().Changed("token-file")
+			if !given {
+				var err error
+				if a.token, err = askToken(cmd, a.server); err != nil {
+					return err
+				}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			who, err := c.Session(cmd.Context())
+			if err != nil {
+				return err
+			}
+			if err := (spoken{Server: a.server, Token: a.token, SignedIn: true}).keep(); err != nil {
+				return err
+			}
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "signed in at %s as the %s; jugate sign-out ends that\n", a.server, who.Name)
+			return err
+		},
+	}
+}
+
+// askToken reads a token that nobody sees on the terminal.
+func askToken(cmd *cobra.Command, server string) (string, error) {
+	if in, is := cmd.InOrStdin().(*os.File); is && term.IsTerminal(int(in.Fd())) {
+		fmt.Fprintf(cmd.ErrOrStderr(), "the administrator's token of %s: ", server)
+		text, err := term.ReadPassword(int(in.Fd()))
+		fmt.Fprintln(cmd.ErrOrStderr())
+		return strings.TrimSpace(string(text)), err
+	}
+	lines := bufio.NewScanner(cmd.InOrStdin())
+	lines.Scan()
+	token := strings.TrimSpace(lines.Text())
+	if token == "" {
+		return "", usageError{errors.New("there is no token on standard input; it is in the file admin.token of the service's data folder")}
+	}
+	return token, lines.Err()
+}
+
+const signOutName = "sign-out"
+
+func signOutCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: signOutName, Short: "Forget which service to speak to, and its token", Args: cobra.NoArgs, Example: "  jugate sign-out",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			path, err := contextFile()
+			if err == nil {
+				err = os.Remove(path)
+			}
+			if errors.Is(err, fs.ErrNotExist) {
+				_, err = fmt.Fprintln(cmd.ErrOrStderr(), "you were not signed in")
+			}
+			return err
+		},
+	}
+}
+
+// versionCommand tells the version of this program, and of the service if it answers.
+func (a *app) versionCommand(version string) *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "Tell the version of this program and of the service", Args: cobra.NoArgs, Example: "  jugate version",
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			type versions struct {
+				Jugate  string `json:"jugate"`
+				Service string `json:"service"`
+				Server  string `json:"server"`
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			v := versions{Jugate: version, Server: a.server}
+			health, err := c.Health(cmd.Context())
+			if err == nil {
+				v.Service = health.Version
+			} else if !errors.Is(err, apiclient.ErrAway) {
+				return err
+			}
+			return show(cmd, a, v, field{"jugate", v.Jugate}, field{"service", cmp.Or(v.Service, "does not answer")}, field{"server", v.Server})
+		},
+	}
+}
