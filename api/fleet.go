@@ -22,10 +22,12 @@ type Workstation struct {
 	Disks        []int64      `json:"disks" nullable:"false" doc:"Their sizes in bytes"`
 	Inventory    *Inventory   `json:"inventory,omitempty" doc:"What it is made of; told for a single workstation"`
 	AgentVersion string       `json:"agent_version"`
-	FirstSeen    time.Time    `json:"first_seen"`
-	LastSeen     time.Time    `json:"last_seen"`
+	FirstSeen    *time.Time   `json:"first_seen,omitempty" doc:"When its agent checked in first; absent if it never did"`
+	LastSeen     *time.Time   `json:"last_seen,omitempty" doc:"When its agent was heard last; absent if it never was"`
 	Online       bool         `json:"online" doc:"Its agent has called in the last minute"`
 	Activity     string       `json:"activity" doc:"What its agent says it is doing"`
+	Image        string       `json:"image" doc:"What is on its disk by its receipts, as NAME@VERSION; empty if it never got an image"`
+	Unfinished   bool         `json:"unfinished" doc:"A copy of that image was begun and is not whole: the disk does not start"`
 }
 
 // Inventory is what an agent finds in its machine.
@@ -90,6 +92,11 @@ type Refusal struct {
 type Admission struct {
 	Name   string   `json:"name" doc:"Letters, digits, '-', '_' and '.'" minLength:"1" maxLength:"63"`
 	Groups []string `json:"groups,omitempty" doc:"Groups to put it into"`
+}
+
+// NewName is another name for something.
+type NewName struct {
+	Name string `json:"name" minLength:"1" maxLength:"100"`
 }
 
 // Group is a named set of workstations.

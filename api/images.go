@@ -60,11 +60,6 @@ type NewNote struct {
 	Note string `json:"note" maxLength:"1000"`
 }
 
-// NewName renames an image.
-type NewName struct {
-	Name string `json:"name" minLength:"1" maxLength:"63"`
-}
-
 // Recipients says who may receive an image. All lists empty: everybody.
 type Recipients struct {
 	Groups    []string `json:"groups" nullable:"false"`

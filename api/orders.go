@@ -5,6 +5,7 @@ import (
 
 	"jugate/core/delivery"
 	"jugate/core/errand"
+	"jugate/core/partition"
 )
 
 // NewCapture asks a workstation to capture its disk.
@@ -46,17 +47,51 @@ type Errand struct {
 
 // NewDelivery orders a delivery.
 type NewDelivery struct {
-	Image string   `json:"image" doc:"NAME or NAME@VERSION; without a version the newest" minLength:"1"`
-	To    []string `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000"`
-	Start string   `json:"start,omitempty" doc:"Gather rule: first, all, ready:N or at:TIME (RFC 3339); the earliest of several with commas, the latest with pluses" default:"all"`
-	Rate  int64    `json:"rate,omitempty" doc:"Bits a second of the stream; 0 takes the service's setting" minimum:"0"`
-	AtLatest   *time.Time `json:"at_latest,omitempty" doc:"When it starts at the latest, with whoever is ready; by default an hour after the order, or after the earliest time of the gather rule"`
-	WhenDone   string    `json:"when_done,omitempty" enum:"stay,restart,power-off" doc:"What a workstation does when its disk is right" default:"stay"`
-	Reuse      bool      `json:"reuse,omitempty" doc:"Workstations check their disks first and keep what is right already"`
-	Sealed     bool      `json:"sealed,omitempty" doc:"Encrypt the slabs on the wire"`
-	Aside      AsideRule `json:"aside,omitzero"`
+	Image    string     `json:"image" doc:"NAME or NAME@VERSION; without a version the newest" minLength:"1"`
+	To       []string   `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000"`
+	Start    string     `json:"start,omitempty" doc:"Gather rule: all, first, ready:N (N workstations are ready) or at:TIME (RFC 3339). With a comma between two the stream starts when one of them holds, with a plus when both do" default:"all"`
+	Rate     int64      `json:"rate,omitempty" doc:"Bits a second of the stream; 0 takes the service's setting" minimum:"0"`
+	AtLatest *time.Time `json:"at_latest,omitempty" doc:"When it starts at the latest, with whoever is ready; by default an hour after the order, or after the earliest time of the gather rule"`
+	WhenDone string     `json:"when_done,omitempty" enum:"stay,restart,power-off" doc:"What a workstation does when its disk is right" default:"stay"`
+	Reuse    bool       `json:"reuse,omitempty" doc:"Workstations check their disks first and keep what is right already"`
+	Sealed   bool       `json:"sealed,omitempty" doc:"Encrypt the slabs on the wire"`
+	Aside    AsideRule  `json:"aside,omitzero"`
+	// DespiteFirmware orders it although the system cannot start by the firmware that a
+	// workstation was seen with.
+	DespiteFirmware bool `json:"despite_firmware,omitempty" doc:"Deliver to workstations whose firmware, as it was seen last, does not start the system"`
 	RestoreOptions
 	DriverOrder
+}
+
+// DeliveryPlan is what a delivery would do, before anything is ordered.
+type DeliveryPlan struct {
+	Image        string               `json:"image"`
+	Version      int                  `json:"version"`
+	StartsBy     []partition.Firmware `json:"starts_by" nullable:"false" doc:"Firmware that can start the system, as far as its partition table shows"`
+	DiskBytes    int64                `json:"disk_bytes" doc:"Of the golden disk"`
+	NeedBytes    int64                `json:"need_bytes" doc:"Of the smallest disk that it fits onto"`
+	UsedBytes    int64                `json:"used_bytes"`
+	Start        string               `json:"start" doc:"Gather rule"`
+	AtLatest     time.Time            `json:"at_latest" doc:"When it starts at the latest, with whoever is ready"`
+	Rate         int64                `json:"rate" doc:"Bits a second"`
+	Seconds      float64              `json:"seconds,omitempty" doc:"How long a workstation needs from the start of the stream until its disk is checked, by earlier deliveries; absent without any"`
+	Earlier      int                  `json:"earlier" doc:"Receipts that the seconds are from"`
+	Workstations []PlannedWorkstation `json:"workstations" nullable:"false"`
+	Refused      string               `json:"refused" doc:"Why it would be refused; empty if it would not"`
+}
+
+// PlannedWorkstation is what a delivery would do to a workstation.
+type PlannedWorkstation struct {
+	Workstation string   `json:"workstation"`
+	Address     string   `json:"hardware_address"`
+	Maker       string   `json:"maker"`
+	Model       string   `json:"model"`
+	Online      bool     `json:"online" doc:"Its agent has called in the last minute"`
+	Image       string   `json:"image" doc:"What is on its disk by its receipts, as NAME@VERSION"`
+	Unfinished  bool     `json:"unfinished" doc:"A copy of that was begun, and is not whole"`
+	Disk        *Disk    `json:"disk,omitempty" doc:"The disk that will be overwritten, as it was seen last"`
+	Problems    []string `json:"problems" nullable:"false" doc:"Why the delivery is refused"`
+	Warnings    []string `json:"warnings" nullable:"false"`
 }
 
 // AsideRule says who is taken out of the stream and served alone. What is not

@@ -81,6 +81,11 @@ func (c *Client) Workstation(ctx context.Context, ref string) (api.Workstation, 
 	return one[api.Workstation](ctx, c, http.MethodGet, "workstations/"+url.PathEscape(ref), nil)
 }
 
+// RenameWorkstation gives a workstation another name.
+func (c *Client) RenameWorkstation(ctx context.Context, ref, name string) (api.Workstation, error) {
+	return one[api.Workstation](ctx, c, http.MethodPost, "workstations/"+url.PathEscape(ref)+"/rename", api.NewName{Name: name})
+}
+
 // Admit takes a newcomer into the roster.
 func (c *Client) Admit(ctx context.Context, ref string, a api.Admission) (api.Workstation, error) {
 	return one[api.Workstation](ctx, c, http.MethodPost, "workstations/"+url.PathEscape(ref)+"/admit", a)
@@ -149,6 +154,11 @@ func (c *Client) Errand(ctx context.Context, id int64) (api.Errand, error) {
 // StopErrand takes an errand back.
 func (c *Client) StopErrand(ctx context.Context, id int64) (api.Errand, error) {
 	return one[api.Errand](ctx, c, http.MethodPost, fmt.Sprintf("errands/%d/stop", id), nil)
+}
+
+// PlanDelivery says what a delivery would do, and why it would be refused.
+func (c *Client) PlanDelivery(ctx context.Context, n api.NewDelivery) (api.DeliveryPlan, error) {
+	return one[api.DeliveryPlan](ctx, c, http.MethodPost, "deliveries/plan", n)
 }
 
 // Deliver orders a delivery.

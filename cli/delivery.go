@@ -5,17 +5,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
 
 	"jugate/api"
 	"jugate/apiclient"
-	"jugate/core/delivery"
 )
 
 func (a *app) captureCommand() *cobra.Command {
@@ -87,178 +84,6 @@ func leaving(err error, what string) error {
 		return fmt.Errorf("no longer watching; %s goes on", what)
 	}
 	return err
-}
-
-func (a *app) deliverCommand() *cobra.Command {
-	var rate, aside string
-	var atLatest string
-	var noWait bool
-	var order api.NewDelivery
-	cmd := &cobra.Command{
-		Use: "deliver IMAGE[@VERSION] --to GROUP|WORKSTATION…", Short: "Bring an image version to groups and workstations", Args: cobra.ExactArgs(1),
-		ValidArgsFunction: a.complete(imageNames),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			order.Image = args[0]
-			var err error
-			if order.Rate, err = parseRate(rate); err != nil {
-				return usageError{err}
-			}
-			if order.Start, order.AtLatest, err = startTimes(order.Start, atLatest, time.Now()); err != nil {
-				return usageError{err}
-			}
-			if order.Aside, err = parseAside(aside); err != nil {
-				return usageError{err}
-			}
-			if !slices.Contains(whenDone, order.WhenDone) {
-				return usageError{fmt.Errorf("--when-done is one of %s, not %q", strings.Join(whenDone, ", "), order.WhenDone)}
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			d, err := c.Deliver(cmd.Context(), order)
-			if err != nil {
-				return err
-			}
-			if noWait {
-				return a.printDelivery(cmd, d)
-			}
-			fmt.Fprintf(cmd.ErrOrStderr(), "delivery %d\n", d.ID)
-			return a.followDelivery(cmd, c, d.ID)
-		},
-	}
-	cmd.Flags().StringSliceVar(&order.To, "to", nil, "groups and workstations")
-	cmd.Flags().StringVar(&order.Start, "start", "all", "when the stream starts: first, all, ready:N or at:TIME; the earliest of several with commas, the latest with pluses")
-	cmd.Flags().StringVar(&atLatest, "at-latest", "", "when it starts at the latest, with whoever is ready: a time such as 18:30, or how long from now (or from the time in --start), such as 10m (default 1h)")
-	cmd.Flags().StringVar(&rate, "rate", "", "rate of the stream, such as 200Mbit (default: the service's)")
-	cmd.Flags().StringVar(&order.WhenDone, "when-done", "stay", "what a workstation does then: restart, power-off or stay")
-	cmd.Flags().BoolVar(&order.Reuse, "reuse", false, "workstations check their disks first, and only what differs is sent")
-	cmd.Flags().BoolVar(&order.Sealed, "sealed", false, "encrypt the slabs on the wire")
-	cmd.Flags().StringVar(&aside, "aside", "", "who is served alone: never, or loss=10,disk=4s,silent=20s (percent of packets, time its disk does not keep up, time without a word)")
-	cmd.Flags().StringVar(&order.Disk, "disk", "only", diskRuleHelp)
-	cmd.Flags().StringVar(&order.Grow, "grow", "system", "partition that takes the room of a larger disk: system (the one with the operating system), a number, last, or none")
-	cmd.Flags().BoolVar(&order.Trim, "trim", false, "tell the disks first that nothing on them is needed")
-	cmd.Flags().StringSliceVar(&order.Drivers, "drivers", nil, driversHelp)
-	cmd.Flags().BoolVar(&order.DriversWhole, "drivers-whole", false, "put in everything that the sets have, matched or not")
-	cmd.Flags().BoolVar(&order.DespiteDrivers, "despite-drivers", false, "deliver although a disk controller or network card would have no driver")
-	cmd.Flags().BoolVar(&noWait, "no-wait", false, "order it and return at once")
-	cmd.MarkFlagRequired("to")
-	cmd.RegisterFlagCompletionFunc("to", a.complete(targetNames))
-	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
-	cmd.RegisterFlagCompletionFunc("when-done", cobra.FixedCompletions(toCompletions(whenDone), cobra.ShellCompDirectiveNoFileComp))
-	return cmd
-}
-
-var whenDone = []string{"stay", "restart", "power-off"}
-
-func targetNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
-	groups, err := groupNames(ctx, c)
-	names, err2 := workstationNames(ctx, c)
-	return append(groups, names...), errors.Join(err, err2)
-}
-
-// startsAtLatest is when a delivery starts at the latest, as long as that is of interest.
-func startsAtLatest(d api.Delivery) string {
-	if d.State != delivery.Gathering {
-		return ""
-	}
-	return when(d.AtLatest)
-}
-
-// startTimes reads when a delivery starts, by its gather rule and at the latest.
-func startTimes(start, atLatest string, now time.Time) (rule string, latest *time.Time, err error) {
-	if rule, err = startRule(start, now); err != nil || atLatest == "" {
-		return rule, nil, err
-	}
-	parsed, err := delivery.ParseRule(rule)
-	if err != nil {
-		return rule, nil, err
-	}
-	var at time.Time
-	if wait, err := time.ParseDuration(atLatest); err == nil {
-		if wait < time.Second {
-			return rule, nil, fmt.Errorf("--at-latest: %s is too short", atLatest)
-		}
-		at = parsed.WaitsFrom(now).Add(wait)
-	} else if at, err = parseTime(atLatest, now); err != nil {
-		return rule, nil, fmt.Errorf("--at-latest: %w, nor how long to wait (such as 10m)", err)
-	}
-	at = at.UTC()
-	return rule, &at, nil
-}
-
-// startRule completes the times of a gather rule.
-func startRule(rule string, now time.Time) (string, error) {
-	parts := strings.FieldsFunc(rule, func(r rune) bool { return r == ',' || r == '+' })
-	for _, part := range parts {
-		text, isTime := strings.CutPrefix(part, "at:")
-		if !isTime {
-			continue
-		}
-		at, err := parseTime(text, now)
-		if err != nil {
-			return "", fmt.Errorf("--start: %w", err)
-		}
-		rule = strings.Replace(rule, part, "at:"+at.UTC().Format(time.RFC3339), 1)
-	}
-	_, err := delivery.ParseRule(rule)
-	return rule, err
-}
-
-// parseTime reads a time of this place: 18:30 is the next time that a clock here shows
-// that.
-func parseTime(text string, now time.Time) (time.Time, error) {
-	if clock, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
-		at := time.Date(now.Year(), now.Month(), now.Day(), clock.Hour(), clock.Minute(), 0, 0, now.Location())
-		if at.Before(now) {
-			at = at.AddDate(0, 0, 1)
-		}
-		return at, nil
-	}
-	if at, err := time.ParseInLocation("2006-01-02T15:04", text, now.Location()); err == nil {
-		return at, nil
-	}
-	at, err := time.Parse(time.RFC3339, text)
-	if err != nil {
-		return at, fmt.Errorf("%q is not a time (such as 18:30 or 2026-03-01T18:30)", text)
-	}
-	return at, nil
-}
-
-// parseAside reads who is set aside.
-func parseAside(s string) (rule api.AsideRule, err error) {
-	switch s {
-	case "":
-		return rule, nil
-	case "never":
-		return api.AsideRule{Never: true}, nil
-	}
-	for _, part := range strings.Split(s, ",") {
-		key, value, _ := strings.Cut(part, "=")
-		var d time.Duration
-		switch key {
-		case "loss":
-			rule.LossPercent, err = strconv.ParseFloat(strings.TrimSuffix(value, "%"), 64)
-			if rule.LossPercent <= 0 || rule.LossPercent > 100 {
-				err = errors.New("no percentage")
-			}
-		case "disk":
-			d, err = time.ParseDuration(value)
-			rule.DiskSeconds = int(d.Seconds())
-		case "silent":
-			d, err = time.ParseDuration(value)
-			rule.SilentSeconds = int(d.Seconds())
-		default:
-			err = errors.New("no such rule")
-		}
-		if err == nil && key != "loss" && d < time.Second {
-			err = errors.New("at least a second")
-		}
-		if err != nil {
-			return rule, fmt.Errorf("--aside: %q: %w (never, or some of loss=10,disk=4s,silent=20s)", part, err)
-		}
-	}
-	return rule, nil
 }
 
 func (a *app) followDelivery(cmd *cobra.Command, c *apiclient.Client, id int64) error {

@@ -1,8 +1,13 @@
 package cli
 
 import (
+	"context"
 	"fmt"
+	"strconv"
 	"strings"
+
+	"jugate/apiclient"
+	"jugate/core/errand"
 
 	"github.com/spf13/cobra"
 
@@ -51,5 +56,66 @@ func (a *app) errandCommand() *cobra.Command {
 	list.Flags().StringVar(&workstation, "workstation", "", "only those of a workstation")
 	list.Flags().BoolVar(&all, "all", false, "those that have ended, too")
 	list.RegisterFlagCompletionFunc("workstation", a.complete(workstationNames))
-	return noun("errand", "See what workstations are asked to do", list)
+	verb := func(use, short string, do func(cmd *cobra.Command, c *apiclient.Client, id int64) (api.Errand, error)) *cobra.Command {
+		return &cobra.Command{
+			Use: use, Short: short, Args: cobra.ExactArgs(1), Example: "  jugate errand " + strings.Replace(use, "ID", "7", 1), ValidArgsFunction: a.complete(errandNumbers),
+			RunE: func(cmd *cobra.Command, args []string) error {
+				id, err := strconv.ParseInt(args[0], 10, 64)
+				if err != nil {
+					return usageError{fmt.Errorf("%q is not the number of an errand", args[0])}
+				}
+				c, err := a.client()
+				if err != nil {
+					return err
+				}
+				e, err := do(cmd, c, id)
+				if err != nil {
+					return err
+				}
+				return a.printErrand(cmd, e)
+			},
+		}
+	}
+	return noun("errand", "See, watch and stop what workstations are asked to do", list,
+		verb("show ID", "Show how far an errand is", func(cmd *cobra.Command, c *apiclient.Client, id int64) (api.Errand, error) {
+			return c.Errand(cmd.Context(), id)
+		}),
+		verb("watch ID", "Watch an errand until it has ended", func(cmd *cobra.Command, c *apiclient.Client, id int64) (api.Errand, error) {
+			e, err := a.watchErrand(cmd.Context(), c, id, cmd.ErrOrStderr())
+			return e, leaving(err, fmt.Sprintf("errand %d", id))
+		}),
+		verb("stop ID", "Stop an errand that is not part of a delivery", func(cmd *cobra.Command, c *apiclient.Client, id int64) (api.Errand, error) {
+			return c.StopErrand(cmd.Context(), id)
+		}))
+}
+
+// printErrand prints an errand; one that has failed is an error, too.
+func (a *app) printErrand(cmd *cobra.Command, e api.Errand) error {
+	image, of := e.Image, ""
+	if e.Version > 0 {
+		image = fmt.Sprintf("%s@%d", e.Image, e.Version)
+	}
+	if e.Total > 0 && e.Ended == nil {
+		of = fmt.Sprintf("%s of %s", size(e.Done), size(e.Total))
+	}
+	if err := show(cmd, a, e,
+		field{"errand", fmt.Sprint(e.ID)}, field{"workstation", e.Workstation}, field{"kind", string(e.Kind)}, field{"image", image},
+		field{"delivery", strings.TrimPrefix(fmt.Sprint(e.Delivery), "0")}, field{"state", string(e.State)}, field{"done", of},
+		field{"ordered", when(e.Created)}, field{"not before", whenPtr(e.NotBefore)}, field{"ended", whenPtr(e.Ended)},
+		field{"result", strings.Join(e.Result, "; ")}, field{"error", e.Error}); err != nil {
+		return err
+	}
+	if e.State == errand.Failed {
+		return fmt.Errorf("errand %d of %s failed", e.ID, e.Workstation)
+	}
+	return nil
+}
+
+func errandNumbers(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Errands(ctx, apiclient.List{Limit: 1000, Filter: map[string]string{"open": "true"}})
+	var numbers []string
+	for _, e := range page.Items {
+		numbers = append(numbers, fmt.Sprintf("%d\t%s of %s", e.ID, e.Kind, e.Workstation))
+	}
+	return numbers, err
 }

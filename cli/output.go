@@ -52,10 +52,15 @@ func printList[T any](cmd *cobra.Command, a *app, items []T, columns []column[T]
 		_, err := fmt.Fprintln(cmd.ErrOrStderr(), "none")
 		return err
 	}
-	for line := range strings.Lines(listText(items, columns)) {
-		fmt.Fprintln(cmd.OutOrStdout(), strings.TrimRight(line, " \n"))
-	}
+	printLines(cmd.OutOrStdout(), listText(items, columns))
 	return nil
+}
+
+// printLines prints a table without the spaces that its last column ends with.
+func printLines(w io.Writer, text string) {
+	for line := range strings.Lines(text) {
+		fmt.Fprintln(w, strings.TrimRight(line, " \n"))
+	}
 }
 
 // show prints one thing in the chosen form; as a table, a line for each field that has a

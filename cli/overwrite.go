@@ -8,6 +8,7 @@ import (
 	"os"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"jugate/core/disk"
 	"jugate/core/durable"
@@ -87,14 +88,24 @@ func mayOverwrite(cmd *cobra.Command, path string, target *disk.Disk, yes bool) 
 			return err
 		}
 	}
-	if !isTerminal(os.Stdin) {
-		return fmt.Errorf("%s holds something, and what is on it would be lost; say --yes if that is meant", path)
+	return confirm(cmd, false, "what is on "+path+" would be lost", "Everything on "+path+" will be lost. Write it?")
+}
+
+// confirm asks before something is lost, unless told yes. Without a terminal nobody can
+// answer, and nothing is done.
+func confirm(cmd *cobra.Command, yes bool, lost, question string) error {
+	if yes {
+		return nil
 	}
-	fmt.Fprintf(cmd.ErrOrStderr(), "Everything on %s will be lost. Write it? (yes/no) ", path)
+	in, is := cmd.InOrStdin().(*os.File)
+	if is && !term.IsTerminal(int(in.Fd())) {
+		return fmt.Errorf("%s; say --yes if that is meant", lost)
+	}
+	fmt.Fprintf(cmd.ErrOrStderr(), "%s (yes/no) ", question)
 	var answer string
 	fmt.Fscanln(cmd.InOrStdin(), &answer)
 	if answer != "yes" {
-		return errors.New("nothing was written")
+		return errors.New("nothing was done")
 	}
 	return nil
 }

@@ -29,6 +29,9 @@ func simulateCommand(a *app) *cobra.Command {
 				}
 				w.Addresses = append(w.Addresses, address)
 			}
+			if w.Firmware != "UEFI" && w.Firmware != "BIOS" {
+				return usageError{fmt.Errorf("--firmware is UEFI or BIOS, not %q", w.Firmware)}
+			}
 			bytes, err := humanize.ParseBytes(memory)
 			if err != nil {
 				return usageError{fmt.Errorf("--memory: %w", err)}
@@ -62,6 +65,7 @@ func simulateCommand(a *app) *cobra.Command {
 	flags.StringVar(&w.Maker, "maker", "Alder Works", "maker to report")
 	flags.StringVar(&w.Model, "model", "A310", "model to report")
 	flags.StringVar(&w.Serial, "serial", "", "serial number to report")
+	flags.StringVar(&w.Firmware, "firmware", "UEFI", "firmware to report: UEFI or BIOS")
 	flags.StringVar(&memory, "memory", "8GiB", "memory to report")
 	flags.StringVar(&w.Interface, "interface", "lo", "network interface that carries the multicast")
 	flags.Float64Var(&w.Loss, "loss", 0, "share of received multicast packets to lose; 1 hears nothing")

@@ -3,6 +3,7 @@ package cli
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -11,7 +12,7 @@ import (
 
 func (a *app) workstationCommand() *cobra.Command {
 	cmd := noun("workstation", "See, admit and retire workstations",
-		a.workstationList(), a.workstationShow(), a.workstationAdmit(), a.workstationRetire(), a.workstationWake(), a.workstationAddress())
+		a.workstationList(), a.workstationShow(), a.workstationAdmit(), a.workstationRename(), a.workstationRetire(), a.workstationWake(), a.workstationAddress())
 	cmd.AddCommand(a.strangerVerbs()...)
 	return cmd
 }
@@ -45,6 +46,7 @@ func (a *app) workstationList() *cobra.Command {
 				{title: "serial", value: func(w api.Workstation) string { return w.Serial }},
 				{title: "disk", value: disks, right: true},
 				{title: "groups", value: func(w api.Workstation) string { return strings.Join(w.Groups, " ") }},
+				{title: "image", value: onDisk},
 				{title: "doing", value: doing},
 			})
 		},
@@ -67,14 +69,31 @@ func disks(w api.Workstation) string {
 	return strings.Join(all, " + ")
 }
 
+// onDisk is which image a workstation has.
+func onDisk(w api.Workstation) string {
+	if w.Unfinished {
+		return w.Image + ", unfinished"
+	}
+	return w.Image
+}
+
 func doing(w api.Workstation) string {
 	switch {
+	case w.LastSeen == nil:
+		return "never seen"
 	case !w.Online:
 		return "away"
 	case w.Activity == "":
 		return "waiting"
 	}
 	return w.Activity
+}
+
+func seen(at *time.Time) string {
+	if at == nil {
+		return "never"
+	}
+	return when(*at)
 }
 
 func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
@@ -100,8 +119,8 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 		fields = append(fields, field{fmt.Sprintf("network card %d", i+1), c.Address + ", " + c.Model})
 	}
 	printFields(cmd.OutOrStdout(), append(fields, []field{
-		{"groups", strings.Join(w.Groups, " ")}, {"doing", doing(w)}, {"agent", w.AgentVersion},
-		{"first seen", when(w.FirstSeen)}, {"last seen", when(w.LastSeen)},
+		{"groups", strings.Join(w.Groups, " ")}, {"image", onDisk(w)}, {"doing", doing(w)}, {"agent", w.AgentVersion},
+		{"first seen", seen(w.FirstSeen)}, {"last seen", seen(w.LastSeen)},
 	}...))
 	return nil
 }
@@ -144,6 +163,24 @@ func (a *app) workstationAdmit() *cobra.Command {
 	cmd.Flags().StringSliceVar(&groups, "group", nil, "groups to put it into")
 	cmd.RegisterFlagCompletionFunc("group", a.complete(groupNames))
 	return cmd
+}
+
+func (a *app) workstationRename() *cobra.Command {
+	return &cobra.Command{
+		Use: "rename WORKSTATION NAME", Short: "Give a workstation another name; its receipts keep the one it had", Args: cobra.ExactArgs(2),
+		Example: "  jugate workstation rename herb-03 herb-13", ValidArgsFunction: a.complete(workstationNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			w, err := c.RenameWorkstation(cmd.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return a.printWorkstation(cmd, w)
+		},
+	}
 }
 
 func (a *app) workstationRetire() *cobra.Command {

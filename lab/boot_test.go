@@ -262,14 +262,14 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	// The golden Debian has the kernel for virtual machines, which does not know the
 	// card of the BIOS machine; its disk controllers are another matter: no disk is on them.
 	var complaints strings.Builder
-	refused := r.command("deliver", "garden-desk", "--to", "herbarium", "--no-wait")
+	refused := r.command("deliver", "garden-desk", "--to", "herbarium", "--no-wait", "--yes")
 	refused.Stderr = &complaints
 	assert.Error(t, refused.Run())
 	assert.Contains(t, complaints.String(), "herb-03 (Brindle Mini 2): its network card pci 8086:100e has no driver in garden-desk@1")
 	assert.NotContains(t, complaints.String(), "herb-01")
 	assert.NotContains(t, complaints.String(), "disk controller")
 	var order api.Delivery
-	r.jugate(&order, "deliver", "garden-desk", "--to", "herbarium", "--when-done", "restart", "--no-wait", "--despite-drivers")
+	r.jugate(&order, "deliver", "garden-desk", "--to", "herbarium", "--when-done", "restart", "--no-wait", "--despite-drivers", "--yes")
 	r.eventually(slow, func() bool {
 		var d api.Delivery
 		r.jugate(&d, "delivery", "show", strconv.FormatInt(order.ID, 10))

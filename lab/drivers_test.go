@@ -126,7 +126,7 @@ func intoWindows(r *room, m *lab.Machine) {
 	r.jugate(nil, "driver", "add", packages)
 	r.jugate(nil, "driver", "set", "save", "all", "--for", "windows", "--rule", "package=*")
 	r.jugate(nil, "image", "import", gold, "--as", "windows-desk", "--despite", "made up")
-	r.jugate(nil, "deliver", "windows-desk", "--to", "seed-01", "--drivers", "all", "--drivers-whole", "--grow", "none", "--despite-drivers")
+	r.jugate(nil, "deliver", "windows-desk", "--to", "seed-01", "--drivers", "all", "--drivers-whole", "--grow", "none", "--despite-drivers", "--yes")
 	var receipts []api.Receipt
 	r.jugate(&receipts, "receipt", "list", "--workstation", "seed-01")
 	require.Len(t, receipts, 1)

@@ -64,12 +64,3 @@ func (db *DB) SetErrandResult(ctx context.Context, id int64, result api.Installe
 	changes, err := db.exec(ctx, `UPDATE errands SET result = ? WHERE id = ?`, encode(result), id)
 	return changed(changes, err, "errand", id)
 }
-
-// LastVersion is the version that a workstation got last, "" and 0 if none.
-func (db *DB) LastVersion(ctx context.Context, workstation int64) (image string, version int, err error) {
-	var rows []Receipt
-	if err = db.read.SelectContext(ctx, &rows, "SELECT "+receiptColumns+" FROM receipts r WHERE r.workstation_id = ? AND r.outcome = 'delivered' ORDER BY r.id DESC LIMIT 1", workstation); err != nil || len(rows) == 0 {
-		return "", 0, err
-	}
-	return rows[0].Image, rows[0].Version, nil
-}

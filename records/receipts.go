@@ -178,3 +178,25 @@ func (db *DB) CheckReceipts(ctx context.Context) (int, error) {
 	}
 	return n, rows.Err()
 }
+
+// SecondsPerWorkstation is how long a workstation takes from the start of a stream until its
+// disk is checked, for an image of so many bytes in use, by the latest receipts; from tells
+// how many there are.
+func (db *DB) SecondsPerWorkstation(ctx context.Context, usedBytes int64) (seconds float64, from int, err error) {
+	var rows []struct {
+		Started time.Time `db:"started"`
+		Ended   time.Time `db:"ended"`
+		Used    int64     `db:"used_bytes"`
+	}
+	err = db.read.SelectContext(ctx, &rows, `SELECT r.started, r.ended, d.used_bytes FROM receipts r JOIN deliveries d ON d.id = r.delivery_id
+		WHERE r.outcome = 'delivered' AND r.started IS NOT NULL AND d.used_bytes > 0 AND d.reuse = 0 ORDER BY r.id DESC LIMIT 100`)
+	if err != nil || len(rows) == 0 {
+		return 0, 0, err
+	}
+	var perByte []float64
+	for _, r := range rows {
+		perByte = append(perByte, r.Ended.Sub(r.Started).Seconds()/float64(r.Used))
+	}
+	slices.Sort(perByte)
+	return perByte[len(perByte)/2] * float64(usedBytes), len(perByte), nil
+}

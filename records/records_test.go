@@ -258,10 +258,9 @@ func TestDriverSetsAndErrands(t *testing.T) {
 
 	w, err := db.CheckIn(ctx, noon, records.Seen{Own: []hwaddr.Address{addr(1)}})
 	require.NoError(t, err)
-	image, version, err := db.LastVersion(ctx, w.ID)
-	require.NoError(t, err)
-	assert.Zero(t, version)
-	assert.Empty(t, image)
+	holds, unfinished := w.Holds()
+	assert.Empty(t, holds.Image)
+	assert.False(t, unfinished)
 	e, err := db.AddDriverErrand(ctx, noon, w.ID, records.InstallOptions{Image: "garden-desk@1"})
 	require.NoError(t, err)
 	assert.Equal(t, errand.Drivers, e.Kind)

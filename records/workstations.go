@@ -36,7 +36,25 @@ type Workstation struct {
 	AddressList  string       `db:"address_list"`  // see Addresses
 	ProposedList string       `db:"proposed_list"` // see Proposed
 	GroupList    string       `db:"group_list"`    // see Groups
+	OnDisk       string       `db:"on_disk"`       // see Holds
 }
+
+// Seen tells whether its agent has ever checked in: one that was only entered has not.
+func (w *Workstation) Seen() bool { return w.AgentVersion != "" }
+
+// Holds is the version that its disk got last, as its receipts say; none if it never got
+// one. unfinished tells that the copy was begun and is not whole.
+func (w *Workstation) Holds() (version roster.Ref, unfinished bool) {
+	text, unfinished := strings.CutPrefix(w.OnDisk, unfinishedMark)
+	if text == "" {
+		return roster.Ref{}, false
+	}
+	version, _ = roster.ParseRef(text)
+	return version, unfinished
+}
+
+// unfinishedMark stands before a version in OnDisk.
+const unfinishedMark = "!"
 
 // Identity is what its firmware says that it is.
 func (w *Workstation) Identity() roster.Identity { return roster.NewIdentity(w.UUID, w.Serial) }
@@ -100,7 +118,9 @@ const (
 	workstationColumns = `w.id, coalesce(w.name, '') AS name, w.state, w.maker, w.model, w.serial, w.uuid, w.memory, w.disks, w.agent_version, w.first_seen, w.last_seen,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND state <> 'proposed' ORDER BY state, address)), '') AS address_list,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND state = 'proposed' ORDER BY address)), '') AS proposed_list,
-		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list`
+		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list,
+		coalesce((SELECT iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version FROM receipts r
+			WHERE r.workstation_id = w.id AND (r.outcome = 'delivered' OR r.outcome <> 'absent' AND r.bytes_multicast + r.bytes_unicast > 0) ORDER BY r.id DESC LIMIT 1), '') AS on_disk`
 	workstationFrom = `workstations w`
 )
 
@@ -193,18 +213,23 @@ func (db *DB) Inventories(ctx context.Context, only []int64, f func(w Workstatio
 }
 
 // Admit takes a newcomer, or a retired workstation again, into the roster under
-// a name and into groups, which must exist. An admitted one can be given another name so.
+// a name and into groups, which must exist. One that is in the roster is a fault.Conflict.
 func (db *DB) Admit(ctx context.Context, id int64, name string, groups []string) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
-		var taken int64
-		err := tx.GetContext(ctx, &taken, `SELECT id FROM workstations WHERE name = ? AND id <> ?`, name, id)
-		if err == nil {
-			return fault.Conflict.Errorf("another workstation is called %s", name)
-		} else if !errors.Is(err, sql.ErrNoRows) {
+		var is struct {
+			State roster.State `db:"state"`
+			Name  string       `db:"name"`
+		}
+		if err := tx.GetContext(ctx, &is, `SELECT state, coalesce(name, '') AS name FROM workstations WHERE id = ?`, id); err != nil {
+			return missing(err, "workstation", id)
+		}
+		if is.State == roster.Admitted {
+			return fault.Conflict.Errorf("it is in the roster already, as %s; jugate workstation rename gives it another name", is.Name)
+		}
+		if err := nameIsFree(ctx, tx, name, id); err != nil {
 			return err
 		}
-		result, err := tx.ExecContext(ctx, `UPDATE workstations SET state = 'admitted', name = ? WHERE id = ?`, name, id)
-		if err := changed(result, err, "workstation", id); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE workstations SET state = 'admitted', name = ? WHERE id = ?`, name, id); err != nil {
 			return err
 		}
 		for _, g := range groups {
@@ -214,6 +239,47 @@ func (db *DB) Admit(ctx context.Context, id int64, name string, groups []string)
 		}
 		return nil
 	})
+}
+
+// Rename gives a workstation that has a name another one. Its receipts keep the one that
+// they were written with.
+func (db *DB) Rename(ctx context.Context, id int64, name string) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		if err := nameIsFree(ctx, tx, name, id); err != nil {
+			return err
+		}
+		result, err := tx.ExecContext(ctx, `UPDATE workstations SET name = ? WHERE id = ? AND state <> 'newcomer'`, name, id)
+		return changed(result, err, "workstation that was admitted", id)
+	})
+}
+
+// nameIsFree says who has a name, if it is not the workstation itself. Workstations and
+// groups share one space of names, as orders name both.
+func nameIsFree(ctx context.Context, tx *sqlx.Tx, name string, except int64) error {
+	var has struct {
+		State   roster.State `db:"state"`
+		Address string       `db:"address"`
+		Serial  string       `db:"serial"`
+	}
+	err := tx.GetContext(ctx, &has, `SELECT state, serial, coalesce((SELECT address FROM addresses WHERE workstation_id = w.id ORDER BY state, address LIMIT 1), '') AS address
+		FROM workstations w WHERE name = ? AND id <> ?`, name, except)
+	switch {
+	case err == nil && has.State == roster.Retired:
+		return fault.Conflict.Errorf("a retired workstation is called %s (%s); give that another name first: jugate workstation rename %s NAME", name, strings.TrimSpace(has.Address+" "+has.Serial), name)
+	case err == nil:
+		return fault.Conflict.Errorf("another workstation is called %s (%s)", name, strings.TrimSpace(has.Address+" "+has.Serial))
+	case !errors.Is(err, sql.ErrNoRows):
+		return err
+	}
+	var group string
+	err = tx.GetContext(ctx, &group, `SELECT name FROM groups WHERE name = ?`, name)
+	switch {
+	case err == nil:
+		return fault.Conflict.Errorf("a group is called %s; a workstation needs another name", group)
+	case !errors.Is(err, sql.ErrNoRows):
+		return err
+	}
+	return nil
 }
 
 // Retire puts a workstation out of service. One with an open errand is an

@@ -132,7 +132,7 @@ func TestDriversForAnImageThatIsThere(t *testing.T) {
 	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"seed-01"}, DriverOrder: api.DriverOrder{DespiteDrivers: true}})
 	assert.Empty(t, h.receipts(d.ID)["seed-01"].Drivers)
 	_, err = h.client.InstallDrivers(t.Context(), api.InstallDrivers{To: []string{"seed-01"}})
-	assert.ErrorContains(t, err, "there is nothing to put in for seed-01 (Alder Works A520)")
+	assert.ErrorContains(t, err, "there is nothing to install on seed-01 (Alder Works A520)")
 
 	added, err := h.client.AddDrivers(t.Context(), "corvid.zip", zipped(t, madeup.WriteModules))
 	require.NoError(t, err)
@@ -371,7 +371,7 @@ func TestDriversForASystemThatIsNotKnown(t *testing.T) {
 	assert.EqualValues(t, "unknown", cover.Models[0].Devices[0].Delivered.State)
 	order := api.NewDelivery{Image: "garden-desk", To: []string{"seed-01"}, DriverOrder: api.DriverOrder{Drivers: []string{"corvid"}}}
 	_, err = h.client.Deliver(t.Context(), order)
-	assert.ErrorContains(t, err, "drivers cannot be put into garden-desk@1: there is no operating system on it")
+	assert.ErrorContains(t, err, "drivers cannot be installed in garden-desk@1: there is no operating system on it")
 	order.Drivers = nil
 	d := h.deliver(order)
 	assert.EqualValues(t, "delivered", h.receipts(d.ID)["seed-01"].Outcome)

@@ -19,7 +19,7 @@ func (h *house) boot(n int, model, boot string) (*apiclient.Client, string) {
 	h.t.Helper()
 	nobody := h.client.WithToken("")
 	a := address(n).String()
-	in, err := nobody.CheckIn(h.t.Context(), api.CheckIn{Boot: boot, AgentVersion: "test", Addresses: []string{a}, Inventory: api.Inventory{Model: model, Disks: []api.Disk{}, Cards: []api.Card{}}})
+	in, err := nobody.CheckIn(h.t.Context(), api.CheckIn{Boot: boot, AgentVersion: "test", Addresses: []string{a}, Inventory: api.Inventory{Model: model, Disks: []api.Disk{{Size: 1 << 30, SectorSize: 512}}, Cards: []api.Card{}}})
 	require.NoError(h.t, err)
 	return nobody.WithToken(in.Pass), a
 }

@@ -28,6 +28,7 @@ type Workstation struct {
 	Serial    string
 	Memory    int64    // bytes
 	Disks     []string // files
+	Firmware  string   // UEFI or BIOS; empty says nothing of it
 	// Devices that want drivers, as Linux names them.
 	Devices []string
 	// SectorSize of the disks in bytes, 512 by default.
@@ -68,7 +69,7 @@ func (w *Workstation) sectorSize() int {
 
 // Inventory is made up of the fields.
 func (w *Workstation) Inventory() (api.Inventory, error) {
-	inv := api.Inventory{Maker: w.Maker, Model: w.Model, Serial: w.Serial, Memory: w.Memory, Disks: []api.Disk{}, Cards: []api.Card{}}
+	inv := api.Inventory{Maker: w.Maker, Model: w.Model, Serial: w.Serial, Memory: w.Memory, Firmware: w.Firmware, Disks: []api.Disk{}, Cards: []api.Card{}}
 	for i, path := range w.Disks {
 		info, err := os.Stat(path)
 		if err != nil {

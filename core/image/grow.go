@@ -35,6 +35,13 @@ func (m *Manifest) Growing(g partition.Grow) (chosen partition.Grow, why string)
 	return best, "it is the largest that can have the operating system"
 }
 
+// Onto plans the version's table for a disk of size bytes; nothing is written. Errors are
+// those of partition.Table.Onto.
+func (m *Manifest) Onto(size int64, sectorSize int, g partition.Grow) (*partition.Table, error) {
+	g, _ = m.Growing(g)
+	return m.Table.Onto(size, sectorSize, partition.Fit{Grow: g, Needs: m.Needs})
+}
+
 // canBeSystem leaves out partitions that serve the firmware, recovery or swapping.
 func canBeSystem(p partition.Partition, kind volume.Kind) bool {
 	switch kind {

@@ -94,8 +94,7 @@ const headLen = 128 << 10
 
 // plan is how a version will lie on a disk, and the mark of a restore to there.
 func plan(man *image.Manifest, size int64, sectorSize int, o Options) (*partition.Table, disk.Mark, error) {
-	o.Grow, _ = man.Growing(o.Grow)
-	table, err := man.Table.Onto(size, sectorSize, partition.Fit{Grow: o.Grow, Needs: man.Needs})
+	table, err := man.Onto(size, sectorSize, o.Grow)
 	if err != nil {
 		return nil, disk.Mark{}, err
 	}

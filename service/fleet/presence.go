@@ -217,6 +217,12 @@ func (f *Fleet) IsSignedIn(id int64) bool {
 	return p.signedIn
 }
 
+// IsOnline tells whether a workstation's agent has called in the last minute.
+func (f *Fleet) IsOnline(id int64) bool {
+	p, known := f.agents.presence(id)
+	return known && f.Now().Sub(p.seen) < onlineFor
+}
+
 // Enter finds the workstation of an agent's pass, and notes that it was heard. The error
 // is a fault.Stranger.
 func (f *Fleet) Enter(pass string) (int64, error) {

@@ -18,7 +18,7 @@ func (f *Fleet) workstation(w records.Workstation) api.Workstation {
 	out := api.Workstation{
 		ID: w.ID, Name: w.Name, State: w.State, Addresses: []string{},
 		Maker: w.Maker, Model: w.Model, Serial: w.Serial, UUID: w.UUID, Groups: w.Groups(), Proposed: []string{},
-		Memory: w.Memory, Disks: w.Disks(), AgentVersion: w.AgentVersion, FirstSeen: w.FirstSeen, LastSeen: w.LastSeen,
+		Memory: w.Memory, Disks: w.Disks(), AgentVersion: w.AgentVersion,
 	}
 	for _, a := range w.Addresses() {
 		out.Addresses = append(out.Addresses, a.String())
@@ -29,11 +29,17 @@ func (f *Fleet) workstation(w records.Workstation) api.Workstation {
 	if out.Groups == nil {
 		out.Groups = []string{}
 	}
+	if holds, unfinished := w.Holds(); holds.Image != "" {
+		out.Image, out.Unfinished = holds.String(), unfinished
+	}
+	if w.Seen() {
+		out.FirstSeen, out.LastSeen = &w.FirstSeen, &w.LastSeen
+	}
 	if p, known := f.agents.presence(w.ID); known {
 		out.Online = f.Now().Sub(p.seen) < onlineFor
 		out.Activity = p.activity.Text
-		if p.seen.After(out.LastSeen) {
-			out.LastSeen = p.seen
+		if p.seen.After(w.LastSeen) {
+			out.LastSeen = &p.seen
 		}
 	}
 	if !out.Online {
@@ -50,17 +56,20 @@ func (f *Fleet) publish(ctx context.Context, id int64) {
 }
 
 // enter enters a workstation that was never seen, by its hardware address. Other
-// references, and those of workstations that are known, it leaves alone.
-func (f *Fleet) enter(ctx context.Context, ref string) error {
+// references, and those of workstations that are known, it leaves alone, and tells 0.
+func (f *Fleet) enter(ctx context.Context, ref string) (id int64, err error) {
 	a, err := hwaddr.Parse(ref)
 	if err != nil {
-		return nil
+		return 0, nil
 	}
 	if _, err := f.Records.FindWorkstation(ctx, ref); !errors.Is(err, fault.NotFound) {
-		return err
+		return 0, err
 	}
-	_, err = f.Records.CheckIn(ctx, f.Now(), records.Seen{Own: []hwaddr.Address{a}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
-	return err
+	w, err := f.Records.CheckIn(ctx, f.Now(), records.Seen{Own: []hwaddr.Address{a}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
+	if err != nil {
+		return 0, err
+	}
+	return w.ID, nil
 }
 
 // change changes a workstation and tells how it is then.
@@ -122,16 +131,28 @@ func (f *Fleet) withInventory(ctx context.Context, w records.Workstation) (api.W
 	return out, nil
 }
 
-// Admit takes a newcomer, or a hardware address that was never seen, into the roster, or
-// gives an admitted workstation another name.
+// Admit takes a newcomer, or a hardware address that was never seen, into the roster.
 func (f *Fleet) Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error) {
 	if err := roster.CheckName("a workstation", in.Name); err != nil {
 		return api.Workstation{}, err
 	}
-	if err := f.enter(ctx, ref); err != nil {
+	entered, err := f.enter(ctx, ref)
+	if err != nil {
 		return api.Workstation{}, err
 	}
-	return f.change(ctx, ref, func(id int64) error { return f.Records.Admit(ctx, id, in.Name, in.Groups) })
+	w, err := f.change(ctx, ref, func(id int64) error { return f.Records.Admit(ctx, id, in.Name, in.Groups) })
+	if err != nil && entered != 0 { // nothing is left of an order that failed
+		err = errors.Join(err, f.Records.Forget(context.WithoutCancel(ctx), entered))
+	}
+	return w, err
+}
+
+// Rename gives a workstation another name; its receipts keep the one it had.
+func (f *Fleet) Rename(ctx context.Context, ref, name string) (api.Workstation, error) {
+	if err := roster.CheckName("a workstation", name); err != nil {
+		return api.Workstation{}, err
+	}
+	return f.change(ctx, ref, func(id int64) error { return f.Records.Rename(ctx, id, name) })
 }
 
 // Retire puts a workstation out of service; its receipts stay.

@@ -104,15 +104,7 @@ func (o *Orders) extend(ctx context.Context, id int64, r *stream.Runner, names [
 	if err := o.Access.MayReceive(ctx, rec.Image, targets); err != nil {
 		return err
 	}
-	order, err := rec.DriverOrder()
-	if err != nil {
-		return err
-	}
-	v, err := o.Records.Version(ctx, roster.Ref{Image: rec.Image, Version: rec.Version})
-	if err != nil {
-		return err
-	}
-	if err := o.Stock.Check(ctx, v, order, targets); err != nil {
+	if err := o.fits(ctx, rec, targets); err != nil {
 		return err
 	}
 	rule, err := delivery.ParseRule(rec.Rule)
@@ -130,4 +122,28 @@ func (o *Orders) extend(ctx context.Context, id int64, r *stream.Runner, names [
 		o.Fleet.Ring(w)
 	}
 	return nil
+}
+
+// fits refuses workstations that a recorded delivery cannot be extended by.
+func (o *Orders) fits(ctx context.Context, rec *records.Delivery, targets []records.Workstation) error {
+	var in api.NewDelivery
+	var err error
+	if in.DriverOrder, err = rec.DriverOrder(); err != nil {
+		return err
+	}
+	if in.RestoreOptions, err = rec.Restore(); err != nil {
+		return err
+	}
+	p := &plan{targets: targets}
+	if p.version, err = o.Records.Version(ctx, roster.Ref{Image: rec.Image, Version: rec.Version}); err != nil {
+		return err
+	}
+	man, _, err := o.Versions.Load(p.version)
+	if err != nil {
+		return err
+	}
+	if err := o.planWorkstations(ctx, p, man, in); err != nil {
+		return err
+	}
+	return p.refusal()
 }

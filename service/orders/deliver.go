@@ -25,57 +25,23 @@ import (
 
 // Deliver checks what is ordered, records it and starts its runner.
 func (o *Orders) Deliver(ctx context.Context, in api.NewDelivery) (api.Delivery, error) {
-	ref, err := roster.ParseRef(in.Image)
+	p, err := o.plan(ctx, in)
 	if err != nil {
 		return api.Delivery{}, err
 	}
-	rule, err := delivery.ParseRule(in.Start)
-	if err != nil {
+	if err := p.refusal(); err != nil {
 		return api.Delivery{}, err
 	}
-	v, err := o.Records.Version(ctx, ref)
-	if err != nil {
-		return api.Delivery{}, err
-	}
-	if v.Retired.Valid {
-		return api.Delivery{}, fault.Conflict.Errorf("%s is retired; take it back into use first", v.Ref())
-	}
-	man, _, err := o.Versions.Load(v)
-	if err != nil {
-		return api.Delivery{}, fmt.Errorf("%s cannot be delivered: %w", v.Ref(), err)
-	}
-	if err := checkRestore(man, in.RestoreOptions); err != nil {
-		return api.Delivery{}, err
-	}
-	targets, err := o.Records.Targets(ctx, in.To)
-	if err != nil {
-		return api.Delivery{}, err
-	}
-	if err := o.Access.MayReceive(ctx, v.Image, targets); err != nil {
-		return api.Delivery{}, err
-	}
-	if err := o.Stock.Check(ctx, v, in.DriverOrder, targets); err != nil {
-		return api.Delivery{}, err
-	}
-	wait, err := waitUntil(rule, o.Now(), in.AtLatest)
-	if err != nil {
-		return api.Delivery{}, err
-	}
-	if rule.Ready() > len(targets) {
-		return api.Delivery{}, fault.Invalid.Errorf("the stream is to start when %d workstations are ready, but the order names only %d", rule.Ready(), len(targets))
-	}
+	v, targets := p.version, p.targets
 	rec := records.Delivery{
-		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: rule.String(), Rate: in.Rate, State: delivery.Gathering,
+		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: p.rule.String(), Rate: p.Rate, State: delivery.Gathering,
 		Session: randv2.Uint32(), OrderedBy: actor.From(ctx).String(), Created: o.Now(), UsedBytes: v.UsedBytes,
-		WaitAtMost: wait, NotBefore: errandsFrom(rule), WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed,
+		WaitAtMost: p.wait, NotBefore: errandsFrom(p.rule), WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed,
 	}
 	rec.SetOptions(in.RestoreOptions, in.DriverOrder, in.Aside)
 	if in.Sealed {
 		rec.SealKey = make([]byte, parcel.KeySize)
 		rand.Read(rec.SealKey)
-	}
-	if rec.Rate == 0 {
-		rec.Rate = o.Streams.Multicast.Rate
 	}
 	ids := make([]int64, len(targets))
 	for i, w := range targets {

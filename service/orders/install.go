@@ -25,20 +25,20 @@ func (o *Orders) InstallDrivers(ctx context.Context, in api.InstallDrivers) ([]a
 	}
 	var options []records.InstallOptions
 	for _, w := range targets {
-		image, version, err := o.Records.LastVersion(ctx, w.ID)
-		if err != nil {
-			return nil, err
-		}
-		if version == 0 {
+		holds, unfinished := w.Holds()
+		switch {
+		case holds.Image == "":
 			return nil, fault.Conflict.Errorf("%s has no receipt of an image, so nobody knows which system is on it", w.Label())
+		case unfinished:
+			return nil, fault.Conflict.Errorf("the copy of %s on %s is unfinished; deliver it again first", holds, w.Label())
 		}
-		want := records.InstallOptions{Image: roster.Ref{Image: image, Version: version}.String(), Disk: in.Disk, DriverOrder: api.DriverOrder{Drivers: in.Drivers, DriversWhole: in.Whole}}
+		want := records.InstallOptions{Image: holds.String(), Disk: in.Disk, DriverOrder: api.DriverOrder{Drivers: in.Drivers, DriversWhole: in.Whole}}
 		install, err := o.Stock.ToInstall(ctx, w, want)
 		if err != nil {
 			return nil, err
 		}
 		if install == nil {
-			return nil, fault.Conflict.Errorf("there is nothing to put in for %s (%s): either %s drives all of its devices, or no package of the library drives the rest", w.Label(), w.MakerAndModel(), want.Image)
+			return nil, fault.Conflict.Errorf("there is nothing to install on %s (%s): either %s drives all of its devices, or no package of the library drives the rest", w.Label(), w.MakerAndModel(), want.Image)
 		}
 		options = append(options, want)
 	}

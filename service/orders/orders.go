@@ -1,7 +1,8 @@
 // Package orders has what workstations are asked to do: deliveries, captures, drivers to
 // install, and the receipts of what was done.
 //
-// deliver.go takes an order and makes it a delivery; package stream carries that through,
+// plan.go says what a delivery would do and what speaks against it, deliver.go takes an order
+// and makes it a delivery; package stream carries that through,
 // and writes into ledger.go. deliveries.go shows deliveries, changes.go changes those that
 // run, progress.go takes what workstations report. errands.go, start.go and install.go are
 // about what one workstation does, wishes.go about what a person at it asks for.
@@ -26,6 +27,7 @@ type Fleet interface {
 	At(id, errand int64) // notes which errand one is at
 	Activity(id int64) (api.Activity, bool)
 	IsSignedIn(id int64) bool
+	IsOnline(id int64) bool
 	Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error)
 }
 
@@ -37,9 +39,9 @@ type Versions interface {
 
 // Stock says what goes into delivered systems.
 type Stock interface {
-	// Check refuses an order for workstations that would not start or not reach the
+	// Lacking says of workstations, by number, why they would not start or not reach the
 	// network with what they get.
-	Check(ctx context.Context, v *records.Version, order api.DriverOrder, targets []records.Workstation) error
+	Lacking(ctx context.Context, v *records.Version, order api.DriverOrder, targets []records.Workstation) (map[int64][]string, error)
 	// ToInstall is what is installed for a workstation; nil if nothing is.
 	ToInstall(ctx context.Context, w records.Workstation, o records.InstallOptions) (*api.ToInstall, error)
 }

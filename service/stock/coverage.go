@@ -179,56 +179,45 @@ func (st *stand) coverage(machines []driver.Machine) api.Coverage {
 	return out
 }
 
-// Check refuses an order for workstations that would not start or not reach the
-// network with what they get.
-func (k *Stock) Check(ctx context.Context, v *records.Version, order api.DriverOrder, targets []records.Workstation) error {
-	if _, err := k.setsOf(ctx, order.Drivers); err != nil {
-		return err
-	}
-	if order.DespiteDrivers && len(order.Drivers) == 0 {
-		return nil
-	}
+// Lacking says of each workstation, by number, which network cards and disk controllers
+// have no driver in the delivered system, with what the order brings along. Nothing is said
+// where nobody can tell. An error says that the order's drivers cannot be installed at all.
+func (k *Stock) Lacking(ctx context.Context, v *records.Version, order api.DriverOrder, targets []records.Workstation) (map[int64][]string, error) {
 	st, err := k.standAt(ctx, 0, v.Ref().String(), order)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if st.system.Inside == nil {
 		if len(st.sets) > 0 {
-			return fault.Conflict.Errorf("drivers cannot be put into %s: %s", v.Ref(), st.system.Why)
+			return nil, fault.Conflict.Errorf("drivers cannot be installed in %s: %s", v.Ref(), st.system.Why)
 		}
-		return nil // nobody can tell
-	}
-	if order.DespiteDrivers {
-		return nil
+		return nil, nil // nobody can tell
 	}
 	fleet, err := k.models(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	var details []string
+	lacking := map[int64][]string{}
 	words := map[string][]string{} // by model and devices: whoever has the same lacks the same
 	for _, w := range targets {
 		m, err := k.machine(ctx, &w)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if m.Devices == nil {
 			continue
 		}
 		key := fmt.Sprintf("%s %p", m.Model, m.Devices) // devices are shared
-		lacking, known := words[key]
+		said, known := words[key]
 		if !known {
-			lacking = lackWords(st.rows(m, fleet), driver.Row.InDelivered, v.Ref().String())
-			words[key] = lacking
+			said = lackWords(st.rows(m, fleet), driver.Row.InDelivered, v.Ref().String())
+			words[key] = said
 		}
-		for _, l := range lacking {
-			details = append(details, fmt.Sprintf("%s (%s): %s", m.Name, m.Model, l))
+		if len(said) > 0 {
+			lacking[w.ID] = said
 		}
 	}
-	if details == nil {
-		return nil
-	}
-	return fault.Conflict.Errorf("the delivered system would stop, or be out of reach, on some workstations; add a driver to the library, leave these out, or order it despite that (--despite-drivers)").With(details...)
+	return lacking, nil
 }
 
 // CoverageQuery says whose devices are held against what.

@@ -14,7 +14,6 @@ import (
 	"jugate/core/archive"
 	"jugate/core/driver"
 	"jugate/core/fault"
-	"jugate/core/roster"
 	"jugate/records"
 )
 
@@ -173,12 +172,8 @@ func (k *Stock) Explain(ctx context.Context, ref, only, image string) ([]api.Dri
 		return nil, fault.Conflict.Errorf("nobody knows the devices of %s yet: have it boot into the boot environment once", m.Name)
 	}
 	if image == "" { // what it has
-		name, version, err := k.Records.LastVersion(ctx, w.ID)
-		if err != nil {
-			return nil, err
-		}
-		if version > 0 {
-			image = roster.Ref{Image: name, Version: version}.String()
+		if holds, _ := w.Holds(); holds.Image != "" {
+			image = holds.String()
 		}
 	}
 	st, err := k.standAt(ctx, 0, image, api.DriverOrder{})

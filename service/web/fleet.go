@@ -32,6 +32,13 @@ func (s *Server) workstationRoutes(h huma.API) {
 		}) (api.Workstation, error) {
 			return s.Fleet.Admit(ctx, in.Ref, in.Body)
 		})
+	answers(s, h, op("POST", "/workstations/{ref}/rename", "rename-workstation", tag, "Give a workstation another name; its receipts keep the one it had"),
+		func(ctx context.Context, in *struct {
+			WorkstationRef
+			Body api.NewName
+		}) (api.Workstation, error) {
+			return s.Fleet.Rename(ctx, in.Ref, in.Body.Name)
+		})
 	answers(s, h, op("POST", "/workstations/{ref}/retire", "retire-workstation", tag, "Put a workstation out of service; its receipts stay"),
 		func(ctx context.Context, in *WorkstationRef) (api.Workstation, error) {
 			return s.Fleet.Retire(ctx, in.Ref)

@@ -40,6 +40,10 @@ func (s *Server) deliveryRoutes(h huma.API) {
 		func(ctx context.Context, in *struct{ Body api.NewDelivery }) (api.Delivery, error) {
 			return s.Orders.Deliver(ctx, in.Body)
 		})
+	answers(s, h, op("POST", "/deliveries/plan", "plan-delivery", tag, "Say what a delivery would do, and why it would be refused; nothing is ordered"),
+		func(ctx context.Context, in *struct{ Body api.NewDelivery }) (api.DeliveryPlan, error) {
+			return s.Orders.Plan(ctx, in.Body)
+		})
 	lists(s, h, op("GET", "/deliveries", "list-deliveries", tag, "List deliveries, the newest first; sort by created, state or image"),
 		func(ctx context.Context, in *struct {
 			Paging

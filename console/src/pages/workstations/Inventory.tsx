@@ -42,7 +42,7 @@ function Parts({ workstation: w }: { workstation: Workstation }) {
         </div>
       </Descriptions.Item>
       <Descriptions.Item label="Seen">
-        {when(w.first_seen)} to {when(w.last_seen)}
+        {w.first_seen && w.last_seen ? `${when(w.first_seen)} to ${when(w.last_seen)}` : "never"}
       </Descriptions.Item>
     </Descriptions>
   );

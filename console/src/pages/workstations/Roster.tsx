@@ -57,6 +57,7 @@ export function Roster({ group, search }: { group?: string; search: string }) {
 }
 
 function Doing({ workstation }: { workstation: Workstation }) {
+  if (!workstation.last_seen) return <Badge status="default" text="never seen" />;
   if (!workstation.online) return <Badge status="default" text={`away since ${when(workstation.last_seen)}`} />;
   return <Badge status="success" text={workstation.activity || "waiting"} />;
 }

@@ -1,0 +1,311 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"github.com/spf13/cobra"
+
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/delivery"
+)
+
+func (a *app) deliverCommand() *cobra.Command {
+	var rate, aside string
+	var atLatest string
+	var noWait, yes, dryRun bool
+	var order api.NewDelivery
+	cmd := &cobra.Command{
+		Use: "deliver IMAGE[@VERSION] --to GROUP|WORKSTATION…", Short: "Bring an image version to groups and workstations", Args: cobra.ExactArgs(1),
+		Long: "Bring an image version to groups and workstations.\n\nFirst it shows what will be overwritten, on which workstations, and what speaks\nagainst it; on a terminal it asks then. Nothing is ordered if a disk is too small,\nthe firmware cannot start the system, or a network card or disk controller has no\ndriver in it.",
+		Example: "  jugate deliver garden-desk --to herbarium --dry-run\n" +
+			"  jugate deliver garden-desk@3 --to herb-03,herb-04 --when-done restart --yes\n" +
+			"  jugate deliver garden-desk --to seed-bank-lab --start at:18:30 --at-latest 30m --yes",
+		ValidArgsFunction: a.complete(imageNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			order.Image = args[0]
+			var err error
+			if order.Rate, err = parseRate(rate); err != nil {
+				return usageError{err}
+			}
+			if order.Start, order.AtLatest, err = startTimes(order.Start, atLatest, time.Now()); err != nil {
+				return usageError{err}
+			}
+			if order.Aside, err = parseAside(aside); err != nil {
+				return usageError{err}
+			}
+			if !slices.Contains(whenDone, order.WhenDone) {
+				return usageError{fmt.Errorf("--when-done is one of %s, not %q", strings.Join(whenDone, ", "), order.WhenDone)}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if dryRun || !yes {
+				plan, err := c.PlanDelivery(cmd.Context(), order)
+				if err != nil {
+					return err
+				}
+				if dryRun {
+					return a.printDeliveryPlan(cmd, plan)
+				}
+				describeDelivery(cmd.ErrOrStderr(), plan)
+				if plan.Refused != "" {
+					return errors.New(plan.Refused)
+				}
+				if err := confirm(cmd, false, fmt.Sprintf("the disks of %s would be overwritten", count(len(plan.Workstations), "workstation")), "Overwrite these disks?"); err != nil {
+					return err
+				}
+			}
+			d, err := c.Deliver(cmd.Context(), order)
+			if err != nil {
+				return err
+			}
+			if noWait {
+				return a.printDelivery(cmd, d)
+			}
+			fmt.Fprintf(cmd.ErrOrStderr(), "delivery %d\n", d.ID)
+			return a.followDelivery(cmd, c, d.ID)
+		},
+	}
+	cmd.Flags().StringSliceVar(&order.To, "to", nil, "groups and workstations")
+	cmd.Flags().StringVar(&order.Start, "start", "all", "when the stream starts: all, first, ready:N (when N are ready) or at:TIME; with a comma between two when one of them holds, with a plus when both do")
+	cmd.Flags().StringVar(&atLatest, "at-latest", "", "when it starts at the latest, with whoever is ready: a time such as 18:30, or how long from now (or from the time in --start), such as 10m (default 1h)")
+	cmd.Flags().StringVar(&rate, "rate", "", "rate of the stream, such as 200Mbit (default: the service's)")
+	cmd.Flags().StringVar(&order.WhenDone, "when-done", "stay", "what a workstation does then: restart, power-off or stay")
+	cmd.Flags().BoolVar(&order.Reuse, "reuse", false, "workstations check their disks first, and only what differs is sent")
+	cmd.Flags().BoolVar(&order.Sealed, "sealed", false, "encrypt the slabs on the wire")
+	cmd.Flags().StringVar(&aside, "aside", "", "who is served alone: never, or loss=10,disk=4s,silent=20s (percent of packets, time its disk does not keep up, time without a word)")
+	cmd.Flags().StringVar(&order.Disk, "disk", "only", diskRuleHelp)
+	cmd.Flags().StringVar(&order.Grow, "grow", "system", "partition that takes the room of a larger disk: system (the one with the operating system), a number, last, or none")
+	cmd.Flags().BoolVar(&order.Trim, "trim", false, "tell the disks first that nothing on them is needed")
+	cmd.Flags().StringSliceVar(&order.Drivers, "drivers", nil, driversHelp)
+	cmd.Flags().BoolVar(&order.DriversWhole, "drivers-whole", false, "install everything that the sets have, matched or not")
+	cmd.Flags().BoolVar(&order.DespiteDrivers, "despite-drivers", false, "deliver although a disk controller or network card would have no driver")
+	cmd.Flags().BoolVar(&order.DespiteFirmware, "despite-firmware", false, "deliver although the system does not start by the firmware that a workstation was seen with")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask: what is on the disks may go")
+	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "show what would be done, and order nothing")
+	cmd.Flags().BoolVar(&noWait, "no-wait", false, "order it and return at once")
+	cmd.MarkFlagRequired("to")
+	cmd.RegisterFlagCompletionFunc("to", a.complete(targetNames))
+	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
+	cmd.RegisterFlagCompletionFunc("when-done", cobra.FixedCompletions(toCompletions(whenDone), cobra.ShellCompDirectiveNoFileComp))
+	return cmd
+}
+
+var whenDone = []string{"stay", "restart", "power-off"}
+
+func targetNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	groups, err := groupNames(ctx, c)
+	names, err2 := workstationNames(ctx, c)
+	return append(groups, names...), errors.Join(err, err2)
+}
+
+// startsAtLatest is when a delivery starts at the latest, as long as that is of interest.
+func startsAtLatest(d api.Delivery) string {
+	if d.State != delivery.Gathering {
+		return ""
+	}
+	return when(d.AtLatest)
+}
+
+// startTimes reads when a delivery starts, by its gather rule and at the latest.
+func startTimes(start, atLatest string, now time.Time) (rule string, latest *time.Time, err error) {
+	if rule, err = startRule(start, now); err != nil || atLatest == "" {
+		return rule, nil, err
+	}
+	parsed, err := delivery.ParseRule(rule)
+	if err != nil {
+		return rule, nil, err
+	}
+	var at time.Time
+	if wait, err := time.ParseDuration(atLatest); err == nil {
+		if wait < time.Second {
+			return rule, nil, fmt.Errorf("--at-latest: %s is too short", atLatest)
+		}
+		at = parsed.WaitsFrom(now).Add(wait)
+	} else if at, err = parseTime(atLatest, now); err != nil {
+		return rule, nil, fmt.Errorf("--at-latest: %w, nor how long to wait (such as 10m)", err)
+	}
+	at = at.UTC()
+	return rule, &at, nil
+}
+
+// startRule completes the times of a gather rule.
+func startRule(rule string, now time.Time) (string, error) {
+	parts := strings.FieldsFunc(rule, func(r rune) bool { return r == ',' || r == '+' })
+	for _, part := range parts {
+		text, isTime := strings.CutPrefix(part, "at:")
+		if !isTime {
+			continue
+		}
+		at, err := parseTime(text, now)
+		if err != nil {
+			return "", fmt.Errorf("--start: %w", err)
+		}
+		rule = strings.Replace(rule, part, "at:"+at.UTC().Format(time.RFC3339), 1)
+	}
+	_, err := delivery.ParseRule(rule)
+	return rule, err
+}
+
+// parseTime reads a time of this place: 18:30 is the next time that a clock here shows
+// that.
+func parseTime(text string, now time.Time) (time.Time, error) {
+	if clock, err := time.ParseInLocation("15:04", text, now.Location()); err == nil {
+		at := time.Date(now.Year(), now.Month(), now.Day(), clock.Hour(), clock.Minute(), 0, 0, now.Location())
+		if at.Before(now) {
+			at = at.AddDate(0, 0, 1)
+		}
+		return at, nil
+	}
+	if at, err := time.ParseInLocation("2006-01-02T15:04", text, now.Location()); err == nil {
+		return at, nil
+	}
+	at, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return at, fmt.Errorf("%q is not a time (such as 18:30 or 2026-03-01T18:30)", text)
+	}
+	return at, nil
+}
+
+// parseAside reads who is set aside.
+func parseAside(s string) (rule api.AsideRule, err error) {
+	switch s {
+	case "":
+		return rule, nil
+	case "never":
+		return api.AsideRule{Never: true}, nil
+	}
+	for _, part := range strings.Split(s, ",") {
+		key, value, _ := strings.Cut(part, "=")
+		var d time.Duration
+		switch key {
+		case "loss":
+			rule.LossPercent, err = strconv.ParseFloat(strings.TrimSuffix(value, "%"), 64)
+			if rule.LossPercent <= 0 || rule.LossPercent > 100 {
+				err = errors.New("no percentage")
+			}
+		case "disk":
+			d, err = time.ParseDuration(value)
+			rule.DiskSeconds = int(d.Seconds())
+		case "silent":
+			d, err = time.ParseDuration(value)
+			rule.SilentSeconds = int(d.Seconds())
+		default:
+			err = errors.New("no such rule")
+		}
+		if err == nil && key != "loss" && d < time.Second {
+			err = errors.New("at least a second")
+		}
+		if err != nil {
+			return rule, fmt.Errorf("--aside: %q: %w (never, or some of loss=10,disk=4s,silent=20s)", part, err)
+		}
+	}
+	return rule, nil
+}
+
+// printDeliveryPlan prints what a delivery would do; the exit code tells whether it would be refused.
+func (a *app) printDeliveryPlan(cmd *cobra.Command, p api.DeliveryPlan) error {
+	var err error
+	switch a.output {
+	case "json":
+		err = printJSON(cmd.OutOrStdout(), p)
+	case "csv":
+		err = printCSV(cmd.OutOrStdout(), p.Workstations)
+	default:
+		describeDelivery(cmd.OutOrStdout(), p)
+	}
+	if err == nil && p.Refused != "" {
+		err = errors.New(p.Refused)
+	}
+	return err
+}
+
+// describeDelivery says in words what a delivery will do, and what speaks against it.
+func describeDelivery(w io.Writer, p api.DeliveryPlan) {
+	starts := make([]string, len(p.StartsBy))
+	for i, f := range p.StartsBy {
+		starts[i] = string(f)
+	}
+	estimate := "unknown, as nothing was delivered yet"
+	if p.Earlier > 0 {
+		estimate = fmt.Sprintf("about %s once the stream runs, by %s", cmp.Or(seconds(p.Seconds), "a second"), count(p.Earlier, "earlier receipt"))
+	}
+	printFields(w, []field{
+		{"image", fmt.Sprintf("%s@%d", p.Image, p.Version)}, {"bytes in use", size(p.UsedBytes)}, {"fits onto", fmt.Sprintf("disks of at least %s (%d bytes)", size(p.NeedBytes), p.NeedBytes)},
+		{"starts by", cmp.Or(strings.Join(starts, " or "), "unknown")},
+		{"stream starts", startInWords(p.Start) + "; at " + when(p.AtLatest) + " at the latest, with whoever is ready then"},
+		{"rate", humanize.SIWithDigits(float64(p.Rate), 0, "bit/s")}, {"takes", estimate},
+	})
+	fmt.Fprintln(w)
+	fmt.Fprintln(w, pick(p.Refused == "", "These disks will be overwritten:", "These disks would be overwritten:"))
+	fmt.Fprintln(w)
+	printLines(w, listText(p.Workstations, []column[api.PlannedWorkstation]{
+		{title: "workstation", value: func(p api.PlannedWorkstation) string { return p.Workstation }},
+		{title: "hardware address", value: func(p api.PlannedWorkstation) string { return p.Address }},
+		{title: "model", value: func(p api.PlannedWorkstation) string { return strings.TrimSpace(p.Maker + " " + p.Model) }},
+		{title: "disk", value: plannedDisk},
+		{title: "has now", value: func(p api.PlannedWorkstation) string { return p.Image + pick(p.Unfinished, ", unfinished", "") }},
+		{title: "is", value: func(p api.PlannedWorkstation) string { return pick(p.Online, "there", "away") }},
+	}))
+	for _, x := range p.Workstations {
+		for _, text := range x.Problems {
+			fmt.Fprintf(w, "%s: refused: %s\n", x.Workstation, text)
+		}
+		for _, text := range x.Warnings {
+			fmt.Fprintf(w, "%s: warning: %s\n", x.Workstation, text)
+		}
+	}
+	fmt.Fprintln(w)
+}
+
+func plannedDisk(p api.PlannedWorkstation) string {
+	if p.Disk == nil {
+		return "unknown"
+	}
+	return strings.Join(slices.DeleteFunc([]string{size(p.Disk.Size), p.Disk.Model, p.Disk.Serial}, func(s string) bool { return s == "" }), ", ")
+}
+
+// startInWords says a gather rule.
+func startInWords(rule string) string {
+	var terms []string
+	for term := range strings.SplitSeq(rule, ",") {
+		var all []string
+		for c := range strings.SplitSeq(term, "+") {
+			kind, value, _ := strings.Cut(c, ":")
+			switch kind {
+			case "all":
+				c = "all are ready"
+			case "first":
+				c = "the first is ready"
+			case "ready":
+				c = value + " are ready"
+			case "at":
+				if at, err := time.Parse(time.RFC3339, value); err == nil {
+					c = "it is " + when(at)
+				}
+			}
+			all = append(all, c)
+		}
+		terms = append(terms, strings.Join(all, " and "))
+	}
+	return "when " + strings.Join(terms, ", or when ")
+}
+
+// count is a number of things.
+func count(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

@@ -1,0 +1,195 @@
+package orders
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"jugate/api"
+	"jugate/core/delivery"
+	"jugate/core/disk"
+	"jugate/core/fault"
+	"jugate/core/image"
+	"jugate/core/partition"
+	"jugate/core/roster"
+	"jugate/records"
+)
+
+// plan is an order that was held against everything that is known.
+type plan struct {
+	version *records.Version
+	rule    delivery.Rule
+	wait    int64 // seconds
+	targets []records.Workstation
+	api.DeliveryPlan
+}
+
+// Plan says what a delivery would do, and why it would be refused. Nothing is ordered.
+func (o *Orders) Plan(ctx context.Context, in api.NewDelivery) (api.DeliveryPlan, error) {
+	p, err := o.plan(ctx, in)
+	if err != nil {
+		return api.DeliveryPlan{}, err
+	}
+	if err := p.refusal(); err != nil {
+		p.Refused = err.Error()
+	}
+	return p.DeliveryPlan, nil
+}
+
+// plan holds an order against the roster. Errors say why it makes no sense; what speaks
+// against single workstations is in the plan.
+func (o *Orders) plan(ctx context.Context, in api.NewDelivery) (*plan, error) {
+	ref, err := roster.ParseRef(in.Image)
+	if err != nil {
+		return nil, err
+	}
+	p := &plan{}
+	if p.rule, err = delivery.ParseRule(in.Start); err != nil {
+		return nil, err
+	}
+	if p.version, err = o.Records.Version(ctx, ref); err != nil {
+		return nil, err
+	}
+	v := p.version
+	if v.Retired.Valid {
+		return nil, fault.Conflict.Errorf("%s is retired; readmit it first", v.Ref())
+	}
+	man, _, err := o.Versions.Load(v)
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be delivered: %w", v.Ref(), err)
+	}
+	if err := checkRestore(man, in.RestoreOptions); err != nil {
+		return nil, err
+	}
+	if p.targets, err = o.Records.Targets(ctx, in.To); err != nil {
+		return nil, err
+	}
+	if p.rule.Ready() > len(p.targets) {
+		return nil, fault.Invalid.Errorf("the stream is to start when %d workstations are ready, but the order names only %d", p.rule.Ready(), len(p.targets))
+	}
+	if p.wait, err = waitUntil(p.rule, o.Now(), in.AtLatest); err != nil {
+		return nil, err
+	}
+	if err := o.Access.MayReceive(ctx, v.Image, p.targets); err != nil {
+		return nil, err
+	}
+	p.DeliveryPlan = api.DeliveryPlan{
+		Image: v.Image, Version: v.Number, StartsBy: orNone(man.Table.StartsBy()), DiskBytes: v.DiskBytes, NeedBytes: man.LeastDisk(), UsedBytes: v.UsedBytes,
+		Start: p.rule.String(), AtLatest: startsAtLatest(&records.Delivery{Created: o.Now(), WaitAtMost: p.wait}, p.rule),
+		Rate: cmp.Or(in.Rate, o.Streams.Multicast.Rate),
+	}
+	if p.Seconds, p.Earlier, err = o.Records.SecondsPerWorkstation(ctx, v.UsedBytes); err != nil {
+		return nil, err
+	}
+	return p, o.planWorkstations(ctx, p, man, in)
+}
+
+func orNone[T any](list []T) []T {
+	if list == nil {
+		return []T{}
+	}
+	return list
+}
+
+// planWorkstations says of each target what the delivery would do to it.
+func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manifest, in api.NewDelivery) error {
+	ids := make([]int64, len(p.targets))
+	for i, w := range p.targets {
+		ids[i] = w.ID
+	}
+	inventories := map[int64]api.Inventory{}
+	err := o.Records.Inventories(ctx, ids, func(w records.Workstation, inv api.Inventory) { inventories[w.ID] = inv })
+	if err != nil {
+		return err
+	}
+	lacking, err := o.Stock.Lacking(ctx, p.version, in.DriverOrder, p.targets)
+	if err != nil {
+		return err
+	}
+	for _, w := range p.targets {
+		holds, unfinished := w.Holds()
+		out := api.PlannedWorkstation{Workstation: w.Name, Address: w.Address().String(), Maker: w.Maker, Model: w.Model, Online: o.Fleet.IsOnline(w.ID),
+			Unfinished: unfinished, Problems: []string{}, Warnings: []string{}}
+		if holds.Image != "" {
+			out.Image = holds.String()
+		}
+		inv, known := inventories[w.ID]
+		switch {
+		case !known || !w.Seen():
+			out.Warnings = append(out.Warnings, "its disks were never seen, so nobody knows whether the image fits")
+		default:
+			planDisk(&out, p, man, inv, in)
+		}
+		if in.DespiteDrivers {
+			out.Warnings = append(out.Warnings, lacking[w.ID]...)
+		} else {
+			out.Problems = append(out.Problems, lacking[w.ID]...)
+		}
+		p.Workstations = append(p.Workstations, out)
+	}
+	return nil
+}
+
+// planDisk says which disk of a workstation will be overwritten, and whether the image fits
+// onto it and can start there.
+func planDisk(out *api.PlannedWorkstation, p *plan, man *image.Manifest, inv api.Inventory, in api.NewDelivery) {
+	problem := func(format string, args ...any) { out.Problems = append(out.Problems, fmt.Sprintf(format, args...)) }
+	rule, err := disk.ParseRule(in.Disk)
+	if err != nil {
+		problem("%v", err)
+		return
+	}
+	candidates := make([]disk.Candidate, len(inv.Disks))
+	for i, d := range inv.Disks {
+		candidates[i] = disk.Candidate{Serial: d.Serial, Size: d.Size}
+	}
+	if n, err := rule.Choose(candidates); err != nil {
+		problem("%v", err)
+	} else {
+		d := inv.Disks[n]
+		out.Disk = &d
+		grow, _ := partition.ParseGrow(cmp.Or(in.Grow, "system")) // checkRestore has read it
+		if _, err := man.Onto(d.Size, d.SectorSize, grow); err != nil {
+			problem("%v", err)
+		}
+		if d.Health != "" && d.Health != "good" {
+			out.Warnings = append(out.Warnings, "its disk says of itself: "+d.Health)
+		}
+	}
+	firmware, starts := partition.Firmware(inv.Firmware), man.Table.StartsBy()
+	if firmware == "" || len(starts) == 0 || slices.Contains(starts, firmware) {
+		return
+	}
+	words := fmt.Sprintf("it starts by %s, and the system of %s by %s", firmware, p.version.Ref(), starts[0])
+	if in.DespiteFirmware {
+		out.Warnings = append(out.Warnings, words)
+	} else {
+		problem("%s", words)
+	}
+}
+
+// refusal is why a planned delivery is not ordered; nil if it can be.
+func (p *plan) refusal() error {
+	var details []string
+	drivers, firmware := false, false
+	for _, w := range p.Workstations {
+		for _, text := range w.Problems {
+			details = append(details, fmt.Sprintf("%s (%s): %s", w.Workstation, cmp.Or(strings.TrimSpace(w.Maker+" "+w.Model), "unknown model"), text))
+			drivers = drivers || strings.Contains(text, "has no driver in")
+			firmware = firmware || strings.HasPrefix(text, "it starts by ")
+		}
+	}
+	if details == nil {
+		return nil
+	}
+	text := fmt.Sprintf("%s cannot be delivered to all of these workstations; leave out those that are named", p.version.Ref())
+	if drivers {
+		text += ", add a driver to the library, or order it despite that (--despite-drivers)"
+	}
+	if firmware {
+		text += ", or set the firmware's setup right (--despite-firmware says that you will)"
+	}
+	return fault.Conflict.Errorf("%s", text).With(details...)
+}
