@@ -120,7 +120,9 @@ type WakeUp struct {
 	To []string `json:"to" minItems:"1" maxItems:"1000" doc:"Names of workstations and groups"`
 }
 
-// Woken is what was sent.
+// Woken is to whom wake-ups were sent, and through what. Whether they start shows when they
+// ask for an address.
 type Woken struct {
 	Workstations []string `json:"workstations" nullable:"false"`
+	Interfaces   []string `json:"interfaces" nullable:"false" doc:"Of the service's machine"`
 }

@@ -112,25 +112,27 @@ type RestoreOptions struct {
 
 // Delivery is an order and how far it is.
 type Delivery struct {
-	ID        int64          `json:"id"`
-	Image     string         `json:"image"`
-	Version   int            `json:"version"`
-	Digest    string         `json:"digest"`
-	Targets   []string       `json:"targets" nullable:"false"`
-	Start     string         `json:"start" doc:"Gather rule"`
-	Rate      int64          `json:"rate" doc:"Bits a second"`
-	Channel   string         `json:"channel" doc:"Multicast address and port"`
-	State     delivery.State `json:"state" enum:"gathering,sending,mending,finished,stopped"`
-	Reason    string         `json:"reason"`
-	OrderedBy string         `json:"ordered_by"`
-	Created   time.Time      `json:"created"`
-	Started   *time.Time     `json:"started,omitempty"`
-	Ended     *time.Time     `json:"ended,omitempty"`
-	UsedBytes int64          `json:"used_bytes" doc:"Bytes in use in the image"`
-	WireBytes int64          `json:"wire_bytes" doc:"Sent so far: multicast packets with their headers, and the bodies of mending"`
-	SentSlabs int            `json:"sent_slabs" doc:"Slabs that went into the stream"`
-	Slabs     int            `json:"slabs" doc:"Slabs that the stream has in all"`
-	Members   []Member       `json:"members,omitempty" nullable:"false" doc:"Told for a single delivery"`
+	ID           int64          `json:"id"`
+	Image        string         `json:"image"`
+	Version      int            `json:"version"`
+	Digest       string         `json:"digest"`
+	Targets      []string       `json:"targets" nullable:"false"`
+	Start        string         `json:"start" doc:"Gather rule"`
+	Rate         int64          `json:"rate" doc:"Bits a second"`
+	Channel      string         `json:"channel" doc:"Multicast address and port"`
+	State        delivery.State `json:"state" enum:"gathering,sending,mending,finished,stopped"`
+	Workstations int            `json:"workstations" doc:"How many it goes to"`
+	Delivered    int            `json:"delivered" doc:"How many of them have got it so far, each with its whole disk checked"`
+	Reason       string         `json:"reason"`
+	OrderedBy    string         `json:"ordered_by"`
+	Created      time.Time      `json:"created"`
+	Started      *time.Time     `json:"started,omitempty"`
+	Ended        *time.Time     `json:"ended,omitempty"`
+	UsedBytes    int64          `json:"used_bytes" doc:"Bytes in use in the image"`
+	WireBytes    int64          `json:"wire_bytes" doc:"Sent so far: multicast packets with their headers, and the bodies of mending"`
+	SentSlabs    int            `json:"sent_slabs" doc:"Slabs that went into the stream"`
+	Slabs        int            `json:"slabs" doc:"Slabs that the stream has in all"`
+	Members      []Member       `json:"members,omitempty" nullable:"false" doc:"Told for a single delivery"`
 
 	AtLatest    time.Time        `json:"at_latest" doc:"When it starts at the latest, with whoever is ready"`
 	WhenDone    string           `json:"when_done" enum:"stay,restart,power-off"`

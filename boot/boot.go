@@ -15,7 +15,9 @@
 package boot
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/netip"
@@ -108,7 +110,7 @@ func (b *Boot) Wait() { b.serving.Wait() }
 
 // Wake sends a wake-up to a machine's cards, on every interface that is served; where
 // none is, by Config.WakeBy.
-func (b *Boot) Wake(addresses []hwaddr.Address) error {
+func (b *Boot) Wake(addresses []hwaddr.Address) (through []string, err error) {
 	names := []string{b.Config.WakeBy}
 	if len(b.links) > 0 {
 		names = nil
@@ -116,12 +118,20 @@ func (b *Boot) Wake(addresses []hwaddr.Address) error {
 			names = append(names, l.Name)
 		}
 	}
+	var problems []error
 	for _, name := range names {
+		var failed error
 		for _, a := range addresses {
-			if err := Wake(name, a); err != nil {
-				return err
-			}
+			failed = errors.Join(failed, Wake(name, a))
+		}
+		if failed != nil {
+			problems = append(problems, fmt.Errorf("through %s: %w", cmp.Or(name, "the default interface"), failed))
+		} else {
+			through = append(through, cmp.Or(name, "the default interface"))
 		}
 	}
-	return nil
+	if through == nil {
+		return nil, errors.Join(problems...)
+	}
+	return through, nil
 }

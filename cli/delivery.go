@@ -209,7 +209,7 @@ func (a *app) deliveryList() *cobra.Command {
 				{title: "image", value: func(d api.Delivery) string { return fmt.Sprintf("%s@%d", d.Image, d.Version) }},
 				{title: "to", value: func(d api.Delivery) string { return strings.Join(d.Targets, " ") }},
 				{title: "start", value: func(d api.Delivery) string { return d.Start }},
-				{title: "state", value: func(d api.Delivery) string { return string(d.State) }},
+				{title: "state", value: stateText},
 				{title: "ordered", value: func(d api.Delivery) string { return when(d.Created) }},
 				{title: "ended", value: func(d api.Delivery) string { return whenPtr(d.Ended) }},
 				{title: "on the wire", value: func(d api.Delivery) string { return size(d.WireBytes) }, right: true},

@@ -86,6 +86,13 @@ func reasonText(m api.Member) string {
 
 func stateText(d api.Delivery) string {
 	s := string(d.State)
+	switch {
+	case !d.State.Over() || d.Delivered == d.Workstations:
+	case d.Delivered == 0:
+		s += ", nobody got it"
+	default:
+		s += fmt.Sprintf(", %d of %d got it", d.Delivered, d.Workstations)
+	}
 	if d.Paused {
 		s += ", paused"
 	}

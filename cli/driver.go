@@ -3,6 +3,7 @@ package cli
 import (
 	"archive/tar"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -337,16 +338,7 @@ func (a *app) driverCoverage() *cobra.Command {
 			if err := a.printCoverage(cmd, cover, all); err != nil || !exitCode {
 				return err
 			}
-			lacking := 0
-			for _, m := range cover.Models {
-				if len(m.LackingEnvironment)+len(m.LackingDelivered) > 0 {
-					lacking++
-				}
-			}
-			if lacking > 0 {
-				return fmt.Errorf("%d of %d models lack the driver of a network card or disk controller", lacking, len(cover.Models))
-			}
-			return nil
+			return judgeCoverage(cover, q.Image != "")
 		},
 	}
 	flags := cmd.Flags()
@@ -356,11 +348,43 @@ func (a *app) driverCoverage() *cobra.Command {
 	flags.IntVar(&q.Build, "build", 0, "build of the boot environment (default: the one that is offered)")
 	flags.StringSliceVar(&q.Drivers, "drivers", nil, driversHelp)
 	flags.BoolVar(&all, "all", false, "show all devices")
-	flags.BoolVar(&exitCode, "exit-code", false, "end with 1 if a network card or disk controller has no driver")
+	flags.BoolVar(&exitCode, "exit-code", false, "end with 1 if a network card or disk controller has no driver, or if nobody can tell")
 	cmd.RegisterFlagCompletionFunc("group", a.complete(groupNames))
 	cmd.RegisterFlagCompletionFunc("image", a.complete(imageNames))
 	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
 	return cmd
+}
+
+// judgeCoverage is an error if a vital device has no driver, or if nobody can tell.
+func judgeCoverage(cover api.Coverage, withImage bool) error {
+	lacking, unknown := 0, 0
+	for _, m := range cover.Models {
+		blind := len(m.Devices) == 0
+		for _, d := range m.Devices {
+			if d.Class == "network" || d.Class == "storage" {
+				blind = blind || d.Environment.State == "unknown" || withImage && d.Delivered.State == "unknown"
+			}
+		}
+		switch {
+		case len(m.LackingEnvironment)+len(m.LackingDelivered) > 0:
+			lacking++
+		case blind:
+			unknown++
+		}
+	}
+	switch {
+	case lacking > 0:
+		return fmt.Errorf("%d of %d models lack the driver of a network card or disk controller", lacking, len(cover.Models))
+	case cover.Build == 0:
+		return errors.New("nobody can tell, as no build of the boot environment is offered")
+	case unknown > 0:
+		return fmt.Errorf("nobody can tell for %d of %d models: what the build or the image drives is not known (%s)", unknown, len(cover.Models), cover.System)
+	case len(cover.Unknown) > 0:
+		return fmt.Errorf("nobody can tell for %s, whose devices were never seen: %s", count(len(cover.Unknown), "workstation"), few(cover.Unknown))
+	case len(cover.Models) == 0:
+		return errors.New("nobody can tell, as no workstation has told its devices yet")
+	}
+	return nil
 }
 
 // driversHelp says what --drivers is.

@@ -214,11 +214,7 @@ func (a *app) workstationWake() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.output == "json" {
-				return printJSON(cmd.OutOrStdout(), woken)
-			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "woken: %s\n", strings.Join(woken.Workstations, ", "))
-			return err
+			return show(cmd, a, woken, field{"sent to", strings.Join(woken.Workstations, ", ")}, field{"through", strings.Join(woken.Interfaces, ", ")})
 		},
 	}
 }

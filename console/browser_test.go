@@ -85,12 +85,16 @@ func TestAnEngineersMorning(t *testing.T) {
 	t.Log("# a delivery is ordered from it")
 	b.do(
 		chromedp.Click(`//tr[@data-row-key="garden-desk"]//button[contains(., "Deliver")]`),
-		chromedp.WaitVisible(`//*[contains(text(), "are overwritten")]`),
+		chromedp.WaitVisible(`//div[contains(@class, "ant-modal-title") and contains(., "Deliver garden-desk")]`),
 		chromedp.SendKeys(`//div[contains(@class, "ant-modal")]//input[@role="combobox"]`, p.Group),
 		chromedp.Click(`//div[contains(@class, "ant-select-item-option") and contains(., "`+p.Group+`")]`),
-		chromedp.Click(`//p[contains(., "are overwritten")]`), // closes the list, which lies over the button
+		chromedp.Click(`//div[contains(@class, "ant-modal-title")]`), // closes the list, which lies over the button
 	)
 	b.until(`!document.querySelector('.ant-select-dropdown:not(.ant-select-dropdown-hidden)')`)
+
+	t.Log("# the dialog says which disks will be overwritten before it can be confirmed")
+	b.until(fmt.Sprintf(`[...document.querySelectorAll(".ant-modal-footer button")].some(b => b.innerText === "Overwrite %d disks" && !b.disabled)`, len(p.Room)))
+	b.shoot("console-deliver")
 	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`))
 
 	t.Log("# the delivery is watched to its end without touching anything")

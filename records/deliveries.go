@@ -43,6 +43,8 @@ type Delivery struct {
 	// NotBefore is when its workstations get their errands, if not at once; it is kept
 	// with those.
 	NotBefore time.Time `db:"-"`
+	Members   int       `db:"members"`   // workstations that it goes to
+	Delivered int       `db:"delivered"` // of them, those it has reached
 }
 
 // DeliveryChange is something that was done to a delivery.
@@ -53,7 +55,7 @@ type DeliveryChange struct {
 }
 
 const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes, d.options,
-	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused, d.drivers`
+	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused, d.drivers, d.members, d.delivered`
 
 // AddDelivery records an order and an errand for each workstation, and returns
 // the delivery's number.

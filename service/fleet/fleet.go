@@ -27,7 +27,7 @@ type Boot interface {
 	// MayFix tells whether an address can belong to a machine.
 	MayFix(a netip.Addr) error
 	// Wake switches a machine on.
-	Wake(cards []hwaddr.Address) error
+	Wake(cards []hwaddr.Address) (through []string, err error)
 }
 
 // Stock is told of workstations that have changed.

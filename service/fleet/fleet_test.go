@@ -24,7 +24,7 @@ type quiet struct{}
 func (quiet) Called(hwaddr.Address, string)                       {}
 func (quiet) Refix(context.Context) error                         { return nil }
 func (quiet) MayFix(netip.Addr) error                             { return nil }
-func (quiet) Wake([]hwaddr.Address) error                         { return nil }
+func (quiet) Wake([]hwaddr.Address) ([]string, error)             { return nil, nil }
 func (quiet) Touched(int64)                                       {}
 func (quiet) Start(context.Context, int64) (*api.ToErrand, error) { return nil, nil }
 

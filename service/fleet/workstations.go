@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"slices"
 
 	"jugate/api"
 	"jugate/core/actor"
@@ -212,18 +213,26 @@ func (f *Fleet) FixAddress(ctx context.Context, ref, address string) error {
 	return f.Boot.Refix(context.WithoutCancel(ctx))
 }
 
-// SwitchOn sends wake-ups to workstations and groups, and names those that got one.
-func (f *Fleet) SwitchOn(ctx context.Context, names []string) ([]string, error) {
+// SwitchOn sends wake-ups to workstations and groups, and says which got one and through
+// which interfaces. Whether they start shows when they ask for an address. An error says
+// that no interface could send any.
+func (f *Fleet) SwitchOn(ctx context.Context, names []string) (api.Woken, error) {
 	targets, err := f.Records.Targets(ctx, names)
 	if err != nil {
-		return nil, err
+		return api.Woken{}, err
 	}
-	woken := []string{}
+	out := api.Woken{Workstations: []string{}, Interfaces: []string{}}
 	for _, w := range targets {
-		if err := f.Boot.Wake(w.Addresses()); err != nil {
-			return nil, fault.Unreachable.Errorf("%s: %w", w.Name, err)
+		through, err := f.Boot.Wake(w.Addresses())
+		if err != nil {
+			return api.Woken{}, fault.Unreachable.Errorf("no interface could send a wake-up to %s: %w", w.Name, err)
 		}
-		woken = append(woken, w.Name)
+		out.Workstations = append(out.Workstations, w.Name)
+		for _, name := range through {
+			if !slices.Contains(out.Interfaces, name) {
+				out.Interfaces = append(out.Interfaces, name)
+			}
+		}
 	}
-	return woken, nil
+	return out, nil
 }

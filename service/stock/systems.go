@@ -1,18 +1,21 @@
 package stock
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"jugate/core/driver"
 	"jugate/core/durable"
 	"jugate/core/fileview"
 	"jugate/core/image"
+	"jugate/core/partition"
 	"jugate/core/slabstore"
 	"jugate/core/volume"
 	"jugate/records"
@@ -21,6 +24,8 @@ import (
 // system is what is on an image; inside is nil if that cannot be told, and why says
 // why.
 type system struct {
+	// Looked is how it was looked: what an earlier way has found is looked for again.
+	Looked int            `json:"looked"`
 	Inside *driver.Inside `json:"inside,omitempty"`
 	Why    string         `json:"why,omitempty"`
 }
@@ -44,8 +49,10 @@ func (k *Stock) systemOf(ctx context.Context, v *records.Version) (system, error
 		if err == nil {
 			err = json.Unmarshal(text, &found)
 		}
-		if err != nil {
-			if found, err = k.lookInto(ctx, v); err == nil {
+		if err != nil || found.Looked != lookedNow {
+			found, err = k.lookInto(ctx, v)
+			found.Looked = lookedNow
+			if err == nil {
 				err = keep(path, found)
 			}
 		}
@@ -55,6 +62,9 @@ func (k *Stock) systemOf(ctx context.Context, v *records.Version) (system, error
 		return found, err
 	})
 }
+
+// lookedNow is the present way to look: at the system's own volume first.
+const lookedNow = 2
 
 // keep writes a file that is there as a whole or not at all.
 func keep(path string, v any) error {
@@ -68,7 +78,9 @@ func keep(path string, v any) error {
 	return durable.Write(path, text, 0o640)
 }
 
-// lookInto reads the volumes of an image from its slabs until one has a system.
+// lookInto reads the volumes of an image from its slabs until one has a system: first the
+// one that is the system's own, as the survey has seen or its size tells, as others may hold
+// a small one for recovery.
 func (k *Stock) lookInto(ctx context.Context, v *records.Version) (system, error) {
 	digest, err := slabstore.ParseDigest(v.Digest)
 	if err != nil {
@@ -79,7 +91,11 @@ func (k *Stock) lookInto(ctx context.Context, v *records.Version) (system, error
 		return system{}, err
 	}
 	var closed []string
-	for _, a := range man.Areas {
+	own, _ := man.Growing(partition.GrowSystem)
+	areas := slices.SortedStableFunc(slices.Values(man.Areas), func(a, b image.Area) int {
+		return cmp.Or(cmp.Compare(order(b.Partition == int(own)), order(a.Partition == int(own))), cmp.Compare(b.Size, a.Size))
+	})
+	for _, a := range areas {
 		if a.Partition == 0 || a.Kind == volume.Swap {
 			continue
 		}
@@ -99,6 +115,9 @@ func (k *Stock) lookInto(ctx context.Context, v *records.Version) (system, error
 				return system{Inside: in}, nil
 			}
 		}
+		if !errors.Is(err, driver.ErrNoSystem) && a.Partition == int(own) {
+			return system{Why: fmt.Sprintf("its system cannot be looked into: partition %d (%s): %v", a.Partition, a.Kind, err)}, nil
+		}
 		if !errors.Is(err, driver.ErrNoSystem) {
 			closed = append(closed, fmt.Sprintf("partition %d (%s): %v", a.Partition, a.Kind, err))
 		}
@@ -107,4 +126,11 @@ func (k *Stock) lookInto(ctx context.Context, v *records.Version) (system, error
 		return system{Why: "there is no operating system on it that is known here"}, nil
 	}
 	return system{Why: "its system cannot be looked into: " + strings.Join(closed, "; ")}, nil
+}
+
+func order(first bool) int {
+	if first {
+		return 1
+	}
+	return 0
 }

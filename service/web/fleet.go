@@ -60,8 +60,7 @@ func (s *Server) workstationRoutes(h huma.API) {
 		})
 	answers(s, h, op("POST", "/wake", "wake", "network boot", "Switch workstations on over the network"),
 		func(ctx context.Context, in *struct{ Body api.WakeUp }) (api.Woken, error) {
-			names, err := s.Fleet.SwitchOn(ctx, in.Body.To)
-			return api.Woken{Workstations: names}, err
+			return s.Fleet.SwitchOn(ctx, in.Body.To)
 		})
 }
 

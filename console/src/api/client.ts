@@ -6,6 +6,7 @@ export type Workstation = Schemas["Workstation"];
 export type Version = Schemas["Version"];
 export type Area = Schemas["Area"];
 export type Delivery = Schemas["Delivery"];
+export type Plan = Schemas["DeliveryPlan"];
 export type Member = Schemas["Member"];
 export type Receipt = Schemas["Receipt"];
 export type DeliveryMoved = Schemas["DeliveryMoved"];

@@ -2,8 +2,10 @@ import { useQuery } from "@tanstack/react-query";
 import { Checkbox, DatePicker, Flex, Form, InputNumber, Modal, Radio, Select } from "antd";
 import type { Dayjs } from "dayjs";
 import { useNavigate } from "react-router";
-import { ask, client, type Version } from "../api/client";
+import { ask, client, type Plan, type Version } from "../api/client";
 import { useChange } from "../api/useChange";
+import { DeliveryPlan } from "./DeliveryPlan";
+import { Failure } from "./Shown";
 import { TargetSelect } from "./TargetSelect";
 
 interface Order {
@@ -19,6 +21,7 @@ interface Order {
   sealed?: boolean;
   drivers?: string[];
   despiteDrivers?: boolean;
+  despiteFirmware?: boolean;
 }
 
 function startRule(v: Order) {
@@ -35,6 +38,30 @@ function atLatest(v: Order) {
   return new Date(from + v.waitMinutes * 60_000).toISOString();
 }
 
+/** Whether what is needed to plan has been said. */
+const complete = (v: Partial<Order>) => (v.start === "ready" ? !!v.ready : v.start === "at" ? !!v.at : true);
+
+/** The order as the service takes it. */
+function orderOf(version: Version, v: Order) {
+  return {
+    image: `${version.image}@${version.version}`,
+    to: v.to,
+    start: startRule(v),
+    at_latest: atLatest(v),
+    rate: (v.mbit ?? 0) * 1e6,
+    when_done: v.whenDone,
+    reuse: v.reuse ?? false,
+    sealed: v.sealed ?? false,
+    drivers: v.drivers,
+    despite_drivers: v.despiteDrivers ?? false,
+    despite_firmware: v.despiteFirmware ?? false,
+    grow: v.grow,
+    disk: "only",
+  };
+}
+
+const overwrites = (plan?: Plan) => (plan ? `Overwrite ${plan.workstations.length} disk${plan.workstations.length === 1 ? "" : "s"}` : "Deliver");
+
 /** Orders a delivery of one version and goes to watch it. */
 export function DeliverDialog({ version, close }: { version: Version; close: () => void }) {
   const [form] = Form.useForm<Order>();
@@ -45,28 +72,16 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
     queryFn: () => ask(client.GET("/versions/{ref}", { params: { path: { ref: `${version.image}@${version.version}` } } })),
   });
   const sets = useQuery({ queryKey: ["driver-sets"], queryFn: () => ask(client.GET("/driver-sets", {})) });
-  const order = useChange(
-    (v: Order) =>
-      ask(
-        client.POST("/deliveries", {
-          body: {
-            image: `${version.image}@${version.version}`,
-            to: v.to,
-            start: startRule(v),
-            at_latest: atLatest(v),
-            rate: (v.mbit ?? 0) * 1e6,
-            when_done: v.whenDone,
-            reuse: v.reuse ?? false,
-            sealed: v.sealed ?? false,
-            drivers: v.drivers,
-            despite_drivers: v.despiteDrivers ?? false,
-            grow: v.grow,
-            disk: "only",
-          },
-        }),
-      ),
-    ["deliveries"],
-  );
+  const values = Form.useWatch([], form) as Partial<Order> | undefined;
+  const body = values?.to?.length && complete(values) ? orderOf(version, values as Order) : undefined;
+  const plan = useQuery({
+    queryKey: ["plan", body],
+    queryFn: () => ask(client.POST("/deliveries/plan", { body: body! })),
+    enabled: !!body,
+    retry: false,
+    gcTime: 0,
+  });
+  const order = useChange((v: Order) => ask(client.POST("/deliveries", { body: orderOf(version, v) })), ["deliveries"]);
   const submit = () =>
     form.validateFields().then((v) =>
       order.mutate(v, {
@@ -77,8 +92,7 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
       }),
     );
   return (
-    <Modal open width={640} title={`Deliver ${version.image}@${version.version}`} onCancel={close} okText="Deliver" confirmLoading={order.isPending} onOk={() => void submit()}>
-      <p>The disks of these workstations are overwritten.</p>
+    <Modal open width={760} title={`Deliver ${version.image}@${version.version}`} onCancel={close} okText={overwrites(plan.data)} okButtonProps={{ danger: true, disabled: !plan.data || !!plan.data.refused || plan.isError }} confirmLoading={order.isPending} onOk={() => void submit()}>
       <Form form={form} layout="vertical" initialValues={{ start: "all", grow: "system", whenDone: "stay" }}>
         <TargetSelect />
         <Form.Item name="start" label="The stream starts when">
@@ -135,6 +149,10 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
           <Checkbox>Deliver although a disk controller or network card would have no driver</Checkbox>
         </Form.Item>
         <br />
+        <Form.Item name="despiteFirmware" valuePropName="checked" noStyle>
+          <Checkbox>Deliver although the system does not start by a workstation's firmware</Checkbox>
+        </Form.Item>
+        <br />
         <Form.Item name="reuse" valuePropName="checked" noStyle>
           <Checkbox>Check the disks first and send only what differs</Checkbox>
         </Form.Item>
@@ -143,6 +161,8 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
           <Checkbox>Encrypt it on the wire</Checkbox>
         </Form.Item>
       </Form>
+      {plan.isError && <Failure error={plan.error} />}
+      {plan.data && !plan.isError && <DeliveryPlan plan={plan.data} />}
     </Modal>
   );
 }

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { ask, client, type Delivery } from "../../api/client";
 import { useWatch } from "../../api/watched";
 import { left, percent, rate, size, when } from "../../format";
-import { Outcome } from "../../parts/Outcome";
+import { DeliveryState } from "../../parts/DeliveryState";
 import { Shown } from "../../parts/Shown";
 import { leaf, ochre } from "../../theme";
 import { Changes } from "./Changes";
@@ -28,7 +28,7 @@ function Delivered({ delivery: d }: { delivery: Delivery }) {
       title={
         <Flex align="center" gap={12}>
           {`${d.image}@${d.version} to ${d.targets.join(", ")}`}
-          <Outcome state={d.state} />
+          <DeliveryState delivery={d} />
           {d.paused && <Tag color="volcano">paused</Tag>}
           {d.sealed && <Tag>sealed</Tag>}
           {d.reuse && <Tag>reuses what is right</Tag>}

@@ -1,4 +1,4 @@
-import { Badge, Button, Flex, Popconfirm, Tag } from "antd";
+import { Badge, Button, Flex, Popconfirm, Tag, Tooltip } from "antd";
 import { useState } from "react";
 import { ask, client, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
@@ -34,6 +34,7 @@ export function Roster({ group, search }: { group?: string; search: string }) {
           { title: "Serial", key: "serial", dataIndex: "serial", sorter: true },
           { title: "Disks", render: (_, w) => <Disks workstation={w} /> },
           { title: "Groups", render: (_, w) => w.groups.map((g) => <Tag key={g}>{g}</Tag>) },
+          { title: "Image", render: (_, w) => <OnDisk workstation={w} /> },
           { title: "Doing", render: (_, w) => <Doing workstation={w} /> },
           {
             title: "",
@@ -53,6 +54,16 @@ export function Roster({ group, search }: { group?: string; search: string }) {
       />
       {capturing && <CaptureDialog workstation={capturing} close={() => setCapturing(undefined)} />}
     </>
+  );
+}
+
+/** What is on its disk by its receipts. */
+function OnDisk({ workstation: w }: { workstation: Workstation }) {
+  if (!w.unfinished) return w.image;
+  return (
+    <Tooltip title="A copy was begun and is not whole: the disk does not start. Deliver it again.">
+      <Tag color="volcano">{`${w.image}, unfinished`}</Tag>
+    </Tooltip>
   );
 }
 
