@@ -86,7 +86,7 @@ func TestAnEngineersMorning(t *testing.T) {
 	b.do(
 		chromedp.Click(`//tr[@data-row-key="garden-desk"]//button[contains(., "Deliver")]`),
 		chromedp.WaitVisible(`//div[contains(@class, "ant-modal-title") and contains(., "Deliver garden-desk")]`),
-		chromedp.SendKeys(`//div[contains(@class, "ant-modal")]//input[@role="combobox"]`, p.Group),
+		chromedp.SendKeys(`(//div[contains(@class, "ant-modal")]//input[@role="combobox"])[1]`, p.Group),
 		chromedp.Click(`//div[contains(@class, "ant-select-item-option") and contains(., "`+p.Group+`")]`),
 		chromedp.Click(`//div[contains(@class, "ant-modal-title")]`), // closes the list, which lies over the button
 	)

@@ -129,6 +129,7 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 		}
 		p.Workstations = append(p.Workstations, out)
 	}
+	slices.SortFunc(p.Workstations, func(a, b api.PlannedWorkstation) int { return cmp.Compare(a.Workstation, b.Workstation) })
 	return nil
 }
 

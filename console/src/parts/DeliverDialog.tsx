@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Checkbox, DatePicker, Flex, Form, InputNumber, Modal, Radio, Select } from "antd";
+import { Checkbox, Collapse, DatePicker, Flex, Form, InputNumber, Modal, Radio, Select } from "antd";
 import type { Dayjs } from "dayjs";
 import { useNavigate } from "react-router";
 import { ask, client, type Plan, type Version } from "../api/client";
@@ -92,7 +92,7 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
       }),
     );
   return (
-    <Modal open width={760} title={`Deliver ${version.image}@${version.version}`} onCancel={close} okText={overwrites(plan.data)} okButtonProps={{ danger: true, disabled: !plan.data || !!plan.data.refused || plan.isError }} confirmLoading={order.isPending} onOk={() => void submit()}>
+    <Modal open width={760} style={{ top: 32 }} title={`Deliver ${version.image}@${version.version}`} onCancel={close} okText={overwrites(plan.data)} okButtonProps={{ danger: true, disabled: !plan.data || !!plan.data.refused || plan.isError }} confirmLoading={order.isPending} onOk={() => void submit()}>
       <Form form={form} layout="vertical" initialValues={{ start: "all", grow: "system", whenDone: "stay" }}>
         <TargetSelect />
         <Form.Item name="start" label="The stream starts when">
@@ -116,50 +116,67 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
               <DatePicker showTime={{ format: "HH:mm" }} format="YYYY-MM-DD HH:mm" />
             </Form.Item>
           )}
-          <Form.Item name="waitMinutes" label="Start at the latest after">
-            <InputNumber min={1} max={10000} placeholder="60" suffix="min" style={{ width: 150 }} />
-          </Form.Item>
-          <Form.Item name="mbit" label="Rate">
-            <InputNumber min={1} max={100000} placeholder="as set" suffix="Mbit/s" style={{ width: 150 }} />
-          </Form.Item>
         </Flex>
-        <Flex gap={16}>
-          <Form.Item name="grow" label="On larger disks" style={{ flex: 1 }}>
-            <Select options={growth(whole.data)} />
-          </Form.Item>
-          <Form.Item name="whenDone" label="When a disk is right, the workstation" style={{ flex: 1 }}>
-            <Select
-              options={[
-                { value: "stay", label: "stays and waits" },
-                { value: "restart", label: "restarts from its disk" },
-                { value: "power-off", label: "switches itself off" },
-              ]}
-            />
-          </Form.Item>
-        </Flex>
-        <Form.Item name="drivers" label="Drivers for the delivered system">
-          <Select
-            mode="multiple"
-            allowClear
-            placeholder="whatever it lacks on each workstation, from the whole library"
-            options={[{ value: "none", label: "none" }, ...(sets.data?.items ?? []).map((d) => ({ value: d.name, label: `set ${d.name}` }))]}
-          />
-        </Form.Item>
-        <Form.Item name="despiteDrivers" valuePropName="checked" noStyle>
-          <Checkbox>Deliver although a disk controller or network card would have no driver</Checkbox>
-        </Form.Item>
-        <br />
-        <Form.Item name="despiteFirmware" valuePropName="checked" noStyle>
-          <Checkbox>Deliver although the system does not start by a workstation's firmware</Checkbox>
-        </Form.Item>
-        <br />
-        <Form.Item name="reuse" valuePropName="checked" noStyle>
-          <Checkbox>Check the disks first and send only what differs</Checkbox>
-        </Form.Item>
-        <br />
-        <Form.Item name="sealed" valuePropName="checked" noStyle>
-          <Checkbox>Encrypt it on the wire</Checkbox>
-        </Form.Item>
+        <Collapse
+          ghost
+          size="small"
+          items={[
+            {
+              key: "more",
+              label: "When at the latest, rate, drivers, larger disks and more",
+              forceRender: true,
+              children: (
+                <>
+                  <Flex gap={16}>
+                    <Form.Item name="waitMinutes" label="Start at the latest after">
+                      <InputNumber min={1} max={10000} placeholder="60" suffix="min" style={{ width: 150 }} />
+                    </Form.Item>
+                    <Form.Item name="mbit" label="Rate">
+                      <InputNumber min={1} max={100000} placeholder="as set" suffix="Mbit/s" style={{ width: 150 }} />
+                    </Form.Item>
+                  </Flex>
+                  <Flex gap={16}>
+                    <Form.Item name="grow" label="On larger disks" style={{ flex: 1 }}>
+                      <Select options={growth(whole.data)} />
+                    </Form.Item>
+                    <Form.Item name="whenDone" label="When a disk is right, the workstation" style={{ flex: 1 }}>
+                      <Select
+                        options={[
+                          { value: "stay", label: "stays and waits" },
+                          { value: "restart", label: "restarts from its disk" },
+                          { value: "power-off", label: "switches itself off" },
+                        ]}
+                      />
+                    </Form.Item>
+                  </Flex>
+                  <Form.Item name="drivers" label="Drivers for the delivered system">
+                    <Select
+                      mode="multiple"
+                      allowClear
+                      placeholder="whatever it lacks on each workstation, from the whole library"
+                      options={[{ value: "none", label: "none" }, ...(sets.data?.items ?? []).map((d) => ({ value: d.name, label: `set ${d.name}` }))]}
+                    />
+                  </Form.Item>
+                  <Form.Item name="despiteDrivers" valuePropName="checked" noStyle>
+                    <Checkbox>Deliver although a disk controller or network card would have no driver</Checkbox>
+                  </Form.Item>
+                  <br />
+                  <Form.Item name="despiteFirmware" valuePropName="checked" noStyle>
+                    <Checkbox>Deliver although the system does not start by a workstation's firmware</Checkbox>
+                  </Form.Item>
+                  <br />
+                  <Form.Item name="reuse" valuePropName="checked" noStyle>
+                    <Checkbox>Check the disks first and send only what differs</Checkbox>
+                  </Form.Item>
+                  <br />
+                  <Form.Item name="sealed" valuePropName="checked" noStyle>
+                    <Checkbox>Encrypt it on the wire</Checkbox>
+                  </Form.Item>
+                </>
+              ),
+            },
+          ]}
+        />
       </Form>
       {plan.isError && <Failure error={plan.error} />}
       {plan.data && !plan.isError && <DeliveryPlan plan={plan.data} />}
