@@ -64,6 +64,7 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 	if err != nil {
 		return none, err
 	}
+	survey.Follow(how.Follows, how.Layout)
 	for _, f := range survey.Findings {
 		a.show("%s: %s", f.Severity, f)
 	}

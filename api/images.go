@@ -4,28 +4,32 @@ import (
 	"time"
 
 	"jugate/core/image"
+	"jugate/core/partition"
 	"jugate/core/readiness"
 )
 
 // Version is one capture of an image.
 type Version struct {
-	Image       string         `json:"image"`
-	Version     int            `json:"version"`
-	Digest      string         `json:"digest" doc:"BLAKE3-256 of the manifest"`
-	Captured    time.Time      `json:"captured"`
-	Workstation string         `json:"workstation" doc:"The workstation that it was captured from"`
-	Note        string         `json:"note"`
-	DiskBytes   int64          `json:"disk_bytes" doc:"Size of the disk it was captured from"`
-	NeedBytes   int64          `json:"need_bytes,omitempty" doc:"Size of the smallest disk it fits onto; told for a single version"`
-	UsedBytes   int64          `json:"used_bytes" doc:"Bytes in use on that disk"`
-	Slabs       int            `json:"slabs"`
-	NewSlabs    int            `json:"new_slabs" doc:"Slabs that the store did not have before"`
-	StoredBytes int64          `json:"stored_bytes" doc:"What those took in the store"`
-	Areas       []Area         `json:"areas,omitempty" nullable:"false" doc:"What the disk holds; told for a single version"`
-	Findings    []Finding      `json:"findings,omitempty" nullable:"false" doc:"What spoke against the disk; told for a single version"`
-	Despite     string         `json:"despite,omitempty" doc:"The reason to capture it all the same"`
-	Unreadable  int64          `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on copies"`
-	State       image.Standing `json:"state" enum:"in use,retired,swept" doc:"Retired versions are not delivered; of swept ones only the record is left"`
+	Image       string               `json:"image"`
+	Version     int                  `json:"version"`
+	Digest      string               `json:"digest" doc:"BLAKE3-256 of the manifest"`
+	Captured    time.Time            `json:"captured"`
+	Workstation string               `json:"workstation" doc:"The workstation that it was captured from"`
+	Note        string               `json:"note"`
+	DiskBytes   int64                `json:"disk_bytes" doc:"Size of the disk it was captured from"`
+	NeedBytes   int64                `json:"need_bytes,omitempty" doc:"Size of the smallest disk it fits onto; told for a single version"`
+	UsedBytes   int64                `json:"used_bytes" doc:"Bytes in use on that disk"`
+	Slabs       int                  `json:"slabs"`
+	NewSlabs    int                  `json:"new_slabs" doc:"Slabs that the store did not have before"`
+	StoredBytes int64                `json:"stored_bytes" doc:"What those took in the store"`
+	Areas       []Area               `json:"areas,omitempty" nullable:"false" doc:"What the disk holds; told for a single version"`
+	Findings    []Finding            `json:"findings,omitempty" nullable:"false" doc:"What spoke against the disk; told for a single version"`
+	Despite     string               `json:"despite,omitempty" doc:"The reason to capture it all the same"`
+	Unreadable  int64                `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on copies"`
+	State       image.Standing       `json:"state" enum:"in use,retired,pruned" doc:"Retired versions are not delivered until they are readmitted; of pruned ones only the record is left"`
+	Unchanged   bool                 `json:"unchanged,omitempty" doc:"Told by an import: it holds what this version holds, so none was made"`
+	Layout      string               `json:"layout,omitempty" doc:"How its disk is laid out, in words; told for a single version"`
+	StartsBy    []partition.Firmware `json:"starts_by,omitempty" doc:"Firmware that can start its system, as far as the partition table shows; told for a single version"`
 }
 
 // Finding is one thing that an engineer should know before a disk is captured.
@@ -144,8 +148,9 @@ type Rescanned struct {
 
 // NewImport begins to bring a version in from a person's machine.
 type NewImport struct {
-	Image string `json:"image" minLength:"1" maxLength:"63"`
-	Note  string `json:"note,omitempty" maxLength:"1000"`
+	Image     string `json:"image" minLength:"1" maxLength:"63"`
+	Note      string `json:"note,omitempty" maxLength:"1000"`
+	KeepEqual bool   `json:"keep_equal,omitempty" doc:"Make a version although nothing has changed since the newest one"`
 }
 
 // Import is a version on its way in. Its slabs, map and manifest follow, in that

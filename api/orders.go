@@ -23,6 +23,7 @@ type CaptureOptions struct {
 	PastBadSectors bool   `json:"past_bad_sectors,omitempty" doc:"Go on where the disk cannot be read, and name the places"`
 	KeepPageFiles  bool   `json:"keep_page_files,omitempty" doc:"Take page and hibernation files along"`
 	CopyEncrypted  bool   `json:"copy_encrypted,omitempty" doc:"Copy encrypted volumes whole"`
+	KeepEqual      bool   `json:"keep_equal,omitempty" doc:"Make a version although nothing has changed since the newest one"`
 	WhenDone       string `json:"when_done,omitempty" enum:"stay,restart,power-off" doc:"What the workstation does afterwards" default:"stay"`
 }
 

@@ -59,8 +59,8 @@ type Import struct {
 }
 
 // BeginImport begins to bring in a version of an image.
-func (c *Client) BeginImport(ctx context.Context, image, note string) (*Import, error) {
-	i, err := one[api.Import](ctx, c, http.MethodPost, "imports", api.NewImport{Image: image, Note: note})
+func (c *Client) BeginImport(ctx context.Context, in api.NewImport) (*Import, error) {
+	i, err := one[api.Import](ctx, c, http.MethodPost, "imports", in)
 	return &Import{c, i.ID}, err
 }
 

@@ -46,6 +46,7 @@ func (a *app) captureCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&how.PastBadSectors, "past-bad-sectors", false, "go on where the disk cannot be read, and name the places in the version")
 	cmd.Flags().BoolVar(&how.KeepPageFiles, "keep-page-files", false, "take page and hibernation files along instead of leaving them out")
 	cmd.Flags().BoolVar(&how.CopyEncrypted, "copy-encrypted", false, "copy encrypted volumes whole")
+	cmd.Flags().BoolVar(&how.KeepEqual, "keep-equal", false, "make a version although nothing has changed since the newest one")
 	cmd.Flags().StringVar(&how.WhenDone, "when-done", "stay", "what the workstation does then: restart, power-off or stay")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "order it and return at once")
 	cmd.MarkFlagRequired("as")
@@ -67,6 +68,9 @@ func (a *app) printCapture(cmd *cobra.Command, c *apiclient.Client, e api.Errand
 	case e.Ended == nil:
 		_, err := fmt.Fprintf(cmd.OutOrStdout(), "errand %d: %s will capture its disk as %s\n", e.ID, e.Workstation, e.Image)
 		return err
+	}
+	for _, text := range e.Result {
+		fmt.Fprintln(cmd.ErrOrStderr(), text)
 	}
 	v, err := c.Version(cmd.Context(), fmt.Sprintf("%s@%d", e.Image, e.Version))
 	if err != nil {

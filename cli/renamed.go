@@ -20,6 +20,7 @@ var renamed = map[string]string{
 // renamedFlags are flags that had another name before.
 var renamedFlags = map[string]string{
 	"--wait-at-most": "--at-latest",
+	"--undo":         "jugate image readmit",
 }
 
 // refuseOldNames adds a hidden command for each old name.

@@ -53,19 +53,22 @@ func (a *app) imageNote() *cobra.Command {
 }
 
 func (a *app) imageRetire() *cobra.Command {
-	var undo bool
-	cmd := call(a, "retire IMAGE@VERSION", "Take a version out of use; its slabs stay until the next prune", cobra.ExactArgs(1),
+	return a.standing("retire IMAGE@VERSION", "Take a version out of use; its slabs stay until the next prune", (*apiclient.Client).RetireVersion)
+}
+
+func (a *app) imageReadmit() *cobra.Command {
+	return a.standing("readmit IMAGE@VERSION", "Take a retired version back into use, unless it was pruned", (*apiclient.Client).ReadmitVersion)
+}
+
+// standing changes whether a version is in use.
+func (a *app) standing(use, short string, change func(c *apiclient.Client, ctx context.Context, ref string) (api.Version, error)) *cobra.Command {
+	return call(a, use, short, cobra.ExactArgs(1),
 		func(cmd *cobra.Command, c *apiclient.Client, args []string) (api.Version, error) {
 			if !strings.Contains(args[0], "@") {
 				return api.Version{}, usageError{fmt.Errorf("say which version: %s@NUMBER", args[0])}
 			}
-			if undo {
-				return c.ReadmitVersion(cmd.Context(), args[0])
-			}
-			return c.RetireVersion(cmd.Context(), args[0])
+			return change(c, cmd.Context(), args[0])
 		}, a.printVersion)
-	cmd.Flags().BoolVar(&undo, "undo", false, "take it back into use")
-	return cmd
 }
 
 func (a *app) imageRename() *cobra.Command {
@@ -118,22 +121,19 @@ func (a *app) imagePrune() *cobra.Command {
 			return c.Prune(cmd.Context(), dryRun)
 		},
 		func(cmd *cobra.Command, p api.Pruned) error {
-			did := "removed"
-			if p.DryRun {
-				did = "would remove"
-			}
+			did := pick(p.DryRun, "would be pruned", "was pruned")
 			for _, v := range p.Versions {
-				fmt.Fprintf(cmd.OutOrStdout(), "%s is retired: its slabs are given up, its record stays\n", v)
+				fmt.Fprintf(cmd.OutOrStdout(), "%s %s: its slabs go, its record stays\n", v, did)
 			}
-			_, err := fmt.Fprintf(cmd.OutOrStdout(), "%s %d slabs (%s); %d are needed\n", did, p.Slabs, size(p.Bytes), p.Kept)
+			_, err := fmt.Fprintf(cmd.OutOrStdout(), "%s (%s) %s; %d are needed\n", count(p.Slabs, "slab"), size(p.Bytes), pick(p.DryRun, "would be removed", "were removed"), p.Kept)
 			return err
 		})
-	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "only tell what would be removed")
+	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "show what would be removed, and remove nothing")
 	return cmd
 }
 
 func (a *app) imageRescan() *cobra.Command {
-	return call(a, "rescan", "Enter into the records what versions have files but no record", cobra.NoArgs,
+	return call(a, "rescan", "Record the versions whose files are in the store and which the records lack", cobra.NoArgs,
 		func(cmd *cobra.Command, c *apiclient.Client, _ []string) (api.Rescanned, error) {
 			return c.Rescan(cmd.Context())
 		},
@@ -153,7 +153,7 @@ func (a *app) imageRescan() *cobra.Command {
 }
 
 func (a *app) imageImport() *cobra.Command {
-	var as, note string
+	var in api.NewImport
 	var flags captureFlags
 	cmd := &cobra.Command{
 		Use: "import FILE --as IMAGE", Short: "Bring in a packed image, or the disk file of a virtual machine, as the next version", Args: cobra.ExactArgs(1),
@@ -161,8 +161,9 @@ func (a *app) imageImport() *cobra.Command {
 	}
 	sector := sectorFlag(cmd)
 	flags.add(cmd)
-	cmd.Flags().StringVar(&as, "as", "", "name of the image")
-	cmd.Flags().StringVar(&note, "note", "", "what is new in this version")
+	cmd.Flags().StringVar(&in.Image, "as", "", "name of the image")
+	cmd.Flags().StringVar(&in.Note, "note", "", "what is new in this version")
+	cmd.Flags().BoolVar(&in.KeepEqual, "keep-equal", false, "make a version although nothing has changed since the newest one")
 	cmd.MarkFlagRequired("as")
 	cmd.RegisterFlagCompletionFunc("as", a.complete(imageNames))
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
@@ -175,7 +176,14 @@ func (a *app) imageImport() *cobra.Command {
 			return err
 		}
 		defer s.Close()
-		into, err := c.BeginImport(cmd.Context(), as, note)
+		before, layout, err := layoutBefore(cmd.Context(), c, in.Image)
+		if err != nil {
+			return err
+		}
+		if s.packed != nil && layout != "" && s.packed.Manifest.Layout() != layout && flags.despite == "" {
+			return fmt.Errorf("it has %s, and %s has %s; import it under another name, or give a reason with --despite", s.packed.Manifest.Layout(), before, layout)
+		}
+		into, err := c.BeginImport(cmd.Context(), in)
 		if err != nil {
 			return err
 		}
@@ -187,7 +195,7 @@ func (a *app) imageImport() *cobra.Command {
 			man, slabs = s.packed.Manifest, s.packed.Slabs
 			err = sendPacked(cmd.Context(), s.packed, into, func(done, total int64) { bar.set("importing", done, total) })
 		} else {
-			man, slabs, err = importDisk(cmd, s, into, flags, filepath.Base(args[0]), func(done, total int64) { bar.set("importing", done, total) })
+			man, slabs, err = importDisk(cmd, s, into, flags, filepath.Base(args[0]), before, layout, func(done, total int64) { bar.set("importing", done, total) })
 		}
 		if err != nil {
 			return err
@@ -200,6 +208,9 @@ func (a *app) imageImport() *cobra.Command {
 		if err != nil {
 			return err
 		}
+		if v.Unchanged {
+			fmt.Fprintf(cmd.ErrOrStderr(), "nothing has changed since %s@%d, so no version was made; --keep-equal makes one all the same\n", v.Image, v.Version)
+		}
 		if a.output == "json" {
 			return printJSON(cmd.OutOrStdout(), v)
 		}
@@ -208,11 +219,22 @@ func (a *app) imageImport() *cobra.Command {
 	return cmd
 }
 
-func importDisk(cmd *cobra.Command, s *source, into capture.Sink, flags captureFlags, name string, progress func(done, total int64)) (*image.Manifest, *image.Map, error) {
+// layoutBefore is the newest version of an image, and how its disk is laid out; nothing if
+// there is none.
+func layoutBefore(ctx context.Context, c *apiclient.Client, name string) (ref, layout string, err error) {
+	v, err := c.Version(ctx, name)
+	if apiclient.IsNotFound(err) {
+		return "", "", nil
+	}
+	return fmt.Sprintf("%s@%d", v.Image, v.Version), v.Layout, err
+}
+
+func importDisk(cmd *cobra.Command, s *source, into capture.Sink, flags captureFlags, name, before, layout string, progress func(done, total int64)) (*image.Manifest, *image.Map, error) {
 	survey, err := s.survey(flags.look())
 	if err != nil {
 		return nil, nil, err
 	}
+	survey.Follow(before, layout)
 	tellFindings(cmd.ErrOrStderr(), survey.Findings)
 	if err := survey.Blocking(); err != nil && flags.despite == "" {
 		return nil, nil, fmt.Errorf("%w; to go on all the same, give the reason with --despite", err)

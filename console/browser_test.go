@@ -201,7 +201,7 @@ func importLabDesk(t *testing.T, stage *demo.Stage) {
 	defer f.Close()
 	survey, err := capture.Look(f, gold.Size, 512, capture.LookOptions{Rules: readiness.Rules{IdentityFiles: []string{"agent.id"}}})
 	require.NoError(t, err)
-	into, err := stage.Client.BeginImport(t.Context(), "lab-desk", "from the lab's own machine")
+	into, err := stage.Client.BeginImport(t.Context(), api.NewImport{Image: "lab-desk", Note: "from the lab's own machine"})
 	require.NoError(t, err)
 	man, slabs, err := capture.Run(t.Context(), f, survey, into, capture.Options{Source: image.Source{Workstation: "file lab"}, Despite: &image.Override{Reason: "the agent is replaced next week"}})
 	require.NoError(t, err)

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"time"
 
+	"jugate/api"
 	"jugate/core/fault"
 
 	"github.com/jmoiron/sqlx"
@@ -30,14 +31,14 @@ type Version struct {
 	Despite    string       `db:"despite"`
 	Unreadable int64        `db:"unreadable_bytes"`
 	Retired    sql.NullTime `db:"retired"`
-	Swept      sql.NullTime `db:"swept"` // its slabs were given up
+	Pruned     sql.NullTime `db:"pruned"` // its slabs were given up
 }
 
 // Ref names the version.
 func (v Version) Ref() roster.Ref { return roster.Ref{Image: v.Image, Version: v.Number} }
 
 const (
-	versionColumns = `i.name AS image, v.number, v.digest, v.captured, v.workstation, v.note, v.disk_bytes, v.used_bytes, v.slabs, v.new_slabs, v.stored_bytes, v.despite, v.unreadable_bytes, v.retired, v.swept`
+	versionColumns = `i.name AS image, v.number, v.digest, v.captured, v.workstation, v.note, v.disk_bytes, v.used_bytes, v.slabs, v.new_slabs, v.stored_bytes, v.despite, v.unreadable_bytes, v.retired, v.pruned`
 	versionFrom    = `versions v JOIN images i ON i.id = v.image_id`
 )
 
@@ -86,14 +87,22 @@ func (db *DB) AddVersion(ctx context.Context, now time.Time, errand int64, v Ver
 		if _, err := tx.ExecContext(ctx, `INSERT INTO images (name) VALUES (?) ON CONFLICT DO NOTHING`, v.Image); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO versions (image_id, number, digest, captured, workstation, note, disk_bytes, used_bytes, slabs, new_slabs, stored_bytes, despite, unreadable_bytes, retired, swept)
-			VALUES ((SELECT id FROM images WHERE name = :image), :number, :digest, :captured, :workstation, :note, :disk_bytes, :used_bytes, :slabs, :new_slabs, :stored_bytes, :despite, :unreadable_bytes, :retired, :swept)`, v)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO versions (image_id, number, digest, captured, workstation, note, disk_bytes, used_bytes, slabs, new_slabs, stored_bytes, despite, unreadable_bytes, retired, pruned)
+			VALUES ((SELECT id FROM images WHERE name = :image), :number, :digest, :captured, :workstation, :note, :disk_bytes, :used_bytes, :slabs, :new_slabs, :stored_bytes, :despite, :unreadable_bytes, :retired, :pruned)`, v)
 		if err != nil || errand == 0 {
 			return err
 		}
 		result, err := tx.ExecContext(ctx, `UPDATE errands SET state = 'done', version = ?, ended = ? WHERE id = ? AND state IN ('waiting', 'running')`, v.Number, now.UTC(), errand)
 		return changed(result, err, "open errand", errand)
 	})
+}
+
+// EndUnchanged ends the errand of a capture that found what a version holds already; words
+// say so.
+func (db *DB) EndUnchanged(ctx context.Context, now time.Time, errand int64, version int, words string) error {
+	result, err := db.exec(ctx, `UPDATE errands SET state = 'done', version = ?, result = ?, ended = ? WHERE id = ? AND state IN ('waiting', 'running')`,
+		version, encode(api.Installed{Did: []string{words}}), now.UTC(), errand)
+	return changed(result, err, "open errand", errand)
 }
 
 // AllVersions lists every version of every image.
@@ -118,12 +127,12 @@ func (db *DB) RetireVersion(ctx context.Context, now time.Time, ref roster.Ref) 
 }
 
 // ReadmitVersion takes a retired version back into use. One whose slabs were
-// swept is a fault.Conflict.
+// pruned is a fault.Conflict.
 func (db *DB) ReadmitVersion(ctx context.Context, ref roster.Ref) error {
-	result, err := db.exec(ctx, `UPDATE versions SET retired = NULL WHERE swept IS NULL AND `+versionIs, ref.Image, ref.Version)
+	result, err := db.exec(ctx, `UPDATE versions SET retired = NULL WHERE pruned IS NULL AND `+versionIs, ref.Image, ref.Version)
 	if err == nil {
 		if n, err := result.RowsAffected(); err == nil && n == 0 {
-			return fault.Conflict.Errorf("the slabs of %s were swept; it cannot come back", ref)
+			return fault.Conflict.Errorf("%s was pruned: its slabs are gone, and it cannot be readmitted", ref)
 		}
 	}
 	return err
@@ -132,7 +141,7 @@ func (db *DB) ReadmitVersion(ctx context.Context, ref roster.Ref) error {
 // SweepVersion records that the slabs of a retired version are given up. A version
 // that is in use again, or that an open delivery brings, is a fault.Conflict.
 func (db *DB) SweepVersion(ctx context.Context, now time.Time, ref roster.Ref) error {
-	result, err := db.exec(ctx, `UPDATE versions SET swept = coalesce(swept, ?) WHERE retired IS NOT NULL AND `+versionIs+`
+	result, err := db.exec(ctx, `UPDATE versions SET pruned = coalesce(pruned, ?) WHERE retired IS NOT NULL AND `+versionIs+`
 		AND NOT EXISTS (SELECT 1 FROM deliveries WHERE image = ? AND version = ? AND ended IS NULL)`, now.UTC(), ref.Image, ref.Version, ref.Image, ref.Version)
 	if err == nil {
 		if n, err := result.RowsAffected(); err == nil && n == 0 {

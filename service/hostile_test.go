@@ -180,8 +180,11 @@ next:
 func TestACaptureStoresNoMoreThanItsDisksHave(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
-	c, a := h.machine(2, "A310")
-	_, err := h.client.Admit(ctx, a, api.Admission{Name: "herb-02"})
+	a := address(2).String()
+	in, err := h.client.WithToken("").CheckIn(ctx, api.CheckIn{Boot: "boot", AgentVersion: "test", Addresses: []string{a}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
+	require.NoError(t, err)
+	c := h.client.WithToken(in.Pass)
+	_, err = h.client.Admit(ctx, a, api.Admission{Name: "herb-02"})
 	require.NoError(t, err)
 	e, err := h.client.Capture(ctx, api.NewCapture{Workstation: "herb-02", Image: "garden-desk"})
 	require.NoError(t, err)

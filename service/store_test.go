@@ -112,7 +112,7 @@ func TestPruneRemovesWhatNobodyNeeds(t *testing.T) {
 	assert.Equal(t, all, h.slabs())
 
 	t.Log("# slabs of an import that is under way stay, of one that ended without a version they go")
-	open, err := h.client.BeginImport(ctx, "other", "")
+	open, err := h.client.BeginImport(ctx, api.NewImport{Image: "other"})
 	require.NoError(t, err)
 	plain := []byte("a slab that no version has yet")
 	d := slabstore.Sum(plain)
@@ -143,7 +143,7 @@ func TestPruneRemovesWhatNobodyNeeds(t *testing.T) {
 	assert.Equal(t, dry.Bytes, p.Bytes)
 	assert.Equal(t, all+1-p.Slabs, h.slabs())
 	_, err = h.client.ReadmitVersion(ctx, "garden-desk@1")
-	assert.ErrorContains(t, err, "were swept")
+	assert.ErrorContains(t, err, "was pruned")
 
 	t.Log("# what is in use is whole, and can be delivered")
 	sound, err := h.client.VerifyVersion(ctx, "garden-desk@2")

@@ -122,7 +122,7 @@ func TestAFolderOfAnEarlierVersionGoesOn(t *testing.T) {
 	assert.Equal(t, "with labels", two.Note)
 }
 
-func TestSweptVersionsStaySwept(t *testing.T) {
+func TestPrunedVersionsStayPruned(t *testing.T) {
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	disk := gold(t)
@@ -141,7 +141,7 @@ func TestSweptVersionsStaySwept(t *testing.T) {
 	require.NoError(t, err)
 	v, err := h.client.Version(t.Context(), "garden-desk@1")
 	require.NoError(t, err)
-	assert.EqualValues(t, "swept", v.State, "its slabs are gone, and nobody must try to deliver it")
+	assert.EqualValues(t, "pruned", v.State, "its slabs are gone, and nobody must try to deliver it")
 	_, err = h.client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk@1", To: []string{"desk-gold"}})
 	assert.Error(t, err)
 }

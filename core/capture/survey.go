@@ -252,6 +252,18 @@ func looksBlank(from io.ReaderAt, size int64) (bool, error) {
 	return true, nil
 }
 
+// Follow holds the disk against the version that it is to follow: one of another layout is
+// hardly the next version of the same image.
+func (s *Survey) Follow(before, layout string) {
+	now := image.Layout(s.Table, s.Areas)
+	if layout == "" || layout == now {
+		return
+	}
+	s.Findings = append(s.Findings, readiness.Finding{Code: "another-layout", Severity: readiness.Blocking, Where: "the disk",
+		What:  fmt.Sprintf("it has %s, and %s has %s", now, before, layout),
+		Means: "whoever gets the newest version of the image gets another system than before", Do: "capture it under another name"})
+}
+
 // Blocking returns a *NotFitError if there are findings that forbid a capture.
 func (s *Survey) Blocking() error {
 	var blocking []readiness.Finding

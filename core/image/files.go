@@ -77,23 +77,23 @@ func (f Files) Load(ref roster.Ref, digest slabstore.Digest) (*Manifest, *Map, e
 // Standing is whether a version may be used.
 type Standing string
 
-// A version in use is delivered. A retired one is not, and a prune sweeps it: it gives up
-// the slabs that it alone needs, and only the record is left.
+// A version in use can be delivered. A retired one cannot until it is readmitted. Once it is
+// pruned, the slabs that it alone needed are gone, and only the record is left.
 const (
 	InUse   Standing = "in use"
 	Retired Standing = "retired"
-	Swept   Standing = "swept"
+	Pruned  Standing = "pruned"
 )
 
 // Standings are all of them.
-var Standings = []Standing{InUse, Retired, Swept}
+var Standings = []Standing{InUse, Retired, Pruned}
 
 // State is what people have said of a version after it was captured, kept beside it so
 // that a rescan into new records brings it back as it was.
 type State struct {
 	Note    string     `json:"note,omitempty"`
 	Retired *time.Time `json:"retired,omitempty"`
-	Swept   *time.Time `json:"swept,omitempty"` // its slabs were given up
+	Pruned  *time.Time `json:"pruned,omitempty"` // its slabs were given up
 }
 
 // maxState bounds the file, in bytes.
@@ -118,7 +118,15 @@ func (f Files) State(ref roster.Ref) (s State, err error) {
 		return s, err
 	}
 	defer file.Close()
-	return s, json.NewDecoder(io.LimitReader(file, maxState)).Decode(&s)
+	var kept struct {
+		State
+		Swept *time.Time `json:"swept"` // what Pruned was called until 0.2.0
+	}
+	err = json.NewDecoder(io.LimitReader(file, maxState)).Decode(&kept)
+	if kept.Pruned == nil {
+		kept.Pruned = kept.Swept
+	}
+	return kept.State, err
 }
 
 // Link gives an image's files a second name; Remove takes one away. So a renaming

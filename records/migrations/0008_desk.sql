@@ -15,3 +15,6 @@ CREATE TRIGGER deliveries_are_counted AFTER INSERT ON receipts WHEN new.outcome 
     UPDATE deliveries SET delivered = delivered + 1 WHERE id = new.delivery_id;
 END;
 -- +goose StatementEnd
+
+-- What a prune does to a version has its name.
+ALTER TABLE versions RENAME COLUMN swept TO pruned;

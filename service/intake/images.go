@@ -23,8 +23,8 @@ func VersionOf(v records.Version) api.Version {
 
 func versionState(v records.Version) image.Standing {
 	switch {
-	case v.Swept.Valid:
-		return image.Swept
+	case v.Pruned.Valid:
+		return image.Pruned
 	case v.Retired.Valid:
 		return image.Retired
 	}
@@ -34,7 +34,7 @@ func versionState(v records.Version) image.Standing {
 // versionWithContent is a version with what its manifest says.
 func versionWithContent(row records.Version, man *image.Manifest) api.Version {
 	v := VersionOf(row)
-	v.NeedBytes, v.Areas = man.LeastDisk(), api.Areas(man.Table, man.Areas)
+	v.NeedBytes, v.Areas, v.Layout, v.StartsBy = man.LeastDisk(), api.Areas(man.Table, man.Areas), man.Layout(), man.Table.StartsBy()
 	for _, f := range man.Findings {
 		v.Findings = append(v.Findings, api.Finding{Code: f.Code, Severity: f.Severity, Where: f.Where, What: f.What, Means: f.Means, Do: f.Do})
 	}

@@ -66,7 +66,7 @@ func (k *Intake) BeginImport(in api.NewImport) (api.Import, error) {
 	if err := roster.CheckName("an image", in.Image); err != nil {
 		return api.Import{}, err
 	}
-	u := Upload{key: "import-" + rand.Text()[:16], image: in.Image, note: in.Note}
+	u := Upload{key: "import-" + rand.Text()[:16], image: in.Image, note: in.Note, keepEqual: in.KeepEqual}
 	for _, key := range k.imports.begin(u, k.Now()) {
 		k.pins.release(key)
 		os.Remove(k.uploadedMap(key))

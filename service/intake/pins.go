@@ -6,14 +6,14 @@ import (
 	"jugate/core/slabstore"
 )
 
-// pins keep slabs from being swept that no version needs yet: an open upload has
+// pins keep slabs from being pruned that no version needs yet: an open upload has
 // been told that they are there, or has just brought them.
 type pins struct {
-	mu       sync.Mutex
-	uploads  map[string]map[slabstore.Digest]struct{}
-	sweeping bool
-	// late are pins released during a sweep: what they held may belong to a version
-	// that the sweep does not know of.
+	mu      sync.Mutex
+	uploads map[string]map[slabstore.Digest]struct{}
+	pruning bool
+	// late are pins released during a prune: what they held may belong to a version
+	// that the prune does not know of.
 	late map[slabstore.Digest]struct{}
 }
 
@@ -35,7 +35,7 @@ func (p *pins) pin(upload string, d slabstore.Digest) {
 func (p *pins) release(upload string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.sweeping {
+	if p.pruning {
 		for d := range p.uploads[upload] {
 			p.late[d] = struct{}{}
 		}
@@ -51,21 +51,21 @@ func (p *pins) holds(upload string) bool {
 	return known
 }
 
-// begin starts a sweep; only one can run.
+// begin starts a prune; only one can run.
 func (p *pins) begin() bool {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.sweeping {
+	if p.pruning {
 		return false
 	}
-	p.sweeping, p.late = true, map[slabstore.Digest]struct{}{}
+	p.pruning, p.late = true, map[slabstore.Digest]struct{}{}
 	return true
 }
 
 func (p *pins) end() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.sweeping, p.late = false, nil
+	p.pruning, p.late = false, nil
 }
 
 // unless calls f if nobody holds the slab, and nobody can begin to meanwhile.

@@ -25,6 +25,9 @@ func (k *Intake) Verify(ctx context.Context, ref string) (api.Verification, erro
 	if err != nil {
 		return api.Verification{}, err
 	}
+	if row.Pruned.Valid {
+		return api.Verification{}, fault.Conflict.Errorf("%s was pruned: its slabs are gone, and there is nothing to verify", row.Ref())
+	}
 	return k.verify(ctx, row.Ref(), man, slabs)
 }
 
@@ -36,7 +39,7 @@ func (k *Intake) keepState(ctx context.Context, ref roster.Ref) error {
 	}
 	state := image.State{Note: v.Note}
 	state.Retired = records.TimeOf(v.Retired)
-	state.Swept = records.TimeOf(v.Swept)
+	state.Pruned = records.TimeOf(v.Pruned)
 	return k.Files.SetState(v.Ref(), state)
 }
 
@@ -48,7 +51,7 @@ func (k *Intake) KeepStates(ctx context.Context) error {
 		return err
 	}
 	for _, v := range rows {
-		if state, err := k.Files.State(v.Ref()); err == nil && state == (image.State{}) && (v.Note != "" || v.Retired.Valid || v.Swept.Valid) {
+		if state, err := k.Files.State(v.Ref()); err == nil && state == (image.State{}) && (v.Note != "" || v.Retired.Valid || v.Pruned.Valid) {
 			if err := k.keepState(ctx, v.Ref()); err != nil {
 				k.Log.Warn("what was said of a version cannot be kept beside it", "image", v.Ref(), "error", err)
 			}
@@ -167,7 +170,7 @@ func (k *Intake) needed(ctx context.Context, dryRun bool, out *api.Pruned) (map[
 	}
 	needed := map[slabstore.Digest]struct{}{}
 	for _, v := range rows {
-		if v.Swept.Valid {
+		if v.Pruned.Valid {
 			continue
 		}
 		if v.Retired.Valid && !delivered[v.Ref()] {
@@ -242,7 +245,7 @@ func (k *Intake) Rescan(ctx context.Context) (api.Rescanned, error) {
 		}
 		v := recorded(ref, man, text)
 		v.Note = cmp.Or(state.Note, "found again by a rescan")
-		v.Retired, v.Swept = records.NullTime(state.Retired), records.NullTime(state.Swept)
+		v.Retired, v.Pruned = records.NullTime(state.Retired), records.NullTime(state.Pruned)
 		if err := k.Records.AddVersion(ctx, k.Now(), 0, v); err != nil {
 			return out, err
 		}

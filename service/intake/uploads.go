@@ -26,6 +26,7 @@ import (
 type Upload struct {
 	key         string // names it among all that are open
 	image, note string
+	keepEqual   bool            // make a version although nothing has changed
 	errand      *records.Errand // of a capture
 }
 
@@ -40,7 +41,7 @@ func (u *Upload) Errand() int64 {
 func uploadOf(errand int64) string { return fmt.Sprintf("errand-%d", errand) }
 
 // Missing tells which slabs the store lacks, and keeps those it has from being
-// swept while the upload is open.
+// pruned while the upload is open.
 func (k *Intake) Missing(u *Upload, ask api.Digests) (api.Digests, error) {
 	missing := api.Digests{Digests: []string{}}
 	for _, text := range ask.Digests {
@@ -103,35 +104,36 @@ func (k *Intake) uploadedMap(upload string) string {
 // Commit makes an upload a version: it checks that it is whole, writes its files, and then
 // makes it visible in one transaction. What the manifest of a capture says of its source
 // and time is replaced by what the service knows; that of an import stays as it
-// is, so that one version has one digest everywhere.
-func (k *Intake) Commit(ctx context.Context, u *Upload, text []byte) (*records.Version, error) {
+// is, so that one version has one digest everywhere. Where the newest version in use holds
+// the same already, none is made, and that one is told; made is false then.
+func (k *Intake) Commit(ctx context.Context, u *Upload, text []byte) (v *records.Version, made bool, err error) {
 	man, err := image.ParseManifest(text)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	raw, err := os.ReadFile(k.uploadedMap(u.key))
 	if errors.Is(err, os.ErrNotExist) {
-		return nil, fault.Conflict.Errorf("the slab map has to come before the manifest")
+		return nil, false, fault.Conflict.Errorf("the slab map has to come before the manifest")
 	} else if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	slabs, err := image.ParseMap(raw, man)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	for i, d := range slabs.Distinct() {
 		k.pins.pin(u.key, d)
 		if !k.Slabs.Has(d) {
-			return nil, fault.Conflict.Errorf("slab %d (%s) is not in the store; try again, which sends just what is missing", i, d.Short())
+			return nil, false, fault.Conflict.Errorf("slab %d (%s) is not in the store; try again, which sends just what is missing", i, d.Short())
 		}
 	}
 	if err := k.Slabs.Flush(); err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	if u.errand != nil {
 		source, err := k.Records.Workstation(ctx, u.errand.WorkstationID)
 		if err != nil {
-			return nil, err
+			return nil, false, err
 		}
 		man.Captured = k.Now().UTC().Truncate(time.Second)
 		man.Source = image.Source{Workstation: source.Name, Address: source.Address(), Model: source.Model}
@@ -139,21 +141,25 @@ func (k *Intake) Commit(ctx context.Context, u *Upload, text []byte) (*records.V
 			man.Despite.By = actor.Administrator.String()
 		}
 		if text, err = man.Encode(); err != nil {
-			return nil, err
+			return nil, false, err
 		}
 	}
 
 	k.captures.commit.Lock()
 	defer k.captures.commit.Unlock()
+	if same, err := k.sameAsNewest(ctx, u, man); err != nil || same != nil {
+		return same, false, err
+	}
 	number, err := k.Records.NextVersion(ctx, u.image)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	ref := roster.Ref{Image: u.image, Version: number}
 	if err := k.Files.Save(ref, text, raw); err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	v := recorded(ref, man, text)
+	row := recorded(ref, man, text)
+	v = &row
 	v.Note = u.note
 	counts := k.captures.take(u.key)
 	v.NewSlabs, v.StoredBytes = counts.slabs, counts.bytes
@@ -161,8 +167,8 @@ func (k *Intake) Commit(ctx context.Context, u *Upload, text []byte) (*records.V
 	if u.errand != nil {
 		errand = u.errand.ID
 	}
-	if err := k.Records.AddVersion(ctx, k.Now(), errand, v); err != nil {
-		return nil, err
+	if err := k.Records.AddVersion(ctx, k.Now(), errand, *v); err != nil {
+		return nil, false, err
 	}
 	if v.Note != "" {
 		if err := k.keepState(ctx, ref); err != nil {
@@ -172,8 +178,37 @@ func (k *Intake) Commit(ctx context.Context, u *Upload, text []byte) (*records.V
 	k.pins.release(u.key)
 	k.imports.end(u.key)
 	k.Log.Info("version committed", "image", v.Ref(), "workstation", v.Workstation, "used_bytes", v.UsedBytes, "new_slabs", v.NewSlabs)
-	k.Publish(VersionOf(v))
-	return &v, os.Remove(k.uploadedMap(u.key))
+	k.Publish(VersionOf(*v))
+	return v, true, os.Remove(k.uploadedMap(u.key))
+}
+
+// sameAsNewest is the newest version of an upload's image, if that is in use and holds the
+// same; the upload is over then.
+func (k *Intake) sameAsNewest(ctx context.Context, u *Upload, man *image.Manifest) (*records.Version, error) {
+	if u.keepEqual {
+		return nil, nil
+	}
+	newest, err := k.Records.Version(ctx, roster.Ref{Image: u.image})
+	if errors.Is(err, fault.NotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	before, _, err := k.Load(newest)
+	if err != nil || newest.Retired.Valid || !image.SameContent(before, man) {
+		return nil, nil // one that cannot be read is nothing to rely on
+	}
+	if u.errand != nil {
+		if err := k.Records.EndUnchanged(ctx, k.Now(), u.errand.ID, newest.Number, fmt.Sprintf("nothing has changed since %s, so no version was made", newest.Ref())); err != nil {
+			return nil, err
+		}
+	}
+	k.captures.take(u.key)
+	k.pins.release(u.key)
+	k.imports.end(u.key)
+	k.Log.Info("nothing has changed", "image", newest.Ref(), "import", u.errand == nil)
+	return newest, os.Remove(k.uploadedMap(u.key))
 }
 
 // recorded is what the records say of a version, from its manifest.
@@ -196,7 +231,8 @@ func (k *Intake) OpenCapture(ctx context.Context, workstation, id int64) (*Uploa
 	if err != nil {
 		return nil, err
 	}
-	return &Upload{key: uploadOf(id), image: e.Image, note: e.Note, errand: e}, nil
+	how, err := e.CaptureOptions()
+	return &Upload{key: uploadOf(id), image: e.Image, note: e.Note, keepEqual: how.KeepEqual, errand: e}, err
 }
 
 // GiveUp forgets what was held for a capture. What it has stored stays for the next try.

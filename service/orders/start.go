@@ -2,8 +2,10 @@ package orders
 
 import (
 	"context"
+	"errors"
 
 	"jugate/core/errand"
+	"jugate/core/fault"
 
 	"jugate/api"
 	"jugate/core/roster"
@@ -34,6 +36,9 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 		if out.Capture.CaptureOptions, err = e.CaptureOptions(); err != nil {
 			return nil, err
 		}
+		if out.Capture.Follows, out.Capture.Layout, err = o.follows(ctx, e.Image); err != nil {
+			return nil, err
+		}
 	}
 	if e.Kind == errand.Drivers {
 		return out, o.fillInstall(ctx, e, out)
@@ -57,4 +62,22 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 		}
 	}
 	return out, nil
+}
+
+// follows is the newest version of an image, and how its disk is laid out; nothing if there
+// is none, or if its files cannot be read.
+func (o *Orders) follows(ctx context.Context, image string) (ref, layout string, err error) {
+	v, err := o.Records.Version(ctx, roster.Ref{Image: image})
+	if errors.Is(err, fault.NotFound) {
+		return "", "", nil
+	}
+	if err != nil {
+		return "", "", err
+	}
+	man, _, err := o.Versions.Load(v)
+	if err != nil {
+		o.Log.Warn("the newest version of an image cannot be read", "image", v.Ref(), "error", err)
+		return "", "", nil
+	}
+	return v.Ref().String(), man.Layout(), nil
 }

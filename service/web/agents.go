@@ -207,7 +207,7 @@ func (s *Server) putMap(_ *http.Request, u *intake.Upload, raw []byte) (any, err
 
 // putManifest makes a capture a version.
 func (s *Server) putManifest(r *http.Request, u *intake.Upload, text []byte) (any, error) {
-	v, err := s.Intake.Commit(r.Context(), u, text)
+	v, _, err := s.Intake.Commit(r.Context(), u, text)
 	if err != nil {
 		return nil, err
 	}

@@ -61,7 +61,7 @@ func (s *Server) storeRoutes(h huma.API) {
 		func(ctx context.Context, in *struct{ Body api.NewPrune }) (api.Pruned, error) {
 			return s.Intake.Prune(ctx, in.Body.DryRun)
 		})
-	answers(s, h, op("POST", "/store/rescan", "rescan", tag, "Enter into the records what versions have files but no record"),
+	answers(s, h, op("POST", "/store/rescan", "rescan", tag, "Record the versions whose files are in the store and which the records lack"),
 		func(ctx context.Context, _ *Nothing) (api.Rescanned, error) { return s.Intake.Rescan(ctx) })
 }
 
@@ -128,11 +128,13 @@ func (s *Server) importRoutes(h huma.API) {
 			if err != nil {
 				return api.Version{}, err
 			}
-			v, err := s.Intake.Commit(ctx, u, in.RawBody)
+			v, made, err := s.Intake.Commit(ctx, u, in.RawBody)
 			if err != nil {
 				return api.Version{}, err
 			}
-			return intake.VersionOf(*v), nil
+			out := intake.VersionOf(*v)
+			out.Unchanged = !made
+			return out, nil
 		})
 
 	export := func(what string, path func(manifest, slabs string) string) {

@@ -18,10 +18,10 @@ export function VersionActions({ version, deliver }: { version: Version; deliver
           : modal.error({ title: `${v.image}@${v.version} is damaged`, content: `${v.faulty} of ${v.slabs} slabs are missing or damaged. Capture it again, or import it from where it is whole.` }),
     });
   const items = [
-    { key: "verify", label: "Check every slab", disabled: version.state === "swept", onClick: check },
+    { key: "verify", label: "Check every slab", disabled: version.state === "pruned", onClick: check },
     version.state === "in use"
       ? { key: "retire", label: "Retire", onClick: () => retire.mutate(undefined) }
-      : { key: "readmit", label: "Take back into use", disabled: version.state === "swept", onClick: () => readmit.mutate(undefined) },
+      : { key: "readmit", label: "Readmit", disabled: version.state === "pruned", onClick: () => readmit.mutate(undefined) },
   ];
   return (
     <Flex gap={6} justify="end" onClick={(e) => e.stopPropagation()}>
