@@ -31,6 +31,7 @@ var ErrAway = errors.New("the service does not answer")
 type Error struct {
 	Status int
 	Detail string
+	Misfit bool // a field of the request had a value that it cannot have
 }
 
 func (e *Error) Error() string { return e.Detail }
@@ -45,6 +46,12 @@ func IsNotFound(err error) bool { return hasStatus(err, http.StatusNotFound) }
 
 // IsConflict reports whether the service says that something stands in the way now.
 func IsConflict(err error) bool { return hasStatus(err, http.StatusConflict) }
+
+// IsMisfit reports whether a field of the request had a value that it cannot have.
+func IsMisfit(err error) bool {
+	var e *Error
+	return errors.As(err, &e) && e.Misfit
+}
 
 // IsFull reports whether the service's disk has no room.
 func IsFull(err error) bool { return hasStatus(err, http.StatusInsufficientStorage) }
@@ -240,14 +247,19 @@ func problem(resp *http.Response) error {
 	text, _ := io.ReadAll(io.LimitReader(resp.Body, 1<<20))
 	var p api.Problem
 	if json.Unmarshal(text, &p) != nil || p.Title == "" {
-		return &Error{resp.StatusCode, fmt.Sprintf("%s answered %s", resp.Request.URL.Path, resp.Status)}
+		return &Error{Status: resp.StatusCode, Detail: fmt.Sprintf("%s answered %s", resp.Request.URL.Path, resp.Status)}
 	}
 	detail := p.Detail
 	if detail == "" {
 		detail = p.Title
 	}
+	misfit := false
 	for _, d := range p.Errors {
-		detail += fmt.Sprintf("; %s %s", strings.TrimPrefix(d.Location, "body."), d.Message)
+		misfit = misfit || d.Location != ""
+		if !strings.Contains(detail, d.Message) {
+			_, field, _ := strings.Cut(d.Location, ".")
+			detail += "; " + strings.TrimSpace(field+" "+d.Message)
+		}
 	}
-	return &Error{resp.StatusCode, detail}
+	return &Error{Status: resp.StatusCode, Detail: detail, Misfit: misfit}
 }

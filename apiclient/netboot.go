@@ -40,6 +40,11 @@ func (c *Client) OfferBuild(ctx context.Context, number int) error {
 	return c.do(ctx, http.MethodPost, fmt.Sprintf("/api/v1/builds/%d/offer", number), nil, nil)
 }
 
+// RemoveBuild removes a build.
+func (c *Client) RemoveBuild(ctx context.Context, number int) error {
+	return c.do(ctx, http.MethodDelete, fmt.Sprintf("/api/v1/builds/%d", number), nil, nil)
+}
+
 // DiffBuilds lists the differences between two builds.
 func (c *Client) DiffBuilds(ctx context.Context, a, b int) ([]api.BuildChange, error) {
 	return one[[]api.BuildChange](ctx, c, http.MethodGet, fmt.Sprintf("builds/%d/diff/%d", a, b), nil)

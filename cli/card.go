@@ -11,28 +11,16 @@ import (
 
 // cardCommand is about hardware addresses: which workstation has which.
 func (a *app) cardCommand() *cobra.Command {
-	var flags listFlags
-	var state string
-	list := &cobra.Command{
-		Use: "list", Short: "List hardware addresses and their workstations", Args: cobra.NoArgs, Example: "  jugate card list --state proposed",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			items, err := every(cmd.Context(), flags.list(map[string]string{"state": state}), c.Cards)
-			if err != nil {
-				return err
-			}
-			return printList(cmd, a, items, []column[api.HardwareAddress]{
-				{title: "hardware address", value: func(h api.HardwareAddress) string { return h.Address }},
-				{title: "workstation", value: func(h api.HardwareAddress) string { return h.Workstation }},
-				{title: "state", value: func(h api.HardwareAddress) string { return string(h.State) }},
-			})
+	list := list(a, lister[api.HardwareAddress]{
+		short: "List hardware addresses and their workstations", example: "  jugate card list --state proposed", what: "hardware addresses", none: "no workstation has called yet",
+		fetch: (*apiclient.Client).Cards, sort: []string{"address", "workstation", "state"},
+		filters: []filter{{name: "state", help: "only hardware addresses in a state", values: []string{"accepted", "proposed", "shared"}}},
+		columns: []column[api.HardwareAddress]{
+			{title: "hardware address", value: func(h api.HardwareAddress) string { return h.Address }},
+			{title: "workstation", value: func(h api.HardwareAddress) string { return h.Workstation }},
+			{title: "state", value: func(h api.HardwareAddress) string { return string(h.State) }},
 		},
-	}
-	flags.add(list)
-	list.Flags().StringVar(&state, "state", "", "accepted, proposed (seen, and accepted by nobody yet) or shared")
+	})
 	var off bool
 	share := a.silent(&cobra.Command{
 		Use: "share HARDWARE-ADDRESS", Short: "Say that an address is of an adapter or dock that several machines use, and tells none of them apart", Args: cobra.ExactArgs(1),

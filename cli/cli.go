@@ -50,7 +50,7 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 	switch {
 	case err == nil:
 		return exitDone
-	case errors.As(err, &usage):
+	case errors.As(err, &usage), apiclient.IsMisfit(err):
 		fmt.Fprintf(stderr, "jugate: %v\n", err)
 		return exitUsage
 	case errors.Is(err, errPartly):
@@ -112,6 +112,7 @@ func newRoot() *cobra.Command {
 		a.workstationCommand(), a.groupCommand(), a.imageCommand(), a.captureCommand(), a.deliverCommand(),
 		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.environmentCommand(), a.driverCommand(), a.cardCommand(), a.keyCommand(), a.errandCommand(), a.configCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), a.signInCommand(), signOutCommand(), a.versionCommand(service.Version), openapiCommand(),
 	)
+	addExamples(root)
 	refuseOldNames(root)
 	checkWords(root)
 	return root

@@ -191,39 +191,32 @@ func (a *app) deliveryExtend() *cobra.Command {
 }
 
 func (a *app) deliveryList() *cobra.Command {
-	var flags listFlags
-	var open bool
-	cmd := &cobra.Command{
-		Use: "list", Short: "List deliveries, the newest first", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			filter := map[string]string{}
-			if open {
-				filter["open"] = "true"
-			}
-			items, err := every(cmd.Context(), flags.list(filter), c.Deliveries)
-			if err != nil {
-				return err
-			}
-			return printList(cmd, a, items, []column[api.Delivery]{
-				{title: "delivery", value: func(d api.Delivery) string { return fmt.Sprint(d.ID) }, right: true},
-				{title: "image", value: func(d api.Delivery) string { return fmt.Sprintf("%s@%d", d.Image, d.Version) }},
-				{title: "to", value: func(d api.Delivery) string { return strings.Join(d.Targets, " ") }},
-				{title: "start", value: func(d api.Delivery) string { return d.Start }},
-				{title: "state", value: stateText},
-				{title: "ordered", value: func(d api.Delivery) string { return when(d.Created) }},
-				{title: "ended", value: func(d api.Delivery) string { return whenPtr(d.Ended) }},
-				{title: "on the wire", value: func(d api.Delivery) string { return size(d.WireBytes) }, right: true},
-				{title: "reason", value: func(d api.Delivery) string { return cmp.Or(d.Reason, d.Warning) }},
-			})
+	return list(a, lister[api.Delivery]{
+		short: "List deliveries, the newest first", example: "  jugate delivery list --open",
+		what: "deliveries", none: "there are no deliveries; jugate deliver IMAGE --to GROUP orders one",
+		fetch: (*apiclient.Client).Deliveries, sort: []string{"created", "state", "image"},
+		filters: []filter{{name: "open", help: "only deliveries that are not over", truth: true}},
+		columns: []column[api.Delivery]{
+			{title: "delivery", value: func(d api.Delivery) string { return fmt.Sprint(d.ID) }, right: true},
+			{title: "image", value: func(d api.Delivery) string { return fmt.Sprintf("%s@%d", d.Image, d.Version) }},
+			{title: "to", value: func(d api.Delivery) string { return strings.Join(d.Targets, " ") }},
+			{title: "start", value: func(d api.Delivery) string { return d.Start }},
+			{title: "state", value: stateText},
+			{title: "ordered", value: func(d api.Delivery) string { return when(d.Created) }},
+			{title: "ended", value: func(d api.Delivery) string { return whenPtr(d.Ended) }},
+			{title: "on the wire", value: func(d api.Delivery) string { return size(d.WireBytes) }, right: true},
+			{title: "reason", value: func(d api.Delivery) string { return cmp.Or(d.Reason, d.Warning) }},
 		},
+	})
+}
+
+func deliveryNumbers(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Deliveries(ctx, apiclient.List{Limit: 100})
+	var numbers []string
+	for _, d := range page.Items {
+		numbers = append(numbers, fmt.Sprintf("%d\t%s@%d, %s", d.ID, d.Image, d.Version, d.State))
 	}
-	flags.add(cmd)
-	cmd.Flags().BoolVar(&open, "open", false, "only those that are not over")
-	return cmd
+	return numbers, err
 }
 
 func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {

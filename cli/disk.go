@@ -35,6 +35,7 @@ func sectorFlag(cmd *cobra.Command) *int {
 
 func (a *app) diskSurvey() *cobra.Command {
 	var flags captureFlags
+	var exitCode bool
 	cmd := &cobra.Command{
 		Use: "survey DISK", Short: "Tell what a disk holds and whether it is fit to be a golden image", Args: cobra.ExactArgs(1),
 	}
@@ -50,15 +51,22 @@ func (a *app) diskSurvey() *cobra.Command {
 		if err != nil {
 			return err
 		}
-		if a.output == "json" {
-			return printJSON(cmd.OutOrStdout(), survey)
+		switch a.output {
+		case "json":
+			err = printJSON(cmd.OutOrStdout(), survey)
+		case "csv":
+			err = a.printSurvey(cmd, survey)
+		default:
+			if err = a.printSurvey(cmd, survey); err == nil {
+				printFindings(cmd.OutOrStdout(), survey.Findings)
+			}
 		}
-		if err := a.printSurvey(cmd, survey); err != nil || a.output == "csv" {
-			return err
+		if err == nil && exitCode {
+			err = survey.Blocking()
 		}
-		printFindings(cmd.OutOrStdout(), survey.Findings)
-		return nil
+		return err
 	}
+	cmd.Flags().BoolVar(&exitCode, "exit-code", false, "end with 1 if a finding forbids a capture")
 	return cmd
 }
 
@@ -387,6 +395,7 @@ func unpack(ctx context.Context, stderr io.Writer, restore *restore.Restore, fro
 }
 
 func (a *app) diskCompare() *cobra.Command {
+	var exitCode bool
 	cmd := &cobra.Command{
 		Use: "compare A B", Short: "Tell what differs between two disks or packed images", Args: cobra.ExactArgs(2),
 	}
@@ -407,9 +416,22 @@ func (a *app) diskCompare() *cobra.Command {
 				return fmt.Errorf("%s: %w", path, err)
 			}
 		}
-		return a.printComparison(cmd, api.Compared(image.Compare(mans[0], maps[0], mans[1], maps[1])))
+		return a.judgeComparison(cmd, api.Compared(image.Compare(mans[0], maps[0], mans[1], maps[1])), exitCode)
 	}
+	cmd.Flags().BoolVar(&exitCode, "exit-code", false, exitCodeHelp)
 	return cmd
+}
+
+// exitCodeHelp says what --exit-code of a comparison does.
+const exitCodeHelp = "end with 1 if they differ"
+
+// judgeComparison prints a comparison, and makes a difference an error if that is asked for.
+func (a *app) judgeComparison(cmd *cobra.Command, c api.Comparison, exitCode bool) error {
+	err := a.printComparison(cmd, c)
+	if err == nil && exitCode && c.Different {
+		err = errors.New("they differ")
+	}
+	return err
 }
 
 var differenceColumns = []column[api.AreaDifference]{

@@ -91,6 +91,11 @@ func TestDisksWithoutAService(t *testing.T) {
 	require.NoError(t, gold.AddFile(t.Context(), "later", []byte("more")))
 	c := read[api.Comparison](d, "disk", "compare", packed, gold.Path)
 	assert.True(t, c.Different)
+	text, code = d.run("disk", "compare", packed, gold.Path, "--exit-code")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, text, "they differ")
+	d.must("disk", "compare", gold.Path, gold.Path, "--exit-code")
+	d.must("disk", "survey", gold.Path, "--exit-code")
 	assert.Positive(t, c.Areas[2].Changed)
 	assert.Contains(t, d.must("disk", "compare", packed, gold.Path), "the same partitions, other content")
 

@@ -160,25 +160,17 @@ func few(names []string) string {
 }
 
 func (a *app) driverList() *cobra.Command {
-	var search, class, kind, device string
-	cmd := &cobra.Command{
-		Use: "list", Short: "List driver packages, and which workstations each serves best", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			items, err := every(cmd.Context(), apiclient.List{Search: search, Filter: map[string]string{"class": class, "kind": kind, "device": device}}, c.Drivers)
-			if err != nil {
-				return err
-			}
-			return printList(cmd, a, items, driverColumns)
+	cmd := list(a, lister[api.DriverPackage]{
+		short: "List driver packages, and which workstations each serves best", example: "  jugate driver list --class network\n  jugate driver list --device 8086:15b8",
+		what: "driver packages", none: "the library has no drivers yet; jugate driver add PATH takes them from a folder or archive",
+		fetch: (*apiclient.Client).Drivers, columns: driverColumns,
+		filters: []filter{
+			{name: "class", help: "only packages of a class", values: []string{"network", "storage", "display", "sound", "input", "usb", "board", "other"}},
+			{name: "kind", help: "only packages of a kind", values: []string{"inf", "modules"}},
+			{name: "device", help: "only packages that drive a device: VENDOR:PRODUCT, a hardware id or a modalias"},
+			{name: "search", param: "search", help: "only packages that have all of these words somewhere"},
 		},
-	}
-	cmd.Flags().StringVar(&search, "search", "", "only those that have all of these words somewhere")
-	cmd.Flags().StringVar(&class, "class", "", "network, storage, display, sound, input, usb, board or other")
-	cmd.Flags().StringVar(&kind, "kind", "", "inf or modules")
-	cmd.Flags().StringVar(&device, "device", "", "only those that drive a device: VENDOR:PRODUCT, a hardware id or a modalias")
+	})
 	return cmd
 }
 
@@ -211,7 +203,7 @@ func (a *app) driverShow() *cobra.Command {
 				{title: "for", value: func(m api.DriverModel) string { return m.For }},
 				{title: "identifiers", value: func(m api.DriverModel) string { return few(m.IDs) }},
 				{title: "needs", value: func(m api.DriverModel) string { return strings.Join(m.Needs, " ") }},
-			})
+			}, "it drives nothing that is known here")
 		},
 	}
 }
@@ -431,7 +423,7 @@ func (a *app) printCoverage(cmd *cobra.Command, cover api.Coverage, all bool) er
 		{title: "device", value: func(r row) string { return strings.TrimSpace(r.Label + " " + r.Name) }},
 		{title: "boot environment", value: func(r row) string { return words(r.Environment) }},
 		{title: "delivered system", value: func(r row) string { return words(r.Delivered) }},
-	})
+	}, "there is nothing to tell: either all devices are driven (--all shows them), or no workstation has told its devices yet")
 	if err != nil {
 		return err
 	}

@@ -95,7 +95,7 @@ func (a *app) driverSetList() *cobra.Command {
 					}
 					return strings.Join(rules, " | ")
 				}},
-			})
+			}, "there are no sets; jugate driver set save NAME keeps one")
 		},
 	}
 }
@@ -119,7 +119,7 @@ func (a *app) driverSetTry() *cobra.Command {
 				{title: "modules", value: func(c api.DriverChoice) string { return few(c.Modules) }},
 				{title: "device", value: func(c api.DriverChoice) string { return c.Device }},
 				{title: "why", value: func(c api.DriverChoice) string { return c.Why }},
-			})
+			}, "the set brings nothing for that")
 		},
 	}
 	cmd.Flags().StringVar(&model, "model", "", "for the devices of a model; wildcards may be used (default: everything)")

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -11,12 +12,13 @@ import (
 	"github.com/spf13/cobra"
 
 	"jugate/api"
+	"jugate/apiclient"
 	"jugate/core/durable"
 )
 
 func (a *app) environmentCommand() *cobra.Command {
 	return noun("environment", "Make the small system that workstations boot, and offer it",
-		a.environmentBuild(), a.environmentList(), a.environmentShow(), a.environmentOffer(), a.environmentDiff(), a.environmentPin(), a.environmentMedia())
+		a.environmentBuild(), a.environmentList(), a.environmentShow(), a.environmentOffer(), a.environmentRemove(), a.environmentDiff(), a.environmentPin(), a.environmentMedia())
 }
 
 func (a *app) environmentBuild() *cobra.Command {
@@ -95,28 +97,19 @@ func (a *app) printBuild(cmd *cobra.Command, b api.Build) error {
 }
 
 func (a *app) environmentList() *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "List builds, the newest first", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			items, err := every(cmd.Context(), (&listFlags{}).list(nil), c.Builds)
-			if err != nil {
-				return err
-			}
-			return printList(cmd, a, items, []column[api.Build]{
-				{title: "build", value: func(b api.Build) string { return strconv.Itoa(b.Number) }, right: true},
-				{title: "offered", value: func(b api.Build) string { return yesNo(b.Offered) }},
-				{title: "made", value: func(b api.Build) string { return when(b.Created) }},
-				{title: "kernel", value: func(b api.Build) string { return b.Kernel }},
-				{title: "size", value: func(b api.Build) string { return size(b.Bytes) }, right: true},
-				{title: "problems", value: func(b api.Build) string { return strconv.Itoa(len(b.Problems)) }, right: true},
-				{title: "note", value: func(b api.Build) string { return b.Note }},
-			})
+	return list(a, lister[api.Build]{
+		short: "List builds, the newest first", example: "  jugate environment list", what: "builds", none: "there are no builds yet; jugate environment build --offer makes one",
+		fetch: (*apiclient.Client).Builds,
+		columns: []column[api.Build]{
+			{title: "build", value: func(b api.Build) string { return strconv.Itoa(b.Number) }, right: true},
+			{title: "offered", value: func(b api.Build) string { return yesNo(b.Offered) }},
+			{title: "made", value: func(b api.Build) string { return when(b.Created) }},
+			{title: "kernel", value: func(b api.Build) string { return b.Kernel }},
+			{title: "size", value: func(b api.Build) string { return size(b.Bytes) }, right: true},
+			{title: "problems", value: func(b api.Build) string { return strconv.Itoa(len(b.Problems)) }, right: true},
+			{title: "note", value: func(b api.Build) string { return b.Note }},
 		},
-	}
+	})
 }
 
 // buildNumber reads a build's number; without one it is 0, the offered one.
@@ -194,6 +187,28 @@ func (a *app) environmentOffer() *cobra.Command {
 	}
 }
 
+func (a *app) environmentRemove() *cobra.Command {
+	return a.silent(&cobra.Command{
+		Use: "remove BUILD", Short: "Remove a build that is neither offered nor pinned", Args: cobra.ExactArgs(1),
+		Example: "  jugate environment remove 3", ValidArgsFunction: a.complete(buildNumbers),
+	}, func(ctx context.Context, c *apiclient.Client, args []string) error {
+		n, err := buildNumber(args)
+		if err != nil {
+			return err
+		}
+		return c.RemoveBuild(ctx, n)
+	})
+}
+
+func buildNumbers(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Builds(ctx, apiclient.List{Limit: 100})
+	var numbers []string
+	for _, b := range page.Items {
+		numbers = append(numbers, fmt.Sprintf("%d\t%s, %s", b.Number, b.Kernel, b.Note))
+	}
+	return numbers, err
+}
+
 func (a *app) environmentDiff() *cobra.Command {
 	return &cobra.Command{
 		Use: "diff BUILD [BUILD]", Short: "Show what differs between a build and another one, or the one that is offered", Args: cobra.RangeArgs(1, 2),
@@ -219,7 +234,7 @@ func (a *app) environmentDiff() *cobra.Command {
 				{title: "path", value: func(c api.BuildChange) string { return c.Path }},
 				{title: "from", value: func(c api.BuildChange) string { return c.From }},
 				{title: "to", value: func(c api.BuildChange) string { return c.To }},
-			})
+			}, "the two builds hold the same")
 		},
 	}
 }

@@ -55,26 +55,14 @@ func (a *app) groupVerb(use, short string, args cobra.PositionalArgs, do func(co
 }
 
 func (a *app) groupList() *cobra.Command {
-	var flags listFlags
-	cmd := &cobra.Command{
-		Use: "list", Short: "List groups", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			items, err := every(cmd.Context(), flags.list(nil), c.Groups)
-			if err != nil {
-				return err
-			}
-			return printList(cmd, a, items, []column[api.Group]{
-				{title: "name", value: func(g api.Group) string { return g.Name }},
-				{title: "workstations", value: func(g api.Group) string { return strconv.Itoa(g.Members) }, right: true},
-			})
+	return list(a, lister[api.Group]{
+		short: "List groups", example: "  jugate group list", what: "groups", none: "there are no groups yet; jugate group add NAME makes one",
+		fetch: (*apiclient.Client).Groups, sort: []string{"name", "members"},
+		columns: []column[api.Group]{
+			{title: "name", value: func(g api.Group) string { return g.Name }},
+			{title: "workstations", value: func(g api.Group) string { return strconv.Itoa(g.Members) }, right: true},
 		},
-	}
-	flags.add(cmd)
-	return cmd
+	})
 }
 
 func (a *app) groupMenu() *cobra.Command {

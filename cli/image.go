@@ -48,7 +48,7 @@ func (a *app) imageList() *cobra.Command {
 			} else if items, err = every(cmd.Context(), flags.list(nil), c.Images); err != nil {
 				return err
 			}
-			return printList(cmd, a, items, versionColumns)
+			return printList(cmd, a, items, versionColumns, pick(flags.search != "", "there are no images like that", "there are no images yet; jugate capture WORKSTATION --as IMAGE makes one"))
 		},
 	}
 	flags.add(cmd)

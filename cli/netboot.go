@@ -186,7 +186,7 @@ func printLinks(cmd *cobra.Command, a *app, status api.NetbootStatus) {
 			}
 			return strings.Join(pools, ", ")
 		}},
-	})
+	}, "the service answers on no interface; start it with --netboot INTERFACE=beside, for example")
 	fmt.Fprintln(out)
 }
 
@@ -223,7 +223,7 @@ func printTrails(cmd *cobra.Command, a *app, machines []api.BootTrail, all bool)
 		}},
 		{title: "step", value: func(r row) string { return pick(r.Step == "stuck", "STUCK", r.Step) }},
 		{title: "detail", value: func(r row) string { return r.Detail }},
-	})
+	}, "no machine has asked yet")
 }
 
 func (a *app) netbootAdvice() *cobra.Command {
@@ -261,7 +261,7 @@ func (a *app) netbootAdvice() *cobra.Command {
 				{title: "option", value: func(r row) string { return pick(r.Code == 0, "", strconv.Itoa(r.Code)) }, right: true},
 				{title: "name", value: func(r row) string { return r.Name }},
 				{title: "value", value: func(r row) string { return r.Value }},
-			})
+			}, "the service answers on no interface; start it with --netboot INTERFACE=beside, for example")
 		},
 	}
 }

@@ -37,8 +37,8 @@ type column[T any] struct {
 	right bool // numbers stand on the right
 }
 
-// printList prints items in the chosen form.
-func printList[T any](cmd *cobra.Command, a *app, items []T, columns []column[T]) error {
+// printList prints items in the chosen form. Where there are none, none says why.
+func printList[T any](cmd *cobra.Command, a *app, items []T, columns []column[T], none ...string) error {
 	if a.output == "json" {
 		if items == nil {
 			items = []T{}
@@ -49,8 +49,10 @@ func printList[T any](cmd *cobra.Command, a *app, items []T, columns []column[T]
 		return printCSV(cmd.OutOrStdout(), items)
 	}
 	if len(items) == 0 {
-		_, err := fmt.Fprintln(cmd.ErrOrStderr(), "none")
-		return err
+		if none != nil {
+			fmt.Fprintln(cmd.ErrOrStderr(), none[0])
+		}
+		return nil
 	}
 	printLines(cmd.OutOrStdout(), listText(items, columns))
 	return nil

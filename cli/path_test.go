@@ -233,7 +233,7 @@ func TestExitCodesAndComplaints(t *testing.T) {
 		code int
 		text string
 	}{
-		"workstation list":                                       {0, "none"},
+		"workstation list":                                       {0, "no workstation has called yet"},
 		"workstation show nobody":                                {1, "there is no workstation nobody"},
 		"workstation show":                                       {2, "Usage"},
 		"workstation admit zz x":                                 {1, "there is no workstation zz"},

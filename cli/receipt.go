@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jugate/api"
+	"jugate/apiclient"
 )
 
 func (a *app) receiptCommand() *cobra.Command {
@@ -15,47 +16,29 @@ func (a *app) receiptCommand() *cobra.Command {
 }
 
 func (a *app) receiptList() *cobra.Command {
-	var flags listFlags
-	filter := map[string]*string{"workstation": new(string), "image": new(string), "outcome": new(string), "delivery": new(string)}
-	cmd := &cobra.Command{
-		Use: "list", Short: "List receipts, the newest first", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			chosen := map[string]string{}
-			for name, value := range filter {
-				chosen[name] = *value
-			}
-			items, err := every(cmd.Context(), flags.list(chosen), c.Receipts)
-			if err != nil {
-				return err
-			}
-			return printList(cmd, a, items, []column[api.Receipt]{
-				{title: "receipt", value: func(r api.Receipt) string { return fmt.Sprint(r.ID) }, right: true},
-				{title: "ended", value: func(r api.Receipt) string { return when(r.Ended) }},
-				{title: "workstation", value: func(r api.Receipt) string { return r.Workstation }},
-				{title: "hardware address", value: func(r api.Receipt) string { return r.Address }},
-				{title: "image", value: func(r api.Receipt) string { return fmt.Sprintf("%s@%d", r.Image, r.Version) }},
-				{title: "outcome", value: func(r api.Receipt) string { return string(r.Outcome) }},
-				{title: "verified", value: func(r api.Receipt) string { return yesNo(r.Verified) }},
-				{title: "multicast", value: func(r api.Receipt) string { return size(r.Multicast) }, right: true},
-				{title: "unicast", value: func(r api.Receipt) string { return size(r.Unicast) }, right: true},
-				{title: "seconds", value: func(r api.Receipt) string { return fmt.Sprintf("%.1f", r.Seconds) }, right: true},
-				{title: "drivers", value: func(r api.Receipt) string { return strings.Join(r.Drivers, ", ") }},
-				{title: "reason", value: remark},
-			})
+	return list(a, lister[api.Receipt]{
+		short: "List receipts, the newest first", example: "  jugate receipt list --workstation herb-03\n  jugate receipt list --delivery 7 -o csv",
+		what: "receipts", none: "there are no receipts yet; each delivery writes one for each of its workstations",
+		fetch: (*apiclient.Client).Receipts, sort: []string{"ended", "workstation", "image", "outcome"},
+		filters: []filter{
+			{name: "workstation", help: "only receipts of a workstation", complete: a.complete(workstationNames)}, {name: "image", help: "only receipts of an image", complete: a.complete(imageNames)},
+			{name: "outcome", help: "only receipts with an outcome", values: []string{"delivered", "failed", "stopped", "absent"}}, {name: "delivery", help: "only receipts of a delivery, by its number", complete: a.complete(deliveryNumbers)},
 		},
-	}
-	flags.add(cmd)
-	cmd.Flags().StringVar(filter["workstation"], "workstation", "", "only those of a workstation")
-	cmd.Flags().StringVar(filter["image"], "image", "", "only those of an image")
-	cmd.Flags().StringVar(filter["outcome"], "outcome", "", "delivered, failed, stopped or absent")
-	cmd.Flags().StringVar(filter["delivery"], "delivery", "", "only those of a delivery")
-	cmd.RegisterFlagCompletionFunc("workstation", a.complete(workstationNames))
-	cmd.RegisterFlagCompletionFunc("image", a.complete(imageNames))
-	return cmd
+		columns: []column[api.Receipt]{
+			{title: "receipt", value: func(r api.Receipt) string { return fmt.Sprint(r.ID) }, right: true},
+			{title: "ended", value: func(r api.Receipt) string { return when(r.Ended) }},
+			{title: "workstation", value: func(r api.Receipt) string { return r.Workstation }},
+			{title: "hardware address", value: func(r api.Receipt) string { return r.Address }},
+			{title: "image", value: func(r api.Receipt) string { return fmt.Sprintf("%s@%d", r.Image, r.Version) }},
+			{title: "outcome", value: func(r api.Receipt) string { return string(r.Outcome) }},
+			{title: "verified", value: func(r api.Receipt) string { return yesNo(r.Verified) }},
+			{title: "multicast", value: func(r api.Receipt) string { return size(r.Multicast) }, right: true},
+			{title: "unicast", value: func(r api.Receipt) string { return size(r.Unicast) }, right: true},
+			{title: "seconds", value: func(r api.Receipt) string { return fmt.Sprintf("%.1f", r.Seconds) }, right: true},
+			{title: "drivers", value: func(r api.Receipt) string { return strings.Join(r.Drivers, ", ") }},
+			{title: "reason", value: remark},
+		},
+	})
 }
 
 // remark is why it came out so, and what there is to say of the disk.

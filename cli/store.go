@@ -80,10 +80,24 @@ func (a *app) imageRename() *cobra.Command {
 }
 
 func (a *app) imageDiff() *cobra.Command {
-	return call(a, "diff A[@VERSION] B[@VERSION]", "Tell what differs between two versions", cobra.ExactArgs(2),
-		func(cmd *cobra.Command, c *apiclient.Client, args []string) (api.Comparison, error) {
-			return c.CompareVersions(cmd.Context(), args[0], args[1])
-		}, a.printComparison)
+	var exitCode bool
+	cmd := &cobra.Command{
+		Use: "diff A[@VERSION] B[@VERSION]", Short: "Tell what differs between two versions", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames),
+		Example: "  jugate image diff garden-desk@2 garden-desk@3",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			found, err := c.CompareVersions(cmd.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return a.judgeComparison(cmd, found, exitCode)
+		},
+	}
+	cmd.Flags().BoolVar(&exitCode, "exit-code", false, exitCodeHelp)
+	return cmd
 }
 
 // errDamaged ends a verification that found faults.

@@ -21,27 +21,17 @@ func (a *app) strangerVerbs() []*cobra.Command {
 	})
 	refuse.Flags().StringVar(&note, "note", "", "why")
 
-	var flags listFlags
-	refusals := &cobra.Command{
-		Use: "refusals", Short: "List the machines that are turned away", Args: cobra.NoArgs, Example: "  jugate workstation refusals",
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			items, err := every(cmd.Context(), flags.list(nil), c.Refusals)
-			if err != nil {
-				return err
-			}
-			return printList(cmd, a, items, []column[api.Refusal]{
-				{title: "machine", value: func(r api.Refusal) string { return r.Value }},
-				{title: "since", value: func(r api.Refusal) string { return when(r.At) }},
-				{title: "by", value: func(r api.Refusal) string { return r.By }},
-				{title: "note", value: func(r api.Refusal) string { return r.Note }},
-			})
+	refusals := list(a, lister[api.Refusal]{
+		short: "List the machines that are turned away", example: "  jugate workstation refusals", what: "refused machines", none: "no machine is turned away; jugate workstation refuse MACHINE does that",
+		fetch: (*apiclient.Client).Refusals, sort: []string{"value", "at"},
+		columns: []column[api.Refusal]{
+			{title: "machine", value: func(r api.Refusal) string { return r.Value }},
+			{title: "since", value: func(r api.Refusal) string { return when(r.At) }},
+			{title: "by", value: func(r api.Refusal) string { return r.By }},
+			{title: "note", value: func(r api.Refusal) string { return r.Note }},
 		},
-	}
-	flags.add(refusals)
+	})
+	refusals.Use = "refusals"
 	return []*cobra.Command{
 		a.silent(&cobra.Command{
 			Use: "forget WORKSTATION", Short: "Forget a newcomer, or a retired workstation of which nothing is recorded; it may come again", Args: cobra.ExactArgs(1),

@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jugate/api"
+	"jugate/apiclient"
 )
 
 func (a *app) workstationCommand() *cobra.Command {
@@ -25,37 +26,23 @@ func first(list []string) string {
 }
 
 func (a *app) workstationList() *cobra.Command {
-	var flags listFlags
-	var state, group string
-	cmd := &cobra.Command{
-		Use: "list", Short: "List workstations and newcomers", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			items, err := every(cmd.Context(), flags.list(map[string]string{"state": state, "group": group}), c.Workstations)
-			if err != nil {
-				return err
-			}
-			return printList(cmd, a, items, []column[api.Workstation]{
-				{title: "name", value: func(w api.Workstation) string { return w.Name }},
-				{title: "state", value: func(w api.Workstation) string { return string(w.State) }},
-				{title: "hardware address", value: func(w api.Workstation) string { return first(w.Addresses) }},
-				{title: "model", value: func(w api.Workstation) string { return w.Model }},
-				{title: "serial", value: func(w api.Workstation) string { return w.Serial }},
-				{title: "disk", value: disks, right: true},
-				{title: "groups", value: func(w api.Workstation) string { return strings.Join(w.Groups, " ") }},
-				{title: "image", value: onDisk},
-				{title: "doing", value: doing},
-			})
+	return list(a, lister[api.Workstation]{
+		short: "List workstations and newcomers", example: "  jugate workstation list --group herbarium\n  jugate workstation list --state newcomer -o json",
+		what: "workstations", none: "no workstation has called yet; have one boot over the network, or enter it: jugate workstation admit HARDWARE-ADDRESS NAME",
+		fetch: (*apiclient.Client).Workstations, sort: []string{"name", "model", "serial", "state", "last_seen"},
+		filters: []filter{{name: "state", help: "only workstations in a state", values: []string{"newcomer", "admitted", "retired"}}, {name: "group", help: "only workstations of a group", complete: a.complete(groupNames)}},
+		columns: []column[api.Workstation]{
+			{title: "name", value: func(w api.Workstation) string { return w.Name }},
+			{title: "state", value: func(w api.Workstation) string { return string(w.State) }},
+			{title: "hardware address", value: func(w api.Workstation) string { return first(w.Addresses) }},
+			{title: "model", value: func(w api.Workstation) string { return w.Model }},
+			{title: "serial", value: func(w api.Workstation) string { return w.Serial }},
+			{title: "disk", value: disks, right: true},
+			{title: "groups", value: func(w api.Workstation) string { return strings.Join(w.Groups, " ") }},
+			{title: "image", value: onDisk},
+			{title: "doing", value: doing},
 		},
-	}
-	flags.add(cmd)
-	cmd.Flags().StringVar(&state, "state", "", "newcomer, admitted or retired")
-	cmd.Flags().StringVar(&group, "group", "", "only the workstations of a group")
-	cmd.RegisterFlagCompletionFunc("group", a.complete(groupNames))
-	return cmd
+	})
 }
 
 func disks(w api.Workstation) string {

@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/klauspost/compress/gzhttp"
@@ -60,6 +61,7 @@ var pages = []string{"", "workstations", "images", "deliveries", "receipts", "dr
 
 // isPage tells whether a browser asks for a page.
 func isPage(r *http.Request) bool {
-	first, _, _ := strings.Cut(strings.TrimPrefix(path.Clean(r.URL.Path), "/"), "/")
-	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && slices.Contains(pages, first)
+	first, rest, _ := strings.Cut(strings.TrimPrefix(path.Clean(r.URL.Path), "/"), "/")
+	_, notNumber := strconv.Atoi(rest)
+	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && slices.Contains(pages, first) && (rest == "" || first == "deliveries" && notNumber == nil)
 }

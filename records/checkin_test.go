@@ -218,7 +218,7 @@ func TestErrandsForLaterHoldNobodyUp(t *testing.T) {
 	plan, err := db.Plan(ctx, noon, id)
 	require.NoError(t, err)
 	assert.Zero(t, plan.Errand, "and it may start from its disk")
-	queue, total, err := db.Errands(ctx, records.ErrandFilter{Workstation: "herb-01", Open: true}, records.Page{})
+	queue, total, err := db.Errands(ctx, records.ErrandFilter{WorkstationID: id, Open: true}, records.Page{})
 	require.NoError(t, err)
 	require.Equal(t, 1, total)
 	assert.Equal(t, tonight, queue[0].NotBefore.Time.UTC())

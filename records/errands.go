@@ -110,16 +110,16 @@ func (db *DB) StartErrand(ctx context.Context, now time.Time, workstation int64)
 
 // ErrandFilter narrows a list of errands; empty fields narrow nothing.
 type ErrandFilter struct {
-	Workstation string // name
-	Open        bool   // waiting or running
+	WorkstationID int64
+	Open          bool // waiting or running
 }
 
 // Errands lists, in the order in which workstations get them; sortable by created,
 // workstation, kind and state.
 func (db *DB) Errands(ctx context.Context, f ErrandFilter, p Page) (rows []Errand, total int, err error) {
 	var q query
-	if f.Workstation != "" {
-		q.and("e.workstation_id = (SELECT id FROM workstations WHERE name = ?)", f.Workstation)
+	if f.WorkstationID != 0 {
+		q.and("e.workstation_id = ?", f.WorkstationID)
 	}
 	if f.Open {
 		q.and("e.state IN ('waiting', 'running')")

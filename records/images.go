@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"database/sql"
+	"errors"
 	"time"
 
 	"jugate/api"
@@ -66,10 +67,25 @@ func (db *DB) Versions(ctx context.Context, image string) ([]Version, error) {
 
 // Version returns one version, the newest if ref has no number.
 func (db *DB) Version(ctx context.Context, ref roster.Ref) (*Version, error) {
+	image, err := db.ImageName(ctx, ref.Image)
+	if err != nil {
+		return nil, err
+	}
 	var v Version
-	err := db.read.GetContext(ctx, &v, "SELECT "+versionColumns+" FROM "+versionFrom+
-		" WHERE i.name = ? AND (v.number = ? OR ? = 0) ORDER BY v.number DESC LIMIT 1", ref.Image, ref.Version, ref.Version)
+	err = db.read.GetContext(ctx, &v, "SELECT "+versionColumns+" FROM "+versionFrom+
+		" WHERE i.name = ? AND (v.number = ? OR ? = 0) ORDER BY v.number DESC LIMIT 1", image, ref.Version, ref.Version)
 	return &v, missing(err, "image", ref)
+}
+
+// ImageName is how an image is called that somebody names, whose letters' case does not
+// matter; what no image is called stays as it is.
+func (db *DB) ImageName(ctx context.Context, name string) (string, error) {
+	var is string
+	err := db.read.GetContext(ctx, &is, `SELECT name FROM images WHERE name = ?1 COLLATE NOCASE ORDER BY name = ?1 DESC LIMIT 1`, name)
+	if errors.Is(err, sql.ErrNoRows) {
+		return name, nil
+	}
+	return is, err
 }
 
 // NextVersion is the number that the next capture of an image will get.
@@ -158,7 +174,7 @@ func (db *DB) SweepVersion(ctx context.Context, now time.Time, ref roster.Ref) e
 func (db *DB) RenameImage(ctx context.Context, from, to string, before func() error) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
 		var taken, busy int
-		if err := tx.GetContext(ctx, &taken, `SELECT count(*) FROM images WHERE name = ?`, to); err != nil {
+		if err := tx.GetContext(ctx, &taken, `SELECT count(*) FROM images WHERE name = ? COLLATE NOCASE AND name <> ?`, to, from); err != nil {
 			return err
 		}
 		if taken > 0 {

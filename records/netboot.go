@@ -110,6 +110,12 @@ func (db *DB) Offered(ctx context.Context) (int, error) {
 	return n, err
 }
 
+// PinnedTo are the workstations and groups that boot one build whatever is offered.
+func (db *DB) PinnedTo(ctx context.Context, build int) (names []string, err error) {
+	err = db.read.SelectContext(ctx, &names, `SELECT name FROM workstations WHERE build = ?1 AND name IS NOT NULL UNION SELECT name FROM groups WHERE build = ?1 ORDER BY 1`, build)
+	return names, err
+}
+
 // PinWorkstation has a workstation boot one build, whatever is offered; 0 ends that.
 func (db *DB) PinWorkstation(ctx context.Context, id int64, build int) error {
 	result, err := db.exec(ctx, `UPDATE workstations SET build = nullif(?, 0) WHERE id = ?`, build, id)

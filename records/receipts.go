@@ -115,10 +115,11 @@ func addReceipt(ctx context.Context, tx *sqlx.Tx, r *Receipt) (err error) {
 
 // ReceiptFilter narrows a list of receipts; empty fields narrow nothing.
 type ReceiptFilter struct {
-	DeliveryID  int64
-	Workstation string // name at the time
-	Image       string
-	Outcome     delivery.Outcome
+	DeliveryID    int64
+	Workstation   string // name at the time
+	WorkstationID int64
+	Image         string
+	Outcome       delivery.Outcome
 }
 
 // Receipts lists, the newest first; sortable by ended, workstation, image and outcome.
@@ -129,6 +130,9 @@ func (db *DB) Receipts(ctx context.Context, f ReceiptFilter, p Page) ([]Receipt,
 	}
 	if f.Workstation != "" {
 		q.and("r.workstation = ? COLLATE NOCASE", f.Workstation)
+	}
+	if f.WorkstationID != 0 {
+		q.and("r.workstation_id = ?", f.WorkstationID)
 	}
 	if f.Image != "" {
 		q.and("r.image = ?", f.Image)

@@ -98,6 +98,11 @@ func (f *Fleet) change(ctx context.Context, ref string, change func(id int64) er
 
 // List lists workstations.
 func (f *Fleet) List(ctx context.Context, filter records.WorkstationFilter, p records.Page) ([]api.Workstation, int, error) {
+	if filter.Group != "" {
+		if _, err := f.Records.Group(ctx, filter.Group); err != nil {
+			return nil, 0, err
+		}
+	}
 	rows, total, err := f.Records.Workstations(ctx, filter, p)
 	return each(rows, f.workstation), total, err
 }

@@ -6,6 +6,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/actor"
+	"jugate/core/fault"
 	"jugate/core/image"
 	"jugate/core/roster"
 	"jugate/core/slabstore"
@@ -85,6 +86,10 @@ func versionsOf(rows []records.Version) []api.Version {
 
 // Versions lists the versions of an image, the newest first.
 func (k *Intake) Versions(ctx context.Context, image string) ([]api.Version, error) {
+	image, err := k.Records.ImageName(ctx, image)
+	if err != nil {
+		return nil, err
+	}
 	rows, err := k.Records.Versions(ctx, image)
 	return versionsOf(rows), err
 }
@@ -163,6 +168,13 @@ func (k *Intake) Rename(ctx context.Context, from, to string) ([]api.Version, er
 	}
 	k.captures.commit.Lock()
 	defer k.captures.commit.Unlock()
+	from, err := k.Records.ImageName(ctx, from)
+	if err != nil {
+		return nil, err
+	}
+	if from == to {
+		return nil, fault.Conflict.Errorf("the image is called %s already", to)
+	}
 	if err := k.Records.RenameImage(ctx, from, to, func() error { return k.Files.Link(from, to) }); err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"context"
 	"crypto/rand"
 	"os"
 	"sync"
@@ -62,8 +63,11 @@ func (i *imports) end(key string) {
 }
 
 // BeginImport begins to bring a version in.
-func (k *Intake) BeginImport(in api.NewImport) (api.Import, error) {
+func (k *Intake) BeginImport(ctx context.Context, in api.NewImport) (_ api.Import, err error) {
 	if err := roster.CheckName("an image", in.Image); err != nil {
+		return api.Import{}, err
+	}
+	if in.Image, err = k.Records.ImageName(ctx, in.Image); err != nil {
 		return api.Import{}, err
 	}
 	u := Upload{key: "import-" + rand.Text()[:16], image: in.Image, note: in.Note, keepEqual: in.KeepEqual}

@@ -40,6 +40,11 @@ func (o *Orders) Capture(ctx context.Context, in api.NewCapture) (api.Errand, er
 	if err := roster.CheckName("an image", in.Image); err != nil {
 		return api.Errand{}, err
 	}
+	image, err := o.Records.ImageName(ctx, in.Image)
+	if err != nil {
+		return api.Errand{}, err
+	}
+	in.Image = image
 	w, err := o.Records.FindWorkstation(ctx, in.Workstation)
 	if err != nil {
 		return api.Errand{}, err
@@ -60,8 +65,17 @@ func (o *Orders) Capture(ctx context.Context, in api.NewCapture) (api.Errand, er
 	return o.errandOf(*e), nil
 }
 
-// Errands lists errands in the order in which workstations get them.
-func (o *Orders) Errands(ctx context.Context, f records.ErrandFilter, p records.Page) ([]api.Errand, int, error) {
+// Errands lists errands in the order in which workstations get them: of one workstation if
+// it is named, and with open just those that wait or run.
+func (o *Orders) Errands(ctx context.Context, workstation string, open bool, p records.Page) ([]api.Errand, int, error) {
+	f := records.ErrandFilter{Open: open}
+	if workstation != "" {
+		w, err := o.Records.FindWorkstation(ctx, workstation)
+		if err != nil {
+			return nil, 0, err
+		}
+		f.WorkstationID = w.ID
+	}
 	rows, total, err := o.Records.Errands(ctx, f, p)
 	return each(rows, o.errandOf), total, err
 }

@@ -2,9 +2,12 @@ package orders
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"jugate/api"
+	"jugate/core/fault"
+	"jugate/core/roster"
 	"jugate/records"
 )
 
@@ -26,8 +29,46 @@ func receiptOf(r records.Receipt) api.Receipt {
 
 // Receipts lists receipts, the newest first.
 func (o *Orders) Receipts(ctx context.Context, f records.ReceiptFilter, p records.Page) ([]api.Receipt, int, error) {
+	if err := o.namedByReceipts(ctx, &f); err != nil {
+		return nil, 0, err
+	}
 	rows, total, err := o.Records.Receipts(ctx, f, p)
 	return each(rows, receiptOf), total, err
+}
+
+// namedByReceipts refuses a filter by what is neither there nor in any receipt: whoever
+// misspelt a name would take an empty list for the truth.
+func (o *Orders) namedByReceipts(ctx context.Context, f *records.ReceiptFilter) (err error) {
+	one := records.Page{Limit: 1}
+	if f.DeliveryID != 0 {
+		if _, err := o.Records.Delivery(ctx, f.DeliveryID); err != nil {
+			return err
+		}
+	}
+	if f.Image != "" {
+		if f.Image, err = o.Records.ImageName(ctx, f.Image); err != nil {
+			return err
+		}
+		if _, err = o.Records.Version(ctx, roster.Ref{Image: f.Image}); errors.Is(err, fault.NotFound) {
+			if _, n, anyErr := o.Records.Receipts(ctx, records.ReceiptFilter{Image: f.Image}, one); anyErr != nil || n > 0 { // one that was renamed since
+				err = anyErr
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if f.Workstation != "" {
+		var w *records.Workstation
+		if w, err = o.Records.FindWorkstation(ctx, f.Workstation); err == nil {
+			f.Workstation, f.WorkstationID = "", w.ID // under whatever name it had
+		} else if errors.Is(err, fault.NotFound) {
+			if _, n, anyErr := o.Records.Receipts(ctx, records.ReceiptFilter{Workstation: f.Workstation}, one); anyErr != nil || n > 0 {
+				err = anyErr
+			}
+		}
+	}
+	return err
 }
 
 // CheckReceipts goes through the chain of receipts and tells whether one was changed or

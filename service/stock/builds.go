@@ -101,22 +101,13 @@ func (k *Stock) mayBuildFrom(path string) error {
 func (k *Stock) makePlain(ctx context.Context, from *builds.Source, in api.NewBuild) (*builds.Build, error) {
 	k.making.Lock()
 	defer k.making.Unlock()
-	next, err := k.nextBuild()
+	next, err := k.Builds.Next()
 	if err != nil {
 		return nil, err
 	}
 	b, err := k.Builds.Make(ctx, from, builds.Options{Number: next, Created: k.Now(), Note: in.Note, Kernel: in.Kernel, Words: in.Words, Leave: in.LeaveOut,
 		Agent: k.Agent, Certificate: k.Certificate, Settings: environment.Settings{Shell: in.Shell}})
 	return b, incomplete(err)
-}
-
-// nextBuild is a number that no build has. The caller holds making.
-func (k *Stock) nextBuild() (int, error) {
-	numbers, err := k.Builds.Builds()
-	if err != nil || len(numbers) == 0 {
-		return 1, err
-	}
-	return numbers[len(numbers)-1] + 1, nil
 }
 
 // incomplete says in a reply what a build lacks.
@@ -155,6 +146,36 @@ func (k *Stock) Offer(ctx context.Context, number int) error {
 		return err
 	}
 	k.Log.Info("build offered", "build", number)
+	k.Publish(api.BootStepped{})
+	return nil
+}
+
+// RemoveBuild removes a build that nobody boots: it is neither offered nor pinned.
+func (k *Stock) RemoveBuild(ctx context.Context, number int) error {
+	k.making.Lock()
+	defer k.making.Unlock()
+	b, err := k.findBuild(ctx, number)
+	if err != nil {
+		return err
+	}
+	offered, err := k.Records.Offered(ctx)
+	if err != nil {
+		return err
+	}
+	if number == 0 || offered == b.Number {
+		return fault.Conflict.Errorf("build %d is offered; offer another one first", b.Number)
+	}
+	pinned, err := k.Records.PinnedTo(ctx, b.Number)
+	if err != nil {
+		return err
+	}
+	if len(pinned) > 0 {
+		return fault.Conflict.Errorf("build %d is what %s boots; jugate environment pin NAME 0 ends that", b.Number, strings.Join(pinned, ", "))
+	}
+	if err := k.Builds.Remove(b.Number); err != nil {
+		return err
+	}
+	k.Log.Info("build removed", "build", b.Number, "by", actor.From(ctx))
 	k.Publish(api.BootStepped{})
 	return nil
 }

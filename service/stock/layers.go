@@ -134,7 +134,7 @@ func (k *Stock) extendBuild(ctx context.Context, in api.NewBuild) (*builds.Build
 func (k *Stock) addLayers(base *builds.Build, layers []builds.Drivers, in api.NewBuild) (*builds.Build, error) {
 	k.making.Lock()
 	defer k.making.Unlock()
-	next, err := k.nextBuild()
+	next, err := k.Builds.Next()
 	if err != nil {
 		return nil, err
 	}

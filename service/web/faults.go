@@ -10,6 +10,7 @@ import (
 	"syscall"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/validation"
 
 	"jugate/core/fault"
 )
@@ -57,7 +58,39 @@ func (s *Server) problem(err error, what string) huma.StatusError {
 // detailsAtMost is how many faults of a request an answer lists.
 const detailsAtMost = 10
 
-func init() { huma.NewError = boundedError(huma.NewError) }
+func init() {
+	huma.NewError = boundedError(huma.NewError)
+	// What is wrong with a field is said so that it reads behind the field's name.
+	validation.MsgUnexpectedProperty = "is not known here"
+	validation.MsgExpectedRFC3339DateTime = "has to be a time such as 2026-03-01T18:30:00Z (RFC 3339)"
+	validation.MsgExpectedBoolean = "has to be true or false"
+	validation.MsgExpectedNumber = "has to be a number"
+	validation.MsgExpectedInteger = "has to be a whole number"
+	validation.MsgExpectedString = "has to be a text"
+	validation.MsgExpectedArray = "has to be a list"
+	validation.MsgExpectedObject = "has to be an object"
+	validation.MsgExpectedBase64String = "has to be in base64"
+	validation.MsgExpectedOneOf = `has to be one of "%s"`
+	validation.MsgExpectedMinimumNumber = "has to be at least %v"
+	validation.MsgExpectedMaximumNumber = "has to be at most %v"
+	validation.MsgExpectedMinLength = "has to have at least %d characters"
+	validation.MsgExpectedMaxLength = "has to have at most %d characters"
+	validation.MsgExpectedMinItems = "has to have at least %d entries"
+	validation.MsgExpectedMaxItems = "has to have at most %d entries"
+	validation.MsgExpectedRequiredProperty = "%s is missing"
+}
+
+// renamed are fields that had another name before.
+var renamed = map[string]string{"body.wait_at_most": "at_latest, a time"}
+
+// sentence says what is wrong with a field.
+func sentence(d *huma.ErrorDetail) string {
+	if now, was := renamed[d.Location]; was {
+		return fmt.Sprintf("%s is called %s now", strings.TrimPrefix(d.Location, "body."), now)
+	}
+	_, field, _ := strings.Cut(d.Location, ".")
+	return strings.TrimSpace(field + " " + strings.TrimPrefix(d.Message, field+" "))
+}
 
 // boundedError makes errors that repeat nothing of the request: neither without end nor
 // what may be a secret.
@@ -76,6 +109,15 @@ func boundedError(plain func(status int, message string, errs ...error) huma.Sta
 				err = &detail
 			}
 			few = append(few, err)
+		}
+		if message == "validation failed" {
+			var wrong []string
+			for _, err := range few {
+				if d, is := err.(*huma.ErrorDetail); is {
+					wrong = append(wrong, sentence(d))
+				}
+			}
+			message = strings.Join(wrong, "; ")
 		}
 		return plain(status, clipped(message), few...)
 	}

@@ -80,8 +80,8 @@ type ImportRef struct {
 func (s *Server) importRoutes(h huma.API) {
 	const tag = "store"
 	answers(s, h, op("POST", "/imports", "begin-import", tag, "Begin to bring a version in from a file"),
-		func(_ context.Context, in *struct{ Body api.NewImport }) (api.Import, error) {
-			return s.Intake.BeginImport(in.Body)
+		func(ctx context.Context, in *struct{ Body api.NewImport }) (api.Import, error) {
+			return s.Intake.BeginImport(ctx, in.Body)
 		})
 	answers(s, h, op("POST", "/imports/{id}/missing", "import-missing", tag, "Tell which slabs the store lacks"),
 		func(_ context.Context, in *struct {

@@ -26,7 +26,7 @@ func (s *Server) errandRoutes(h huma.API) {
 			Workstation string `query:"workstation"`
 			Open        bool   `query:"open" doc:"Only those that wait or run"`
 		}) ([]api.Errand, int, error) {
-			return s.Orders.Errands(ctx, records.ErrandFilter{Workstation: in.Workstation, Open: in.Open}, in.page())
+			return s.Orders.Errands(ctx, in.Workstation, in.Open, in.page())
 		})
 	answers(s, h, op("GET", "/errands/{id}", "get-errand", tag, "Show how far an errand is"),
 		func(ctx context.Context, in *Numbered) (api.Errand, error) { return s.Orders.Errand(ctx, in.ID) })

@@ -32,6 +32,8 @@ func (s *Server) buildRoutes(h huma.API) {
 		func(ctx context.Context, in *BuildRef) (api.Build, error) { return s.Stock.Build(ctx, in.Number) })
 	does(s, h, op("POST", "/builds/{number}/offer", "offer-build", tag, "Have workstations boot this build from now on"),
 		func(ctx context.Context, in *BuildRef) error { return s.Stock.Offer(ctx, in.Number) })
+	does(s, h, op("DELETE", "/builds/{number}", "remove-build", tag, "Remove a build that is neither offered nor pinned"),
+		func(ctx context.Context, in *BuildRef) error { return s.Stock.RemoveBuild(ctx, in.Number) })
 	answers(s, h, op("GET", "/builds/{number}/diff/{other}", "diff-builds", tag, "List what another build has that this one has not, and the other way round"),
 		func(ctx context.Context, in *struct {
 			BuildRef

@@ -5,8 +5,9 @@
 //	s := &web.Server{Fleet: fleet, Orders: orders, …}
 //	http.Serve(listener, s.Handler())
 //
-// A file has the routes of one noun; route.go what they have in common, and bounds.go what
-// somebody without any right can make the service do.
+// A file has the routes of one noun, and route.go what they have in common. What somebody
+// without any right could make the service do is bounded in peer.go, steady.go and
+// loaderconns.go.
 package web
 
 import (

@@ -47,7 +47,7 @@ interface Answer<T> {
 export async function ask<T>(answer: Promise<Answer<T>>): Promise<T> {
   const { data, error, response } = await answer;
   if (!response.ok) {
-    const more = error?.errors?.map((e) => e.message).join("; ");
+    const more = error?.errors?.filter((e) => !e.location).map((e) => e.message).join("; "); // what is wrong with a field is in the detail
     const detail = error?.detail ?? error?.title ?? `the service answered ${response.status}`;
     throw new Problem(response.status, more ? `${detail}: ${more}` : detail);
   }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
@@ -51,6 +52,72 @@ func (s *Store) Builds() ([]int, error) {
 	return numbers, nil
 }
 
+// Next is a number that no build has or had.
+func (s *Store) Next() (int, error) {
+	entries, err := os.ReadDir(filepath.Join(s.dir, "builds"))
+	next := 1
+	for _, e := range entries {
+		number, _, _ := strings.Cut(e.Name(), ".")
+		if n, err := strconv.Atoi(number); err == nil {
+			next = max(next, n+1)
+		}
+	}
+	return next, err
+}
+
+// removedMark is what stays of a build that was removed, so that no other gets its number.
+const removedMark = ".removed"
+
+// Remove removes a build and the parts that no other build has. No build may be made
+// meanwhile. Errors wrap fs.ErrNotExist.
+func (s *Store) Remove(number int) error {
+	gone, err := s.Build(number)
+	if err != nil {
+		return err
+	}
+	numbers, err := s.Builds()
+	if err != nil {
+		return err
+	}
+	kept := map[slabstore.Digest]bool{}
+	for _, n := range numbers {
+		if n == number {
+			continue
+		}
+		b, err := s.Build(n)
+		if err != nil {
+			return err // what it needs cannot be told
+		}
+		for _, p := range b.parts() {
+			kept[p.Digest] = true
+		}
+	}
+	mark := strings.TrimSuffix(s.buildFile(number), ".json") + removedMark
+	if err := errors.Join(durable.Write(mark, nil, 0o644), os.Remove(s.buildFile(number))); err != nil {
+		return err
+	}
+	for _, p := range gone.parts() {
+		if kept[p.Digest] {
+			continue
+		}
+		if err := os.Remove(s.partFile(p)); err != nil && !errors.Is(err, fs.ErrNotExist) { // one may stand in it twice
+			return err
+		}
+	}
+	return nil
+}
+
+// parts are all parts of a build.
+func (b *Build) parts() (all []Part) {
+	for _, p := range b.Parts {
+		all = append(all, p)
+	}
+	for _, l := range b.Layers {
+		all = append(all, l.Part)
+	}
+	return all
+}
+
 func (s *Store) buildFile(number int) string {
 	return filepath.Join(s.dir, "builds", strconv.Itoa(number)+".json")
 }
@@ -70,6 +137,12 @@ func (s *Store) Build(number int) (*Build, error) {
 
 // save makes a build visible. A number is never used twice.
 func (s *Store) save(b *Build) error {
+	said := map[string]bool{}
+	b.Problems = slices.DeleteFunc(b.Problems, func(p string) bool { // what two parts lack is said once
+		again := said[p]
+		said[p] = true
+		return again
+	})
 	text, err := json.MarshalIndent(b, "", "\t")
 	if err != nil {
 		return err

@@ -1,0 +1,102 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"jugate/api"
+	"jugate/apiclient"
+)
+
+// lister is a command that lists things of the service.
+type lister[T any] struct {
+	short, example string
+	what           string // in the plural: "workstations"
+	none           string // why there may be none, and what makes one
+	fetch          func(c *apiclient.Client, ctx context.Context, l apiclient.List) (api.Page[T], error)
+	sort           []string // fields
+	filters        []filter
+	columns        []column[T]
+}
+
+// filter narrows a list.
+type filter struct {
+	name, help string
+	values     []string // all that it can have, if they are few
+	complete   cobra.CompletionFunc
+	truth      bool   // it is a flag without a value
+	inverse    bool   // the list is narrowed unless the flag is given
+	param      string // of the interface, if that has another name
+}
+
+func (f filter) parameter() string {
+	if f.param != "" {
+		return f.param
+	}
+	return f.name
+}
+
+// list makes the command.
+func list[T any](a *app, l lister[T]) *cobra.Command {
+	var search, order string
+	texts, truths := map[string]*string{}, map[string]*bool{}
+	cmd := &cobra.Command{
+		Use: "list", Short: l.short, Example: l.example, Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			chosen := map[string]string{}
+			for _, f := range l.filters {
+				switch {
+				case f.truth:
+					if *truths[f.name] != f.inverse {
+						chosen[f.parameter()] = "true"
+					}
+				default:
+					chosen[f.parameter()] = *texts[f.name]
+				}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			items, err := every(cmd.Context(), apiclient.List{Search: search, Sort: order, Filter: chosen},
+				func(ctx context.Context, q apiclient.List) (api.Page[T], error) { return l.fetch(c, ctx, q) })
+			if err != nil {
+				return err
+			}
+			narrowed := search != ""
+			for _, value := range texts {
+				narrowed = narrowed || *value != ""
+			}
+			return printList(cmd, a, items, l.columns, pick(narrowed, "there are no "+l.what+" like that", l.none))
+		},
+	}
+	flags := cmd.Flags()
+	if l.sort != nil {
+		flags.StringVar(&search, "search", "", "only "+l.what+" that contain this text")
+		flags.StringVar(&order, "sort", "", "field to sort by: "+strings.Join(l.sort, ", ")+"; with a hyphen in front, descending")
+		var fields []string
+		for _, s := range l.sort {
+			fields = append(fields, s, "-"+s)
+		}
+		cmd.RegisterFlagCompletionFunc("sort", cobra.FixedCompletions(toCompletions(fields), cobra.ShellCompDirectiveNoFileComp))
+	}
+	for _, f := range l.filters {
+		if f.truth {
+			truths[f.name] = flags.Bool(f.name, false, f.help)
+			continue
+		}
+		help := f.help
+		if f.values != nil {
+			help = fmt.Sprintf("%s: %s", f.help, strings.Join(f.values, ", "))
+			f.complete = cobra.FixedCompletions(toCompletions(f.values), cobra.ShellCompDirectiveNoFileComp)
+		}
+		texts[f.name] = flags.String(f.name, "", help)
+		if f.complete != nil {
+			cmd.RegisterFlagCompletionFunc(f.name, f.complete)
+		}
+	}
+	return cmd
+}
