@@ -36,11 +36,17 @@ lab: setup
 build: setup console
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o bin/ ./cmd/jugate ./cmd/jugate-agent
 
-check:
+check: console/src/api/schema.gen.ts tools/node_modules/.made
 	$(GO) vet ./...
 	cd tools && $(GO) build -o ../bin/ honnef.co/go/tools/cmd/staticcheck
 	bin/staticcheck ./...
 	cd console && npm run --silent check
+	cd tools && npx --no spectral lint ../console/openapi.json --ruleset spectral.yaml --fail-severity hint --quiet
+	cd tools && REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true npx --no redocly lint ../console/openapi.json --config redocly.yaml --max-problems 20
+
+tools/node_modules/.made: tools/package-lock.json
+	cd tools && npm ci --silent
+	touch $@
 
 # Installs what is missing, and nothing when nothing is.
 setup:

@@ -71,12 +71,12 @@ type HardwareAddress struct {
 
 // CardRef names the workstation that a hardware address goes to.
 type CardRef struct {
-	Workstation string `json:"workstation" doc:"Name or hardware address" minLength:"1" maxLength:"100"`
+	Workstation string `json:"workstation" doc:"Name or hardware address" minLength:"1" maxLength:"100" example:"herb-03"`
 }
 
 // NewRefusal turns a machine away for good.
 type NewRefusal struct {
-	Machine string `json:"machine" doc:"A newcomer's hardware address, or any hardware address or system UUID" minLength:"1" maxLength:"100"`
+	Machine string `json:"machine" doc:"A newcomer's hardware address, or any hardware address or system UUID" minLength:"1" maxLength:"100" example:"00:00:5e:00:53:66"`
 	Note    string `json:"note,omitempty" maxLength:"1000"`
 }
 
@@ -90,13 +90,13 @@ type Refusal struct {
 
 // Admission takes a newcomer into the roster.
 type Admission struct {
-	Name   string   `json:"name" doc:"Letters, digits, '-', '_' and '.'" minLength:"1" maxLength:"63"`
+	Name   string   `json:"name" doc:"Letters, digits, '-', '_' and '.'" minLength:"1" maxLength:"63" example:"herb-01"`
 	Groups []string `json:"groups,omitempty" doc:"Groups to put it into"`
 }
 
 // NewName is another name for something.
 type NewName struct {
-	Name string `json:"name" minLength:"1" maxLength:"100"`
+	Name string `json:"name" minLength:"1" maxLength:"100" example:"herb-13"`
 }
 
 // Group is a named set of workstations.
@@ -112,7 +112,7 @@ type GroupMembers struct {
 
 // NewGroup asks for a group.
 type NewGroup struct {
-	Name string `json:"name" minLength:"1" maxLength:"63"`
+	Name string `json:"name" minLength:"1" maxLength:"63" example:"herbarium"`
 }
 
 // WakeUp asks for workstations to be switched on over the network.

@@ -148,7 +148,7 @@ type Rescanned struct {
 
 // NewImport begins to bring a version in from a person's machine.
 type NewImport struct {
-	Image     string `json:"image" minLength:"1" maxLength:"63"`
+	Image     string `json:"image" minLength:"1" maxLength:"63" example:"garden-desk"`
 	Note      string `json:"note,omitempty" maxLength:"1000"`
 	KeepEqual bool   `json:"keep_equal,omitempty" doc:"Make a version although nothing has changed since the newest one"`
 }

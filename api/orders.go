@@ -10,8 +10,8 @@ import (
 
 // NewCapture asks a workstation to capture its disk.
 type NewCapture struct {
-	Workstation string `json:"workstation" doc:"Name or hardware address" minLength:"1"`
-	Image       string `json:"image" minLength:"1" maxLength:"63"`
+	Workstation string `json:"workstation" doc:"Name or hardware address" minLength:"1" example:"desk-gold"`
+	Image       string `json:"image" minLength:"1" maxLength:"63" example:"garden-desk"`
 	Note        string `json:"note,omitempty" maxLength:"1000"`
 	CaptureOptions
 }
@@ -48,9 +48,9 @@ type Errand struct {
 
 // NewDelivery orders a delivery.
 type NewDelivery struct {
-	Image    string     `json:"image" doc:"NAME or NAME@VERSION; without a version the newest" minLength:"1"`
+	Image    string     `json:"image" doc:"NAME or NAME@VERSION; without a version the newest" minLength:"1" example:"garden-desk@3"`
 	To       []string   `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000"`
-	Start    string     `json:"start,omitempty" doc:"Gather rule: all, first, ready:N (N workstations are ready) or at:TIME (RFC 3339). With a comma between two the stream starts when one of them holds, with a plus when both do" default:"all"`
+	Start    string     `json:"start,omitempty" doc:"Gather rule: all, first, ready:N (N workstations are ready) or at:TIME (RFC 3339). With a comma between two the stream starts when one of them holds, with a plus when both do" default:"all" example:"ready:8"`
 	Rate     int64      `json:"rate,omitempty" doc:"Bits a second of the stream; 0 takes the service's setting" minimum:"0"`
 	AtLatest *time.Time `json:"at_latest,omitempty" doc:"When it starts at the latest, with whoever is ready; by default an hour after the order, or after the earliest time of the gather rule"`
 	WhenDone string     `json:"when_done,omitempty" enum:"stay,restart,power-off" doc:"What a workstation does when its disk is right" default:"stay"`

@@ -132,10 +132,9 @@ func noStore(ctx huma.Context, next func(huma.Context)) {
 const tryAgain = 2000
 
 func (s *Server) eventRoutes(h huma.API) {
-	sse.Register(h, huma.Operation{
-		OperationID: "events", Method: http.MethodGet, Path: api.EventStream, Tags: []string{"events"},
-		Summary: "Changes as they happen, as server-sent events; with Last-Event-ID those since", Middlewares: huma.Middlewares{noStore},
-	}, map[string]any{
+	stream := op(http.MethodGet, api.EventStream, "events", "events", "Tell changes as they happen, as server-sent events; with Last-Event-ID those since")
+	stream.Middlewares = huma.Middlewares{noStore}
+	sse.Register(h, stream, map[string]any{
 		"hello":       api.Hello{},
 		"workstation": api.Workstation{},
 		"errand":      api.Errand{},

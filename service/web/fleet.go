@@ -25,7 +25,7 @@ func (s *Server) workstationRoutes(h huma.API) {
 			return s.Fleet.Get(ctx, in.Ref)
 		})
 	answers(s, h, op("POST", "/workstations/{ref}/admit", "admit-workstation", tag,
-		"Take a newcomer, or a hardware address that was never seen, into the roster, or give an admitted workstation another name"),
+		"Take a newcomer, or a hardware address that was never seen, into the roster"),
 		func(ctx context.Context, in *struct {
 			WorkstationRef
 			Body api.Admission
@@ -117,10 +117,6 @@ func (s *Server) cardRoutes(h huma.API) {
 
 func (s *Server) groupRoutes(h huma.API) {
 	const tag = "groups"
-	type membership struct {
-		Group string `path:"group"`
-		Ref   string `path:"ref" doc:"Name or hardware address of a workstation"`
-	}
 	lists(s, h, op("GET", "/groups", "list-groups", tag, "List groups; sort by name or members"),
 		func(ctx context.Context, in *Paging) ([]api.Group, int, error) { return s.Fleet.Groups(ctx, in.page()) })
 	answers(s, h, op("POST", "/groups", "add-group", tag, "Make an empty group"),

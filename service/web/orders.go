@@ -16,7 +16,7 @@ func (s *Server) errandRoutes(h huma.API) {
 		func(ctx context.Context, in *struct{ Body api.NewCapture }) (api.Errand, error) {
 			return s.Orders.Capture(ctx, in.Body)
 		})
-	answers(s, h, op("POST", "/driver-errands", "put-drivers", "drivers", "Have workstations add drivers to the image that they have already"),
+	answers(s, h, op("POST", "/driver-errands", "install-drivers", "drivers", "Have workstations add drivers to the image that they have already"),
 		func(ctx context.Context, in *struct{ Body api.InstallDrivers }) ([]api.Errand, error) {
 			return s.Orders.InstallDrivers(ctx, in.Body)
 		})

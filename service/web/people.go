@@ -62,7 +62,7 @@ func (s *Server) sessionRoutes(h huma.API) {
 	}
 	me := api.Session{Name: actor.Administrator.Name}
 	huma.Register(h, huma.Operation{
-		OperationID: "sign-in", Method: http.MethodPost, Path: "/session", Summary: "Open a session of the console",
+		OperationID: "sign-in", Method: http.MethodPost, Path: "/session", Summary: "Open a session of the console", Description: descriptions["sign-in"],
 		Security: []map[string][]string{}, Tags: []string{"session"}, Errors: []int{401, 429}, MaxBodyBytes: 4 << 10,
 	}, func(ctx context.Context, in *struct{ Body api.SignIn }) (*signedIn, error) {
 		if err := s.Access.CheckToken(peer(ctx), strings.TrimSpace(in.Body.Token), "/session"); err != nil {
@@ -70,7 +70,7 @@ func (s *Server) sessionRoutes(h huma.API) {
 		}
 		return &signedIn{cookie(s.Access.OpenSession(), int(access.SessionLife.Seconds())), me}, nil
 	})
-	answers(s, h, op("GET", "/session", "get-session", "session", "Who is signed in"), func(context.Context, *Nothing) (api.Session, error) { return me, nil })
+	answers(s, h, op("GET", "/session", "get-session", "session", "Tell who is signed in"), func(context.Context, *Nothing) (api.Session, error) { return me, nil })
 	huma.Register(h, op("DELETE", "/session", "sign-out", "session", "Close the session"), func(ctx context.Context, in *struct {
 		Session string `cookie:"jugate_session"`
 	}) (*goodbye, error) {

@@ -5,6 +5,7 @@ import (
 	"net/http"
 	"net/url"
 	"slices"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -13,9 +14,16 @@ import (
 	"jugate/records"
 )
 
-// op describes an operation.
+// op describes an operation; descriptions has what more there is to say.
 func op(method, path, id, tag, summary string) huma.Operation {
-	return huma.Operation{OperationID: id, Method: method, Path: path, Tags: []string{tag}, Summary: summary}
+	errors := []int{http.StatusUnauthorized}
+	if strings.Contains(path, "{") {
+		errors = append(errors, http.StatusNotFound)
+	}
+	if method != http.MethodGet {
+		errors = append(errors, http.StatusConflict)
+	}
+	return huma.Operation{OperationID: id, Method: method, Path: path, Tags: []string{tag}, Summary: summary, Description: descriptions[id], Errors: append(errors, http.StatusUnprocessableEntity)}
 }
 
 // reply is an answer with a body.
