@@ -14,7 +14,7 @@ TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
 	zip gcab genisoimage depmod
 
-.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-multicast bench-drivers bench-scale bench-terabytes screenshots clean
+.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-multicast bench-drivers bench-scale bench-terabytes screenshots reference clean
 
 demo: build
 	./bin/jugate demo
@@ -121,6 +121,9 @@ bench-terabytes: setup
 	bin/bench -dir $(BENCH_DIR) terabytes
 
 # Pictures of the console's pages, made from the demo's data.
+reference:
+	$(GO) run ./cmd/jugate reference docs/reference
+
 screenshots: build
 	JUGATE_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 ./console
 

@@ -1,11 +1,14 @@
 package cli
 
 import (
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // Every command that does something says what it does, shows how it is called, and what it
@@ -41,6 +44,14 @@ func TestEveryCommandHasAnExampleThatItUnderstands(t *testing.T) {
 		}
 	}
 	walk(newRoot())
+}
+
+func TestTheReferenceIsWhatTheProgramSays(t *testing.T) {
+	for name, want := range referencePages(newRoot()) {
+		is, err := os.ReadFile(filepath.Join("../docs/reference", name))
+		require.NoError(t, err)
+		assert.Equal(t, want, string(is), "docs/reference/%s is old: make reference", name)
+	}
 }
 
 // unquoted splits words as a shell does that knows quotes.

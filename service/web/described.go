@@ -15,6 +15,7 @@ var tags = []*huma.Tag{
 	{Name: "drivers", Description: "The driver library, sets of drivers, and what they cover."},
 	{Name: "boot environment", Description: "Builds of the small system that workstations boot, and media that boot it without network boot."},
 	{Name: "network boot", Description: "How machines are answered that boot over the network, and how far they get."},
+	{Name: "terms", Description: "What the words, states and findings of this interface mean."},
 	{Name: "events", Description: "What changes, as it changes."},
 }
 
@@ -119,6 +120,8 @@ var descriptions = map[string]string{
 	"make-code":      "Makes a code that people type at a workstation, to choose what it boots or receives.",
 	"fix-address":    "Gives a workstation an IPv4 address of its own in mode whole. An empty address ends that.",
 	"wake":           "Sends wake-ups to workstations and the workstations of groups. Whether one starts shows when it asks for an address.",
+
+	"list-terms": "Lists all terms, or those of one name: a name can mean something in several places. It is what jugate explain tells, and what the console shows behind its question marks.",
 
 	"events": "Answers with a stream of server-sent events. With delivery set, the workstations of that delivery are told of, too. With Last-Event-ID the stream goes on after that event; if that is not possible, the first event is resync, and everything has to be fetched again.",
 }

@@ -5,6 +5,7 @@ import { ask, client, type Delivery } from "../../api/client";
 import { useList } from "../../api/useList";
 import { size, when } from "../../format";
 import { ListTable } from "../../parts/ListTable";
+import { explained } from "../../parts/Explain";
 import { DeliveryState } from "../../parts/DeliveryState";
 import { PageTitle } from "../../parts/PageTitle";
 import { Failure } from "../../parts/Shown";
@@ -37,7 +38,7 @@ export function Deliveries() {
               { title: "Delivery", render: (_, d) => <Link to={`/deliveries/${d.id}`}>{`No. ${d.id}`}</Link> },
               { title: "Image", key: "image", sorter: true, render: (_, d) => <b>{`${d.image}@${d.version}`}</b> },
               { title: "To", render: (_, d) => d.targets.join(", ") },
-              { title: "State", key: "state", sorter: true, render: (_, d) => <DeliveryState delivery={d} /> },
+              { title: explained("State", { kind: "state of a delivery" }), key: "state", sorter: true, render: (_, d) => <DeliveryState delivery={d} /> },
               { title: "Ordered", key: "created", sorter: true, render: (_, d) => when(d.created) },
               { title: "Ended", render: (_, d) => when(d.ended) },
               { title: "On the wire", align: "right", render: (_, d) => size(d.wire_bytes) },

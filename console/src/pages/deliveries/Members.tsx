@@ -2,12 +2,13 @@ import { Progress, Table, Tag, Tooltip, type TableColumnsType } from "antd";
 import type { Delivery, Member } from "../../api/client";
 import { left, percent, perSecond, share, size } from "../../format";
 import { Address } from "../../parts/Address";
+import { explained } from "../../parts/Explain";
 import { Outcome } from "../../parts/Outcome";
 import { leaf, ochre, rust, slate } from "../../theme";
 
 const first: TableColumnsType<Member> = [
   { title: "Workstation", dataIndex: "workstation", render: (name: string) => <b>{name}</b> },
-  { title: "State", render: (_, m) => <Outcome state={m.outcome || m.phase} /> },
+  { title: explained("State", { kind: "phase of a workstation in a delivery" }), render: (_, m) => <Outcome state={m.outcome || m.phase} /> },
 ];
 
 // While it runs, what tells who holds the others back.

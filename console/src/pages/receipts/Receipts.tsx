@@ -6,6 +6,7 @@ import { useList } from "../../api/useList";
 import { seconds, size, when } from "../../format";
 import { Address } from "../../parts/Address";
 import { ListTable } from "../../parts/ListTable";
+import { explained } from "../../parts/Explain";
 import { Outcome } from "../../parts/Outcome";
 import { PageTitle } from "../../parts/PageTitle";
 import { ChainCheck } from "./ChainCheck";
@@ -44,7 +45,7 @@ export function Receipts() {
             { title: "Workstation", key: "workstation", sorter: true, render: (_, r) => <b>{r.workstation}</b> },
             { title: "Hardware address", render: (_, r) => <Address text={r.hardware_address} /> },
             { title: "Image", key: "image", sorter: true, render: (_, r) => <Tooltip title={`digest ${r.digest}`}>{`${r.image}@${r.version}`}</Tooltip> },
-            { title: "Outcome", key: "outcome", sorter: true, render: (_, r) => <Outcome state={r.outcome} /> },
+            { title: explained("Outcome", { kind: "outcome of a receipt" }), key: "outcome", sorter: true, render: (_, r) => <Outcome state={r.outcome} /> },
             { title: "Verified", render: (_, r) => (r.verified ? "yes" : "no") },
             { title: "By multicast", align: "right", render: (_, r) => size(r.bytes_multicast) },
             { title: "Mended", align: "right", render: (_, r) => size(r.bytes_unicast) },

@@ -5,6 +5,7 @@ import { useList } from "../../api/useList";
 import { size, when } from "../../format";
 import { Address } from "../../parts/Address";
 import { GroupSelect } from "../../parts/GroupSelect";
+import { explained } from "../../parts/Explain";
 import { ListTable } from "../../parts/ListTable";
 import { Failure } from "../../parts/Shown";
 import { Disks } from "./Disks";
@@ -17,7 +18,7 @@ export function Newcomers() {
   if (list.isError) return <Failure error={list.error} />;
   if (list.total === 0) return null;
   return (
-    <Card title={`Newcomers (${list.total})`} styles={{ body: { padding: 0 } }} className="newcomers">
+    <Card title={explained(`Newcomers (${list.total})`, { name: "newcomer", kind: "word" })} styles={{ body: { padding: 0 } }} className="newcomers">
       <ListTable<Workstation>
         list={list}
         rowKey="id"

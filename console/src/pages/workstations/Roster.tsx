@@ -5,6 +5,7 @@ import { useChange } from "../../api/useChange";
 import { useList } from "../../api/useList";
 import { when } from "../../format";
 import { Address } from "../../parts/Address";
+import { explained } from "../../parts/Explain";
 import { ListTable } from "../../parts/ListTable";
 import { CaptureDialog } from "./CaptureDialog";
 import { Disks } from "./Disks";
@@ -34,7 +35,7 @@ export function Roster({ group, search }: { group?: string; search: string }) {
           { title: "Serial", key: "serial", dataIndex: "serial", sorter: true },
           { title: "Disks", render: (_, w) => <Disks workstation={w} /> },
           { title: "Groups", render: (_, w) => w.groups.map((g) => <Tag key={g}>{g}</Tag>) },
-          { title: "Image", render: (_, w) => <OnDisk workstation={w} /> },
+          { title: explained("Image", { name: "unfinished" }), render: (_, w) => <OnDisk workstation={w} /> },
           { title: "Doing", render: (_, w) => <Doing workstation={w} /> },
           {
             title: "",
