@@ -50,7 +50,7 @@ type ToCapture struct {
 	CaptureOptions
 	Follows       string   `json:"follows,omitempty" doc:"The newest version of the image"`
 	Layout        string   `json:"layout,omitempty" doc:"How the disk of that is laid out, in words; another one is a blocking finding"`
-	IdentityFiles []string `json:"identity_files,omitempty" doc:"Patterns of files that tell one machine from another; none takes the usual ones"`
+	IdentityFiles []string `json:"identity_files,omitempty" doc:"Patterns of files that tell one machine from another; without any, the agent uses its own list"`
 }
 
 // ToReceive is what an agent needs to take part in a delivery.

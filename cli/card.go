@@ -32,7 +32,7 @@ func (a *app) cardCommand() *cobra.Command {
 	return noun("card", "Say which workstation has which network card", list,
 		a.silent(&cobra.Command{
 			Use: "accept WORKSTATION HARDWARE-ADDRESS", Short: "Make an address that was seen in a workstation one of its own", Args: cobra.ExactArgs(2),
-			Example: "  jugate card accept herb-03 00:00:5e:00:53:99", ValidArgsFunction: a.complete(workstationNames),
+			Example: "  jugate card accept herb-03 00:00:5e:00:53:99",
 		}, func(ctx context.Context, c *apiclient.Client, args []string) error {
 			return c.AcceptCard(ctx, args[0], args[1])
 		}),

@@ -114,6 +114,7 @@ func newRoot() *cobra.Command {
 	)
 	addExamples(root)
 	refuseOldNames(root)
+	a.completeArguments(root)
 	checkWords(root)
 	return root
 }
@@ -143,55 +144,6 @@ func (a *app) client() (*apiclient.Client, error) {
 		return nil, usageError{err}
 	}
 	return c, nil
-}
-
-// complete offers names from the service to the shell.
-func (a *app) complete(names func(ctx context.Context, c *apiclient.Client) ([]string, error)) cobra.CompletionFunc {
-	return func(cmd *cobra.Command, _ []string, _ string) ([]string, cobra.ShellCompDirective) {
-		if _, err := configure(cmd); err != nil {
-			return nil, cobra.ShellCompDirectiveError
-		}
-		c, err := a.client()
-		if err != nil {
-			return nil, cobra.ShellCompDirectiveError
-		}
-		found, err := names(cmd.Context(), c)
-		if err != nil {
-			return nil, cobra.ShellCompDirectiveError
-		}
-		return found, cobra.ShellCompDirectiveNoFileComp
-	}
-}
-
-func workstationNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
-	page, err := c.Workstations(ctx, apiclient.List{Limit: 1000})
-	var names []string
-	for _, w := range page.Items {
-		if w.Name != "" {
-			names = append(names, w.Name)
-		} else {
-			names = append(names, w.Addresses...)
-		}
-	}
-	return names, err
-}
-
-func groupNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
-	page, err := c.Groups(ctx, apiclient.List{Limit: 1000})
-	var names []string
-	for _, g := range page.Items {
-		names = append(names, g.Name)
-	}
-	return names, err
-}
-
-func imageNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
-	page, err := c.Images(ctx, apiclient.List{Limit: 1000})
-	var names []string
-	for _, v := range page.Items {
-		names = append(names, v.Image)
-	}
-	return names, err
 }
 
 func toCompletions(words []string) []cobra.Completion { return words }

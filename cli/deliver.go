@@ -2,7 +2,6 @@ package cli
 
 import (
 	"cmp"
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -15,7 +14,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"jugate/api"
-	"jugate/apiclient"
 	"jugate/core/delivery"
 )
 
@@ -30,7 +28,6 @@ func (a *app) deliverCommand() *cobra.Command {
 		Example: "  jugate deliver garden-desk --to herbarium --dry-run\n" +
 			"  jugate deliver garden-desk@3 --to herb-03,herb-04 --when-done restart --yes\n" +
 			"  jugate deliver garden-desk --to seed-bank-lab --start at:18:30 --at-latest 30m --yes",
-		ValidArgsFunction: a.complete(imageNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			order.Image = args[0]
 			var err error
@@ -103,12 +100,6 @@ func (a *app) deliverCommand() *cobra.Command {
 }
 
 var whenDone = []string{"stay", "restart", "power-off"}
-
-func targetNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
-	groups, err := groupNames(ctx, c)
-	names, err2 := workstationNames(ctx, c)
-	return append(groups, names...), errors.Join(err, err2)
-}
 
 // startsAtLatest is when a delivery starts at the latest, as long as that is of interest.
 func startsAtLatest(d api.Delivery) string {

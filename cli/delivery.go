@@ -21,7 +21,6 @@ func (a *app) captureCommand() *cobra.Command {
 	var how api.CaptureOptions
 	cmd := &cobra.Command{
 		Use: "capture WORKSTATION --as IMAGE", Short: "Capture a workstation's disk as the next version of an image", Args: cobra.ExactArgs(1),
-		ValidArgsFunction: a.complete(workstationNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -116,17 +115,17 @@ func (a *app) followDelivery(cmd *cobra.Command, c *apiclient.Client, id int64) 
 func (a *app) deliveryCommand() *cobra.Command {
 	return noun("delivery", "See, watch and change deliveries",
 		a.deliveryList(), a.deliveryRate(), a.deliveryExtend(),
-		a.deliveryVerb("pause ID", "Hold the stream of a delivery", a.changed((*apiclient.Client).PauseDelivery)),
-		a.deliveryVerb("resume ID", "Let the stream of a delivery go on", a.changed((*apiclient.Client).ResumeDelivery)),
-		a.deliveryVerb("show ID", "Show a delivery with its workstations", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
+		a.deliveryVerb("pause DELIVERY", "Hold the stream of a delivery", a.changed((*apiclient.Client).PauseDelivery)),
+		a.deliveryVerb("resume DELIVERY", "Let the stream of a delivery go on", a.changed((*apiclient.Client).ResumeDelivery)),
+		a.deliveryVerb("show DELIVERY", "Show a delivery with its workstations", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
 			d, err := c.Delivery(cmd.Context(), id)
 			if err != nil {
 				return err
 			}
 			return a.printDelivery(cmd, d)
 		}),
-		a.deliveryVerb("watch ID", "Watch a delivery until it is over", a.followDelivery),
-		a.deliveryVerb("stop ID", "Stop a delivery for everyone who is not through", a.changed((*apiclient.Client).StopDelivery)),
+		a.deliveryVerb("watch DELIVERY", "Watch a delivery until it is over", a.followDelivery),
+		a.deliveryVerb("stop DELIVERY", "Stop a delivery for everyone who is not through", a.changed((*apiclient.Client).StopDelivery)),
 	)
 }
 
@@ -161,7 +160,7 @@ func (a *app) deliveryVerb(use, short string, do func(cmd *cobra.Command, c *api
 }
 
 func (a *app) deliveryRate() *cobra.Command {
-	return a.deliveryVerb("rate ID RATE", "Slow a delivery down or speed it up", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
+	return a.deliveryVerb("rate DELIVERY RATE", "Slow a delivery down or speed it up", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
 		bits, err := parseRate(cmd.Flags().Arg(1))
 		if err != nil || bits == 0 {
 			return usageError{fmt.Errorf("%q is not a rate (such as 200Mbit)", cmd.Flags().Arg(1))}
@@ -176,7 +175,7 @@ func (a *app) deliveryRate() *cobra.Command {
 
 func (a *app) deliveryExtend() *cobra.Command {
 	var to []string
-	cmd := a.deliveryVerb("extend ID", "Bring a running delivery to more groups and workstations", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
+	cmd := a.deliveryVerb("extend DELIVERY", "Bring a running delivery to more groups and workstations", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
 		d, err := c.ExtendDelivery(cmd.Context(), id, to...)
 		if err != nil {
 			return err
@@ -208,15 +207,6 @@ func (a *app) deliveryList() *cobra.Command {
 			{title: "reason", value: func(d api.Delivery) string { return cmp.Or(d.Reason, d.Warning) }},
 		},
 	})
-}
-
-func deliveryNumbers(ctx context.Context, c *apiclient.Client) ([]string, error) {
-	page, err := c.Deliveries(ctx, apiclient.List{Limit: 100})
-	var numbers []string
-	for _, d := range page.Items {
-		numbers = append(numbers, fmt.Sprintf("%d\t%s@%d, %s", d.ID, d.Image, d.Version, d.State))
-	}
-	return numbers, err
 }
 
 func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {

@@ -22,24 +22,6 @@ func (a *app) driverCommand() *cobra.Command {
 		a.driverAdd(), a.driverList(), a.driverShow(), a.driverRemove(), a.driverExplain(), a.driverCoverage(), a.driverInstall(), a.driverSetCommand())
 }
 
-func driverNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
-	page, err := c.Drivers(ctx, apiclient.List{Limit: 1000})
-	var names []string
-	for _, p := range page.Items {
-		names = append(names, p.ID+"\t"+p.Label)
-	}
-	return names, err
-}
-
-func driverSetNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
-	page, err := c.DriverSets(ctx)
-	var names []string
-	for _, s := range page.Items {
-		names = append(names, s.Name)
-	}
-	return names, err
-}
-
 func (a *app) driverAdd() *cobra.Command {
 	return &cobra.Command{
 		Use: "add PATH…", Short: "Take the driver packages of folders and archives into the library", Args: cobra.MinimumNArgs(1),
@@ -176,7 +158,7 @@ func (a *app) driverList() *cobra.Command {
 
 func (a *app) driverShow() *cobra.Command {
 	return &cobra.Command{
-		Use: "show PACKAGE", Short: "Show a package with what it drives", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(driverNames),
+		Use: "show PACKAGE", Short: "Show a package with what it drives", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -210,7 +192,7 @@ func (a *app) driverShow() *cobra.Command {
 
 func (a *app) driverRemove() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove PACKAGE…", Short: "Take packages out of the library; builds and workstations that have them keep them", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.complete(driverNames),
+		Use: "remove PACKAGE…", Short: "Take packages out of the library; builds and workstations that have them keep them", Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -230,7 +212,6 @@ func (a *app) driverExplain() *cobra.Command {
 	var device, image string
 	cmd := &cobra.Command{
 		Use: "explain WORKSTATION", Short: "Show for each device every package that drives it, and why the best is the best", Args: cobra.ExactArgs(1),
-		ValidArgsFunction: a.complete(workstationNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -315,7 +296,7 @@ func (a *app) driverCoverage() *cobra.Command {
 	var q apiclient.CoverageQuery
 	var exitCode, all bool
 	cmd := &cobra.Command{
-		Use: "coverage [WORKSTATION…]", Short: "Tell whether the boot environment and an image drive the devices of workstations", Args: cobra.ArbitraryArgs, ValidArgsFunction: a.complete(workstationNames),
+		Use: "coverage [WORKSTATION…]", Short: "Tell whether the boot environment and an image drive the devices of workstations", Args: cobra.ArbitraryArgs,
 		Long: "Tell whether the boot environment and an image drive the devices of workstations.\n\nNetwork cards and disk controllers are shown, and whatever else has no driver; --all\nshows everything.",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -480,7 +461,7 @@ func (a *app) driverInstall() *cobra.Command {
 	flags.BoolVar(&in.Whole, "whole", false, "everything that the sets have, matched or not")
 	flags.StringVar(&in.Disk, "disk", "only", diskRuleHelp)
 	cmd.MarkFlagRequired("to")
-	cmd.RegisterFlagCompletionFunc("to", a.complete(workstationNames))
+	cmd.RegisterFlagCompletionFunc("to", a.complete(targetNames))
 	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
 	return cmd
 }

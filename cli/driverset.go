@@ -103,7 +103,7 @@ func (a *app) driverSetList() *cobra.Command {
 func (a *app) driverSetTry() *cobra.Command {
 	var model, kernel string
 	cmd := &cobra.Command{
-		Use: "try NAME", Short: "Tell what a set would bring, before it is used", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(driverSetNames),
+		Use: "try SET", Short: "Tell what a set would bring, before it is used", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -129,7 +129,7 @@ func (a *app) driverSetTry() *cobra.Command {
 
 func (a *app) driverSetRemove() *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Forget a set; its packages stay", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(driverSetNames),
+		Use: "remove SET", Short: "Forget a set; its packages stay", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

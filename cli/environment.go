@@ -190,7 +190,7 @@ func (a *app) environmentOffer() *cobra.Command {
 func (a *app) environmentRemove() *cobra.Command {
 	return a.silent(&cobra.Command{
 		Use: "remove BUILD", Short: "Remove a build that is neither offered nor pinned", Args: cobra.ExactArgs(1),
-		Example: "  jugate environment remove 3", ValidArgsFunction: a.complete(buildNumbers),
+		Example: "  jugate environment remove 3",
 	}, func(ctx context.Context, c *apiclient.Client, args []string) error {
 		n, err := buildNumber(args)
 		if err != nil {
@@ -198,15 +198,6 @@ func (a *app) environmentRemove() *cobra.Command {
 		}
 		return c.RemoveBuild(ctx, n)
 	})
-}
-
-func buildNumbers(ctx context.Context, c *apiclient.Client) ([]string, error) {
-	page, err := c.Builds(ctx, apiclient.List{Limit: 100})
-	var numbers []string
-	for _, b := range page.Items {
-		numbers = append(numbers, fmt.Sprintf("%d\t%s, %s", b.Number, b.Kernel, b.Note))
-	}
-	return numbers, err
 }
 
 func (a *app) environmentDiff() *cobra.Command {
@@ -243,7 +234,6 @@ func (a *app) environmentPin() *cobra.Command {
 	var group bool
 	cmd := &cobra.Command{
 		Use: "pin NAME BUILD", Short: "Have a workstation, or a group, boot one build whatever is offered; 0 ends that", Args: cobra.ExactArgs(2),
-		ValidArgsFunction: a.complete(workstationNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := buildNumber(args[1:])
 			if err != nil {

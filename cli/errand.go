@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"context"
 	"fmt"
 	"strconv"
 	"strings"
@@ -39,7 +38,7 @@ func (a *app) errandCommand() *cobra.Command {
 	})
 	verb := func(use, short string, do func(cmd *cobra.Command, c *apiclient.Client, id int64) (api.Errand, error)) *cobra.Command {
 		return &cobra.Command{
-			Use: use, Short: short, Args: cobra.ExactArgs(1), Example: "  jugate errand " + strings.Replace(use, "ID", "7", 1), ValidArgsFunction: a.complete(errandNumbers),
+			Use: use, Short: short, Args: cobra.ExactArgs(1), Example: "  jugate errand " + strings.Replace(use, "ERRAND", "7", 1),
 			RunE: func(cmd *cobra.Command, args []string) error {
 				id, err := strconv.ParseInt(args[0], 10, 64)
 				if err != nil {
@@ -58,14 +57,14 @@ func (a *app) errandCommand() *cobra.Command {
 		}
 	}
 	return noun("errand", "See, watch and stop what workstations are asked to do", list,
-		verb("show ID", "Show how far an errand is", func(cmd *cobra.Command, c *apiclient.Client, id int64) (api.Errand, error) {
+		verb("show ERRAND", "Show how far an errand is", func(cmd *cobra.Command, c *apiclient.Client, id int64) (api.Errand, error) {
 			return c.Errand(cmd.Context(), id)
 		}),
-		verb("watch ID", "Watch an errand until it has ended", func(cmd *cobra.Command, c *apiclient.Client, id int64) (api.Errand, error) {
+		verb("watch ERRAND", "Watch an errand until it has ended", func(cmd *cobra.Command, c *apiclient.Client, id int64) (api.Errand, error) {
 			e, err := a.watchErrand(cmd.Context(), c, id, cmd.ErrOrStderr())
 			return e, leaving(err, fmt.Sprintf("errand %d", id))
 		}),
-		verb("stop ID", "Stop an errand that is not part of a delivery", func(cmd *cobra.Command, c *apiclient.Client, id int64) (api.Errand, error) {
+		verb("stop ERRAND", "Stop an errand that is not part of a delivery", func(cmd *cobra.Command, c *apiclient.Client, id int64) (api.Errand, error) {
 			return c.StopErrand(cmd.Context(), id)
 		}))
 }
@@ -90,13 +89,4 @@ func (a *app) printErrand(cmd *cobra.Command, e api.Errand) error {
 		return fmt.Errorf("errand %d of %s failed", e.ID, e.Workstation)
 	}
 	return nil
-}
-
-func errandNumbers(ctx context.Context, c *apiclient.Client) ([]string, error) {
-	page, err := c.Errands(ctx, apiclient.List{Limit: 1000, Filter: map[string]string{"open": "true"}})
-	var numbers []string
-	for _, e := range page.Items {
-		numbers = append(numbers, fmt.Sprintf("%d\t%s of %s", e.ID, e.Kind, e.Workstation))
-	}
-	return numbers, err
 }

@@ -19,11 +19,11 @@ func (a *app) groupCommand() *cobra.Command {
 			_, err := c.AddGroup(ctx, args[0])
 			return err
 		}),
-		a.groupVerb("remove NAME", "Remove a group; its workstations stay", cobra.ExactArgs(1), func(ctx context.Context, c *apiclient.Client, args []string) error {
+		a.groupVerb("remove GROUP", "Remove a group; its workstations stay", cobra.ExactArgs(1), func(ctx context.Context, c *apiclient.Client, args []string) error {
 			return c.RemoveGroup(ctx, args[0])
 		}),
-		a.groupVerb("include NAME WORKSTATION…", "Put workstations into a group, all or none", cobra.MinimumNArgs(2), members((*apiclient.Client).Include)),
-		a.groupVerb("exclude NAME WORKSTATION…", "Take workstations out of a group, all or none", cobra.MinimumNArgs(2), members((*apiclient.Client).Exclude)),
+		a.groupVerb("include GROUP WORKSTATION…", "Put workstations into a group, all or none", cobra.MinimumNArgs(2), members((*apiclient.Client).Include)),
+		a.groupVerb("exclude GROUP WORKSTATION…", "Take workstations out of a group, all or none", cobra.MinimumNArgs(2), members((*apiclient.Client).Exclude)),
 	)
 }
 
@@ -38,12 +38,6 @@ func members(change func(c *apiclient.Client, ctx context.Context, group string,
 func (a *app) groupVerb(use, short string, args cobra.PositionalArgs, do func(context.Context, *apiclient.Client, []string) error) *cobra.Command {
 	return &cobra.Command{
 		Use: use, Short: short, Args: args,
-		ValidArgsFunction: func(cmd *cobra.Command, args []string, word string) ([]string, cobra.ShellCompDirective) {
-			if len(args) == 0 {
-				return a.complete(groupNames)(cmd, args, word)
-			}
-			return a.complete(workstationNames)(cmd, args, word)
-		},
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -68,7 +62,6 @@ func (a *app) groupList() *cobra.Command {
 func (a *app) groupMenu() *cobra.Command {
 	return &cobra.Command{
 		Use: "menu GROUP SECONDS", Short: "Show a boot menu on a group's workstations before they start from their disk; 0 shows none", Args: cobra.ExactArgs(2),
-		ValidArgsFunction: a.complete(groupNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			seconds, err := strconv.Atoi(args[1])
 			if err != nil {

@@ -32,7 +32,6 @@ func (a *app) imageList() *cobra.Command {
 	var flags listFlags
 	cmd := &cobra.Command{
 		Use: "list [IMAGE]", Short: "List images, the newest version of each, or all versions of one", Args: cobra.MaximumNArgs(1),
-		ValidArgsFunction: a.complete(imageNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -58,7 +57,6 @@ func (a *app) imageList() *cobra.Command {
 func (a *app) imageShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show IMAGE[@VERSION]", Short: "Show one version and what its disk holds", Args: cobra.ExactArgs(1),
-		ValidArgsFunction: a.complete(imageNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -150,7 +148,6 @@ func (a *app) imageRecipients() *cobra.Command {
 	var everybody bool
 	cmd := &cobra.Command{
 		Use: "recipients IMAGE", Short: "Show or say who may receive an image; it is in the boot menu of those who are named", Args: cobra.ExactArgs(1),
-		ValidArgsFunction: a.complete(imageNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

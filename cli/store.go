@@ -23,7 +23,7 @@ import (
 // call is a command that asks the service one thing and prints the answer.
 func call[T any](a *app, use, short string, args cobra.PositionalArgs, ask func(cmd *cobra.Command, c *apiclient.Client, args []string) (T, error), show func(cmd *cobra.Command, answer T) error) *cobra.Command {
 	return &cobra.Command{
-		Use: use, Short: short, Args: args, ValidArgsFunction: a.complete(imageNames),
+		Use: use, Short: short, Args: args,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -82,7 +82,7 @@ func (a *app) imageRename() *cobra.Command {
 func (a *app) imageDiff() *cobra.Command {
 	var exitCode bool
 	cmd := &cobra.Command{
-		Use: "diff A[@VERSION] B[@VERSION]", Short: "Tell what differs between two versions", Args: cobra.ExactArgs(2), ValidArgsFunction: a.complete(imageNames),
+		Use: "diff A[@VERSION] B[@VERSION]", Short: "Tell what differs between two versions", Args: cobra.ExactArgs(2),
 		Example: "  jugate image diff garden-desk@2 garden-desk@3",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
@@ -304,8 +304,7 @@ func (a *app) imageExport() *cobra.Command {
 	var out outFile
 	cmd := &cobra.Command{
 		Use: "export IMAGE[@VERSION] --into FILE", Short: "Write a version into one file that any Jugate, or an OCI registry, can take", Args: cobra.ExactArgs(1),
-		Example:           "  jugate image export garden-desk@3 --into garden-desk-3.jugate",
-		ValidArgsFunction: a.complete(imageNames),
+		Example: "  jugate image export garden-desk@3 --into garden-desk-3.jugate",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if err := mayWriteFile(out.path, out.replace); err != nil {
 				return err

@@ -14,8 +14,7 @@ func (a *app) strangerVerbs() []*cobra.Command {
 	var note string
 	refuse := a.silent(&cobra.Command{
 		Use: "refuse MACHINE", Short: "Turn a machine away for good, by hardware address or system UUID", Args: cobra.ExactArgs(1),
-		Example:           "  jugate workstation refuse 00:00:5e:00:53:66 --note \"a visitor's\"",
-		ValidArgsFunction: a.complete(workstationNames),
+		Example: "  jugate workstation refuse 00:00:5e:00:53:66 --note \"a visitor's\"",
 	}, func(ctx context.Context, c *apiclient.Client, args []string) error {
 		return c.Refuse(ctx, api.NewRefusal{Machine: args[0], Note: note})
 	})
@@ -35,11 +34,11 @@ func (a *app) strangerVerbs() []*cobra.Command {
 	return []*cobra.Command{
 		a.silent(&cobra.Command{
 			Use: "forget WORKSTATION", Short: "Forget a newcomer, or a retired workstation of which nothing is recorded; it may come again", Args: cobra.ExactArgs(1),
-			Example: "  jugate workstation forget 00:00:5e:00:53:66", ValidArgsFunction: a.complete(workstationNames),
+			Example: "  jugate workstation forget 00:00:5e:00:53:66",
 		}, func(ctx context.Context, c *apiclient.Client, args []string) error { return c.Forget(ctx, args[0]) }),
 		a.silent(&cobra.Command{
 			Use: "relearn WORKSTATION", Short: "Take the UUID and serial number that a workstation tells next: its main board was exchanged", Args: cobra.ExactArgs(1),
-			Example: "  jugate workstation relearn herb-03", ValidArgsFunction: a.complete(workstationNames),
+			Example: "  jugate workstation relearn herb-03",
 		}, func(ctx context.Context, c *apiclient.Client, args []string) error {
 			_, err := c.Relearn(ctx, args[0])
 			return err

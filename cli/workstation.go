@@ -115,7 +115,6 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 func (a *app) workstationShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show WORKSTATION", Short: "Show one workstation, by name or hardware address", Args: cobra.ExactArgs(1),
-		ValidArgsFunction: a.complete(workstationNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -134,7 +133,6 @@ func (a *app) workstationAdmit() *cobra.Command {
 	var groups []string
 	cmd := &cobra.Command{
 		Use: "admit HARDWARE-ADDRESS NAME", Short: "Take a newcomer, or a machine that was never seen, into the roster under a name", Args: cobra.ExactArgs(2),
-		ValidArgsFunction: a.complete(workstationNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -155,7 +153,7 @@ func (a *app) workstationAdmit() *cobra.Command {
 func (a *app) workstationRename() *cobra.Command {
 	return &cobra.Command{
 		Use: "rename WORKSTATION NAME", Short: "Give a workstation another name; its receipts keep the one it had", Args: cobra.ExactArgs(2),
-		Example: "  jugate workstation rename herb-03 herb-13", ValidArgsFunction: a.complete(workstationNames),
+		Example: "  jugate workstation rename herb-03 herb-13",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -173,7 +171,6 @@ func (a *app) workstationRename() *cobra.Command {
 func (a *app) workstationRetire() *cobra.Command {
 	return &cobra.Command{
 		Use: "retire WORKSTATION", Short: "Put a workstation out of service; its receipts stay", Args: cobra.ExactArgs(1),
-		ValidArgsFunction: a.complete(workstationNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -191,7 +188,6 @@ func (a *app) workstationRetire() *cobra.Command {
 func (a *app) workstationWake() *cobra.Command {
 	return &cobra.Command{
 		Use: "wake WORKSTATION|GROUP…", Short: "Switch workstations on over the network", Args: cobra.MinimumNArgs(1),
-		ValidArgsFunction: a.complete(workstationNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -209,7 +205,6 @@ func (a *app) workstationWake() *cobra.Command {
 func (a *app) workstationAddress() *cobra.Command {
 	return &cobra.Command{
 		Use: "address WORKSTATION [IP]", Short: "Give a workstation an IP address of its own, in mode whole; without one that ends", Args: cobra.RangeArgs(1, 2),
-		ValidArgsFunction: a.complete(workstationNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

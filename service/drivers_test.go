@@ -318,7 +318,7 @@ func TestBuildsWithDrivers(t *testing.T) {
 		return trail
 	}
 	trail := silent(21, "/Mini_2")
-	assert.Equal(t, "it has all of the boot environment and never called: its network card pci fe02:1500 has no driver in build 1, and no package of the library covers it (Alder Works Mini 2, by those of its model that are known)", trail.Stuck)
+	assert.Equal(t, "it received the boot environment, and its agent has not checked in: its network card pci fe02:1500 has no driver in build 1, and no package of the library covers it (Alder Works Mini 2, by those of its model that are known)", trail.Stuck)
 	assert.Empty(t, trail.Cover)
 	_, err = c.AddDrivers(ctx, "kernel.zip", zipped(t, madeup.WriteKernel))
 	require.NoError(t, err)

@@ -38,8 +38,8 @@ func (r *rates) bounded(ceiling, rate int64) int64 {
 	return rate
 }
 
-// share divides a ceiling: who wants less than an even part gets it, and the
-// others share the rest evenly. Without a ceiling everyone gets what it wants.
+// share divides a ceiling evenly; what one does not need of its part goes to the others.
+// Without a ceiling each gets what it wants.
 func share[K comparable](ceiling int64, wants map[K]int64) map[K]int64 {
 	got := map[K]int64{}
 	left := slices.SortedFunc(maps.Keys(wants), func(a, b K) int { return int(min(max(wants[a]-wants[b], -1), 1)) })

@@ -24,12 +24,12 @@ type condition struct {
 }
 
 // ErrRule says that a text is not a gather rule.
-var ErrRule = fault.Invalid.Errorf("not a gather rule (first, all, ready:N, at:TIME; the earliest of several with a comma between, the latest with a plus)")
+var ErrRule = fault.Invalid.Errorf("not a gather rule (all, first, ready:N or at:TIME; with a comma between two when one of them holds, with a plus when both do)")
 
-// ParseRule reads "first", "all", "ready:N" or "at:TIME" with a time of RFC 3339.
-// With commas between the earliest counts, with pluses the latest, which binds
-// more tightly: "at:2026-03-01T18:00:00Z+ready:2,all". A time alone starts with
-// whoever is ready then.
+// ParseRule reads "all", "first", "ready:N" or "at:TIME" with a time of RFC 3339.
+// Conditions with a plus between hold when all of them do, and of terms with a comma
+// between one is enough: "at:2026-03-01T18:00:00Z+ready:2,all". A time alone starts
+// with whoever is ready then.
 func ParseRule(s string) (Rule, error) {
 	if s == "" {
 		s = "all"

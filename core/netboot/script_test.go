@@ -79,7 +79,7 @@ func TestTrailTellsWhoIsStuck(t *testing.T) {
 	trail.Note(noon.Add(3*time.Second), herb, netboot.StepKernel, "build 7")
 	trail.Note(noon.Add(9*time.Second), herb, netboot.StepInitrd, "all")
 	assert.Empty(t, trail.Stuck(noon.Add(30*time.Second), herb), "give it time")
-	assert.Contains(t, trail.Stuck(noon.Add(2*time.Minute), herb), "never called: most likely its network card has no driver")
+	assert.Contains(t, trail.Stuck(noon.Add(2*time.Minute), herb), "has not checked in. Most likely this build has no driver for its network card")
 	trail.Note(noon.Add(3*time.Minute), herb, netboot.StepAgent, "called")
 	assert.Empty(t, trail.Stuck(noon.Add(time.Hour), herb))
 	assert.Len(t, trail.Steps(herb), 6)

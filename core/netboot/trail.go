@@ -131,16 +131,16 @@ func (t *Trail) Stuck(now time.Time, a hwaddr.Address) string {
 	if now.Sub(last.At) < callWithin {
 		return ""
 	}
-	ago := now.Sub(last.At).Round(time.Minute)
+	ago := fmt.Sprintf("%.0f minutes", now.Sub(last.At).Minutes())
 	switch last.Step {
 	case StepInitrd:
-		return fmt.Sprintf("it has all of the boot environment since %s and never called: most likely its network card has no driver in this build, or the cable's network gives it no address; look at its screen", ago)
+		return fmt.Sprintf("it received the boot environment %s ago, and its agent has not checked in. Most likely this build has no driver for its network card, or its network gives it no address. Its screen says which", ago)
 	case StepKernel:
-		return fmt.Sprintf("it began with the kernel %s ago and never called: the rest of the environment may not have come through, or it does not fit into its memory", ago)
+		return fmt.Sprintf("it began to load the kernel %s ago, and its agent has not checked in. The rest of the boot environment may not have arrived, or it does not fit into its memory", ago)
 	case StepLoader:
-		return fmt.Sprintf("it has the loader since %s and never asked for its script: Secure Boot may have refused the loader, or the loader does not know the network card", ago)
+		return fmt.Sprintf("it received the loader %s ago and has not asked for its script. Secure Boot may have refused the loader, or the loader does not know the network card", ago)
 	case StepAddress:
-		return fmt.Sprintf("it was answered %s ago and never fetched the loader: a firewall on the way (UDP port %d), or firmware that heard another server first", ago, TFTPPort)
+		return fmt.Sprintf("it was answered %s ago and has not fetched the loader. A firewall may be on the way (UDP port %d), or its firmware has heard another server first", ago, TFTPPort)
 	case StepFailed:
 		return last.Detail
 	default:

@@ -58,7 +58,7 @@ func (k *Stock) NetbootAdvice() []api.BootAdvice {
 	return out
 }
 
-// whySilent holds machines that never called against the build that they got, by their
+// whySilent holds machines whose agents have not checked in against the build that they got, by their
 // last inventory or by what their firmware told of the model.
 func (k *Stock) whySilent(ctx context.Context, out *api.NetbootStatus, silent []int) error {
 	if len(silent) == 0 {
@@ -103,7 +103,7 @@ func (k *Stock) whySilent(ctx context.Context, out *api.NetbootStatus, silent []
 			continue
 		}
 		if reason, coverable := notDriven(devices, inside, k.Library.Index()); reason != "" {
-			t.Stuck = fmt.Sprintf("it has all of the boot environment and never called: %s (%s, %s)", reason, model, how)
+			t.Stuck = fmt.Sprintf("it received the boot environment, and its agent has not checked in: %s (%s, %s)", reason, model, how)
 			if coverable {
 				t.Cover = t.Address
 			}
