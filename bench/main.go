@@ -23,6 +23,10 @@ import (
 )
 
 func main() {
+	if config, err := os.MkdirTemp("", "jugate-bench-config"); err == nil { // services leave nothing with this machine's user
+		defer os.RemoveAll(config)
+		os.Setenv("XDG_CONFIG_HOME", config)
+	}
 	log.SetFlags(0)
 	dir := flag.String("dir", os.TempDir(), "where to put the disks; needs room for about five times their size")
 	size := flag.Float64("size", 4, "GiB of the disk; five eighths of it get filled")

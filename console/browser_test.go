@@ -109,6 +109,11 @@ func TestAnEngineersMorning(t *testing.T) {
 	}
 	assert.NotContains(t, checked, "failed")
 
+	t.Log("# what workstations had to do is listed, and so is what is over")
+	b.do(chromedp.Click(`//a[text()="Errands"]`), chromedp.WaitVisible(`//*[contains(text(), "No workstation has anything to do")]`), chromedp.Click(`#all`))
+	b.until(fmt.Sprintf(`document.querySelectorAll("tr[data-row-key]").length === %d`, len(p.Room)+1))
+	b.do(chromedp.Click(`//a[text()="Deliveries"]`), chromedp.Click(`//a[text()="No. 1"]`))
+
 	t.Log("# its receipts are there, and the chain is sound")
 	b.do(chromedp.Click(`//a[text()="show"]`))
 	b.until(fmt.Sprintf(`location.pathname === "/receipts" && document.querySelectorAll("tr[data-row-key]").length === %d`, len(p.Room)))

@@ -69,7 +69,13 @@ var programs = sync.OnceValues(func() (string, error) {
 })
 
 func TestMain(m *testing.M) {
+	config, err := os.MkdirTemp("", "jugate-lab-config") // services of tests leave nothing with this machine's user
+	if err != nil {
+		panic(err)
+	}
+	os.Setenv("XDG_CONFIG_HOME", config)
 	code := m.Run()
+	os.RemoveAll(config)
 	if dir, err := programs(); err == nil && dir != "" {
 		os.RemoveAll(dir)
 	}

@@ -9,6 +9,7 @@ import { useEvents } from "./api/events";
 const Deliveries = lazy(async () => ({ default: (await import("./pages/deliveries/Deliveries")).Deliveries }));
 const DeliveryPage = lazy(async () => ({ default: (await import("./pages/deliveries/DeliveryPage")).DeliveryPage }));
 const Drivers = lazy(async () => ({ default: (await import("./pages/drivers/Drivers")).Drivers }));
+const Errands = lazy(async () => ({ default: (await import("./pages/errands/Errands")).Errands }));
 const Images = lazy(async () => ({ default: (await import("./pages/images/Images")).Images }));
 const Netboot = lazy(async () => ({ default: (await import("./pages/netboot/Netboot")).Netboot }));
 const Receipts = lazy(async () => ({ default: (await import("./pages/receipts/Receipts")).Receipts }));
@@ -18,6 +19,7 @@ const rooms = [
   { path: "workstations", title: "Workstations" },
   { path: "images", title: "Images" },
   { path: "deliveries", title: "Deliveries" },
+  { path: "errands", title: "Errands" },
   { path: "receipts", title: "Receipts" },
   { path: "drivers", title: "Drivers" },
   { path: "netboot", title: "Network boot" },
@@ -62,6 +64,7 @@ export function House({ name }: { name: string }) {
           <Route path="/images" element={<Images />} />
           <Route path="/deliveries" element={<Deliveries />} />
           <Route path="/deliveries/:id" element={<DeliveryPage />} />
+          <Route path="/errands" element={<Errands />} />
           <Route path="/receipts" element={<Receipts />} />
           <Route path="/drivers" element={<Drivers />} />
           <Route path="/netboot" element={<Netboot />} />

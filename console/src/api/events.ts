@@ -72,7 +72,10 @@ const listeners: Record<string, Listener> = {
     place(queries, refresher, "deliveries", d, (old) => (old as Delivery).state === d.state);
   },
   progress: (moved: DeliveryMoved, queries) => queries.setQueryData<Delivery>(["delivery", moved.delivery], (old) => old && merge(old, moved)),
-  errand: (e: Errand, queries) => queries.setQueryData(["errand", e.id], e),
+  errand: (e: Errand, queries, refresher) => {
+    queries.setQueryData(["errand", e.id], e);
+    refresher.again("errands");
+  },
   image: (_, _queries, refresher) => refresher.again("images", "versions"),
   receipt: (_, _queries, refresher) => refresher.again("receipts"),
   boot: (_, _queries, refresher) => refresher.again("netboot", "builds"),

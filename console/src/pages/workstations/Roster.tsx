@@ -10,10 +10,12 @@ import { ListTable } from "../../parts/ListTable";
 import { CaptureDialog } from "./CaptureDialog";
 import { Disks } from "./Disks";
 import { Inventory } from "./Inventory";
+import { RenameDialog } from "./RenameDialog";
 
 /** The workstations that were admitted, and those retired. */
 export function Roster({ group, search }: { group?: string; search: string }) {
   const [capturing, setCapturing] = useState<Workstation>();
+  const [renaming, setRenaming] = useState<Workstation>();
   const list = useList<Workstation>(["workstations", "roster", group, search], async (query) =>
     ask(client.GET("/workstations", { params: { query: { sort: "name", ...query, search: search || undefined, group, state: "admitted" } } })),
   );
@@ -45,6 +47,9 @@ export function Roster({ group, search }: { group?: string; search: string }) {
                 <Button size="small" onClick={() => setCapturing(w)}>
                   Capture…
                 </Button>
+                <Button size="small" onClick={() => setRenaming(w)}>
+                  Rename…
+                </Button>
                 <Popconfirm title={`Put ${w.name} out of service?`} description="Its receipts stay." okText="Retire" onConfirm={() => retire.mutate(w)}>
                   <Button size="small">Retire</Button>
                 </Popconfirm>
@@ -53,6 +58,7 @@ export function Roster({ group, search }: { group?: string; search: string }) {
           },
         ]}
       />
+      {renaming && <RenameDialog workstation={renaming} close={() => setRenaming(undefined)} />}
       {capturing && <CaptureDialog workstation={capturing} close={() => setCapturing(undefined)} />}
     </>
   );

@@ -1,0 +1,66 @@
+import { Button, Card, Flex, Input, Popconfirm, Switch } from "antd";
+import { useState } from "react";
+import { Link } from "react-router";
+import { ask, client, type Errand } from "../../api/client";
+import { useChange } from "../../api/useChange";
+import { useList } from "../../api/useList";
+import { size, when } from "../../format";
+import { explained } from "../../parts/Explain";
+import { ListTable } from "../../parts/ListTable";
+import { Outcome } from "../../parts/Outcome";
+import { PageTitle } from "../../parts/PageTitle";
+
+/** What workstations do, what waits for them, and what they have done. */
+export function Errands() {
+  const [all, setAll] = useState(false);
+  const list = useList<Errand>(["errands", all], (query) => ask(client.GET("/errands", { params: { query: { ...query, open: !all || undefined } } })));
+  const stop = useChange(
+    (e: Errand) => ask(client.POST("/errands/{id}/stop", { params: { path: { id: e.id } } })),
+    ["errands"],
+    (e) => `Errand ${e.id} of ${e.workstation} is stopped.`,
+  );
+  return (
+    <>
+      <PageTitle title="Errands">
+        <Flex gap={16} align="center">
+          <Flex gap={8} align="center">
+            <Switch size="small" checked={all} onChange={setAll} id="all" />
+            <label htmlFor="all">those that have ended, too</label>
+          </Flex>
+          <Input.Search allowClear placeholder="Workstation or image" onSearch={list.search} style={{ width: 240 }} />
+        </Flex>
+      </PageTitle>
+      <Card styles={{ body: { padding: 0 } }}>
+        <ListTable<Errand>
+          list={list}
+          rowKey="id"
+          empty={all ? "No workstation was asked to do anything yet." : "No workstation has anything to do."}
+          columns={[
+            { title: "Errand", render: (_, e) => `No. ${e.id}` },
+            { title: "Workstation", key: "workstation", sorter: true, render: (_, e) => <b>{e.workstation}</b> },
+            { title: "Kind", key: "kind", sorter: true, dataIndex: "kind" },
+            { title: "Image", render: (_, e) => (e.version ? `${e.image}@${e.version}` : e.image) },
+            { title: explained("State", { kind: "state of an errand" }), key: "state", sorter: true, render: (_, e) => <Outcome state={e.state} /> },
+            { title: "Done", align: "right", render: (_, e) => (e.total && !e.ended ? `${size(e.done)} of ${size(e.total)}` : "") },
+            { title: "Ordered", key: "created", sorter: true, render: (_, e) => when(e.created) },
+            { title: "Result", render: (_, e) => e.error || (e.result ?? []).join("; ") || (e.not_before && !e.ended ? `not before ${when(e.not_before)}` : "") },
+            { title: "", align: "right", render: (_, e) => <Action errand={e} stop={() => stop.mutate(e)} /> },
+          ]}
+        />
+      </Card>
+    </>
+  );
+}
+
+/** What is part of a delivery is stopped with that. */
+function Action({ errand: e, stop }: { errand: Errand; stop: () => void }) {
+  if (e.delivery) return <Link to={`/deliveries/${e.delivery}`}>{`delivery ${e.delivery}`}</Link>;
+  if (e.ended) return null;
+  return (
+    <Popconfirm title={`Stop errand ${e.id} of ${e.workstation}?`} description="What was stored of a capture stays for the next try." okText="Stop" onConfirm={stop}>
+      <Button size="small" danger>
+        Stop
+      </Button>
+    </Popconfirm>
+  );
+}
