@@ -204,7 +204,7 @@ func (a *Agent) checkIn(ctx context.Context) error {
 	a.client, a.name = a.service.WithToken(out.Pass), out.Name
 	a.mu.Unlock()
 	a.options.Log.Info("checked in", "workstation", out.Name, "state", out.State)
-	a.standing(out.Name, out.State)
+	a.standing(out.Name, out.State, out.OnDisk)
 	return nil
 }
 
@@ -293,7 +293,7 @@ func (a *Agent) leave(how string) error {
 }
 
 // standing shows what the workstation is waiting for.
-func (a *Agent) standing(name string, state roster.State) {
+func (a *Agent) standing(name string, state roster.State, onDisk string) {
 	a.setName(name)
 	switch state {
 	case "newcomer":
@@ -301,7 +301,11 @@ func (a *Agent) standing(name string, state roster.State) {
 	case "retired":
 		a.show("retired; the roster has no work for this workstation")
 	default:
-		a.show("waiting for an errand")
+		text := "waiting for an errand"
+		if onDisk != "" {
+			text += "; on its disk is " + onDisk
+		}
+		a.show("%s", text)
 	}
 }
 
@@ -313,7 +317,7 @@ func (a *Agent) work(ctx context.Context) (worked bool, err error) {
 		if err != nil {
 			return worked, err
 		}
-		a.standing(now.Name, now.State)
+		a.standing(now.Name, now.State, now.OnDisk)
 		if now.Errand == nil {
 			continue
 		}

@@ -26,12 +26,15 @@ type CheckedIn struct {
 	Pass  string       `json:"pass"`
 	Name  string       `json:"name"`
 	State roster.State `json:"state" enum:"newcomer,admitted,retired"`
+	// OnDisk says what is on its disk, by its receipts.
+	OnDisk string `json:"on_disk,omitempty"`
 }
 
 // Standing answers the question what to do. Without an errand: wait, and ask again.
 type Standing struct {
 	Name   string       `json:"name"`
 	State  roster.State `json:"state" enum:"newcomer,admitted,retired"`
+	OnDisk string       `json:"on_disk,omitempty"`
 	Errand *ToErrand    `json:"errand,omitempty"`
 }
 

@@ -23,27 +23,27 @@ func (a *app) cardCommand() *cobra.Command {
 	})
 	var off bool
 	share := a.silent(&cobra.Command{
-		Use: "share HARDWARE-ADDRESS", Short: "Say that an address is of an adapter or dock that several machines use, and tells none of them apart", Args: cobra.ExactArgs(1),
+		Use: "share HARDWARE-ADDRESS", Short: "Mark a hardware address as that of an adapter or dock that several machines use", Args: cobra.ExactArgs(1),
 		Example: "  jugate card share 00:00:5e:00:53:99\n  jugate card share 00:00:5e:00:53:99 --off",
 	}, func(ctx context.Context, c *apiclient.Client, args []string) error {
 		return c.ShareCard(ctx, args[0], !off)
 	})
-	share.Flags().BoolVar(&off, "off", false, "it is one machine's")
+	share.Flags().BoolVar(&off, "off", false, "mark it as one machine's again")
 	return noun("card", "Say which workstation has which network card", list,
 		a.silent(&cobra.Command{
-			Use: "accept WORKSTATION HARDWARE-ADDRESS", Short: "Make an address that was seen in a workstation one of its own", Args: cobra.ExactArgs(2),
+			Use: "accept WORKSTATION HARDWARE-ADDRESS", Short: "Accept a hardware address that was seen in a workstation", Args: cobra.ExactArgs(2),
 			Example: "  jugate card accept herb-03 00:00:5e:00:53:99",
 		}, func(ctx context.Context, c *apiclient.Client, args []string) error {
 			return c.AcceptCard(ctx, args[0], args[1])
 		}),
 		a.silent(&cobra.Command{
-			Use: "move HARDWARE-ADDRESS WORKSTATION", Short: "Make an address a workstation's, whoever had it: the card was moved", Args: cobra.ExactArgs(2),
+			Use: "move HARDWARE-ADDRESS WORKSTATION", Short: "Give a hardware address to a workstation, whoever had it: the card was moved", Args: cobra.ExactArgs(2),
 			Example: "  jugate card move 00:00:5e:00:53:99 herb-04",
 		}, func(ctx context.Context, c *apiclient.Client, args []string) error {
 			return c.MoveCard(ctx, args[1], args[0])
 		}),
 		a.silent(&cobra.Command{
-			Use: "remove HARDWARE-ADDRESS", Short: "Take an address away from its workstation", Args: cobra.ExactArgs(1),
+			Use: "remove HARDWARE-ADDRESS", Short: "Take a hardware address away from its workstation", Args: cobra.ExactArgs(1),
 			Example: "  jugate card remove 00:00:5e:00:53:99",
 		}, func(ctx context.Context, c *apiclient.Client, args []string) error { return c.RemoveCard(ctx, args[0]) }),
 		share)

@@ -125,7 +125,7 @@ func (a *app) deliveryCommand() *cobra.Command {
 			return a.printDelivery(cmd, d)
 		}),
 		a.deliveryVerb("watch DELIVERY", "Watch a delivery until it is over", a.followDelivery),
-		a.deliveryVerb("stop DELIVERY", "Stop a delivery for everyone who is not through", a.changed((*apiclient.Client).StopDelivery)),
+		a.deliveryVerb("stop DELIVERY", "Stop a delivery for all workstations that are not through", a.changed((*apiclient.Client).StopDelivery)),
 	)
 }
 

@@ -292,8 +292,8 @@ func (a *app) diskUnpack() *cobra.Command {
 	cmd.Flags().StringVar(&onto, "onto", "", "the disk, or disk file, to write")
 	cmd.Flags().StringVar(&grow, "grow", "system", "partition that takes the room of a larger disk: system (the one with the operating system), a number, last, or none")
 	cmd.Flags().BoolVar(&trim, "trim", false, "tell the disk first that nothing on it is needed")
-	cmd.Flags().BoolVar(&planOnly, "plan", false, "show the plan and write nothing")
-	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask before what is on the disk is lost")
+	cmd.Flags().BoolVar(&planOnly, "dry-run", false, "show what would be done, and write nothing")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask: what is on the disk may go")
 	cmd.MarkFlagRequired("onto")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		g, err := partition.ParseGrow(grow)

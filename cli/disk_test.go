@@ -60,7 +60,7 @@ func TestDisksWithoutAService(t *testing.T) {
 	t.Log("# the plan is shown and nothing written, then it is carried out")
 	target := filepath.Join(t.TempDir(), "target")
 	require.NoError(t, golddisk.Blank(target, gold.Size+20*golddisk.MiB))
-	text = d.must("disk", "unpack", packed, "--onto", target, "--grow", "1", "--plan")
+	text = d.must("disk", "unpack", packed, "--onto", target, "--grow", "1", "--dry-run")
 	assert.Contains(t, text, "partition 1 grows by 20 MiB")
 	assert.Contains(t, text, "partition 2 moves from sector")
 	b, err := os.ReadFile(target)

@@ -211,7 +211,7 @@ func (a *app) driverRemove() *cobra.Command {
 func (a *app) driverExplain() *cobra.Command {
 	var device, image string
 	cmd := &cobra.Command{
-		Use: "explain WORKSTATION", Short: "Show for each device every package that drives it, and why the best is the best", Args: cobra.ExactArgs(1),
+		Use: "explain WORKSTATION", Short: "Show which packages drive each device, and why one is preferred", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -266,7 +266,7 @@ func (a *app) driverExplain() *cobra.Command {
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&device, "device", "", "just devices whose identifier contains this, such as 8086:15b8")
+	cmd.Flags().StringVar(&device, "device", "", "only devices whose identifier contains this, such as 8086:15b8")
 	cmd.Flags().StringVar(&image, "image", "", "for the system of this image (default: the one that it got last)")
 	cmd.RegisterFlagCompletionFunc("image", a.complete(imageNames))
 	return cmd
@@ -458,7 +458,7 @@ func (a *app) driverInstall() *cobra.Command {
 	flags := cmd.Flags()
 	flags.StringSliceVar(&in.To, "to", nil, "groups and workstations")
 	flags.StringSliceVar(&in.Drivers, "drivers", nil, driversHelp)
-	flags.BoolVar(&in.Whole, "whole", false, "everything that the sets have, matched or not")
+	flags.BoolVar(&in.Whole, "drivers-whole", false, "install everything that the sets have, matched or not")
 	flags.StringVar(&in.Disk, "disk", "only", diskRuleHelp)
 	cmd.MarkFlagRequired("to")
 	cmd.RegisterFlagCompletionFunc("to", a.complete(targetNames))

@@ -41,8 +41,8 @@ func (a *app) driverSetSave() *cobra.Command {
 	var in api.DriverSet
 	var rules []string
 	cmd := &cobra.Command{
-		Use: "save NAME --for SYSTEM --rule RULE…", Short: "Keep a set; one of the same name is replaced", Args: cobra.ExactArgs(1),
-		Long: "Keep a set; one of the same name is replaced.\n\nA package belongs to it if it fits one of the rules, in all that the rule says:\n  --rule class=network\n  --rule provider=Alder*,class=storage\n  --rule 'model=Alder Works A520'   what drives the devices of that model\n  --rule package=corvid_raid",
+		Use: "save NAME --for SYSTEM --rule RULE…", Short: "Save a set, in place of one of the same name", Args: cobra.ExactArgs(1),
+		Long: "Save a set, in place of one of the same name.\n\nA package belongs to it if it fits one of the rules, in all that the rule says:\n  --rule class=network\n  --rule provider=Alder*,class=storage\n  --rule 'model=Alder Works A520'   what drives the devices of that model\n  --rule package=corvid_raid",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Name = args[0]
 			for _, text := range rules {
@@ -61,10 +61,10 @@ func (a *app) driverSetSave() *cobra.Command {
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringVar(&in.System, "for", "", "windows or linux; the boot environment is linux")
+	flags.StringVar(&in.System, "for", "", "system that the set is for: windows or linux; for the boot environment, linux")
 	flags.StringVar(&in.Arch, "arch", "amd64", "amd64, 386 or arm64")
 	flags.StringArrayVar(&rules, "rule", nil, "what belongs to it")
-	flags.BoolVar(&in.Fallback, "fallback", false, "ask it for devices that no other set serves")
+	flags.BoolVar(&in.Fallback, "fallback", false, "use it only for devices that no other set serves")
 	flags.BoolVar(&in.OnDemand, "on-demand", false, "add to the boot environment of each workstation what its model needs, when it boots")
 	cmd.MarkFlagRequired("for")
 	cmd.MarkFlagRequired("rule")
@@ -103,7 +103,7 @@ func (a *app) driverSetList() *cobra.Command {
 func (a *app) driverSetTry() *cobra.Command {
 	var model, kernel string
 	cmd := &cobra.Command{
-		Use: "try SET", Short: "Tell what a set would bring, before it is used", Args: cobra.ExactArgs(1),
+		Use: "try SET", Short: "Show what a set would bring, before it is used", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

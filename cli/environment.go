@@ -51,14 +51,14 @@ func (a *app) environmentBuild() *cobra.Command {
 	}
 	flags := cmd.Flags()
 	flags.StringSliceVar(&in.From, "from", nil, "folders that hold a system, such as unpacked packages")
-	flags.StringSliceVar(&in.Packages, "kernel-package", nil, "Debian packages with the kernel, or with anything else of it")
+	flags.StringSliceVar(&in.Packages, "kernel-package", nil, "Debian packages with the kernel and other parts")
 	flags.StringVar(&in.Kernel, "kernel", "", "release of the kernel (default: the newest)")
 	flags.StringVar(&in.Words, "kernel-words", "", "words for the kernel's command line, instead of the usual ones")
 	flags.BoolVar(&in.Shell, "shell", false, "let people have a shell at the workstation")
 	flags.StringVar(&in.Note, "note", "", "what this build is for")
 	flags.BoolVar(&in.Offer, "offer", false, "offer it at once")
 	flags.StringSliceVar(&in.Drivers, "drivers", nil, "driver sets, each of which becomes a layer")
-	flags.StringArrayVar(&in.Cover, "cover", nil, "workstation or model whose network cards and disk controllers are to be driven, from the whole library")
+	flags.StringArrayVar(&in.Cover, "cover", nil, "add what the network cards and disk controllers of a workstation or model need, from the whole library")
 	flags.IntVar(&in.Base, "base", 0, "build to add drivers to (default: the one that is offered)")
 	flags.StringSliceVar(&in.LeaveOut, "leave-out", nil, "modules that the base layer is not to have")
 	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
@@ -233,7 +233,7 @@ func (a *app) environmentDiff() *cobra.Command {
 func (a *app) environmentPin() *cobra.Command {
 	var group bool
 	cmd := &cobra.Command{
-		Use: "pin NAME BUILD", Short: "Have a workstation, or a group, boot one build whatever is offered; 0 ends that", Args: cobra.ExactArgs(2),
+		Use: "pin NAME BUILD", Short: "Pin a workstation or a group to one build, whatever is offered; 0 removes the pin", Args: cobra.ExactArgs(2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := buildNumber(args[1:])
 			if err != nil {
@@ -259,9 +259,9 @@ func (a *app) environmentMedia() *cobra.Command {
 	var replace bool
 	var life time.Duration
 	cmd := &cobra.Command{
-		Use: "media [BUILD] --out FILE --service URL", Short: "Write the image of a USB stick that boots a build, for rooms without network boot", Args: cobra.MaximumNArgs(1),
+		Use: "media [BUILD] --into FILE --service URL", Short: "Write the image of a USB stick that boots a build, for rooms without network boot", Args: cobra.MaximumNArgs(1),
 		Long:    "Write the image of a USB stick that boots a build, for rooms without network boot.\n\nWrite the file onto a stick as it is. It starts by UEFI, with Secure Boot too.\nWhoever has the stick can check in as any workstation, or as those of --group,\nuntil its key ends or is withdrawn: see jugate key.",
-		Example: "  jugate environment media --service https://192.0.2.1:7461 --out stick.img --group herbarium --for 72h",
+		Example: "  jugate environment media --service https://192.0.2.1:7461 --into stick.img --group herbarium --for 72h",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := buildNumber(args)
 			if err != nil {
@@ -293,15 +293,15 @@ func (a *app) environmentMedia() *cobra.Command {
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringVar(&out, "out", "", "file to write")
+	flags.StringVar(&out, "into", "", "the file to write")
 	flags.StringVar(&in.Service, "service", "", "URL of the service, as workstations reach it: https with the port of --listen-tls")
 	flags.StringVar(&in.Address, "address", "", "fixed IP address with the length of its prefix, for networks that give none")
 	flags.StringVar(&in.Gateway, "gateway", "", "router that goes with --address")
 	flags.StringVar(&in.Note, "note", "", "who has the stick")
-	flags.StringVar(&in.Group, "group", "", "good for workstations of this group alone")
-	flags.DurationVar(&life, "for", 0, "how long its key is good, such as 72h (default: without end)")
+	flags.StringVar(&in.Group, "group", "", "limit it to workstations of this group")
+	flags.DurationVar(&life, "for", 0, "how long its key is valid, such as 72h (default: without end)")
 	flags.BoolVar(&replace, "replace", false, "write over a file of that name")
-	cmd.MarkFlagRequired("out")
+	cmd.MarkFlagRequired("into")
 	cmd.MarkFlagRequired("service")
 	return cmd
 }

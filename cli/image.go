@@ -147,7 +147,7 @@ func (a *app) imageRecipients() *cobra.Command {
 	var who api.Recipients
 	var everybody bool
 	cmd := &cobra.Command{
-		Use: "recipients IMAGE", Short: "Show or say who may receive an image; it is in the boot menu of those who are named", Args: cobra.ExactArgs(1),
+		Use: "recipients IMAGE", Short: "Show or set who may receive an image; those who are named have it in their boot menu", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
@@ -178,8 +178,8 @@ func (a *app) imageRecipients() *cobra.Command {
 	}
 	flags := cmd.Flags()
 	flags.StringSliceVar(&who.Groups, "group", nil, "groups that may receive it")
-	flags.StringSliceVar(&who.Addresses, "address", nil, "hardware addresses that may")
-	flags.StringSliceVar(&who.Models, "model", nil, "models that may")
+	flags.StringSliceVar(&who.Addresses, "address", nil, "hardware addresses that may receive it")
+	flags.StringSliceVar(&who.Models, "model", nil, "models that may receive it")
 	flags.BoolVar(&everybody, "everybody", false, "let every workstation receive it again")
 	return cmd
 }

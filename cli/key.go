@@ -48,7 +48,7 @@ func (a *app) keyCommand() *cobra.Command {
 	var group string
 	var life time.Duration
 	limit := a.silent(&cobra.Command{
-		Use: "limit KEY", Short: "Say for which group a key is good, and for how long; without flags it is good for any workstation, without end", Args: cobra.ExactArgs(1),
+		Use: "limit KEY", Short: "Limit a key to a group or a time; without flags, lift its limits", Args: cobra.ExactArgs(1),
 		Example: "  jugate key limit 3f9c --group herbarium --for 72h",
 	}, func(ctx context.Context, c *apiclient.Client, args []string) error {
 		limits := api.KeyLimits{Group: group}
@@ -61,12 +61,12 @@ func (a *app) keyCommand() *cobra.Command {
 		}
 		return c.LimitMediaKey(ctx, args[0], limits)
 	})
-	limit.Flags().StringVar(&group, "group", "", "good for workstations of this group alone")
-	limit.Flags().DurationVar(&life, "for", 0, "how long it is still good, such as 72h")
+	limit.Flags().StringVar(&group, "group", "", "limit it to workstations of this group")
+	limit.Flags().DurationVar(&life, "for", 0, "how long it stays valid, such as 72h")
 	limit.RegisterFlagCompletionFunc("group", a.complete(groupNames))
 	return noun("key", "See, limit and withdraw the keys of media", list, limit,
 		a.silent(&cobra.Command{
-			Use: "withdraw KEY", Short: "End a key: media that have it can check in no more", Args: cobra.ExactArgs(1), Example: "  jugate key withdraw 3f9c",
+			Use: "withdraw KEY", Short: "End a key: media that have it cannot check in any more", Args: cobra.ExactArgs(1), Example: "  jugate key withdraw 3f9c",
 		}, func(ctx context.Context, c *apiclient.Client, args []string) error {
 			return c.WithdrawMediaKey(ctx, args[0])
 		}))

@@ -286,6 +286,6 @@ func (a *app) netbootCode() *cobra.Command {
 			return err
 		},
 	}
-	cmd.Flags().IntVar(&hours, "hours", 8, "how long it is good")
+	cmd.Flags().IntVar(&hours, "hours", 8, "hours for which it is valid")
 	return cmd
 }

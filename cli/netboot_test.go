@@ -87,7 +87,7 @@ func TestBootEnvironmentsAtTheCommandLine(t *testing.T) {
 
 	t.Log("# a stick of it")
 	stick := filepath.Join(t.TempDir(), "stick.img")
-	d.must("environment", "media", "--out", stick, "--service", "https://192.0.2.1:7461", "--address", "192.0.2.70/24")
+	d.must("environment", "media", "--into", stick, "--service", "https://192.0.2.1:7461", "--address", "192.0.2.70/24")
 
 	t.Log("# its key can be listed, limited and withdrawn")
 	keys := read[[]api.MediaKey](d, "key", "list")
@@ -109,7 +109,7 @@ func TestBootEnvironmentsAtTheCommandLine(t *testing.T) {
 	left, err := filepath.Glob(stick + ".*")
 	require.NoError(t, err)
 	assert.Empty(t, left)
-	for _, wrong := range []string{"environment offer latest", "environment pin herb-01", "environment media --out x", "environment diff", "environment build now"} {
+	for _, wrong := range []string{"environment offer latest", "environment pin herb-01", "environment media --into x", "environment diff", "environment build now"} {
 		_, code := d.run(strings.Fields(wrong)...)
 		assert.Equal(t, 2, code, wrong)
 	}

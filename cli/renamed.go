@@ -20,6 +20,9 @@ var renamed = map[string]string{
 // renamedFlags are flags that had another name before.
 var renamedFlags = map[string]string{
 	"--wait-at-most": "--at-latest",
+	"--plan":         "--dry-run",
+	"--out":          "--into",
+	"--whole":        "--drivers-whole",
 	"--undo":         "jugate image readmit",
 }
 

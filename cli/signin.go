@@ -17,8 +17,8 @@ import (
 
 func (a *app) signInCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "sign-in [URL]", Short: "Speak to a service from now on, with a token that is asked for once", Args: cobra.MaximumNArgs(1),
-		Long: "Speak to a service from now on, with a token that is asked for once.\n\nThe token is read from the terminal, from standard input, or from the file that\n--token-file names, and kept in a file that only you can read. Whoever starts\na service with jugate serve does not need to sign in there.",
+		Use: "sign-in [URL]", Short: "Choose the service to speak to, and store its token", Args: cobra.MaximumNArgs(1),
+		Long: "Choose the service to speak to, and store its token.\n\nThe token is read from the terminal, from standard input, or from the file that\n--token-file names, and kept in a file that only you can read. Whoever starts\na service with jugate serve does not need to sign in there.",
 		Example: "  jugate sign-in http://192.0.2.1:7460\n" +
 			"  jugate sign-in http://192.0.2.1:7460 --token-file admin.token",
 		RunE: func(cmd *cobra.Command, args []string) error {

@@ -118,7 +118,7 @@ func (f *captureFlags) add(cmd *cobra.Command) {
 }
 
 func (f *captureFlags) addIdentity(cmd *cobra.Command) {
-	cmd.Flags().StringSliceVar(&f.identityFiles, "identity-files", nil, "patterns of files that tell one machine from another (default: usual names of agents' identities)")
+	cmd.Flags().StringSliceVar(&f.identityFiles, "identity-files", nil, "patterns of files that tell one machine from another (default: names that agents usually use)")
 }
 
 func (f *captureFlags) look() capture.LookOptions {

@@ -37,7 +37,7 @@ func (a *app) strangerVerbs() []*cobra.Command {
 			Example: "  jugate workstation forget 00:00:5e:00:53:66",
 		}, func(ctx context.Context, c *apiclient.Client, args []string) error { return c.Forget(ctx, args[0]) }),
 		a.silent(&cobra.Command{
-			Use: "relearn WORKSTATION", Short: "Take the UUID and serial number that a workstation tells next: its main board was exchanged", Args: cobra.ExactArgs(1),
+			Use: "relearn WORKSTATION", Short: "Accept a workstation's new UUID and serial number at its next check-in: its main board was exchanged", Args: cobra.ExactArgs(1),
 			Example: "  jugate workstation relearn herb-03",
 		}, func(ctx context.Context, c *apiclient.Client, args []string) error {
 			_, err := c.Relearn(ctx, args[0])
@@ -45,7 +45,7 @@ func (a *app) strangerVerbs() []*cobra.Command {
 		}),
 		refuse, refusals,
 		a.silent(&cobra.Command{
-			Use: "welcome MACHINE", Short: "Let a machine come again that was turned away", Args: cobra.ExactArgs(1),
+			Use: "welcome MACHINE", Short: "Let a machine call again that was turned away", Args: cobra.ExactArgs(1),
 			Example: "  jugate workstation welcome 00:00:5e:00:53:66",
 		}, func(ctx context.Context, c *apiclient.Client, args []string) error { return c.EndRefusal(ctx, args[0]) }),
 	}

@@ -204,7 +204,7 @@ func (a *app) workstationWake() *cobra.Command {
 
 func (a *app) workstationAddress() *cobra.Command {
 	return &cobra.Command{
-		Use: "address WORKSTATION [IP]", Short: "Give a workstation an IP address of its own, in mode whole; without one that ends", Args: cobra.RangeArgs(1, 2),
+		Use: "address WORKSTATION [IP]", Short: "Give a workstation a fixed IP address in mode whole; without an address, remove it", Args: cobra.RangeArgs(1, 2),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

@@ -93,7 +93,7 @@ func keys(text string) (names []string) {
 func TestMediaReachTheAgentWithoutNetworkBoot(t *testing.T) {
 	r := newRoom(t, nil, "--listen-tls", "192.0.2.1:7461", "--tickets", "yes")
 	stick := filepath.Join(t.TempDir(), "stick.img")
-	r.jugate(nil, "environment", "media", "--out", stick, "--service", "https://192.0.2.1:7461", "--address", "192.0.2.70/24")
+	r.jugate(nil, "environment", "media", "--into", stick, "--service", "https://192.0.2.1:7461", "--address", "192.0.2.70/24")
 	r.done("media made")
 	t.Log("# nobody gives addresses here, and the stick has a fixed one")
 	m := r.on(lab.MachineOptions{Name: "seed-01", Address: "00:00:5e:00:53:31", Firmware: lab.SecureUEFI, Card: "e1000e", Disk: r.disk("seed-01", gib), Media: stick})

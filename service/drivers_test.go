@@ -331,7 +331,7 @@ func TestBuildsWithDrivers(t *testing.T) {
 	assert.Equal(t, []string{"kernel " + madeup.Kernel}, four.Layers[1].Packages)
 	assert.True(t, four.Offered)
 	trail = silent(21, "/Mini_2")
-	assert.Contains(t, trail.Stuck, "most likely its network card has no driver", "of that build nothing more is known")
+	assert.Contains(t, trail.Stuck, "Most likely this build has no driver for its network card", "of that build nothing more is known")
 
 	t.Log("# an agent asks for what its environment lacks")
 	_, err = c.WithToken("").Lacks(ctx, api.Lacks{Kernel: madeup.Kernel, Modules: []string{}, Devices: []api.Device{}})

@@ -90,7 +90,7 @@ func TestKilledInTheMiddleOfADelivery(t *testing.T) {
 		address := fmt.Sprintf("00:00:5e:00:53:%02x", n)
 		require.Eventually(t, func() bool { return p.run("workstation", "admit", address, name) == nil }, 30*time.Second, 50*time.Millisecond)
 	}
-	p.must("deliver", "garden-desk", "--to", "herb-01,herb-02,herb-03", "--rate", "4Mbit", "--no-wait")
+	p.must("deliver", "garden-desk", "--to", "herb-01,herb-02,herb-03", "--rate", "4Mbit", "--no-wait", "--yes")
 
 	p.until("a fifth", func(d api.Delivery) bool { return len(d.Members) == 3 && d.Members[0].Done > d.Members[0].Total/5 })
 	t.Log("# a workstation loses its power and gets it again")

@@ -22,7 +22,14 @@ func TestMain(m *testing.M) {
 		main()
 		return
 	}
-	os.Exit(m.Run())
+	config, err := os.MkdirTemp("", "jugate-test-config") // services of tests leave nothing with this machine's user
+	if err != nil {
+		panic(err)
+	}
+	os.Setenv("XDG_CONFIG_HOME", config)
+	code := m.Run()
+	os.RemoveAll(config)
+	os.Exit(code)
 }
 
 func jugate(t *testing.T, args ...string) *exec.Cmd {

@@ -35,7 +35,7 @@ func (f *Fleet) CheckIn(ctx context.Context, from netip.Addr, in api.CheckIn) (a
 	}
 	f.Stock.Touched(w.ID)
 	f.Publish(f.workstation(*w))
-	return api.CheckedIn{Pass: pass, Name: w.Name, State: w.State}, nil
+	return api.CheckedIn{Pass: pass, Name: w.Name, State: w.State, OnDisk: onDisk(*w)}, nil
 }
 
 // few are the first of many texts, for the log.

@@ -45,6 +45,7 @@ type presence struct {
 	// As the records have it: agents ask often, and the roster changes seldom.
 	name, label string
 	state       roster.State
+	onDisk      string
 }
 
 const (
@@ -207,8 +208,21 @@ func (f *Fleet) recall(ctx context.Context, id int64) (*records.Workstation, err
 	if err != nil {
 		return nil, err
 	}
-	f.agents.with(id, func(p *presence) { p.name, p.label, p.state = w.Name, w.Label(), w.State })
+	f.agents.with(id, func(p *presence) { p.name, p.label, p.state, p.onDisk = w.Name, w.Label(), w.State, onDisk(*w) })
 	return w, nil
+}
+
+// onDisk says what is on a workstation's disk, by its receipts; nothing if it never got
+// an image.
+func onDisk(w records.Workstation) string {
+	switch holds, unfinished := w.Holds(); {
+	case holds.Image == "":
+		return ""
+	case unfinished:
+		return "an unfinished copy of " + holds.String()
+	default:
+		return holds.String()
+	}
 }
 
 // IsSignedIn tells whether a person has signed in at a workstation.
@@ -242,6 +256,22 @@ func (f *Fleet) At(id, errand int64) { f.agents.at(id, errand) }
 // SignedIn notes that a person has signed in at a workstation; that ends when it checks
 // in again.
 func (f *Fleet) SignedIn(id int64) { f.agents.signIn(id) }
+
+// Changed has everybody hear how a workstation is now, as something was recorded of it.
+func (f *Fleet) Changed(ctx context.Context, id int64) {
+	w, err := f.recall(ctx, id)
+	if err != nil {
+		f.Log.Warn("a workstation cannot be read", "id", id, "error", err)
+		return
+	}
+	f.Publish(f.workstation(*w))
+}
+
+// Doing notes what a workstation does in a delivery. Whoever follows the delivery hears of
+// every step there, so that it is not published.
+func (f *Fleet) Doing(id int64, text string) {
+	f.agents.does(id, api.Activity{Text: text})
+}
 
 // Active notes what an agent is doing.
 func (f *Fleet) Active(ctx context.Context, id int64, activity api.Activity) {

@@ -51,6 +51,7 @@ func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receip
 		return err
 	}
 	for _, row := range rows {
+		l.Fleet.Changed(ctx, row.WorkstationID)
 		l.Fleet.Ring(row.WorkstationID) // its errand has ended: there may be another
 		l.Publish(receiptOf(row))
 	}

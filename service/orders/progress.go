@@ -11,6 +11,11 @@ import (
 	"jugate/stream"
 )
 
+// doing says in words what a workstation does in a phase.
+var doing = map[delivery.Phase]string{
+	delivery.Ready: "ready for", delivery.Receiving: "receiving", delivery.PhaseMending: "fetching what it lacks of", delivery.Checking: "checking its disk against",
+}
+
 // Progress takes a workstation's report on its delivery, and says what it has to do.
 func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Progress) (api.Directions, error) {
 	r := o.Streams.Runner(id)
@@ -34,6 +39,9 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 	}
 	if in.Remark != "" {
 		r.Remark(now, workstation, in.Remark)
+	}
+	if text := doing[in.Phase]; text != "" {
+		o.Fleet.Doing(workstation, text+" "+r.Version().String())
 	}
 	d, err := r.Report(now, workstation, delivery.Report{
 		Phase: delivery.Phase(in.Phase), Done: in.Done, Total: in.Total, Multicast: in.Multicast, Unicast: in.Unicast, Verified: in.Verified, Error: in.Error,
