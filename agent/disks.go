@@ -17,7 +17,7 @@ const kernelSector = 512
 
 // fixedDisks are the names of the disks that belong to the machine, in order: with a
 // device behind them, and neither removable nor on USB. The stick that a machine was
-// started from is none of them.
+// started from is not one of them.
 func fixedDisks(sys string) (names []string, err error) {
 	entries, err := os.ReadDir(filepath.Join(sys, "block"))
 	if err != nil {

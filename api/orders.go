@@ -19,7 +19,7 @@ type NewCapture struct {
 // CaptureOptions say what to make of a disk.
 type CaptureOptions struct {
 	Disk           string `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only"`
-	Despite        string `json:"despite,omitempty" maxLength:"1000" doc:"Reason to go on in spite of blocking findings; the version keeps it for ever"`
+	Despite        string `json:"despite,omitempty" maxLength:"1000" doc:"Reason to capture in spite of blocking findings; the version keeps it"`
 	PastBadSectors bool   `json:"past_bad_sectors,omitempty" doc:"Go on where the disk cannot be read, and name the places"`
 	KeepPageFiles  bool   `json:"keep_page_files,omitempty" doc:"Take page and hibernation files along"`
 	CopyEncrypted  bool   `json:"copy_encrypted,omitempty" doc:"Copy encrypted volumes whole"`

@@ -96,7 +96,7 @@ const (
 	stalledAfter = time.Minute
 )
 
-// AgentTransport is a transport for agents, which waits for nobody for ever.
+// AgentTransport is a transport for agents; it waits for no answer without end.
 func AgentTransport() *http.Transport {
 	t := newTransport()
 	t.ResponseHeaderTimeout = answerWithin

@@ -84,7 +84,7 @@ func AskMissing(digests []slabstore.Digest, ask func(api.Digests) (api.Digests, 
 	missing := make([]slabstore.Digest, len(answer.Digests))
 	for i, text := range answer.Digests {
 		if missing[i], err = slabstore.ParseDigest(text); err != nil {
-			return nil, fmt.Errorf("the service asks for a slab that is none: %w", err)
+			return nil, fmt.Errorf("the service asks for something that is not a slab: %w", err)
 		}
 	}
 	return missing, nil

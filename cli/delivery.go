@@ -41,7 +41,7 @@ func (a *app) captureCommand() *cobra.Command {
 	cmd.Flags().StringVar(&image, "as", "", "name of the image")
 	cmd.Flags().StringVar(&note, "note", "", "what is new in this version")
 	cmd.Flags().StringVar(&how.Disk, "disk", "only", diskRuleHelp)
-	cmd.Flags().StringVar(&how.Despite, "despite", "", "reason to go on in spite of blocking findings; the version keeps it for ever")
+	cmd.Flags().StringVar(&how.Despite, "despite", "", "reason to capture in spite of blocking findings; the version keeps it")
 	cmd.Flags().BoolVar(&how.PastBadSectors, "past-bad-sectors", false, "go on where the disk cannot be read, and name the places in the version")
 	cmd.Flags().BoolVar(&how.KeepPageFiles, "keep-page-files", false, "take page and hibernation files along instead of leaving them out")
 	cmd.Flags().BoolVar(&how.CopyEncrypted, "copy-encrypted", false, "copy encrypted volumes whole")
@@ -210,19 +210,16 @@ func (a *app) deliveryList() *cobra.Command {
 }
 
 func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {
-	if a.output == "json" {
-		return printJSON(cmd.OutOrStdout(), d)
+	err := show(cmd, a, d,
+		field{"delivery", fmt.Sprint(d.ID)}, field{"image", fmt.Sprintf("%s@%d", d.Image, d.Version)}, field{"to", strings.Join(d.Targets, " ")}, field{"starts", startInWords(d.Start)},
+		field{"at the latest", startsAtLatest(d)}, field{"when done", strings.TrimPrefix(d.WhenDone, "stay")}, field{"how", how(d)},
+		field{"state", stateText(d)}, field{"reason", d.Reason}, field{"waits for", d.Warning}, field{"channel", d.Channel}, field{"rate", humanize.SIWithDigits(float64(d.Rate), 0, "bit/s")},
+		field{"ordered", when(d.Created) + " by the " + d.OrderedBy}, field{"started", whenPtr(d.Started)}, field{"ended", whenPtr(d.Ended)},
+		field{"image bytes", size(d.UsedBytes)}, field{"on the wire", size(d.WireBytes)})
+	if err != nil || a.output != "table" {
+		return err
 	}
-	if a.output == "table" {
-		printFields(cmd.OutOrStdout(), []field{
-			{"delivery", fmt.Sprint(d.ID)}, {"image", fmt.Sprintf("%s@%d", d.Image, d.Version)}, {"to", strings.Join(d.Targets, " ")}, {"start", d.Start},
-			{"starts at the latest", startsAtLatest(d)}, {"when done", strings.TrimPrefix(d.WhenDone, "stay")}, {"how", how(d)},
-			{"state", stateText(d)}, {"reason", d.Reason}, {"waits for", d.Warning}, {"channel", d.Channel}, {"rate", humanize.SIWithDigits(float64(d.Rate), 0, "bit/s")},
-			{"ordered", when(d.Created) + " by the " + d.OrderedBy}, {"started", whenPtr(d.Started)}, {"ended", whenPtr(d.Ended)},
-			{"image bytes", size(d.UsedBytes)}, {"on the wire", size(d.WireBytes)},
-		})
-		fmt.Fprintln(cmd.OutOrStdout())
-	}
+	fmt.Fprintln(cmd.OutOrStdout())
 	columns := []column[api.Member]{
 		{title: "workstation", value: func(m api.Member) string { return m.Workstation }},
 		{title: "hardware address", value: func(m api.Member) string { return m.Address }},
@@ -235,7 +232,7 @@ func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {
 		columns = append(columns, liveColumns...)
 	}
 	columns = append(columns, column[api.Member]{title: "reason", value: reasonText})
-	if err := printList(cmd, a, d.Members, columns); err != nil || a.output == "csv" || len(d.Changes) == 0 {
+	if err := printList(cmd, a, d.Members, columns); err != nil || len(d.Changes) == 0 {
 		return err
 	}
 	fmt.Fprintln(cmd.OutOrStdout())

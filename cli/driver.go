@@ -168,17 +168,14 @@ func (a *app) driverShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.output == "json" {
-				return printJSON(cmd.OutOrStdout(), p)
+			err = show(cmd, a, p,
+				field{"id", p.ID}, field{"package", p.Label}, field{"class", p.Class}, field{"provider", p.Provider}, field{"date", p.Date}, field{"for", driverFor(p)}, field{"kernel", p.Kernel},
+				field{"catalogue", p.Catalogue}, field{"signed by", p.Signer}, field{"size", size(p.Bytes)}, field{"files", strconv.Itoa(len(p.Files))}, field{"from", p.Origin}, field{"added", when(p.Added)},
+				field{"serves best", strings.Join(p.Serves, " ")}, field{"warnings", strings.Join(p.Remarks, "; ")})
+			if err != nil || a.output != "table" {
+				return err
 			}
-			if a.output == "table" {
-				printFields(cmd.OutOrStdout(), []field{
-					{"id", p.ID}, {"package", p.Label}, {"class", p.Class}, {"provider", p.Provider}, {"date", p.Date}, {"for", driverFor(p)}, {"kernel", p.Kernel},
-					{"catalogue", p.Catalogue}, {"signed by", p.Signer}, {"size", size(p.Bytes)}, {"files", strconv.Itoa(len(p.Files))}, {"from", p.Origin}, {"added", when(p.Added)},
-					{"serves best", strings.Join(p.Serves, " ")}, {"warnings", strings.Join(p.Remarks, "; ")},
-				})
-				fmt.Fprintln(cmd.OutOrStdout())
-			}
+			fmt.Fprintln(cmd.OutOrStdout())
 			return printList(cmd, a, p.Models, []column[api.DriverModel]{
 				{title: "drives", value: func(m api.DriverModel) string { return m.Name }},
 				{title: "of", value: func(m api.DriverModel) string { return m.Maker }},

@@ -20,7 +20,7 @@ func parseRule(text string) (r api.DriverRule, err error) {
 		key, value, found := strings.Cut(part, "=")
 		field := into[strings.TrimSpace(key)]
 		if !found || field == nil || value == "" {
-			return r, fmt.Errorf("--rule: %q is none of class=…, provider=…, package=…, model=…", part)
+			return r, fmt.Errorf("--rule: %q is not one of class=…, provider=…, package=…, model=…", part)
 		}
 		*field = value
 	}

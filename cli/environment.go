@@ -67,14 +67,13 @@ func (a *app) environmentBuild() *cobra.Command {
 }
 
 func (a *app) printBuild(cmd *cobra.Command, b api.Build) error {
-	if a.output == "json" {
-		return printJSON(cmd.OutOrStdout(), b)
-	}
 	out := cmd.OutOrStdout()
-	printFields(out, []field{
-		{"build", strconv.Itoa(b.Number)}, {"offered", yesNo(b.Offered)}, {"made", when(b.Created)}, {"note", b.Note},
-		{"kernel", b.Kernel}, {"kernel's words", b.Words}, {"modules", strconv.Itoa(b.Modules)}, {"a workstation loads", size(b.Bytes)}, {"shell", yesNo(b.Shell)},
-	})
+	err := show(cmd, a, b,
+		field{"build", strconv.Itoa(b.Number)}, field{"offered", yesNo(b.Offered)}, field{"made", when(b.Created)}, field{"note", b.Note},
+		field{"kernel", b.Kernel}, field{"kernel's words", b.Words}, field{"modules", strconv.Itoa(b.Modules)}, field{"a workstation loads", size(b.Bytes)}, field{"shell", yesNo(b.Shell)})
+	if err != nil || a.output != "table" {
+		return err
+	}
 	if len(b.Layers) > 0 {
 		fmt.Fprintln(out)
 		if err := printList(cmd, a, b.Layers, []column[api.BuildLayer]{

@@ -66,23 +66,20 @@ func (a *app) imageShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.output == "json" {
-				return printJSON(cmd.OutOrStdout(), v)
+			err = show(cmd, a, v,
+				field{"image", fmt.Sprintf("%s@%d", v.Image, v.Version)}, field{"digest", v.Digest}, field{"captured", when(v.Captured)}, field{"from", v.Workstation}, field{"note", v.Note},
+				field{"state", string(v.State)}, field{"captured despite", v.Despite}, field{"unreadable", unreadableBytes(v.Unreadable)},
+				field{"disk", fmt.Sprintf("%s (%d bytes)", size(v.DiskBytes), v.DiskBytes)}, field{"layout", v.Layout},
+				field{"fits onto", fmt.Sprintf("disks of at least %d bytes", v.NeedBytes)},
+				field{"used", fmt.Sprintf("%s in %d slabs", size(v.UsedBytes), v.Slabs)},
+				field{"stored for it", fmt.Sprintf("%s in %d new slabs", size(v.StoredBytes), v.NewSlabs)})
+			if err != nil || a.output != "table" {
+				return err
 			}
-			if a.output == "table" {
-				printFields(cmd.OutOrStdout(), []field{
-					{"image", fmt.Sprintf("%s@%d", v.Image, v.Version)}, {"digest", v.Digest}, {"captured", when(v.Captured)}, {"from", v.Workstation}, {"note", v.Note},
-					{"state", string(v.State)}, {"captured despite", v.Despite}, {"unreadable", unreadableBytes(v.Unreadable)},
-					{"disk", fmt.Sprintf("%s (%d bytes)", size(v.DiskBytes), v.DiskBytes)},
-					{"fits onto", fmt.Sprintf("disks of at least %d bytes", v.NeedBytes)},
-					{"used", fmt.Sprintf("%s in %d slabs", size(v.UsedBytes), v.Slabs)},
-					{"stored for it", fmt.Sprintf("%s in %d new slabs", size(v.StoredBytes), v.NewSlabs)},
-				})
-				fmt.Fprintln(cmd.OutOrStdout())
-				printLayout(cmd.OutOrStdout(), v.DiskBytes, v.Areas)
-				fmt.Fprintln(cmd.OutOrStdout())
-			}
-			if err := printList(cmd, a, v.Areas, areaColumns); err != nil || a.output == "csv" {
+			fmt.Fprintln(cmd.OutOrStdout())
+			printLayout(cmd.OutOrStdout(), v.DiskBytes, v.Areas)
+			fmt.Fprintln(cmd.OutOrStdout())
+			if err := printList(cmd, a, v.Areas, areaColumns); err != nil {
 				return err
 			}
 			for _, f := range v.Findings {

@@ -16,6 +16,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"jugate/api"
+	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/service"
 )
@@ -123,7 +124,7 @@ func parsePool(text string) (p netboot.PoolConfig, err error) {
 		case "lease":
 			p.Lease, err = time.ParseDuration(w[1])
 		default:
-			err = fmt.Errorf("%q is none of router, dns, lease", w[0])
+			err = fmt.Errorf("%q is not one of router, dns, lease", w[0])
 		}
 		if err != nil {
 			return p, err
@@ -150,7 +151,7 @@ func (a *app) netbootStatus() *cobra.Command {
 				return err
 			}
 			if len(args) == 1 {
-				status.Machines = slices.DeleteFunc(status.Machines, func(t api.BootTrail) bool { return t.Workstation != args[0] && t.Address != args[0] })
+				status.Machines = slices.DeleteFunc(status.Machines, func(t api.BootTrail) bool { return !meant(t, args[0]) })
 				all = true
 			}
 			if a.output == "json" {
@@ -164,6 +165,15 @@ func (a *app) netbootStatus() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&all, "steps", false, "all steps that are remembered, not just the last one")
 	return cmd
+}
+
+// meant tells whether a machine is called so: by its workstation's name in any case, or by
+// its hardware address in any spelling.
+func meant(t api.BootTrail, name string) bool {
+	if a, err := hwaddr.Parse(name); err == nil {
+		return t.Address == a.String()
+	}
+	return strings.EqualFold(t.Workstation, name)
 }
 
 func printLinks(cmd *cobra.Command, a *app, status api.NetbootStatus) {

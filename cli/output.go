@@ -37,7 +37,7 @@ type column[T any] struct {
 	right bool // numbers stand on the right
 }
 
-// printList prints items in the chosen form. Where there are none, none says why.
+// printList prints items in the chosen form. If there are no items, none says why.
 func printList[T any](cmd *cobra.Command, a *app, items []T, columns []column[T], none ...string) error {
 	if a.output == "json" {
 		if items == nil {

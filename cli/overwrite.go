@@ -73,7 +73,7 @@ func holdsSomething(d *disk.Disk) (bool, error) {
 }
 
 // mayOverwrite asks before what a device or a disk file holds is lost. What an earlier
-// try has left, and a file without anything on it, is nobody's loss.
+// try has left may go, and so may a file without anything on it.
 func mayOverwrite(cmd *cobra.Command, path string, target *disk.Disk, yes bool) error {
 	info, err := os.Stat(path)
 	if err != nil || yes {
@@ -99,7 +99,7 @@ func confirm(cmd *cobra.Command, yes bool, lost, question string) error {
 	}
 	in, is := cmd.InOrStdin().(*os.File)
 	if is && !term.IsTerminal(int(in.Fd())) {
-		return fmt.Errorf("%s; say --yes if that is meant", lost)
+		return fmt.Errorf("%s; say --yes if that is intended", lost)
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "%s (yes/no) ", question)
 	var answer string

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -214,7 +215,7 @@ func TestTheWholePath(t *testing.T) {
 	t.Log("# without a terminal nobody can be asked")
 	text, code = d.run("deliver", "garden-desk", "--to", "herb-01")
 	assert.Equal(t, 1, code)
-	assert.Contains(t, text, "the disks of 1 workstation would be overwritten; say --yes if that is meant")
+	assert.Contains(t, text, "the disks of 1 workstation would be overwritten; say --yes if that is intended")
 	assert.Len(t, read[[]api.Delivery](d, "delivery", "list"), 1, "nothing was ordered by all that")
 
 	t.Log("# where only some got it, the exit code says partly done")
@@ -269,5 +270,32 @@ func TestExitCodesAndComplaints(t *testing.T) {
 		text, code := d.run(strings.Fields(call)...)
 		assert.Equal(t, want.code, code, call)
 		assert.Contains(t, text, want.text, call)
+	}
+}
+
+func TestShowGivesALineOfCSVWithEveryField(t *testing.T) {
+	d := openDesk(t)
+	d.must("workstation", "admit", "00:00:5e:00:53:22", "herb-02")
+	text := d.must("workstation", "show", "herb-02", "-o", "csv")
+	lines, err := csv.NewReader(strings.NewReader(text)).ReadAll()
+	require.NoError(t, err)
+	require.Len(t, lines, 2)
+	is := map[string]string{}
+	for i, name := range lines[0] {
+		is[name] = lines[1][i]
+	}
+	assert.Equal(t, "herb-02", is["name"])
+	assert.Equal(t, "00:00:5e:00:53:22", is["hardware_addresses"])
+	assert.Equal(t, "false", is["online"])
+	assert.Equal(t, "", is["last_seen"], "it was never seen")
+	assert.Contains(t, is, "inventory.memory")
+	var document map[string]any
+	out, code := d.run("workstation", "show", "herb-02", "-o", "json")
+	require.Zero(t, code)
+	require.NoError(t, json.Unmarshal([]byte(out), &document))
+	for name := range document {
+		if name != "inventory" {
+			assert.Contains(t, is, name, "JSON and CSV have the same names")
+		}
 	}
 }

@@ -110,7 +110,7 @@ type captureFlags struct {
 }
 
 func (f *captureFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.despite, "despite", "", "reason to go on in spite of blocking findings; the version keeps it for ever")
+	cmd.Flags().StringVar(&f.despite, "despite", "", "reason to capture in spite of blocking findings; the version keeps it")
 	cmd.Flags().BoolVar(&f.pastBadSectors, "past-bad-sectors", false, "go on where the disk cannot be read, and name the places in the version")
 	cmd.Flags().BoolVar(&f.keepFleeting, "keep-page-files", false, "take page and hibernation files along instead of leaving them out")
 	cmd.Flags().BoolVar(&f.encrypted, "copy-encrypted", false, "copy encrypted volumes whole")

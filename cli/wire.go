@@ -173,7 +173,7 @@ func (a *app) wireReceive() *cobra.Command {
 	from.add(cmd, "from")
 	cmd.Flags().StringVar(&dir, "into", "", "folder for the files")
 	cmd.Flags().IntVar(&options.Count, "count", 0, "files to wait for (default: until the sender says that it is done)")
-	cmd.Flags().DurationVar(&options.Wait, "wait", 30*time.Second, "longest time in which nothing comes; 0 waits for ever")
+	cmd.Flags().DurationVar(&options.Wait, "wait", 30*time.Second, "longest time in which nothing comes; 0 waits without end")
 	cmd.Flags().BoolVar(&options.Replace, "replace", false, "replace files that are there already")
 	cmd.Flags().BoolVar(&config.Unicast, "unicast", false, "answer the sender's own address, where this port cannot multicast")
 	cmd.Flags().BoolVar(&config.Silent, "silent", false, "never answer; what is lost stays lost")

@@ -84,9 +84,6 @@ func seen(at *time.Time) string {
 }
 
 func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
-	if a.output == "json" {
-		return printJSON(cmd.OutOrStdout(), w)
-	}
 	fields := []field{
 		{"name", w.Name}, {"state", string(w.State)}, {"hardware addresses", strings.Join(w.Addresses, " ")},
 		{"seen, not accepted", strings.Join(w.Proposed, " ")},
@@ -105,11 +102,10 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 	for i, c := range inv.Cards {
 		fields = append(fields, field{fmt.Sprintf("network card %d", i+1), c.Address + ", " + c.Model})
 	}
-	printFields(cmd.OutOrStdout(), append(fields, []field{
+	return show(cmd, a, w, append(fields, []field{
 		{"groups", strings.Join(w.Groups, " ")}, {"image", onDisk(w)}, {"doing", doing(w)}, {"agent", w.AgentVersion},
 		{"first seen", seen(w.FirstSeen)}, {"last seen", seen(w.LastSeen)},
-	}...))
-	return nil
+	}...)...)
 }
 
 func (a *app) workstationShow() *cobra.Command {

@@ -141,7 +141,7 @@ func checkTicket(ctx context.Context, tx *sqlx.Tx, now time.Time, in Seen) error
 	case t.Address == "":
 		return nil // media
 	case !hasAddress(in.all(), t.Address):
-		return fmt.Errorf("%w: it was given to %s, which is none of this machine's hardware addresses", ErrTicket, t.Address)
+		return fmt.Errorf("%w: it was given to %s, which is not one of this machine's hardware addresses", ErrTicket, t.Address)
 	case t.Boot == "" && now.Sub(t.Issued) > ticketFor:
 		return fmt.Errorf("%w: it was given %s ago and never used; restart the workstation", ErrTicket, now.Sub(t.Issued).Round(time.Minute))
 	case t.Boot != "" && t.Boot != in.Ticket.Boot:

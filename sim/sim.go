@@ -159,7 +159,7 @@ func (l *lossy) ReadBatch(ms []wire.Message, flags int) (int, error) {
 	defer l.mu.Unlock()
 	for i := range max(n, 0) {
 		if l.dice.Float64() < l.share {
-			ms[i].N = 0 // an empty packet is nobody's
+			ms[i].N = 0 // an empty packet is ignored
 		}
 	}
 	return n, err

@@ -161,7 +161,7 @@ func (r *Runner) nudge() {
 	}
 }
 
-// sentParcel counts a slab that has gone out; pieces of the slab map are none.
+// sentParcel counts a slab that has gone out; pieces of the slab map do not count.
 func (r *Runner) sentParcel(pass int) {
 	r.mu.Lock()
 	defer r.mu.Unlock()

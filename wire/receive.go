@@ -49,7 +49,7 @@ func Receive(ctx context.Context, in Reader, r *norm.Receiver, on func(norm.Rece
 		now = time.Now()
 		for _, m := range batch[:max(n, 0)] {
 			if from, ok := m.Addr.(*net.UDPAddr); ok && m.N > 0 {
-				r.Handle(now, m.Buffers[0][:m.N], from.AddrPort()) // what is not a message is nobody's
+				r.Handle(now, m.Buffers[0][:m.N], from.AddrPort()) // anything but a message is ignored
 			}
 		}
 		r.Advance(now)

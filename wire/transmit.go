@@ -117,7 +117,7 @@ func transmit(ctx context.Context, out *Socket, s *norm.Sender, src Source, hear
 		timer.Reset(wait)
 		select {
 		case f := <-heard:
-			s.Handle(time.Now(), f.bytes, f.unicast) // what is not an answer is nobody's
+			s.Handle(time.Now(), f.bytes, f.unicast) // anything but feedback is ignored
 		drain:
 			for {
 				select {

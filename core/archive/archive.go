@@ -165,7 +165,7 @@ func (o *output) skip(name, why string) {
 	}
 }
 
-// clean makes a name of an archive one below the folder, or says that it is none.
+// clean makes a name in an archive a path below the folder, or says that it cannot be one.
 func clean(name string) (string, bool) {
 	name = path.Clean(strings.ReplaceAll(name, `\`, "/"))
 	name = strings.TrimPrefix(name, "./")

@@ -59,7 +59,7 @@ func (t *tree) read(name string, limit int64) ([]byte, error) {
 	return b, err
 }
 
-// Skip is something that looked like a package and is none, and why.
+// Skip is something that looked like a package and is not one, and why.
 type Skip struct {
 	Path   string
 	Reason string

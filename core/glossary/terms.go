@@ -89,7 +89,7 @@ var Terms = []Term{
 	{"beside", OfNetworkBoot, "Another DHCP server gives addresses; the service says what to boot."},
 	{"off", OfNetworkBoot, "Another DHCP server gives addresses and says what to boot; jugate netboot advice lists what to enter there. The service serves the files."},
 
-	{"blocking", Severities, "It forbids a capture, unless a reason is given with --despite. The version keeps the reason for ever."},
+	{"blocking", Severities, "It forbids a capture, unless a reason is given with --despite. The version keeps the reason."},
 	{"warning", Severities, "It is likely to make trouble later."},
 	{"note", Severities, "It is good to know."},
 

@@ -146,7 +146,7 @@ func Parse(b []byte) (*dhcpv4.DHCPv4, error) {
 	return m, err
 }
 
-// ErrRequest says that a packet is none that a client sends.
+// ErrRequest says that a packet is not one that a client sends.
 var ErrRequest = errors.New("not a request of a client")
 
 const ethernet = 1 // hardware type (RFC 1700)

@@ -168,7 +168,7 @@ func (r *Receiver) Advance(now time.Time) {
 }
 
 // Handle takes a packet that came from an address, to the group or to this
-// receiver. It keeps nothing of it. ErrMessage tells of packets that are none.
+// receiver. It keeps nothing of it. ErrMessage says that a packet is not a message.
 func (r *Receiver) Handle(now time.Time, packet []byte, from netip.AddrPort) error {
 	if len(packet) == 0 || r.config.From.IsValid() && fromSender(packet) && from.Addr().Unmap() != r.config.From || !r.config.Auth.good(packet) {
 		r.stats.Strange++

@@ -113,7 +113,7 @@ func (t *Table) Onto(size int64, sectorSize int, fit Fit) (*Table, error) {
 	}
 	if fit.Grow > 0 {
 		if p, ok := t.Partition(int(fit.Grow)); !ok || p.Extended() {
-			return nil, fmt.Errorf("partition %d cannot grow: there is none of that number that holds anything", fit.Grow)
+			return nil, fmt.Errorf("partition %d cannot grow: no partition of that number holds anything", fit.Grow)
 		}
 	}
 	if need := t.Least(fit); size < need {

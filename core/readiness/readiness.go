@@ -174,7 +174,7 @@ func (c *check) system(t *partition.Table, volumes []Volume) {
 			c.add("no-efi-partition", Warning, "it has no EFI system partition", "UEFI firmware finds nothing to start on copies", "make one, unless copies start another way")
 		}
 		if c.windows && !has(func(p partition.Partition) bool { return p.Type == partition.WindowsRecovery }) {
-			c.add("no-recovery-partition", Note, "it has no recovery partition", "copies cannot mend themselves when they do not start", "nothing, if that is meant")
+			c.add("no-recovery-partition", Note, "it has no recovery partition", "copies cannot mend themselves when they do not start", "nothing, if it is intended")
 		}
 	case partition.MBR:
 		if !has(func(p partition.Partition) bool { return p.Active }) {

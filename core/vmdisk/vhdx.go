@@ -221,7 +221,7 @@ func (d *vhdx) read(b []byte, block, in int64) error {
 		if d.linked {
 			return d.readPartial(b, int64(entry>>20)<<20, block, in)
 		}
-		return fmt.Errorf("VHDX: %w: part of a block is said to be in a parent, and there is none", ErrDamaged)
+		return fmt.Errorf("VHDX: %w: part of a block is said to be in a parent, and the disk has no parent", ErrDamaged)
 	case vhdxNotPresent:
 		return readParent(d.parent, b, block*d.block+in)
 	}

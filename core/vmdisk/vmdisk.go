@@ -59,8 +59,8 @@ func (p Parents) open(name string) (io.ReaderAt, int64, error) {
 // generations is how long a chain of files may be.
 const generations = 32
 
-// Open finds out the format of a file of size bytes. What is none of the others, and
-// no container of something else, is raw. Errors wrap ErrDamaged or ErrUnsupported, or
+// Open finds out the format of a file of size bytes. A file of no other format
+// that is not a container of something else either is raw. Errors wrap ErrDamaged or ErrUnsupported, or
 // are the file's.
 func Open(f io.ReaderAt, size int64, parents Parents) (Disk, error) {
 	return open(f, size, parents, generations)

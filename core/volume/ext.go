@@ -56,7 +56,7 @@ const (
 	groupBitmapUninit = 0x2
 )
 
-// readExt reads the superblock; nil for what is none.
+// readExt reads the superblock; nil if it is not one.
 func readExt(r io.ReaderAt, size int64) (*ext, error) {
 	if size < 4096 {
 		return nil, nil

@@ -45,7 +45,7 @@ func probeFAT(r io.ReaderAt, size int64) (*Volume, error) {
 		perTable = int64(le.Uint32(b[36:]))
 	}
 	// Boot sectors of other file systems end in 55 AA too; a BPB that fails the
-	// specification's own limits is none of ours.
+	// specification's own limits is not FAT.
 	if le.Uint16(b[510:]) != 0xAA55 || (b[0] != 0xEB && b[0] != 0xE9) ||
 		!powerOfTwo(sector) || sector < 512 || sector > 4096 || !powerOfTwo(perCluster) ||
 		reserved == 0 || tables == 0 || tables > 4 || perTable == 0 || total == 0 || (is32 && rootEntries != 0) ||

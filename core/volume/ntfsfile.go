@@ -99,7 +99,7 @@ func (n *ntfs) fileRecord(number int64) ([]byte, error) {
 		return nil, err
 	}
 	if string(b[:4]) != "FILE" {
-		return nil, fmt.Errorf("%w: record %d is none", ErrDamaged, number)
+		return nil, fmt.Errorf("%w: record %d is not a file record", ErrDamaged, number)
 	}
 	if err := unfix(b, 512); err != nil {
 		return nil, fmt.Errorf("record %d: %w", number, err)

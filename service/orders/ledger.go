@@ -73,7 +73,7 @@ func (l ledger) Reached(ctx context.Context, now time.Time, id int64, state deli
 }
 
 // Moved is stream.Ledger's. It publishes the delivery, and the workstations that have
-// moved, and no others.
+// moved.
 func (l ledger) Moved(ctx context.Context, id int64, workstations []int64) {
 	d, err := l.Records.Delivery(ctx, id)
 	if err != nil {

@@ -92,7 +92,7 @@ func (k *Stock) standAt(ctx context.Context, build int, image string, order api.
 // noDrivers is what an order says that wants none put in.
 const noDrivers = "none"
 
-// setsOf finds sets by name; "none" is none.
+// setsOf finds sets by name; the name "none" stands for no set.
 func (k *Stock) setsOf(ctx context.Context, names []string) (sets []driver.Set, err error) {
 	for _, name := range names {
 		if name == noDrivers {
