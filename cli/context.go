@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"syscall"
 
 	"jugate/core/durable"
 )
@@ -21,6 +22,9 @@ type spoken struct {
 	// Token, or the file that has it.
 	Token     string `json:"token,omitempty"`
 	TokenFile string `json:"token_file,omitempty"`
+	// Process is the number of the service's process, if this user has started it here. Once
+	// that has gone, its port may be anybody's, who must not be sent the token.
+	Process int `json:"process,omitempty"`
 	// SignedIn tells that somebody has chosen it; serve leaves it alone then.
 	SignedIn bool `json:"signed_in,omitempty"`
 }
@@ -46,7 +50,15 @@ func readContext() (s spoken, path string, err error) {
 	if err != nil {
 		return spoken{}, path, fmt.Errorf("which service to speak to: %s: %w; jugate sign-out removes it", path, err)
 	}
+	if s.Process != 0 && !alive(s.Process) {
+		return spoken{}, path, nil
+	}
 	return s, path, nil
+}
+
+func alive(process int) bool {
+	err := syscall.Kill(process, 0)
+	return err == nil || errors.Is(err, syscall.EPERM)
 }
 
 // token is the credential.
@@ -97,7 +109,7 @@ func keepStarted(at *net.TCPAddr, data string) (forget func(), err error) {
 	if at.IP.IsUnspecified() {
 		host = "127.0.0.1"
 	}
-	started := spoken{Server: "http://" + net.JoinHostPort(host, fmt.Sprint(at.Port)), TokenFile: file}
+	started := spoken{Server: "http://" + net.JoinHostPort(host, fmt.Sprint(at.Port)), TokenFile: file, Process: os.Getpid()}
 	if err := started.keep(); err != nil {
 		return nothing, err
 	}

@@ -2,9 +2,11 @@ package cli_test
 
 import (
 	"bytes"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync/atomic"
@@ -31,8 +33,8 @@ func TestMain(m *testing.M) {
 func TestTheServiceIsFoundByWhoeverStartedIt(t *testing.T) {
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 	d := desk{t: t}
-	text, code := d.run("group", "list", "--server", "http://127.0.0.1:1")
-	assert.Equal(t, 1, code, text)
+	_, code := d.run("group", "list", "--server", "http://127.0.0.1:1")
+	assert.Equal(t, 1, code)
 	data := filepath.Join(t.TempDir(), "data")
 	line := until(t, start(t, "serve", "--data", data, "--listen", "127.0.0.1:0"), "http://")
 	_, address, _ := strings.Cut(line, "http://")
@@ -51,6 +53,19 @@ func TestTheServiceIsFoundByWhoeverStartedIt(t *testing.T) {
 	_, code = d.run("group", "list", "--server", other.URL)
 	assert.Equal(t, 1, code)
 	assert.Empty(t, given.Load())
+
+	t.Log("# nor for whoever has the port of a service that was killed")
+	kept := filepath.Join(os.Getenv("XDG_CONFIG_HOME"), "jugate", "context.json")
+	gone := exec.Command("true")
+	require.NoError(t, gone.Run())
+	text, err := os.ReadFile(kept)
+	require.NoError(t, err)
+	left := strings.ReplaceAll(string(text), fmt.Sprint(os.Getpid()), fmt.Sprint(gone.Process.Pid))
+	require.NotEqual(t, string(text), left)
+	require.NoError(t, os.WriteFile(kept, []byte(strings.ReplaceAll(left, "http://"+address, other.URL)), 0o600))
+	said, _ := d.run("config", "show")
+	assert.NotContains(t, said, other.URL)
+	require.NoError(t, os.WriteFile(kept, text, 0o600))
 }
 
 func TestSigningIn(t *testing.T) {

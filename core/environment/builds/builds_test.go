@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -120,6 +121,7 @@ func TestABuildHoldsWhatItSays(t *testing.T) {
 	assert.Equal(t, "boot/vmlinuz-6.1.0-9-test", string(Open(t, s, b, builds.KernelPart)))
 	assert.Contains(t, strings.Join(b.Problems, "\n"), "seed may ask for firmware that is not there (seed/b.fw)")
 	assert.Contains(t, strings.Join(b.Problems, "\n"), "no BIOS workstation can boot it")
+	assert.Len(t, slices.Compact(slices.Sorted(slices.Values(b.Problems))), len(b.Problems), "what several parts lack is said once")
 
 	dir, list := Unpack(t, s, b)
 	assert.Contains(t, list, "sbin/modprobe -> ../init")
