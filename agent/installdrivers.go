@@ -49,14 +49,14 @@ func (a *Agent) install(ctx context.Context, e *api.ToErrand) error {
 	}
 	if err != nil {
 		why := err.Error()
-		a.show("the drivers could not be put in: %v", err)
-		a.options.Log.Warn("drivers not put in", "error", err)
+		a.show("the drivers could not be installed: %v", err)
+		a.options.Log.Warn("drivers not installed", "error", err)
 		_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {
 			return struct{}{}, c.FailErrand(ctx, e.ID, api.Failure{Error: why})
 		})
 		return forgiven(err)
 	}
-	a.show("drivers are put in and checked")
+	a.show("the drivers are installed and checked")
 	_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {
 		return struct{}{}, c.Installed(ctx, e.ID, api.Installed{Packages: labels(e.Install), Did: did})
 	})
@@ -141,13 +141,13 @@ func (a *Agent) installInto(ctx context.Context, mounter SystemMounter, start in
 	count := 0
 	for _, p := range install.Packages {
 		for _, f := range p.Files {
-			a.show("putting in %s: %s", p.Label, f.Path)
+			a.show("installing %s: %s", p.Label, f.Path)
 			if err := a.installFile(ctx, system, p.ID, f, usr+f.To); err != nil {
 				return nil, fmt.Errorf("%s: %w", p.Label, err)
 			}
 			count++
 		}
-		did = append(did, "put in "+p.Label)
+		did = append(did, "installed "+p.Label)
 	}
 	var more []string
 	if in.System == driver.Windows {
@@ -155,7 +155,7 @@ func (a *Agent) installInto(ctx context.Context, mounter SystemMounter, start in
 	} else {
 		more, err = a.registerLinux(ctx, system, in, usr+"lib/modules/"+in.Kernel)
 	}
-	a.options.Log.Info("drivers put in", "files", count, "system", in.Name, "did", more)
+	a.options.Log.Info("drivers installed", "files", count, "system", in.Name, "did", more)
 	return append(did, more...), err
 }
 

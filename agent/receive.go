@@ -248,7 +248,7 @@ func (r *receiver) installDrivers(ctx context.Context) error {
 	}
 	did, err := r.agent.installDrivers(ctx, r.disk, r.to.Install)
 	if err != nil {
-		return fmt.Errorf("the copy is right, but its drivers could not be put in: %w", err)
+		return fmt.Errorf("the copy is right, but its drivers could not be installed: %w", err)
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()

@@ -56,6 +56,7 @@ func (a *app) deliverCommand() *cobra.Command {
 					return a.printDeliveryPlan(cmd, plan)
 				}
 				describeDelivery(cmd.ErrOrStderr(), plan)
+				fmt.Fprintln(cmd.ErrOrStderr())
 				if plan.Refused != "" {
 					return errors.New(plan.Refused)
 				}
@@ -257,7 +258,6 @@ func describeDelivery(w io.Writer, p api.DeliveryPlan) {
 			fmt.Fprintf(w, "%s: warning: %s\n", x.Workstation, text)
 		}
 	}
-	fmt.Fprintln(w)
 }
 
 func plannedDisk(p api.PlannedWorkstation) string {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -58,10 +59,15 @@ func printList[T any](cmd *cobra.Command, a *app, items []T, columns []column[T]
 	return nil
 }
 
-// printLines prints a table without the spaces that its last column ends with.
-func printLines(w io.Writer, text string) {
-	for line := range strings.Lines(text) {
-		fmt.Fprintln(w, strings.TrimRight(line, " \n"))
+// printLines prints a table without the spaces that its last column ends with. On a
+// terminal a line is cut off where that ends; JSON and CSV have all of it.
+func printLines(w io.Writer, table string) {
+	width := 0
+	if f, is := w.(*os.File); is && isTerminal(w) {
+		width, _, _ = term.GetSize(int(f.Fd()))
+	}
+	for line := range strings.Lines(table) {
+		fmt.Fprintln(w, text.Snip(strings.TrimRight(line, " \n"), width, "…"))
 	}
 }
 
@@ -84,6 +90,9 @@ func listText[T any](items []T, columns []column[T]) string {
 }
 
 func listTable[T any](items []T, columns []column[T]) table.Writer {
+	columns = slices.DeleteFunc(slices.Clone(columns), func(c column[T]) bool { // what nothing has takes no room
+		return !slices.ContainsFunc(items, func(item T) bool { return c.value(item) != "" })
+	})
 	t := table.NewWriter()
 	t.SetStyle(plain)
 	header := table.Row{}

@@ -72,7 +72,7 @@ func (s *Stage) playDrivers(ctx context.Context, p *Prepared) error {
 		return err
 	}
 	for _, r := range page.Items {
-		s.say("  receipt: %s %s, drivers put in: %s %s", r.Workstation, r.Outcome, strings.Join(r.Drivers, ", "), r.Reason)
+		s.say("  receipt: %s %s, drivers installed: %s %s", r.Workstation, r.Outcome, strings.Join(r.Drivers, ", "), r.Reason)
 		if r.Outcome != "delivered" || len(r.Drivers) == 0 {
 			return fmt.Errorf("%s: %s, without its drivers", r.Workstation, r.Outcome)
 		}

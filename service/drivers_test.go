@@ -145,7 +145,7 @@ func TestDriversForAnImageThatIsThere(t *testing.T) {
 		return err == nil && e.Ended != nil
 	})
 	assert.EqualValues(t, "done", e.State, e.Error)
-	assert.Contains(t, e.Result, "put in "+added.Added[0].Label)
+	assert.Contains(t, e.Result, "installed "+added.Added[0].Label)
 	assert.Contains(t, debugfs(t, gold.On(disk), "/lib/modules/"+madeup.Kernel+"/updates/jugate/corvid_raid.ko"), "name=corvid_raid")
 
 	t.Log("# an order may want none, or only those of a set")

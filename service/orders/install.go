@@ -85,7 +85,7 @@ func (o *Orders) fillInstall(ctx context.Context, e *records.Errand, out *api.To
 	case err != nil:
 		install = nothingToInstall(err.Error())
 	case install == nil:
-		install = nothingToInstall("there is nothing left to put in")
+		install = nothingToInstall("there is nothing left to install")
 	}
 	out.Install = install
 	return nil

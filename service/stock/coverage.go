@@ -89,7 +89,7 @@ func (k *Stock) standAt(ctx context.Context, build int, image string, order api.
 	return st, err
 }
 
-// noDrivers is what an order says that wants none put in.
+// noDrivers is what an order says that wants none installed.
 const noDrivers = "none"
 
 // setsOf finds sets by name; the name "none" stands for no set.
