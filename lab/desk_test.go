@@ -191,7 +191,7 @@ func TestTicketsAndWhatAMachineBoots(t *testing.T) {
 	ticket = strings.TrimSuffix(ticket, ";")
 	require.Len(t, ticket, 32)
 	assert.ErrorContains(t, checkIn(herb, "", "b1", "S1"), "this one has neither")
-	assert.ErrorContains(t, checkIn(other, ticket, "b1", "S1"), "none of this machine's hardware addresses")
+	assert.ErrorContains(t, checkIn(other, ticket, "b1", "S1"), "not one of this machine's hardware addresses")
 	assert.ErrorContains(t, checkIn(herb, "guessed", "b1", "S1"), "not known")
 	require.NoError(t, checkIn(herb, ticket, "b1", "S1"))
 	require.NoError(t, checkIn(herb, ticket, "b1", "S1"), "the service was restarted: the same boot")
