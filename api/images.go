@@ -143,7 +143,7 @@ type Pruned struct {
 type Rescanned struct {
 	Known  int      `json:"known" doc:"Versions that the records had"`
 	Added  []string `json:"added" nullable:"false" doc:"Versions that they have again"`
-	Broken []string `json:"broken" nullable:"false" doc:"Files that are no sound version, and why"`
+	Broken []string `json:"broken" nullable:"false" doc:"Files that are not a sound version, and why"`
 }
 
 // NewImport begins to bring a version in from a person's machine.

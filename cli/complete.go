@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -69,9 +68,7 @@ func (a *app) complete(names namer) cobra.CompletionFunc {
 			return nil, cobra.ShellCompDirectiveError
 		}
 		if a.tokenFile != "" && a.token == "" {
-			if text, err := os.ReadFile(a.tokenFile); err == nil {
-				a.token = strings.TrimSpace(string(text))
-			}
+			a.token, _ = readToken(a.tokenFile) // without one, nothing is offered
 		}
 		c, err := a.client()
 		if err != nil {

@@ -18,8 +18,7 @@ import (
 )
 
 func (a *app) deliverCommand() *cobra.Command {
-	var rate, aside string
-	var atLatest string
+	var rate, aside, atLatest string
 	var noWait, yes, dryRun bool
 	var order api.NewDelivery
 	cmd := &cobra.Command{

@@ -192,7 +192,7 @@ func (a *app) deliveryExtend() *cobra.Command {
 func (a *app) deliveryList() *cobra.Command {
 	return list(a, lister[api.Delivery]{
 		short: "List deliveries, the newest first", example: "  jugate delivery list --open",
-		what: "deliveries", none: "there are no deliveries; jugate deliver IMAGE --to GROUP orders one",
+		what: "deliveries", none: "no deliveries yet; order one with: jugate deliver IMAGE --to GROUP",
 		fetch: (*apiclient.Client).Deliveries, sort: []string{"created", "state", "image"},
 		filters: []filter{{name: "open", help: "only deliveries that are not over", truth: true}},
 		columns: []column[api.Delivery]{

@@ -144,7 +144,7 @@ func few(names []string) string {
 func (a *app) driverList() *cobra.Command {
 	cmd := list(a, lister[api.DriverPackage]{
 		short: "List driver packages, and which workstations each serves best", example: "  jugate driver list --class network\n  jugate driver list --device 8086:15b8",
-		what: "driver packages", none: "the library has no drivers yet; jugate driver add PATH takes them from a folder or archive",
+		what: "driver packages", none: "no drivers yet; add those of a folder or archive with: jugate driver add PATH",
 		fetch: (*apiclient.Client).Drivers, columns: driverColumns,
 		filters: []filter{
 			{name: "class", help: "only packages of a class", values: []string{"network", "storage", "display", "sound", "input", "usb", "board", "other"}},

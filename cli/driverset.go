@@ -95,7 +95,7 @@ func (a *app) driverSetList() *cobra.Command {
 					}
 					return strings.Join(rules, " | ")
 				}},
-			}, "there are no sets; jugate driver set save NAME keeps one")
+			}, "no driver sets yet; save one with: jugate driver set save NAME")
 		},
 	}
 }

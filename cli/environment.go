@@ -97,7 +97,7 @@ func (a *app) printBuild(cmd *cobra.Command, b api.Build) error {
 
 func (a *app) environmentList() *cobra.Command {
 	return list(a, lister[api.Build]{
-		short: "List builds, the newest first", example: "  jugate environment list", what: "builds", none: "there are no builds yet; jugate environment build --offer makes one",
+		short: "List builds, the newest first", example: "  jugate environment list", what: "builds", none: "no builds yet; make one with: jugate environment build --offer",
 		fetch: (*apiclient.Client).Builds,
 		columns: []column[api.Build]{
 			{title: "build", value: func(b api.Build) string { return strconv.Itoa(b.Number) }, right: true},
@@ -170,20 +170,15 @@ func (a *app) environmentShow() *cobra.Command {
 }
 
 func (a *app) environmentOffer() *cobra.Command {
-	return &cobra.Command{
+	return a.silent(&cobra.Command{
 		Use: "offer BUILD", Short: "Have workstations boot a build from now on", Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			n, err := buildNumber(args)
-			if err != nil {
-				return err
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			return c.OfferBuild(cmd.Context(), n)
-		},
-	}
+	}, func(ctx context.Context, c *apiclient.Client, args []string) error {
+		n, err := buildNumber(args)
+		if err != nil {
+			return err
+		}
+		return c.OfferBuild(ctx, n)
+	})
 }
 
 func (a *app) environmentRemove() *cobra.Command {

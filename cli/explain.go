@@ -30,9 +30,9 @@ func (a *app) explainCommand() *cobra.Command {
 			}
 			if found == nil {
 				if near := glossary.Near(name); near != nil {
-					return fmt.Errorf("there is no term %q; did you mean %s?", name, strings.Join(near, ", "))
+					return fmt.Errorf("no term is called %q; did you mean %s?", name, strings.Join(near, ", "))
 				}
-				return fmt.Errorf("there is no term %q; docs/reference/terms.md lists them", name)
+				return fmt.Errorf("no term is called %q; docs/reference/terms.md lists them all", name)
 			}
 			if a.output != "table" {
 				return printList(cmd, a, found, nil)

@@ -50,7 +50,7 @@ func (a *app) groupVerb(use, short string, args cobra.PositionalArgs, do func(co
 
 func (a *app) groupList() *cobra.Command {
 	return list(a, lister[api.Group]{
-		short: "List groups", example: "  jugate group list", what: "groups", none: "there are no groups yet; jugate group add NAME makes one",
+		short: "List groups", example: "  jugate group list", what: "groups", none: "no groups yet; add one with: jugate group add NAME",
 		fetch: (*apiclient.Client).Groups, sort: []string{"name", "members"},
 		columns: []column[api.Group]{
 			{title: "name", value: func(g api.Group) string { return g.Name }},

@@ -47,7 +47,7 @@ func (a *app) imageList() *cobra.Command {
 			} else if items, err = every(cmd.Context(), flags.list(nil), c.Images); err != nil {
 				return err
 			}
-			return printList(cmd, a, items, versionColumns, pick(flags.search != "", "there are no images like that", "there are no images yet; jugate capture WORKSTATION --as IMAGE makes one"))
+			return printList(cmd, a, items, versionColumns, pick(flags.search != "", "no images match", "no images yet; capture one with: jugate capture WORKSTATION --as IMAGE"))
 		},
 	}
 	flags.add(cmd)

@@ -42,7 +42,7 @@ func (a *app) keyCommand() *cobra.Command {
 				{title: "until", value: func(k api.MediaKey) string { return at(k.Until) }},
 				{title: "last used", value: func(k api.MediaKey) string { return at(k.Used) }},
 				{title: "note", value: func(k api.MediaKey) string { return k.Note }},
-			}, "there are no media; jugate environment media makes the image of a stick")
+			}, "no media yet; make the image of a stick with: jugate environment media")
 		},
 	}
 	var group string

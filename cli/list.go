@@ -70,7 +70,7 @@ func list[T any](a *app, l lister[T]) *cobra.Command {
 			for _, value := range texts {
 				narrowed = narrowed || *value != ""
 			}
-			return printList(cmd, a, items, l.columns, pick(narrowed, "there are no "+l.what+" like that", l.none))
+			return printList(cmd, a, items, l.columns, pick(narrowed, "no "+l.what+" match", l.none))
 		},
 	}
 	flags := cmd.Flags()

@@ -100,7 +100,7 @@ func TestBootEnvironmentsAtTheCommandLine(t *testing.T) {
 	d.must("key", "limit", keys[0].ID[:4], "--group", "seed-bank", "--for", "72h")
 	assert.Contains(t, d.must("key", "list"), "the group seed-bank")
 	d.must("key", "withdraw", keys[0].ID)
-	assert.Contains(t, d.must("key", "list"), "there are no media")
+	assert.Contains(t, d.must("key", "list"), "no media yet")
 
 	info, err := os.Stat(stick)
 	require.NoError(t, err)

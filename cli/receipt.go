@@ -18,7 +18,7 @@ func (a *app) receiptCommand() *cobra.Command {
 func (a *app) receiptList() *cobra.Command {
 	return list(a, lister[api.Receipt]{
 		short: "List receipts, the newest first", example: "  jugate receipt list --workstation herb-03\n  jugate receipt list --delivery 7 -o csv",
-		what: "receipts", none: "there are no receipts yet; each delivery writes one for each of its workstations",
+		what: "receipts", none: "no receipts yet; each delivery writes one for each of its workstations",
 		fetch: (*apiclient.Client).Receipts, sort: []string{"ended", "workstation", "image", "outcome"},
 		filters: []filter{
 			{name: "workstation", help: "only receipts of a workstation", complete: a.complete(workstationNames)}, {name: "image", help: "only receipts of an image", complete: a.complete(imageNames)},

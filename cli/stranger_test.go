@@ -33,7 +33,7 @@ func TestMachinesAndTheirCardsAtTheCommandLine(t *testing.T) {
 	require.NoError(t, in("AW-0001", one, false, "00:00:5e:00:53:11", "00:00:5e:00:53:21"))
 	assert.Regexp(t, `00:00:5e:00:53:21\s+herb-01\s+proposed`, d.must("card", "list", "--state", "proposed"))
 	d.must("card", "accept", "herb-01", "00:00:5e:00:53:21")
-	assert.Contains(t, d.must("card", "list", "--state", "proposed"), "there are no hardware addresses like that")
+	assert.Contains(t, d.must("card", "list", "--state", "proposed"), "no hardware addresses match")
 
 	t.Log("# an accepted card in another machine is told, and moved by who knows")
 	text, code := d.run("card", "accept", "herb-02", "00:00:5e:00:53:21")
@@ -73,10 +73,10 @@ func TestMachinesAndTheirCardsAtTheCommandLine(t *testing.T) {
 	t.Log("# what waits, in its order")
 	d.must("capture", "herb-01", "--as", "garden-desk", "--no-wait")
 	assert.Regexp(t, `herb-01\s+capture\s+garden-desk\s+waiting`, d.must("errand", "list"))
-	assert.Contains(t, d.must("errand", "list", "--workstation", "herb-02"), "there are no errands like that")
+	assert.Contains(t, d.must("errand", "list", "--workstation", "herb-02"), "no errands match")
 
 	t.Log("# keys that are not there")
-	assert.Contains(t, d.must("key", "list"), "there are no media")
+	assert.Contains(t, d.must("key", "list"), "no media yet")
 	text, code = d.run("key", "withdraw", "3f9c")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, text, "no key of media 3f9c")

@@ -23,6 +23,9 @@ type plan struct {
 	rule    delivery.Rule
 	wait    int64 // seconds
 	targets []records.Workstation
+
+	lacksDrivers, otherFirmware bool // among the problems, the ones an order can overrule
+
 	api.DeliveryPlan
 }
 
@@ -126,6 +129,7 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 			out.Warnings = append(out.Warnings, lacking[w.ID]...)
 		} else {
 			out.Problems = append(out.Problems, lacking[w.ID]...)
+			p.lacksDrivers = p.lacksDrivers || len(lacking[w.ID]) > 0
 		}
 		p.Workstations = append(p.Workstations, out)
 	}
@@ -168,28 +172,26 @@ func planDisk(out *api.PlannedWorkstation, p *plan, man *image.Manifest, inv api
 		out.Warnings = append(out.Warnings, words)
 	} else {
 		problem("%s", words)
+		p.otherFirmware = true
 	}
 }
 
 // refusal is why a planned delivery is not ordered; nil if it can be.
 func (p *plan) refusal() error {
 	var details []string
-	drivers, firmware := false, false
 	for _, w := range p.Workstations {
 		for _, text := range w.Problems {
 			details = append(details, fmt.Sprintf("%s (%s): %s", w.Workstation, cmp.Or(strings.TrimSpace(w.Maker+" "+w.Model), "unknown model"), text))
-			drivers = drivers || strings.Contains(text, "has no driver in")
-			firmware = firmware || strings.HasPrefix(text, "it starts by ")
 		}
 	}
 	if details == nil {
 		return nil
 	}
 	text := fmt.Sprintf("%s cannot be delivered to all of these workstations; leave out those that are named", p.version.Ref())
-	if drivers {
+	if p.lacksDrivers {
 		text += ", add a driver to the library, or order it despite that (--despite-drivers)"
 	}
-	if firmware {
+	if p.otherFirmware {
 		text += ", or set the firmware's setup right (--despite-firmware says that you will)"
 	}
 	return fault.Conflict.Errorf("%s", text).With(details...)
