@@ -16,7 +16,7 @@ TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs
 
 .PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-multicast bench-drivers bench-scale bench-terabytes screenshots reference clean
 
-demo: build
+demo: setup build
 	./bin/jugate demo
 
 # Tests write disks and sync them all the time; in memory, where there is enough
@@ -33,7 +33,7 @@ lab: setup
 	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root $(GO) test -count=1 -v -run Debian ./core/driver
 	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root JUGATE_LAB_KEEP=$(CURDIR)/.lab/kept TMPDIR=$(SCRATCH) $(GO) test -count=1 -v -timeout 40m ./lab
 
-build: setup console
+build: console
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o bin/ ./cmd/jugate ./cmd/jugate-agent
 
 check: console/src/api/schema.gen.ts tools/node_modules/.made
@@ -124,7 +124,7 @@ bench-terabytes: setup
 reference:
 	$(GO) run ./cmd/jugate reference docs/reference
 
-screenshots: build
+screenshots: setup build
 	JUGATE_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 ./console
 
 clean:

@@ -4,7 +4,7 @@ import "time"
 
 // SignIn opens a session of the console.
 type SignIn struct {
-	Token string `json:"token" maxLength:"200"`
+	Token string `json:"token" maxLength:"200" example:"the text of admin.token"`
 }
 
 // Session tells who is signed in.
@@ -14,7 +14,7 @@ type Session struct {
 
 // NewCode asks for a code to sign in with at workstations.
 type NewCode struct {
-	Hours int `json:"hours" minimum:"1" maximum:"72" default:"8"`
+	Hours int `json:"hours" minimum:"1" maximum:"72" default:"8" example:"8"`
 }
 
 // Code is what people type at a workstation.

@@ -85,7 +85,7 @@ type Activity struct {
 
 // Digests are names of slabs.
 type Digests struct {
-	Digests []string `json:"digests" nullable:"false" maxItems:"4096"`
+	Digests []string `json:"digests" nullable:"false" maxItems:"4096" example:"[\"af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262\"]"`
 }
 
 // Committed is the version that a capture became.

@@ -5,18 +5,18 @@ import "time"
 // NewBuild asks for a build of the boot environment. Paths are of the machine that
 // the service runs on.
 type NewBuild struct {
-	From     []string `json:"from,omitempty" doc:"Folders that hold a system; the machine's own root if neither these nor packages are given"`
-	Packages []string `json:"packages,omitempty" doc:"Debian packages"`
-	Kernel   string   `json:"kernel,omitempty" doc:"Release; the newest by default" maxLength:"100"`
-	Words    string   `json:"words,omitempty" doc:"For the kernel's command line, instead of the usual ones" maxLength:"500"`
+	Folders  []string `json:"folders,omitempty" doc:"Folders that hold a system; the machine's own root if neither these nor packages are given" maxItems:"50" nullable:"false" example:"[\"/srv/small-debian\"]"`
+	Packages []string `json:"packages,omitempty" doc:"Debian packages" maxItems:"1000" nullable:"false" example:"[\"linux-image-amd64\"]"`
+	Kernel   string   `json:"kernel,omitempty" doc:"Release; the newest by default" maxLength:"100" example:"6.12.48-amd64"`
+	Words    string   `json:"words,omitempty" doc:"For the kernel's command line, instead of the usual ones" maxLength:"500" example:"quiet"`
 	Shell    bool     `json:"shell,omitempty" doc:"Let people have a shell at the workstation"`
-	Note     string   `json:"note,omitempty" maxLength:"1000"`
+	Note     string   `json:"note,omitempty" maxLength:"1000" example:"with the new dock's driver"`
 	Offer    bool     `json:"offer,omitempty" doc:"Offer it at once"`
-	LeaveOut []string `json:"leave_out,omitempty" doc:"Modules that the base layer is not to have" maxItems:"1000"`
+	LeaveOut []string `json:"leave_out,omitempty" doc:"Modules that the base layer is not to have" maxItems:"1000" nullable:"false" example:"[\"nouveau\"]"`
 	// With drivers and no source, the build extends another one and has all its layers.
-	Base    int      `json:"base,omitempty" doc:"Build to extend; the one that is offered by default" minimum:"0"`
-	Drivers []string `json:"drivers,omitempty" doc:"Driver sets, each of which becomes a layer" maxItems:"50"`
-	Cover   []string `json:"cover,omitempty" doc:"Workstations or models whose disk controllers and network cards are to be driven, from the whole library" maxItems:"100"`
+	Base    int      `json:"base,omitempty" doc:"Build to extend; the one that is offered by default" minimum:"0" example:"4"`
+	Drivers []string `json:"drivers,omitempty" doc:"Driver sets, each of which becomes a layer" maxItems:"50" nullable:"false" example:"[\"a310\"]"`
+	Cover   []string `json:"cover,omitempty" doc:"Workstations or models whose disk controllers and network cards are to be driven, from the whole library" maxItems:"100" nullable:"false" example:"[\"Alder Works A5*\"]"`
 }
 
 // Build is a build of the boot environment.
@@ -27,7 +27,7 @@ type Build struct {
 	Kernel   string       `json:"kernel" doc:"Release"`
 	Words    string       `json:"words" doc:"The kernel's command line, before what each workstation adds"`
 	Shell    bool         `json:"shell"`
-	Modules  int          `json:"modules" doc:"Kernel modules that it has"`
+	Modules  int          `json:"module_count" doc:"Kernel modules that it has"`
 	Bytes    int64        `json:"bytes" doc:"What a workstation loads: the kernel and all layers"`
 	Offered  bool         `json:"offered" doc:"Workstations boot it"`
 	Problems []string     `json:"problems" nullable:"false" doc:"What it lacks, and what follows"`
@@ -56,20 +56,20 @@ type BuildFile struct {
 
 // BuildChange is one difference between two builds.
 type BuildChange struct {
-	What string `json:"what" enum:"added,removed,changed"`
-	Path string `json:"path"`
-	From string `json:"from" doc:"Origin in the first build"`
-	To   string `json:"to" doc:"Origin in the second"`
+	What    string `json:"what" enum:"added,removed,changed"`
+	Path    string `json:"path"`
+	OriginA string `json:"origin_a" doc:"Origin in the first build"`
+	OriginB string `json:"origin_b" doc:"Origin in the second"`
 }
 
 // NewMedia asks for an image for a stick, of a build.
 type NewMedia struct {
-	Service string `json:"service" doc:"URL of the service, as workstations reach it" format:"uri"`
-	Address string `json:"address,omitempty" doc:"Fixed IP address with the prefix's length, for networks that give none"`
-	Gateway string `json:"gateway,omitempty" format:"ipv4"`
-	Note    string `json:"note,omitempty" maxLength:"200"`
-	Group   string `json:"group,omitempty" doc:"Good for workstations of this group alone" maxLength:"63"`
-	Hours   int    `json:"hours,omitempty" doc:"How long its key is good; without end by default" minimum:"0" maximum:"87600"`
+	Service string `json:"service" doc:"URL of the service, as workstations reach it" format:"uri" example:"http://192.0.2.1:7460"`
+	Address string `json:"address,omitempty" doc:"Fixed IP address with the prefix's length, for networks that give none" maxLength:"50" example:"198.51.100.20/24"`
+	Gateway string `json:"gateway,omitempty" format:"ipv4" example:"198.51.100.1"`
+	Note    string `json:"note,omitempty" maxLength:"200" example:"for the alpine house"`
+	Group   string `json:"group,omitempty" doc:"Good for workstations of this group alone" maxLength:"63" example:"alpine"`
+	Hours   int    `json:"hours,omitempty" doc:"How long its key is good; without end by default" minimum:"0" maximum:"87600" example:"48"`
 }
 
 // MediaKey is what media check in with. The key itself is on the media alone.
@@ -84,6 +84,6 @@ type MediaKey struct {
 
 // KeyLimits say for whom a key is good, and until when.
 type KeyLimits struct {
-	Group string     `json:"group,omitempty" doc:"Workstations of this group alone; empty for any" maxLength:"63"`
-	Until *time.Time `json:"until,omitempty" doc:"Without, it has no end"`
+	Group string     `json:"group,omitempty" doc:"Workstations of this group alone; empty for any" maxLength:"63" example:"alpine"`
+	Until *time.Time `json:"until,omitempty" doc:"Without, it has no end" example:"2030-09-01T06:30:00Z"`
 }

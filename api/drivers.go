@@ -1,6 +1,10 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"jugate/core/driver"
+)
 
 // Device is a device of a workstation that wants a driver.
 type Device struct {
@@ -20,9 +24,9 @@ type DriverPackage struct {
 	Label     string        `json:"label" doc:"Name and version"`
 	Class     string        `json:"class"`
 	Provider  string        `json:"provider"`
-	Version   string        `json:"version"`
+	Version   string        `json:"driver_version"`
 	Date      string        `json:"date,omitempty"`
-	Arch      []string      `json:"arch" nullable:"false"`
+	Arch      []string      `json:"architectures" nullable:"false"`
 	Kernel    string        `json:"kernel,omitempty" doc:"Release that modules are for"`
 	InTree    bool          `json:"in_tree,omitempty" doc:"The modules of a whole kernel"`
 	Signer    string        `json:"signer,omitempty" doc:"Who signed the catalogue; empty if nobody did"`
@@ -32,7 +36,7 @@ type DriverPackage struct {
 	Drives    int           `json:"drives" doc:"How many models or modules it names"`
 	Remarks   []string      `json:"remarks" nullable:"false"`
 	Serves    []string      `json:"serves" nullable:"false" doc:"Workstations that have a device which it drives best"`
-	Models    []DriverModel `json:"models,omitempty" doc:"Told for a single package"`
+	Models    []DriverModel `json:"contents,omitempty" doc:"What it drives, or the modules it has; told for a single package"`
 	Files     []DriverFile  `json:"files,omitempty" doc:"Told for a single package"`
 	Catalogue string        `json:"catalogue,omitempty"`
 }
@@ -57,9 +61,9 @@ type DriverFile struct {
 
 // DriversAdded says what became of a folder or archive.
 type DriversAdded struct {
-	Added   []DriverPackage `json:"added" nullable:"false"`
-	There   []DriverPackage `json:"there" nullable:"false" doc:"Were in the library already"`
-	Skipped []DriverSkip    `json:"skipped" nullable:"false"`
+	Packages []DriverPackage `json:"taken" nullable:"false" doc:"Are new in the library"`
+	There    []DriverPackage `json:"there" nullable:"false" doc:"Were in the library already"`
+	Skipped  []DriverSkip    `json:"skipped" nullable:"false"`
 }
 
 // DriverSkip is something that was left out, and why.
@@ -70,7 +74,7 @@ type DriverSkip struct {
 
 // DriverSet is a named choice of packages by rule.
 type DriverSet struct {
-	Name     string       `json:"name" minLength:"1" maxLength:"63"`
+	Name     string       `json:"name" minLength:"1" maxLength:"63" example:"a310"`
 	System   string       `json:"system" enum:"windows,linux"`
 	Arch     string       `json:"arch,omitempty" enum:"amd64,386,arm64" doc:"amd64 by default"`
 	Fallback bool         `json:"fallback,omitempty" doc:"For devices that no other set serves"`
@@ -80,10 +84,10 @@ type DriverSet struct {
 
 // DriverRule takes the packages that fit all that it says. Texts may have wildcards.
 type DriverRule struct {
-	Class    string `json:"class,omitempty" maxLength:"20"`
-	Provider string `json:"provider,omitempty" maxLength:"200"`
-	Package  string `json:"package,omitempty" doc:"Name or id" maxLength:"200"`
-	Model    string `json:"model,omitempty" doc:"Of workstations: just what drives one of its devices" maxLength:"200"`
+	Class    string `json:"class,omitempty" maxLength:"20" example:"network"`
+	Provider string `json:"provider,omitempty" maxLength:"200" example:"Sundial*"`
+	Package  string `json:"package,omitempty" doc:"Name or id" maxLength:"200" example:"sundialnet"`
+	Model    string `json:"model,omitempty" doc:"Of workstations: just what drives one of its devices" maxLength:"200" example:"Alder Works A310"`
 }
 
 // DriverChoice is a package that would be used, and for what.
@@ -91,7 +95,7 @@ type DriverChoice struct {
 	Package string   `json:"package" doc:"Id"`
 	Label   string   `json:"label"`
 	Modules []string `json:"modules,omitempty"`
-	Device  string   `json:"device,omitempty"`
+	Device  string   `json:"device_id,omitempty" doc:"What Linux calls the device that it is for (modalias)"`
 	Why     string   `json:"why,omitempty"`
 }
 
@@ -104,7 +108,7 @@ type DriverCandidate struct {
 	ID      string `json:"id" doc:"Identifier or pattern that fits"`
 	Rank    int    `json:"rank"`
 	Date    string `json:"date,omitempty"`
-	Version string `json:"version"`
+	Version string `json:"driver_version"`
 	Signer  string `json:"signer,omitempty"`
 	Why     string `json:"why"`
 	Wins    bool   `json:"wins"`
@@ -122,11 +126,11 @@ type DriverExplained struct {
 
 // Cover says whether a device works in a system.
 type Cover struct {
-	State   string `json:"state" enum:"covered,put in,uncovered,too late,unknown,no driver"`
-	By      string `json:"by,omitempty"`
-	Why     string `json:"why,omitempty"`
-	Package string `json:"package,omitempty" doc:"Id of the package that drives it, or would"`
-	Label   string `json:"label,omitempty"`
+	State   driver.State `json:"state" enum:"covered,will be installed,uncovered,too late,unknown,no driver"`
+	By      string       `json:"by,omitempty"`
+	Why     string       `json:"why,omitempty"`
+	Package string       `json:"package,omitempty" doc:"Id of the package that drives it, or would"`
+	Label   string       `json:"label,omitempty"`
 }
 
 // DeviceCover is a device in the boot environment and in the delivered system.
@@ -135,8 +139,8 @@ type DeviceCover struct {
 	ID          string `json:"id"`
 	Name        string `json:"name,omitempty"`
 	Class       string `json:"class"`
-	Environment Cover  `json:"environment"`
-	Delivered   Cover  `json:"delivered"`
+	Environment Cover  `json:"in_environment"`
+	Delivered   Cover  `json:"in_system"`
 }
 
 // ModelCover is what becomes of the devices of one model.
@@ -154,23 +158,23 @@ type Coverage struct {
 	Build   int          `json:"build" doc:"0 if none is offered"`
 	Image   string       `json:"image" doc:"NAME@VERSION, or empty"`
 	System  string       `json:"system" doc:"What the image has on it, in words"`
-	Models  []ModelCover `json:"models" nullable:"false"`
-	Unknown []string     `json:"unknown" nullable:"false" doc:"Workstations whose devices nobody has seen yet"`
+	Models  []ModelCover `json:"by_model" nullable:"false"`
+	Unknown []string     `json:"unknown_workstations" nullable:"false" doc:"Those whose devices nobody has seen yet"`
 }
 
 // DriverOrder says which drivers go into a delivered system.
 type DriverOrder struct {
-	Drivers        []string `json:"drivers,omitempty" maxItems:"50" doc:"Driver sets to choose from; nothing takes what the system lacks from the whole library; none puts none in"`
+	Drivers        []string `json:"drivers,omitempty" maxItems:"50" doc:"Driver sets to choose from; nothing takes what the system lacks from the whole library; none puts none in" nullable:"false" example:"[\"a310\"]"`
 	DriversWhole   bool     `json:"drivers_whole,omitempty" doc:"Everything that the sets have, matched or not"`
 	DespiteDrivers bool     `json:"despite_drivers,omitempty" doc:"Deliver although a disk controller or network card would have no driver"`
 }
 
 // InstallDrivers asks for drivers to be added to what is on a workstation's disk.
 type InstallDrivers struct {
-	To      []string `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000"`
-	Drivers []string `json:"drivers,omitempty" maxItems:"50" doc:"Driver sets to choose from; nothing takes what the system lacks from the whole library"`
+	To      []string `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000" nullable:"false" example:"[\"herb-03\"]"`
+	Drivers []string `json:"drivers,omitempty" maxItems:"50" doc:"Driver sets to choose from; nothing takes what the system lacks from the whole library" nullable:"false" example:"[\"a310\"]"`
 	Whole   bool     `json:"drivers_whole,omitempty"`
-	Disk    string   `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only"`
+	Disk    string   `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only" maxLength:"300" example:"only"`
 }
 
 // ToInstall is what an agent puts into the system on its disk.

@@ -19,7 +19,7 @@ type Workstation struct {
 	Proposed     []string     `json:"proposed_addresses" nullable:"false" doc:"Hardware addresses seen in it that nobody has accepted yet"`
 	Groups       []string     `json:"groups" nullable:"false"`
 	Memory       int64        `json:"memory" doc:"Bytes"`
-	Disks        []int64      `json:"disks" nullable:"false" doc:"Their sizes in bytes"`
+	Disks        []int64      `json:"disk_sizes" nullable:"false" doc:"Their sizes in bytes"`
 	Inventory    *Inventory   `json:"inventory,omitempty" doc:"What it is made of; told for a single workstation"`
 	AgentVersion string       `json:"agent_version"`
 	FirstSeen    *time.Time   `json:"first_seen,omitempty" doc:"When its agent checked in first; absent if it never did"`
@@ -77,7 +77,7 @@ type CardRef struct {
 // NewRefusal turns a machine away for good.
 type NewRefusal struct {
 	Machine string `json:"machine" doc:"A newcomer's hardware address, or any hardware address or system UUID" minLength:"1" maxLength:"100" example:"00:00:5e:00:53:66"`
-	Note    string `json:"note,omitempty" maxLength:"1000"`
+	Note    string `json:"note,omitempty" maxLength:"1000" example:"a visitor's own machine"`
 }
 
 // Refusal is a machine that is turned away.
@@ -91,7 +91,7 @@ type Refusal struct {
 // Admission takes a newcomer into the roster.
 type Admission struct {
 	Name   string   `json:"name" doc:"Letters, digits, '-', '_' and '.'" minLength:"1" maxLength:"63" example:"herb-01"`
-	Groups []string `json:"groups,omitempty" doc:"Groups to put it into"`
+	Groups []string `json:"groups,omitempty" doc:"Groups to put it into" maxItems:"1000" nullable:"false" example:"[\"herbarium\"]"`
 }
 
 // NewName is another name for something.
@@ -101,13 +101,13 @@ type NewName struct {
 
 // Group is a named set of workstations.
 type Group struct {
-	Name    string `json:"name"`
-	Members int    `json:"members"`
+	Name         string `json:"name"`
+	Workstations int    `json:"workstation_count"`
 }
 
 // GroupMembers are workstations that come into a group, or leave it.
 type GroupMembers struct {
-	Workstations []string `json:"workstations" minItems:"1" maxItems:"10000" doc:"By name or hardware address"`
+	Workstations []string `json:"workstations" minItems:"1" maxItems:"10000" doc:"By name or hardware address" nullable:"false" example:"[\"herb-01\",\"herb-02\"]"`
 }
 
 // NewGroup asks for a group.
@@ -117,7 +117,7 @@ type NewGroup struct {
 
 // WakeUp asks for workstations to be switched on over the network.
 type WakeUp struct {
-	To []string `json:"to" minItems:"1" maxItems:"1000" doc:"Names of workstations and groups"`
+	To []string `json:"to" minItems:"1" maxItems:"1000" doc:"Names of workstations and groups" nullable:"false" example:"[\"herbarium\"]"`
 }
 
 // Woken is to whom wake-ups were sent, and through what. Whether they start shows when they

@@ -49,7 +49,7 @@ type Area struct {
 	Kind      string `json:"kind"`
 	Label     string `json:"label"`
 	UUID      string `json:"uuid"`
-	Start     int64  `json:"start" doc:"Bytes from the start of the disk"`
+	Start     int64  `json:"offset" doc:"Bytes from the start of the disk"`
 	Size      int64  `json:"size" doc:"Bytes"`
 	UsedBytes int64  `json:"used_bytes"`
 	// ClusterSize is the unit of allocation.
@@ -61,14 +61,14 @@ type Area struct {
 
 // NewNote replaces what is said of a version.
 type NewNote struct {
-	Note string `json:"note" maxLength:"1000"`
+	Note string `json:"note" maxLength:"1000" example:"scanner software 4.2"`
 }
 
 // Recipients says who may receive an image. All lists empty: everybody.
 type Recipients struct {
-	Groups    []string `json:"groups" nullable:"false"`
-	Addresses []string `json:"hardware_addresses" nullable:"false"`
-	Models    []string `json:"models" nullable:"false"`
+	Groups    []string `json:"groups" nullable:"false" maxItems:"1000" example:"[\"herbarium\"]"`
+	Addresses []string `json:"hardware_addresses" nullable:"false" maxItems:"10000" example:"[\"00:00:5e:00:53:11\"]"`
+	Models    []string `json:"models" nullable:"false" maxItems:"1000" example:"[\"Alder Works A310\"]"`
 }
 
 // Comparison is how two versions, A and B, differ. Places are compared by slabs.
@@ -121,7 +121,7 @@ type Verification struct {
 type Fault struct {
 	Digest    string `json:"digest"`
 	Partition int    `json:"partition" doc:"Where it belongs; 0 is the gap in front of the first"`
-	Start     int64  `json:"start" doc:"Bytes from the start of the partition"`
+	Start     int64  `json:"offset" doc:"Bytes from the start of the partition"`
 	What      string `json:"what"`
 }
 
@@ -141,15 +141,15 @@ type Pruned struct {
 
 // Rescanned is what a walk through the manifests found.
 type Rescanned struct {
-	Known  int      `json:"known" doc:"Versions that the records had"`
-	Added  []string `json:"added" nullable:"false" doc:"Versions that they have again"`
-	Broken []string `json:"broken" nullable:"false" doc:"Files that are not a sound version, and why"`
+	Known    int      `json:"known" doc:"Versions that the records had"`
+	Versions []string `json:"versions" nullable:"false" doc:"Versions that they have again"`
+	Broken   []string `json:"broken" nullable:"false" doc:"Files that are not a sound version, and why"`
 }
 
 // NewImport begins to bring a version in from a person's machine.
 type NewImport struct {
 	Image     string `json:"image" minLength:"1" maxLength:"63" example:"garden-desk"`
-	Note      string `json:"note,omitempty" maxLength:"1000"`
+	Note      string `json:"note,omitempty" maxLength:"1000" example:"from the old building"`
 	KeepEqual bool   `json:"keep_equal,omitempty" doc:"Make a version although nothing has changed since the newest one"`
 }
 

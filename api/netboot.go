@@ -4,9 +4,9 @@ import "time"
 
 // NetbootStatus is how network boot stands.
 type NetbootStatus struct {
-	Links    []NetbootLink `json:"interfaces" nullable:"false"`
+	Links    []NetbootLink `json:"links" nullable:"false"`
 	Unknown  string        `json:"unknown" enum:"ignore,hold,welcome" doc:"What becomes of machines that nobody has admitted"`
-	Offered  int           `json:"offered" doc:"The build that is offered; 0 if none is"`
+	Offered  int           `json:"offered_build" doc:"The build that is offered; 0 if none is"`
 	Machines []BootTrail   `json:"machines" nullable:"false" doc:"The last steps of every machine, the latest machine first"`
 }
 
@@ -34,7 +34,7 @@ type BootTrail struct {
 	Stuck       string     `json:"stuck" doc:"What probably keeps it from getting on; empty if nothing does"`
 	Model       string     `json:"model,omitempty" doc:"What its firmware or its last inventory says"`
 	// Cover is set if more drivers would help: what to order of a build.
-	Cover string `json:"cover,omitempty" doc:"For a build's cover, to have its devices driven"`
+	Cover string `json:"coverable,omitempty" doc:"What to name in a build's cover, to have its devices driven"`
 }
 
 // BootStep is a station on the way from the power button to the agent.
@@ -54,12 +54,12 @@ type BootAdvice struct {
 
 // BootOption is one option and its value.
 type BootOption struct {
-	Code  int    `json:"code" doc:"0 for a field of the header"`
-	Name  string `json:"name"`
-	Value string `json:"value"`
+	Number int    `json:"number" doc:"0 for a field of the header"`
+	Name   string `json:"name"`
+	Value  string `json:"value"`
 }
 
 // Pin has a workstation or group boot one build; 0 ends that.
 type Pin struct {
-	Build int `json:"build" minimum:"0"`
+	Build int `json:"build" minimum:"0" maximum:"1000000" example:"4"`
 }

@@ -10,16 +10,16 @@ import (
 
 // NewCapture asks a workstation to capture its disk.
 type NewCapture struct {
-	Workstation string `json:"workstation" doc:"Name or hardware address" minLength:"1" example:"desk-gold"`
+	Workstation string `json:"workstation" doc:"Name or hardware address" minLength:"1" example:"desk-gold" maxLength:"100"`
 	Image       string `json:"image" minLength:"1" maxLength:"63" example:"garden-desk"`
-	Note        string `json:"note,omitempty" maxLength:"1000"`
+	Note        string `json:"note,omitempty" maxLength:"1000" example:"scanner software 4.2"`
 	CaptureOptions
 }
 
 // CaptureOptions say what to make of a disk.
 type CaptureOptions struct {
-	Disk           string `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only"`
-	Despite        string `json:"despite,omitempty" maxLength:"1000" doc:"Reason to capture in spite of blocking findings; the version keeps it"`
+	Disk           string `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only" maxLength:"300" example:"serial:AL-2601-D1"`
+	Despite        string `json:"despite,omitempty" maxLength:"1000" doc:"Reason to capture in spite of blocking findings; the version keeps it" example:"the recovery partition is not needed"`
 	PastBadSectors bool   `json:"past_bad_sectors,omitempty" doc:"Go on where the disk cannot be read, and name the places"`
 	KeepPageFiles  bool   `json:"keep_page_files,omitempty" doc:"Take page and hibernation files along"`
 	CopyEncrypted  bool   `json:"copy_encrypted,omitempty" doc:"Copy encrypted volumes whole"`
@@ -48,15 +48,15 @@ type Errand struct {
 
 // NewDelivery orders a delivery.
 type NewDelivery struct {
-	Image    string     `json:"image" doc:"NAME or NAME@VERSION; without a version the newest" minLength:"1" example:"garden-desk@3"`
-	To       []string   `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000"`
-	Start    string     `json:"start,omitempty" doc:"Gather rule: all, first, ready:N (N workstations are ready) or at:TIME (RFC 3339). With a comma between two the stream starts when one of them holds, with a plus when both do" default:"all" example:"ready:8"`
-	Rate     int64      `json:"rate,omitempty" doc:"Bits a second of the stream; 0 takes the service's setting" minimum:"0"`
-	AtLatest *time.Time `json:"at_latest,omitempty" doc:"When it starts at the latest, with whoever is ready; by default an hour after the order, or after the earliest time of the gather rule"`
+	Image    string     `json:"image" doc:"NAME or NAME@VERSION; without a version the newest" minLength:"1" example:"garden-desk@3" maxLength:"80"`
+	To       []string   `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000" nullable:"false" example:"[\"herbarium\",\"seed-04\"]"`
+	Start    string     `json:"start,omitempty" doc:"Gather rule: all, first, ready:N (N workstations are ready) or at:TIME (RFC 3339). With a comma between two the stream starts when one of them holds, with a plus when both do" default:"all" example:"ready:8" maxLength:"200"`
+	Rate     int64      `json:"rate,omitempty" doc:"Bits a second of the stream; 0 takes the service's setting" minimum:"0" example:"400000000"`
+	AtLatest *time.Time `json:"at_latest,omitempty" doc:"When it starts at the latest, with whoever is ready; by default an hour after the order, or after the earliest time of the gather rule" example:"2030-09-01T06:30:00Z"`
 	WhenDone string     `json:"when_done,omitempty" enum:"stay,restart,power-off" doc:"What a workstation does when its disk is right" default:"stay"`
 	Reuse    bool       `json:"reuse,omitempty" doc:"Workstations check their disks first and keep what is right already"`
 	Sealed   bool       `json:"sealed,omitempty" doc:"Encrypt the slabs on the wire"`
-	Aside    AsideRule  `json:"aside,omitzero"`
+	Aside    AsideRule  `json:"aside_rule,omitzero"`
 	// DespiteFirmware orders it although the system cannot start by the firmware that a
 	// workstation was seen with.
 	DespiteFirmware bool `json:"despite_firmware,omitempty" doc:"Deliver to workstations whose firmware, as it was seen last, does not start the system"`
@@ -66,19 +66,19 @@ type NewDelivery struct {
 
 // DeliveryPlan is what a delivery would do, before anything is ordered.
 type DeliveryPlan struct {
-	Image        string               `json:"image"`
-	Version      int                  `json:"version"`
-	StartsBy     []partition.Firmware `json:"starts_by" nullable:"false" doc:"Firmware that can start the system, as far as its partition table shows"`
-	DiskBytes    int64                `json:"disk_bytes" doc:"Of the golden disk"`
-	NeedBytes    int64                `json:"need_bytes" doc:"Of the smallest disk that it fits onto"`
-	UsedBytes    int64                `json:"used_bytes"`
-	Start        string               `json:"start" doc:"Gather rule"`
-	AtLatest     time.Time            `json:"at_latest" doc:"When it starts at the latest, with whoever is ready"`
-	Rate         int64                `json:"rate" doc:"Bits a second"`
-	Seconds      float64              `json:"seconds,omitempty" doc:"How long a workstation needs from the start of the stream until its disk is checked, by earlier deliveries; absent without any"`
-	Earlier      int                  `json:"earlier" doc:"Receipts that the seconds are from"`
-	Workstations []PlannedWorkstation `json:"workstations" nullable:"false"`
-	Refused      string               `json:"refused" doc:"Why it would be refused; empty if it would not"`
+	Image     string               `json:"image"`
+	Version   int                  `json:"version"`
+	StartsBy  []partition.Firmware `json:"starts_by" nullable:"false" doc:"Firmware that can start the system, as far as its partition table shows"`
+	DiskBytes int64                `json:"disk_bytes" doc:"Of the golden disk"`
+	NeedBytes int64                `json:"need_bytes" doc:"Of the smallest disk that it fits onto"`
+	UsedBytes int64                `json:"used_bytes"`
+	Start     string               `json:"start" doc:"Gather rule"`
+	AtLatest  time.Time            `json:"at_latest" doc:"When it starts at the latest, with whoever is ready"`
+	Rate      int64                `json:"rate" doc:"Bits a second"`
+	Seconds   float64              `json:"seconds,omitempty" doc:"How long a workstation needs from the start of the stream until its disk is checked, by earlier deliveries; absent without any"`
+	Earlier   int                  `json:"earlier" doc:"Receipts that the seconds are from"`
+	Members   []PlannedWorkstation `json:"members" nullable:"false"`
+	Refused   string               `json:"refused" doc:"Why it would be refused; empty if it would not"`
 }
 
 // PlannedWorkstation is what a delivery would do to a workstation.
@@ -90,7 +90,7 @@ type PlannedWorkstation struct {
 	Online      bool     `json:"online" doc:"Its agent has called in the last minute"`
 	Image       string   `json:"image" doc:"What is on its disk by its receipts, as NAME@VERSION"`
 	Unfinished  bool     `json:"unfinished" doc:"A copy of that was begun, and is not whole"`
-	Disk        *Disk    `json:"disk,omitempty" doc:"The disk that will be overwritten, as it was seen last"`
+	Disk        *Disk    `json:"overwritten_disk,omitempty" doc:"The disk that will be overwritten, as it was seen last"`
 	Problems    []string `json:"problems" nullable:"false" doc:"Why the delivery is refused"`
 	Warnings    []string `json:"warnings" nullable:"false"`
 }
@@ -99,15 +99,15 @@ type PlannedWorkstation struct {
 // said takes the usual value.
 type AsideRule struct {
 	Never         bool    `json:"never,omitempty" doc:"Nobody is set aside"`
-	LossPercent   float64 `json:"loss_percent,omitempty" minimum:"0" maximum:"100" doc:"Loses more than this share of packets; 10 by default"`
-	DiskSeconds   int     `json:"disk_seconds,omitempty" minimum:"0" doc:"Its disk has not kept up for this long; 4 by default"`
-	SilentSeconds int     `json:"silent_seconds,omitempty" minimum:"0" doc:"Has reported nothing for this long; 20 by default"`
+	LossPercent   float64 `json:"loss_percent,omitempty" minimum:"0" maximum:"100" doc:"Loses more than this share of packets; 10 by default" example:"25"`
+	DiskSeconds   int     `json:"disk_seconds,omitempty" minimum:"0" doc:"Its disk has not kept up for this long; 4 by default" example:"10"`
+	SilentSeconds int     `json:"silent_seconds,omitempty" minimum:"0" doc:"Has reported nothing for this long; 20 by default" example:"60"`
 }
 
 // RestoreOptions say how an image is to lie on a disk.
 type RestoreOptions struct {
-	Disk string `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only"`
-	Grow string `json:"grow,omitempty" doc:"Partition that takes the room of a larger disk: system, a number, last, or none" default:"system"`
+	Disk string `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only" maxLength:"300" example:"size:200GB-600GB"`
+	Grow string `json:"grow,omitempty" doc:"Partition that takes the room of a larger disk: system, a number, last, or none" default:"system" maxLength:"20" example:"last"`
 	Trim bool   `json:"trim,omitempty" doc:"Tell the disk first that nothing on it is needed"`
 }
 
@@ -122,7 +122,7 @@ type Delivery struct {
 	Rate         int64          `json:"rate" doc:"Bits a second"`
 	Channel      string         `json:"channel" doc:"Multicast address and port"`
 	State        delivery.State `json:"state" enum:"gathering,sending,mending,finished,stopped"`
-	Workstations int            `json:"workstations" doc:"How many it goes to"`
+	Workstations int            `json:"workstation_count" doc:"How many it goes to"`
 	Delivered    int            `json:"delivered" doc:"How many of them have got it so far, each with its whole disk checked"`
 	Reason       string         `json:"reason"`
 	OrderedBy    string         `json:"ordered_by"`
@@ -158,12 +158,12 @@ type DeliveryChange struct {
 
 // NewRate changes the rate of a delivery's stream.
 type NewRate struct {
-	Rate int64 `json:"rate" doc:"Bits a second" minimum:"64000"`
+	Rate int64 `json:"rate" doc:"Bits a second" minimum:"64000" example:"400000000"`
 }
 
 // MoreTargets extends a delivery.
 type MoreTargets struct {
-	To []string `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000"`
+	To []string `json:"to" doc:"Groups and workstations" minItems:"1" maxItems:"1000" nullable:"false" example:"[\"herb-09\"]"`
 }
 
 // Member is one workstation of a delivery.

@@ -10,6 +10,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/delivery"
+	"jugate/core/driver"
 	"jugate/core/errand"
 	"jugate/core/image"
 	"jugate/core/readiness"
@@ -33,9 +34,10 @@ func TestStatesAreThoseOfCore(t *testing.T) {
 		reflect.TypeFor[delivery.State]():     words(delivery.States),
 		reflect.TypeFor[delivery.Phase]():     words(delivery.Phases),
 		reflect.TypeFor[delivery.Outcome]():   words(delivery.Outcomes),
+		reflect.TypeFor[driver.State]():       words(driver.States),
 	}
 	seen := map[reflect.Type]bool{}
-	for _, v := range []any{api.Workstation{}, api.HardwareAddress{}, api.Version{}, api.Finding{}, api.Errand{}, api.Delivery{}, api.Member{}, api.Receipt{}, api.CheckedIn{}, api.Standing{}, api.ToErrand{}, api.Directions{}, api.Progress{}} {
+	for _, v := range []any{api.Workstation{}, api.HardwareAddress{}, api.Version{}, api.Finding{}, api.Errand{}, api.Delivery{}, api.Member{}, api.Receipt{}, api.CheckedIn{}, api.Standing{}, api.ToErrand{}, api.Directions{}, api.Progress{}, api.Cover{}} {
 		for f := range reflect.TypeOf(v).Fields() {
 			words, states := want[f.Type]
 			if !states {

@@ -14,7 +14,7 @@ import (
 // AddDrivers sends an archive to the driver library.
 func (c *Client) AddDrivers(ctx context.Context, name string, archive io.Reader) (api.DriversAdded, error) {
 	var out api.DriversAdded
-	resp, err := c.send(ctx, http.MethodPost, "/api/v1/drivers?name="+url.QueryEscape(name), archive, nil)
+	resp, err := c.send(ctx, http.MethodPost, "/api/v1/drivers?archive="+url.QueryEscape(name), archive, nil)
 	if err != nil {
 		return out, err
 	}

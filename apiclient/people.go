@@ -206,6 +206,11 @@ func (c *Client) Receipts(ctx context.Context, l List) (api.Page[api.Receipt], e
 	return list[api.Receipt](ctx, c, "receipts", l)
 }
 
+// Receipt fetches one.
+func (c *Client) Receipt(ctx context.Context, id int64) (api.Receipt, error) {
+	return one[api.Receipt](ctx, c, http.MethodGet, fmt.Sprintf("receipts/%d", id), nil)
+}
+
 // CheckReceipts goes through the chain of receipts.
 func (c *Client) CheckReceipts(ctx context.Context) (api.ReceiptCheck, error) {
 	return one[api.ReceiptCheck](ctx, c, http.MethodGet, "receipt-chain", nil)
@@ -216,7 +221,7 @@ func (c *Client) CheckReceipts(ctx context.Context) (api.ReceiptCheck, error) {
 func (c *Client) Events(ctx context.Context, delivery int64, event func(kind string, data []byte) error) error {
 	path := "/api/v1" + api.EventStream
 	if delivery != 0 {
-		path += fmt.Sprintf("?delivery=%d", delivery)
+		path += fmt.Sprintf("?deliveries=%d", delivery)
 	}
 	resp, err := c.send(ctx, http.MethodGet, path, nil, nil)
 	if err != nil {

@@ -13,7 +13,7 @@ import (
 func (a *app) cardCommand() *cobra.Command {
 	list := list(a, lister[api.HardwareAddress]{
 		short: "List hardware addresses and their workstations", example: "  jugate card list --state proposed", what: "hardware addresses", none: "no workstation has called yet",
-		fetch: (*apiclient.Client).Cards, sort: []string{"address", "workstation", "state"},
+		fetch: (*apiclient.Client).Cards, sort: []string{"hardware_address", "workstation", "state"},
 		filters: []filter{{name: "state", help: "only hardware addresses in a state", values: []string{"accepted", "proposed", "shared"}}},
 		columns: []column[api.HardwareAddress]{
 			{title: "hardware address", value: func(h api.HardwareAddress) string { return h.Address }},

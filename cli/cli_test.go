@@ -14,6 +14,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/delivery"
+	"jugate/core/roster"
 )
 
 func TestRates(t *testing.T) {
@@ -106,6 +107,21 @@ func TestWhereSettingsComeFrom(t *testing.T) {
 	}
 }
 
+func TestCSVHasNothingThatASpreadsheetRuns(t *testing.T) {
+	type machine struct {
+		Model  string       `json:"model"`
+		Notes  []string     `json:"notes"`
+		State  roster.State `json:"state"`
+		Change int          `json:"change"`
+	}
+	var out bytes.Buffer
+	require.NoError(t, printCSV(&out, []machine{
+		{"=HYPERLINK(\"http://192.0.2.66\")", []string{"+1", "-2"}, "@state", -5},
+		{"Brindle = Mini 2", []string{"a-b", "=c"}, "admitted", 5},
+	}))
+	assert.Equal(t, "model,notes,state,change\n\"'=HYPERLINK(\"\"http://192.0.2.66\"\")\",'+1;-2,'@state,-5\nBrindle = Mini 2,a-b;=c,admitted,5\n", out.String())
+}
+
 func inPhases(phases ...string) []api.Member {
 	var all []api.Member
 	for i, p := range phases {
@@ -181,7 +197,7 @@ func TestStartTimesAreMadeWhole(t *testing.T) {
 	} {
 		got, err := startRule(text, now)
 		require.NoError(t, err, text)
-		assert.Equal(t, want, got)
+		assert.Equal(t, want, got.String())
 	}
 	for _, text := range []string{"at:noon", "sometime", "at:25:00"} {
 		_, err := startRule(text, now)
@@ -203,12 +219,12 @@ func TestAsideRules(t *testing.T) {
 }
 
 func TestListsInEveryForm(t *testing.T) {
-	items := []api.Group{{Name: "herbarium", Members: 8}}
+	items := []api.Group{{Name: "herbarium", Workstations: 8}}
 	columns := []column[api.Group]{{title: "name", value: func(g api.Group) string { return g.Name }}, {title: "workstations", value: func(g api.Group) string { return "8" }, right: true}}
 	for output, want := range map[string]string{
 		"table": "NAME        WORKSTATIONS\nherbarium              8\n",
-		"csv":   "name,members\nherbarium,8\n",
-		"json":  "[\n  {\n    \"name\": \"herbarium\",\n    \"members\": 8\n  }\n]\n",
+		"csv":   "name,workstation_count\nherbarium,8\n",
+		"json":  "[\n  {\n    \"name\": \"herbarium\",\n    \"workstation_count\": 8\n  }\n]\n",
 	} {
 		var out bytes.Buffer
 		cmd := &cobra.Command{}

@@ -19,7 +19,7 @@ type namer func(ctx context.Context, c *apiclient.Client) ([]string, error)
 var namers = map[string]namer{
 	"WORKSTATION": workstationNames, "WORKSTATION|GROUP": targetNames, "GROUP": groupNames, "HARDWARE-ADDRESS": cardNames,
 	"IMAGE": imageNames, "IMAGE[@VERSION]": imageNames, "A[@VERSION]": imageNames, "B[@VERSION]": imageNames, "IMAGE@VERSION": versionsInUse,
-	"BUILD": buildNumbers, "PACKAGE": driverNames, "SET": driverSetNames, "DELIVERY": deliveryNumbers, "ERRAND": errandNumbers, "KEY": keyNames, "MACHINE": workstationNames,
+	"BUILD": buildNumbers, "PACKAGE": driverNames, "SET": driverSetNames, "DELIVERY": deliveryNumbers, "ERRAND": errandNumbers, "RECEIPT": receiptNumbers, "KEY": keyNames, "MACHINE": workstationNames,
 }
 
 // special are the arguments of commands for which not everything of that name will do.
@@ -181,6 +181,13 @@ func openDeliveries(ctx context.Context, c *apiclient.Client) ([]string, error) 
 func errandNumbers(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	page, err := c.Errands(ctx, apiclient.List{Limit: most, Filter: map[string]string{"open": "true"}})
 	return named(page, err, func(e api.Errand) string { return fmt.Sprintf("%d\t%s of %s", e.ID, e.Kind, e.Workstation) })
+}
+
+func receiptNumbers(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Receipts(ctx, apiclient.List{Limit: most})
+	return named(page, err, func(r api.Receipt) string {
+		return fmt.Sprintf("%d\t%s@%d on %s, %s", r.ID, r.Image, r.Version, r.Workstation, r.Outcome)
+	})
 }
 
 func buildNumbers(ctx context.Context, c *apiclient.Client) ([]string, error) {

@@ -12,7 +12,9 @@ import (
 
 // printCSV prints items as CSV (RFC 4180): a column for each field that JSON would have,
 // under the same name, with plain values. Fields of a struct within stand behind a dot,
-// lists of texts are separated by semicolons, and any other list is JSON.
+// lists of texts are separated by semicolons, and any other list is JSON. A text that a
+// spreadsheet would run as a formula has an apostrophe in front, as models, serial numbers
+// and reasons come from workstations.
 func printCSV[T any](w io.Writer, items []T) error {
 	out := csv.NewWriter(w)
 	out.Write(csvNames("", reflect.TypeFor[T]()))
@@ -116,7 +118,7 @@ func csvValue(v reflect.Value) (string, error) {
 	}
 	switch value := v.Interface().(type) {
 	case []string:
-		return strings.Join(value, ";"), nil
+		return noFormula(strings.Join(value, ";")), nil
 	case time.Time:
 		return value.UTC().Format(time.RFC3339), nil
 	}
@@ -128,5 +130,16 @@ func csvValue(v reflect.Value) (string, error) {
 		text, err := json.Marshal(v.Interface())
 		return string(text), err
 	}
+	if v.Kind() == reflect.String {
+		return noFormula(v.String()), nil
+	}
 	return fmt.Sprint(v.Interface()), nil
+}
+
+// noFormula puts an apostrophe in front of what a spreadsheet would take for a formula.
+func noFormula(text string) string {
+	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
+		return "'" + text
+	}
+	return text
 }

@@ -59,7 +59,7 @@ func (a *app) deliverCommand() *cobra.Command {
 				if plan.Refused != "" {
 					return errors.New(plan.Refused)
 				}
-				if err := confirm(cmd, false, fmt.Sprintf("the disks of %s would be overwritten", count(len(plan.Workstations), "workstation")), "Overwrite these disks?"); err != nil {
+				if err := confirm(cmd, false, fmt.Sprintf("the disks of %s would be overwritten", count(len(plan.Members), "workstation")), "Overwrite these disks?"); err != nil {
 					return err
 				}
 			}
@@ -110,29 +110,26 @@ func startsAtLatest(d api.Delivery) string {
 }
 
 // startTimes reads when a delivery starts, by its gather rule and at the latest.
-func startTimes(start, atLatest string, now time.Time) (rule string, latest *time.Time, err error) {
-	if rule, err = startRule(start, now); err != nil || atLatest == "" {
-		return rule, nil, err
-	}
-	parsed, err := delivery.ParseRule(rule)
-	if err != nil {
-		return rule, nil, err
+func startTimes(start, atLatest string, now time.Time) (string, *time.Time, error) {
+	rule, err := startRule(start, now)
+	if err != nil || atLatest == "" {
+		return rule.String(), nil, err
 	}
 	var at time.Time
 	if wait, err := time.ParseDuration(atLatest); err == nil {
 		if wait < time.Second {
-			return rule, nil, fmt.Errorf("--at-latest: %s is too short", atLatest)
+			return "", nil, fmt.Errorf("--at-latest: %s is too short", atLatest)
 		}
-		at = parsed.WaitsFrom(now).Add(wait)
+		at = rule.WaitsFrom(now).Add(wait)
 	} else if at, err = parseTime(atLatest, now); err != nil {
-		return rule, nil, fmt.Errorf("--at-latest: %w, nor how long to wait (such as 10m)", err)
+		return "", nil, fmt.Errorf("--at-latest: %w, nor how long to wait (such as 10m)", err)
 	}
 	at = at.UTC()
-	return rule, &at, nil
+	return rule.String(), &at, nil
 }
 
-// startRule completes the times of a gather rule.
-func startRule(rule string, now time.Time) (string, error) {
+// startRule reads a gather rule whose times may be those of a clock here.
+func startRule(rule string, now time.Time) (delivery.Rule, error) {
 	parts := strings.FieldsFunc(rule, func(r rune) bool { return r == ',' || r == '+' })
 	for _, part := range parts {
 		text, isTime := strings.CutPrefix(part, "at:")
@@ -141,12 +138,11 @@ func startRule(rule string, now time.Time) (string, error) {
 		}
 		at, err := parseTime(text, now)
 		if err != nil {
-			return "", fmt.Errorf("--start: %w", err)
+			return delivery.Rule{}, fmt.Errorf("--start: %w", err)
 		}
 		rule = strings.Replace(rule, part, "at:"+at.UTC().Format(time.RFC3339), 1)
 	}
-	_, err := delivery.ParseRule(rule)
-	return rule, err
+	return delivery.ParseRule(rule)
 }
 
 // parseTime reads a time of this place: 18:30 is the next time that a clock here shows
@@ -212,7 +208,7 @@ func (a *app) printDeliveryPlan(cmd *cobra.Command, p api.DeliveryPlan) error {
 	case "json":
 		err = printJSON(cmd.OutOrStdout(), p)
 	case "csv":
-		err = printCSV(cmd.OutOrStdout(), p.Workstations)
+		err = printCSV(cmd.OutOrStdout(), p.Members)
 	default:
 		describeDelivery(cmd.OutOrStdout(), p)
 	}
@@ -241,7 +237,7 @@ func describeDelivery(w io.Writer, p api.DeliveryPlan) {
 	fmt.Fprintln(w)
 	fmt.Fprintln(w, pick(p.Refused == "", "These disks will be overwritten:", "These disks would be overwritten:"))
 	fmt.Fprintln(w)
-	printLines(w, listText(p.Workstations, []column[api.PlannedWorkstation]{
+	printLines(w, listText(p.Members, []column[api.PlannedWorkstation]{
 		{title: "workstation", value: func(p api.PlannedWorkstation) string { return p.Workstation }},
 		{title: "hardware address", value: func(p api.PlannedWorkstation) string { return p.Address }},
 		{title: "model", value: func(p api.PlannedWorkstation) string { return strings.TrimSpace(p.Maker + " " + p.Model) }},
@@ -249,7 +245,7 @@ func describeDelivery(w io.Writer, p api.DeliveryPlan) {
 		{title: "has now", value: func(p api.PlannedWorkstation) string { return p.Image + pick(p.Unfinished, ", unfinished", "") }},
 		{title: "is", value: func(p api.PlannedWorkstation) string { return pick(p.Online, "there", "away") }},
 	}))
-	for _, x := range p.Workstations {
+	for _, x := range p.Members {
 		for _, text := range x.Problems {
 			fmt.Fprintf(w, "%s: refused: %s\n", x.Workstation, text)
 		}

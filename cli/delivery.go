@@ -140,15 +140,24 @@ func (a *app) changed(do func(c *apiclient.Client, ctx context.Context, id int64
 	}
 }
 
+// numberOf reads the number of a thing, such as "a delivery".
+func numberOf(what, text string) (int64, error) {
+	id, err := strconv.ParseInt(text, 10, 64)
+	if err != nil {
+		return 0, usageError{fmt.Errorf("%q is not the number of %s", text, what)}
+	}
+	return id, nil
+}
+
 // deliveryVerb is a command on one delivery; what stands behind its number is in
 // the command's own arguments.
 func (a *app) deliveryVerb(use, short string, do func(cmd *cobra.Command, c *apiclient.Client, id int64) error) *cobra.Command {
 	return &cobra.Command{
 		Use: use, Short: short, Args: cobra.ExactArgs(strings.Count(use, " ")),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := strconv.ParseInt(args[0], 10, 64)
+			id, err := numberOf("a delivery", args[0])
 			if err != nil {
-				return usageError{fmt.Errorf("%q is not the number of a delivery", args[0])}
+				return err
 			}
 			c, err := a.client()
 			if err != nil {

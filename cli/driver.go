@@ -15,6 +15,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/driver"
 )
 
 func (a *app) driverCommand() *cobra.Command {
@@ -39,7 +40,7 @@ func (a *app) driverAdd() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				all.Added = append(all.Added, added.Added...)
+				all.Packages = append(all.Packages, added.Packages...)
 				all.There = append(all.There, added.There...)
 				all.Skipped = append(all.Skipped, added.Skipped...)
 			}
@@ -85,7 +86,7 @@ func (a *app) printAdded(cmd *cobra.Command, all api.DriversAdded) error {
 		api.DriverPackage
 	}
 	var rows []row
-	for _, p := range all.Added {
+	for _, p := range all.Packages {
 		rows = append(rows, row{"added", p})
 	}
 	for _, p := range all.There {
@@ -98,7 +99,7 @@ func (a *app) printAdded(cmd *cobra.Command, all api.DriversAdded) error {
 	if err := printList(cmd, a, rows, columns); err != nil {
 		return err
 	}
-	for _, p := range all.Added {
+	for _, p := range all.Packages {
 		for _, r := range p.Remarks {
 			fmt.Fprintf(cmd.ErrOrStderr(), "warning: %s: %s\n", p.Label, r)
 		}
@@ -279,14 +280,14 @@ func driven(by string) string {
 // coverWords say a verdict in a line.
 func coverWords(c api.Cover) string {
 	switch {
-	case c.State == "will be installed":
+	case c.State == driver.WillInstall:
 		return "will be installed with it: " + c.By
 	case c.By != "":
-		return c.State + " by " + c.By
+		return string(c.State) + " by " + c.By
 	case c.Why != "":
-		return c.State + ": " + c.Why
+		return string(c.State) + ": " + c.Why
 	}
-	return c.State
+	return string(c.State)
 }
 
 func (a *app) driverCoverage() *cobra.Command {
@@ -332,7 +333,7 @@ func judgeCoverage(cover api.Coverage, withImage bool) error {
 		blind := len(m.Devices) == 0
 		for _, d := range m.Devices {
 			if d.Class == "network" || d.Class == "storage" {
-				blind = blind || d.Environment.State == "unknown" || withImage && d.Delivered.State == "unknown"
+				blind = blind || d.Environment.State == driver.Unknown || withImage && d.Delivered.State == driver.Unknown
 			}
 		}
 		switch {
@@ -373,13 +374,13 @@ func (a *app) printCoverage(cmd *cobra.Command, cover api.Coverage, all bool) er
 	for _, m := range cover.Models {
 		for _, d := range m.Devices {
 			vital := d.Class == "network" || d.Class == "storage"
-			if all || vital || d.Environment.State == "uncovered" || d.Delivered.State == "uncovered" {
+			if all || vital || d.Environment.State == driver.Uncovered || d.Delivered.State == driver.Uncovered {
 				rows = append(rows, row{m.Model, len(m.Workstations), d})
 			}
 		}
 	}
 	words := func(c api.Cover) string {
-		s := c.State
+		s := string(c.State)
 		if c.By != "" {
 			s += ": " + c.By
 		} else if c.Label != "" {

@@ -63,7 +63,7 @@ func TestDriversAtTheCommandLine(t *testing.T) {
 	modules := t.TempDir()
 	require.NoError(t, madeup.WriteModules(modules))
 	added := read[api.DriversAdded](d, "driver", "add", modules)
-	require.Len(t, added.Added, 1)
+	require.Len(t, added.Packages, 1)
 	assert.Contains(t, d.must("driver", "show", "corvid_raid"), "Corvid RAID controller (made up)")
 	d.must("driver", "set", "save", "corvid", "--for", "linux", "--rule", "package=corvid*,class=storage")
 	assert.Contains(t, d.must("driver", "set", "list"), "class=storage,package=corvid*")
@@ -97,7 +97,7 @@ func TestDriversAtTheCommandLine(t *testing.T) {
 		text, code := d.run(c.args...)
 		assert.Equal(t, c.code, code, "%v: %s", c.args, text)
 	}
-	d.must("driver", "remove", added.Added[0].ID)
+	d.must("driver", "remove", added.Packages[0].ID)
 	d.must("driver", "set", "remove", "corvid")
 	list := read[[]api.DriverPackage](d, "driver", "list", "--class", "storage")
 	require.Len(t, list, 1)

@@ -27,7 +27,7 @@ func (a *app) environmentBuild() *cobra.Command {
 		Use: "build", Short: "Make a build from Debian's kernel and loaders, and the agent", Args: cobra.NoArgs,
 		Long: "Make a build from Debian's kernel and loaders, and the agent.\n\nThey are taken from the packages that are given, then from the folders that are\ngiven, or from the machine's own system. Paths are of the machine that the\nservice runs on.\n\nWith --drivers or --cover alone, the build is the one that is offered with a layer of\ndrivers more; nothing else is made anew.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			for _, list := range [][]string{in.From, in.Packages} {
+			for _, list := range [][]string{in.Folders, in.Packages} {
 				for i, name := range list {
 					path, err := filepath.Abs(name)
 					if err != nil {
@@ -50,7 +50,7 @@ func (a *app) environmentBuild() *cobra.Command {
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringSliceVar(&in.From, "from", nil, "folders that hold a system, such as unpacked packages")
+	flags.StringSliceVar(&in.Folders, "from", nil, "folders that hold a system, such as unpacked packages")
 	flags.StringSliceVar(&in.Packages, "kernel-package", nil, "Debian packages with the kernel and other parts")
 	flags.StringVar(&in.Kernel, "kernel", "", "release of the kernel (default: the newest)")
 	flags.StringVar(&in.Words, "kernel-words", "", "words for the kernel's command line, instead of the usual ones")
@@ -217,8 +217,8 @@ func (a *app) environmentDiff() *cobra.Command {
 			return printList(cmd, a, changes, []column[api.BuildChange]{
 				{title: "what", value: func(c api.BuildChange) string { return c.What }},
 				{title: "path", value: func(c api.BuildChange) string { return c.Path }},
-				{title: "from", value: func(c api.BuildChange) string { return c.From }},
-				{title: "to", value: func(c api.BuildChange) string { return c.To }},
+				{title: "from", value: func(c api.BuildChange) string { return c.OriginA }},
+				{title: "to", value: func(c api.BuildChange) string { return c.OriginB }},
 			}, "the two builds hold the same")
 		},
 	}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"strconv"
 	"strings"
 
 	"jugate/apiclient"
@@ -40,9 +39,9 @@ func (a *app) errandCommand() *cobra.Command {
 		return &cobra.Command{
 			Use: use, Short: short, Args: cobra.ExactArgs(1), Example: "  jugate errand " + strings.Replace(use, "ERRAND", "7", 1),
 			RunE: func(cmd *cobra.Command, args []string) error {
-				id, err := strconv.ParseInt(args[0], 10, 64)
+				id, err := numberOf("an errand", args[0])
 				if err != nil {
-					return usageError{fmt.Errorf("%q is not the number of an errand", args[0])}
+					return err
 				}
 				c, err := a.client()
 				if err != nil {

@@ -51,10 +51,10 @@ func (a *app) groupVerb(use, short string, args cobra.PositionalArgs, do func(co
 func (a *app) groupList() *cobra.Command {
 	return list(a, lister[api.Group]{
 		short: "List groups", example: "  jugate group list", what: "groups", none: "no groups yet; add one with: jugate group add NAME",
-		fetch: (*apiclient.Client).Groups, sort: []string{"name", "members"},
+		fetch: (*apiclient.Client).Groups, sort: []string{"name", "workstation_count"},
 		columns: []column[api.Group]{
 			{title: "name", value: func(g api.Group) string { return g.Name }},
-			{title: "workstations", value: func(g api.Group) string { return strconv.Itoa(g.Members) }, right: true},
+			{title: "workstations", value: func(g api.Group) string { return strconv.Itoa(g.Workstations) }, right: true},
 		},
 	})
 }

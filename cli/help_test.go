@@ -50,7 +50,7 @@ func TestTheReferenceIsWhatTheProgramSays(t *testing.T) {
 	for name, want := range referencePages(newRoot()) {
 		is, err := os.ReadFile(filepath.Join("../docs/reference", name))
 		require.NoError(t, err)
-		assert.Equal(t, want, string(is), "docs/reference/%s is old: make reference", name)
+		assert.True(t, want == string(is), "docs/reference/%s is old: make reference", name)
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jugate/api"
+	"jugate/apiclient"
 )
 
 func (a *app) imageCommand() *cobra.Command {
@@ -29,29 +30,12 @@ var versionColumns = []column[api.Version]{
 }
 
 func (a *app) imageList() *cobra.Command {
-	var flags listFlags
-	cmd := &cobra.Command{
-		Use: "list [IMAGE]", Short: "List images, the newest version of each, or all versions of one", Args: cobra.MaximumNArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			var items []api.Version
-			if len(args) == 1 {
-				page, err := c.Versions(cmd.Context(), args[0])
-				if err != nil {
-					return err
-				}
-				items = page.Items
-			} else if items, err = every(cmd.Context(), flags.list(nil), c.Images); err != nil {
-				return err
-			}
-			return printList(cmd, a, items, versionColumns, pick(flags.search != "", "no images match", "no images yet; capture one with: jugate capture WORKSTATION --as IMAGE"))
-		},
-	}
-	flags.add(cmd)
-	return cmd
+	return list(a, lister[api.Version]{
+		short: "List images, the newest version of each, or all versions of one",
+		what:  "images", none: "no images yet; capture one with: jugate capture WORKSTATION --as IMAGE",
+		fetch: (*apiclient.Client).Images, sort: []string{"image", "captured"}, columns: versionColumns,
+		thing: "image", within: (*apiclient.Client).Versions,
+	})
 }
 
 func (a *app) imageShow() *cobra.Command {

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -20,6 +21,9 @@ type lister[T any] struct {
 	sort           []string // fields
 	filters        []filter
 	columns        []column[T]
+	// within lists what a thing has that may be named, such as the versions of an image.
+	within func(c *apiclient.Client, ctx context.Context, name string) (api.Page[T], error)
+	thing  string // what may be named: "image"
 }
 
 // filter narrows a list.
@@ -45,7 +49,7 @@ func list[T any](a *app, l lister[T]) *cobra.Command {
 	texts, truths := map[string]*string{}, map[string]*bool{}
 	cmd := &cobra.Command{
 		Use: "list", Short: l.short, Example: l.example, Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			chosen := map[string]string{}
 			for _, f := range l.filters {
 				switch {
@@ -61,6 +65,16 @@ func list[T any](a *app, l lister[T]) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if len(args) == 1 {
+				if search != "" || order != "" {
+					return usageError{errors.New("--search and --sort are for the list of all " + l.what)}
+				}
+				page, err := l.within(c, cmd.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				return printList(cmd, a, page.Items, l.columns)
+			}
 			items, err := every(cmd.Context(), apiclient.List{Search: search, Sort: order, Filter: chosen},
 				func(ctx context.Context, q apiclient.List) (api.Page[T], error) { return l.fetch(c, ctx, q) })
 			if err != nil {
@@ -72,6 +86,9 @@ func list[T any](a *app, l lister[T]) *cobra.Command {
 			}
 			return printList(cmd, a, items, l.columns, pick(narrowed, "no "+l.what+" match", l.none))
 		},
+	}
+	if l.within != nil {
+		cmd.Use, cmd.Args = "list ["+strings.ToUpper(l.thing)+"]", cobra.MaximumNArgs(1)
 	}
 	flags := cmd.Flags()
 	if l.sort != nil {

@@ -268,7 +268,7 @@ func (a *app) netbootAdvice() *cobra.Command {
 				{title: "interface", value: func(r row) string { return pick(r.again, "", r.Interface) }},
 				{title: "machines", value: func(r row) string { return pick(r.again, "", r.Architecture) }},
 				{title: "which say", value: func(r row) string { return pick(r.again, "", r.When) }},
-				{title: "option", value: func(r row) string { return pick(r.Code == 0, "", strconv.Itoa(r.Code)) }, right: true},
+				{title: "option", value: func(r row) string { return pick(r.Number == 0, "", strconv.Itoa(r.Number)) }, right: true},
 				{title: "name", value: func(r row) string { return r.Name }},
 				{title: "value", value: func(r row) string { return r.Value }},
 			}, "the service answers on no interface; start it with --netboot INTERFACE=beside, for example")

@@ -156,18 +156,6 @@ func every[T any](ctx context.Context, l apiclient.List, fetch func(context.Cont
 	}
 }
 
-// listFlags are the flags of every list command.
-type listFlags struct{ search, sort string }
-
-func (l *listFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&l.search, "search", "", "only what contains this text")
-	cmd.Flags().StringVar(&l.sort, "sort", "", "field to sort by, with a hyphen in front for descending")
-}
-
-func (l *listFlags) list(filter map[string]string) apiclient.List {
-	return apiclient.List{Search: l.search, Sort: l.sort, Filter: filter}
-}
-
 func size(n int64) string {
 	if n == 0 {
 		return "0"

@@ -195,7 +195,9 @@ func TestTheWholePath(t *testing.T) {
 	text, code := d.run("deliver", "garden-desk", "--to", "herb-04", "--yes")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, text, "herb-04 is retired")
-	assert.Len(t, read[[]api.Receipt](d, "receipt", "list", "--workstation", "herb-04"), 1)
+	one := read[[]api.Receipt](d, "receipt", "list", "--workstation", "herb-04")
+	require.Len(t, one, 1)
+	assert.Equal(t, one[0], read[api.Receipt](d, "receipt", "show", fmt.Sprint(one[0].ID)))
 
 	t.Log("# a disk that is known to be too small is refused, and nothing is ordered")
 	small := filepath.Join(t.TempDir(), "small")
@@ -210,7 +212,7 @@ func TestTheWholePath(t *testing.T) {
 	}
 	plan := read[api.DeliveryPlan](d, "deliver", "garden-desk", "--to", "herb-01", "--dry-run")
 	assert.Empty(t, plan.Refused)
-	assert.Equal(t, "garden-desk@2", plan.Workstations[0].Image)
+	assert.Equal(t, "garden-desk@2", plan.Members[0].Image)
 	assert.Positive(t, plan.Seconds)
 	t.Log("# without a terminal nobody can be asked")
 	text, code = d.run("deliver", "garden-desk", "--to", "herb-01")
@@ -249,6 +251,8 @@ func TestExitCodesAndComplaints(t *testing.T) {
 		"group remove nothing":                                   {1, "there is no group nothing"},
 		"group lst":                                              {2, "did you mean"},
 		"receipt list --output xml":                              {2, "--output is one of"},
+		"receipt show 4711":                                      {1, "there is no receipt 4711"},
+		"receipt show herb-01":                                   {2, "is not the number of a receipt"},
 		"receipt list --nonsense":                                {2, "unknown flag"},
 		"image list --token wrong":                               {1, "the token is wrong"},
 		"image list --server http://127.0.0.1:1":                 {1, "does not answer"},

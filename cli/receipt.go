@@ -12,7 +12,7 @@ import (
 )
 
 func (a *app) receiptCommand() *cobra.Command {
-	return noun("receipt", "See which image each workstation got", a.receiptList(), a.receiptCheck())
+	return noun("receipt", "See which image each workstation got", a.receiptList(), a.receiptShow(), a.receiptCheck())
 }
 
 func (a *app) receiptList() *cobra.Command {
@@ -39,6 +39,33 @@ func (a *app) receiptList() *cobra.Command {
 			{title: "reason", value: remark},
 		},
 	})
+}
+
+func (a *app) receiptShow() *cobra.Command {
+	return &cobra.Command{
+		Use: "show RECEIPT", Short: "Show all that a receipt says", Args: cobra.ExactArgs(1),
+		Example: "  jugate receipt show 12",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := numberOf("a receipt", args[0])
+			if err != nil {
+				return err
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			r, err := c.Receipt(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			return show(cmd, a, r,
+				field{"receipt", fmt.Sprint(r.ID)}, field{"workstation", r.Workstation}, field{"hardware address", r.Address}, field{"image", fmt.Sprintf("%s@%d", r.Image, r.Version)},
+				field{"digest", r.Digest}, field{"outcome", string(r.Outcome)}, field{"verified", pick(r.Verified, "yes: the whole disk was read back and compared", "no")}, field{"reason", remark(r)},
+				field{"drivers", strings.Join(r.Drivers, ", ")}, field{"started", whenPtr(r.Started)}, field{"ended", when(r.Ended)},
+				field{"received", fmt.Sprintf("%s by multicast, %s by unicast", size(r.Multicast), size(r.Unicast))},
+				field{"delivery", fmt.Sprint(r.Delivery)}, field{"ordered by", r.OrderedBy}, field{"chain", r.Chain})
+		},
+	}
 }
 
 // remark is why it came out so, and what there is to say of the disk.
@@ -68,8 +95,8 @@ func (a *app) receiptCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if a.output == "json" {
-				err = printJSON(cmd.OutOrStdout(), check)
+			if a.output != "table" {
+				err = show(cmd, a, check)
 			} else if check.Sound {
 				fmt.Fprintf(cmd.OutOrStdout(), "%d receipts, and the chain is sound\n", check.Receipts)
 			}

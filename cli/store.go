@@ -153,7 +153,7 @@ func (a *app) imageRescan() *cobra.Command {
 		},
 		func(cmd *cobra.Command, r api.Rescanned) error {
 			fmt.Fprintf(cmd.OutOrStdout(), "%d versions were known\n", r.Known)
-			for _, v := range r.Added {
+			for _, v := range r.Versions {
 				fmt.Fprintf(cmd.OutOrStdout(), "%s is known again\n", v)
 			}
 			for _, b := range r.Broken {

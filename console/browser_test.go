@@ -149,9 +149,9 @@ func TestNetworkBootIsSeen(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(system, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(system, name), make([]byte, 8<<20), 0o644))
 	}
-	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{From: []string{system}, Note: "first"})
+	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{Folders: []string{system}, Note: "first"})
 	require.NoError(t, err)
-	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{From: []string{system}, Note: "with the new network cards"})
+	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{Folders: []string{system}, Note: "with the new network cards"})
 	require.NoError(t, err)
 	b.do(chromedp.Reload(), chromedp.Click(`//tr[@data-row-key="2"]//button[contains(., "Offer")]`), chromedp.WaitVisible(`//*[contains(text(), "boot build 2 from now on?")]`))
 	b.settled()

@@ -42,7 +42,7 @@ func TestDriversAreSeen(t *testing.T) {
 	require.NoError(t, err)
 	kernel := t.TempDir()
 	require.NoError(t, madeup.WriteKernel(kernel))
-	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{From: []string{kernel}, Offer: true})
+	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{Folders: []string{kernel}, Offer: true})
 	require.NoError(t, err)
 	b := open(t)
 	b.do(chromedp.Navigate(stage.URL))

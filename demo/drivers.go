@@ -94,7 +94,7 @@ func (s *Stage) makeBuild(ctx context.Context) error {
 	if err := madeup.WriteKernel(root); err != nil {
 		return err
 	}
-	b, err := s.Client.MakeBuild(ctx, api.NewBuild{From: []string{root}, Offer: true, Note: "made-up kernel: nothing starts with it"})
+	b, err := s.Client.MakeBuild(ctx, api.NewBuild{Folders: []string{root}, Offer: true, Note: "made-up kernel: nothing starts with it"})
 	if err == nil {
 		s.say("build %d of a boot environment, with a made-up kernel", b.Number)
 	}
@@ -117,7 +117,7 @@ func (s *Stage) addDrivers(ctx context.Context, name string, write func(dir stri
 		return err
 	}
 	var labels []string
-	for _, p := range added.Added {
+	for _, p := range added.Packages {
 		labels = append(labels, p.Label)
 	}
 	s.say("into the driver library: %s", strings.Join(labels, "; "))

@@ -29,7 +29,7 @@ func (db *DB) Cards(ctx context.Context, state roster.CardState, p Page) (rows [
 	}
 	q.search(p.Search, []string{"a.address", "w.name"})
 	total, err = db.list(ctx, listing{columns: "a.address, a.workstation_id, coalesce(w.name, '') AS workstation, a.state", from: "addresses a JOIN workstations w ON w.id = a.workstation_id",
-		key: "a.rowid", order: "a.address, a.rowid", fields: map[string]string{"address": "a.address", "workstation": "w.name, w.id", "state": "a.state"}}, &rows, q, p)
+		key: "a.rowid", order: "a.address, a.rowid", fields: map[string]string{"hardware_address": "a.address", "workstation": "w.name, w.id", "state": "a.state"}}, &rows, q, p)
 	return rows, total, err
 }
 

@@ -26,7 +26,7 @@ func (db *DB) Groups(ctx context.Context, p Page) ([]Group, int, error) {
 	q.search(p.Search, []string{"g.name"})
 	var rows []Group
 	total, err := db.list(ctx, listing{columns: groupColumns, from: "groups g", key: "g.id", order: "g.name",
-		fields: map[string]string{"name": "g.name", "members": "(SELECT count(*) FROM group_members WHERE group_id = g.id)"}}, &rows, q, p)
+		fields: map[string]string{"name": "g.name", "workstation_count": "(SELECT count(*) FROM group_members WHERE group_id = g.id)"}}, &rows, q, p)
 	return rows, total, err
 }
 

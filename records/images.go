@@ -50,7 +50,7 @@ func (db *DB) Images(ctx context.Context, p Page) ([]Version, int, error) {
 	q.search(p.Search, []string{"i.name", "v.note"})
 	var rows []Version
 	total, err := db.list(ctx, listing{columns: versionColumns, from: versionFrom, key: "v.rowid", order: "i.name",
-		fields: map[string]string{"name": "i.name", "captured": "v.captured"}}, &rows, q, p)
+		fields: map[string]string{"image": "i.name", "captured": "v.captured"}}, &rows, q, p)
 	return rows, total, err
 }
 

@@ -84,10 +84,10 @@ func TestPagesAreTheWholeList(t *testing.T) {
 			p.Search = "herb-3"
 			return workstation(db.Workstations(ctx, records.WorkstationFilter{}, p))
 		}},
-		"cards": {[]string{"address", "workstation", "state"}, 23, func(ctx context.Context, p records.Page) ([]string, int, error) {
+		"cards": {[]string{"hardware_address", "workstation", "state"}, 23, func(ctx context.Context, p records.Page) ([]string, int, error) {
 			return keys(func(c records.Card) string { return c.Address })(db.Cards(ctx, "", p))
 		}},
-		"groups": {[]string{"name", "members"}, 2, func(ctx context.Context, p records.Page) ([]string, int, error) {
+		"groups": {[]string{"name", "workstation_count"}, 2, func(ctx context.Context, p records.Page) ([]string, int, error) {
 			return keys(func(g records.Group) string { return g.Name })(db.Groups(ctx, p))
 		}},
 		"deliveries": {[]string{"created", "state", "image"}, 3, func(ctx context.Context, p records.Page) ([]string, int, error) {

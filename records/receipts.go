@@ -122,6 +122,13 @@ type ReceiptFilter struct {
 	Outcome       delivery.Outcome
 }
 
+// Receipt returns the receipt of a number. It returns fault.NotFound if there is none.
+func (db *DB) Receipt(ctx context.Context, id int64) (*Receipt, error) {
+	var r Receipt
+	err := db.read.GetContext(ctx, &r, "SELECT "+receiptColumns+" FROM receipts r WHERE r.id = ?", id)
+	return &r, missing(err, "receipt", id)
+}
+
 // Receipts lists, the newest first; sortable by ended, workstation, image and outcome.
 func (db *DB) Receipts(ctx context.Context, f ReceiptFilter, p Page) ([]Receipt, int, error) {
 	var q query

@@ -85,18 +85,18 @@ func TestDriversFromTheLibraryToTheDisk(t *testing.T) {
 	t.Log("# the driver goes into the library")
 	added, err := h.client.AddDrivers(t.Context(), "corvid.zip", zipped(t, madeup.WriteModules))
 	require.NoError(t, err)
-	require.Len(t, added.Added, 1)
-	assert.Equal(t, []string{"seed-01"}, added.Added[0].Serves)
+	require.Len(t, added.Packages, 1)
+	assert.Equal(t, []string{"seed-01"}, added.Packages[0].Serves)
 	again, err := h.client.AddDrivers(t.Context(), "corvid.zip", zipped(t, madeup.WriteModules))
 	require.NoError(t, err)
-	assert.Empty(t, again.Added)
+	assert.Empty(t, again.Packages)
 	assert.Len(t, again.There, 1)
 
 	t.Log("# and from there onto the disk, after the copy")
 	d := h.deliver(order)
 	r := h.receipts(d.ID)["seed-01"]
 	require.EqualValues(t, "delivered", r.Outcome, r.Reason)
-	assert.Equal(t, []string{added.Added[0].Label}, r.Drivers)
+	assert.Equal(t, []string{added.Packages[0].Label}, r.Drivers)
 	copied := gold.On(disk)
 	require.NoError(t, copied.Check(t.Context()), "e2fsck")
 	modules := "/lib/modules/" + madeup.Kernel
@@ -145,7 +145,7 @@ func TestDriversForAnImageThatIsThere(t *testing.T) {
 		return err == nil && e.Ended != nil
 	})
 	assert.EqualValues(t, "done", e.State, e.Error)
-	assert.Contains(t, e.Result, "installed "+added.Added[0].Label)
+	assert.Contains(t, e.Result, "installed "+added.Packages[0].Label)
 	assert.Contains(t, debugfs(t, gold.On(disk), "/lib/modules/"+madeup.Kernel+"/updates/jugate/corvid_raid.ko"), "name=corvid_raid")
 
 	t.Log("# an order may want none, or only those of a set")
@@ -155,7 +155,7 @@ func TestDriversForAnImageThatIsThere(t *testing.T) {
 	assert.ErrorContains(t, err, "there is no driver set nobody")
 	_, err = h.client.SaveDriverSet(t.Context(), api.DriverSet{Name: "corvid", System: "linux", Rules: []api.DriverRule{{Package: "corvid*"}}})
 	require.NoError(t, err)
-	require.NoError(t, h.client.RemoveDriver(t.Context(), added.Added[0].ID))
+	require.NoError(t, h.client.RemoveDriver(t.Context(), added.Packages[0].ID))
 	_, err = h.client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{"seed-01"}, DriverOrder: api.DriverOrder{Drivers: []string{"corvid"}}})
 	assert.ErrorContains(t, err, "no package of the library drives it")
 }
@@ -164,7 +164,7 @@ func TestTheDriverLibraryOverHTTP(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	added, err := h.client.AddDrivers(t.Context(), "samples.zip", zipped(t, madeup.WriteINF))
 	require.NoError(t, err)
-	assert.Len(t, added.Added, 3)
+	assert.Len(t, added.Packages, 3)
 	assert.Equal(t, []api.DriverSkip{{Path: "broken/wren.inf", Reason: "it has no section [Version]"}}, added.Skipped)
 	_, err = h.client.AddDrivers(t.Context(), "modules.zip", zipped(t, madeup.WriteModules))
 	require.NoError(t, err)
@@ -236,7 +236,7 @@ func TestBuildsWithDrivers(t *testing.T) {
 	root := fakeSystem(t)
 	require.NoError(t, os.RemoveAll(filepath.Join(root, "lib/modules/6.1.0-test")))
 	require.NoError(t, madeup.WriteKernel(root))
-	b, err := c.MakeBuild(ctx, api.NewBuild{From: []string{root}, Kernel: madeup.Kernel, LeaveOut: []string{"brindlenet"}, Offer: true})
+	b, err := c.MakeBuild(ctx, api.NewBuild{Folders: []string{root}, Kernel: madeup.Kernel, LeaveOut: []string{"brindlenet"}, Offer: true})
 	require.NoError(t, err)
 	checkIn := func(n int, model string, devices ...string) {
 		inv := api.Inventory{Maker: "Alder Works", Model: model, Disks: []api.Disk{}, Cards: []api.Card{{Address: address(n).String()}}}

@@ -84,13 +84,13 @@ func TestBootFilesAndTheStepsOfAMachine(t *testing.T) {
 	assert.Equal(t, http.StatusNotFound, status)
 	assert.Contains(t, body, "no build of the boot environment is offered")
 
-	b, err := c.MakeBuild(ctx, api.NewBuild{From: []string{fakeSystem(t)}, Offer: true})
+	b, err := c.MakeBuild(ctx, api.NewBuild{Folders: []string{fakeSystem(t)}, Offer: true})
 	require.NoError(t, err)
 	assert.True(t, b.Offered)
 	assert.Equal(t, "6.1.0-test", b.Kernel)
-	_, err = c.MakeBuild(ctx, api.NewBuild{From: []string{t.TempDir()}})
+	_, err = c.MakeBuild(ctx, api.NewBuild{Folders: []string{t.TempDir()}})
 	assert.ErrorContains(t, err, "no kernel with its modules is there")
-	_, err = c.MakeBuild(ctx, api.NewBuild{From: []string{"/nonexistent"}})
+	_, err = c.MakeBuild(ctx, api.NewBuild{Folders: []string{"/nonexistent"}})
 	assert.Error(t, err)
 
 	t.Log("# by TFTP, as this loader cannot do more; the agent calls by TLS")
@@ -128,7 +128,7 @@ func TestBootFilesAndTheStepsOfAMachine(t *testing.T) {
 func TestUnknownMachines(t *testing.T) {
 	for policy, want := range map[service.Unknown]string{service.Ignore: "unknown machines are ignored", service.Hold: "/1/vmlinuz", service.Welcome: "'Sign in for more'"} {
 		c, url, _, _ := bootHouse(t, func(config *service.Config) { config.Netboot.Unknown = policy })
-		_, err := c.MakeBuild(t.Context(), api.NewBuild{From: []string{fakeSystem(t)}, Offer: true})
+		_, err := c.MakeBuild(t.Context(), api.NewBuild{Folders: []string{fakeSystem(t)}, Offer: true})
 		require.NoError(t, err)
 		_, text := fetch(t, url+"/boot/script/pc/y/00:00:5e:00:53:99")
 		assert.Contains(t, text, want, policy)
@@ -137,7 +137,7 @@ func TestUnknownMachines(t *testing.T) {
 
 func TestAgentsCallByTLSAndBelieveOneCertificate(t *testing.T) {
 	c, _, secure, data := bootHouse(t, func(config *service.Config) { config.Tickets = true })
-	_, err := c.MakeBuild(t.Context(), api.NewBuild{From: []string{fakeSystem(t)}, Offer: true})
+	_, err := c.MakeBuild(t.Context(), api.NewBuild{Folders: []string{fakeSystem(t)}, Offer: true})
 	require.NoError(t, err)
 	stick := filepath.Join(t.TempDir(), "stick")
 	f, err := os.Create(stick)

@@ -81,8 +81,8 @@ func TestTheOpenAPIDocumentIsServedToAnyone(t *testing.T) {
 	require.NoError(t, json.NewDecoder(resp.Body).Decode(&doc))
 	assert.Equal(t, "3.1.0", doc.OpenAPI)
 	for path, method := range map[string]string{
-		"/workstations": "get", "/workstations/{ref}/admit": "post", "/groups/{group}/include": "post", "/images": "get", "/captures": "post",
-		"/deliveries": "post", "/deliveries/{id}/stop": "post", "/receipts": "get", "/events": "get", "/session": "post",
+		"/workstations": "get", "/workstations/{workstation}/admit": "post", "/groups/{group}/include": "post", "/images": "get", "/captures": "post",
+		"/deliveries": "post", "/deliveries/{delivery}/stop": "post", "/receipts": "get", "/events": "get", "/session": "post",
 	} {
 		assert.Contains(t, doc.Paths[path], method, path)
 	}
@@ -112,7 +112,7 @@ func TestGroups(t *testing.T) {
 	assert.ErrorContains(t, include("nobody", "seed-01"), "there is no group nobody")
 	groups, err := h.client.Groups(ctx, apiclient.List{})
 	require.NoError(t, err)
-	assert.Equal(t, []api.Group{{Name: "seed-bank-lab", Members: 1}}, groups.Items)
+	assert.Equal(t, []api.Group{{Name: "seed-bank-lab", Workstations: 1}}, groups.Items)
 	t.Log("# all or none")
 	_, err = h.client.Admit(ctx, address(2).String(), api.Admission{Name: "seed-02"})
 	require.NoError(t, err)
@@ -120,7 +120,7 @@ func TestGroups(t *testing.T) {
 	assert.ErrorContains(t, exclude("seed-01", "seed-02"), "seed-02 is not in the group seed-bank-lab")
 	groups, err = h.client.Groups(ctx, apiclient.List{})
 	require.NoError(t, err)
-	assert.Equal(t, []api.Group{{Name: "seed-bank-lab", Members: 1}}, groups.Items)
+	assert.Equal(t, []api.Group{{Name: "seed-bank-lab", Workstations: 1}}, groups.Items)
 	require.NoError(t, include("seed-bank-lab", "seed-01", "seed-02"))
 	require.NoError(t, exclude("seed-01", "seed-02"))
 	assert.Error(t, exclude("seed-01"))

@@ -43,7 +43,7 @@ func TestADeliveryIsPlannedBeforeAnythingIsOrdered(t *testing.T) {
 	assert.Zero(t, plan.Earlier, "nothing was delivered yet")
 	assert.Contains(t, plan.Refused, "leave out those that are named")
 	said := map[string]api.PlannedWorkstation{}
-	for _, w := range plan.Workstations {
+	for _, w := range plan.Members {
 		said[w.Workstation] = w
 	}
 	for name, want := range map[string]string{
@@ -76,10 +76,10 @@ func TestADeliveryIsPlannedBeforeAnythingIsOrdered(t *testing.T) {
 	plan, err = h.client.PlanDelivery(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"herb-01", "by-bios"}, DespiteFirmware: true})
 	require.NoError(t, err)
 	assert.Empty(t, plan.Refused)
-	assert.Equal(t, "garden-desk@1", plan.Workstations[1].Image)
+	assert.Equal(t, "garden-desk@1", plan.Members[1].Image)
 	assert.Equal(t, 1, plan.Earlier)
 	assert.Positive(t, plan.Seconds)
-	assert.True(t, strings.HasPrefix(plan.Workstations[0].Warnings[0], "it starts by BIOS"))
+	assert.True(t, strings.HasPrefix(plan.Members[0].Warnings[0], "it starts by BIOS"))
 	w, err := h.client.Workstation(ctx, "herb-01")
 	require.NoError(t, err)
 	assert.Equal(t, "garden-desk@1", w.Image)

@@ -214,7 +214,7 @@ func TestARescanBringsVersionsBack(t *testing.T) {
 	require.True(t, apiclient.IsNotFound(err))
 	r, err := h.client.Rescan(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, []string{"garden-desk@1", "garden-desk@2"}, r.Added)
+	assert.Equal(t, []string{"garden-desk@1", "garden-desk@2"}, r.Versions)
 	require.Len(t, r.Broken, 1)
 	assert.Contains(t, r.Broken[0], "broken@1")
 	after, err := h.client.Version(t.Context(), "garden-desk@2")

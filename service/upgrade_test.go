@@ -113,7 +113,7 @@ func TestAFolderOfAnEarlierVersionGoesOn(t *testing.T) {
 	h = open(t, data, "127.0.0.1:0")
 	found, err := h.client.Rescan(ctx)
 	require.NoError(t, err)
-	assert.Len(t, found.Added, 3, "%v", found.Broken)
+	assert.Len(t, found.Versions, 3, "%v", found.Broken)
 	one, err = h.client.Version(ctx, "garden-desk@1")
 	require.NoError(t, err)
 	assert.EqualValues(t, "retired", one.State, "it is not offered again by a loss of the records")

@@ -19,6 +19,9 @@ const (
 	NotNeeded   State = "no driver"         // nothing here has a driver for it, and it can do without
 )
 
+// States are all of them.
+var States = []State{Covered, WillInstall, Uncovered, TooLate, Unknown, NotNeeded}
+
 // Verdict is a device's state in one system.
 type Verdict struct {
 	State State

@@ -41,7 +41,7 @@ func TestEveryStateAndFindingIsExplained(t *testing.T) {
 	explained(t, glossary.OfDeliveries, delivery.States)
 	explained(t, glossary.OfMembers, delivery.Phases)
 	explained(t, glossary.Outcomes, delivery.Outcomes)
-	explained(t, glossary.OfDevices, []driver.State{driver.Covered, driver.WillInstall, driver.Uncovered, driver.TooLate, driver.Unknown, driver.NotNeeded})
+	explained(t, glossary.OfDevices, driver.States)
 	explained(t, glossary.Finding, codes(t))
 	explained(t, glossary.Severities, []readiness.Severity{readiness.Blocking, readiness.Warning, readiness.Note})
 }

@@ -11,7 +11,7 @@ import (
 // Groups lists groups.
 func (f *Fleet) Groups(ctx context.Context, p records.Page) ([]api.Group, int, error) {
 	rows, total, err := f.Records.Groups(ctx, p)
-	return each(rows, func(g records.Group) api.Group { return api.Group{Name: g.Name, Members: g.Members} }), total, err
+	return each(rows, func(g records.Group) api.Group { return api.Group{Name: g.Name, Workstations: g.Members} }), total, err
 }
 
 // AddGroup makes an empty group.
@@ -59,7 +59,7 @@ func (f *Fleet) membership(ctx context.Context, group string, refs []string, cha
 	if err != nil {
 		return api.Group{}, err
 	}
-	return api.Group{Name: g.Name, Members: g.Members}, nil
+	return api.Group{Name: g.Name, Workstations: g.Members}, nil
 }
 
 // SetMenu has a group's workstations show a menu before they start from their disk, for

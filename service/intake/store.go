@@ -203,7 +203,7 @@ func (k *Intake) needed(ctx context.Context, dryRun bool, out *api.Pruned) (map[
 // Rescan holds the files of versions against the records, and enters what is
 // missing there.
 func (k *Intake) Rescan(ctx context.Context) (api.Rescanned, error) {
-	out := api.Rescanned{Added: []string{}, Broken: []string{}}
+	out := api.Rescanned{Versions: []string{}, Broken: []string{}}
 	k.captures.commit.Lock()
 	defer k.captures.commit.Unlock()
 	refs, err := k.Files.All()
@@ -249,9 +249,9 @@ func (k *Intake) Rescan(ctx context.Context) (api.Rescanned, error) {
 		if err := k.Records.AddVersion(ctx, k.Now(), 0, v); err != nil {
 			return out, err
 		}
-		out.Added = append(out.Added, ref.String())
+		out.Versions = append(out.Versions, ref.String())
 		k.Publish(VersionOf(v))
 	}
-	k.Log.Info("images rescanned", "known", out.Known, "added", out.Added, "broken", out.Broken)
+	k.Log.Info("images rescanned", "known", out.Known, "added", out.Versions, "broken", out.Broken)
 	return out, nil
 }

@@ -131,9 +131,9 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 			out.Problems = append(out.Problems, lacking[w.ID]...)
 			p.lacksDrivers = p.lacksDrivers || len(lacking[w.ID]) > 0
 		}
-		p.Workstations = append(p.Workstations, out)
+		p.Members = append(p.Members, out)
 	}
-	slices.SortFunc(p.Workstations, func(a, b api.PlannedWorkstation) int { return cmp.Compare(a.Workstation, b.Workstation) })
+	slices.SortFunc(p.Members, func(a, b api.PlannedWorkstation) int { return cmp.Compare(a.Workstation, b.Workstation) })
 	return nil
 }
 
@@ -179,7 +179,7 @@ func planDisk(out *api.PlannedWorkstation, p *plan, man *image.Manifest, inv api
 // refusal is why a planned delivery is not ordered; nil if it can be.
 func (p *plan) refusal() error {
 	var details []string
-	for _, w := range p.Workstations {
+	for _, w := range p.Members {
 		for _, text := range w.Problems {
 			details = append(details, fmt.Sprintf("%s (%s): %s", w.Workstation, cmp.Or(strings.TrimSpace(w.Maker+" "+w.Model), "unknown model"), text))
 		}

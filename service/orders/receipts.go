@@ -36,6 +36,15 @@ func (o *Orders) Receipts(ctx context.Context, f records.ReceiptFilter, p record
 	return each(rows, receiptOf), total, err
 }
 
+// Receipt is one of them.
+func (o *Orders) Receipt(ctx context.Context, id int64) (api.Receipt, error) {
+	r, err := o.Records.Receipt(ctx, id)
+	if err != nil {
+		return api.Receipt{}, err
+	}
+	return receiptOf(*r), nil
+}
+
 // namedByReceipts refuses a filter by what is neither there nor in any receipt: whoever
 // misspelt a name would take an empty list for the truth.
 func (o *Orders) namedByReceipts(ctx context.Context, f *records.ReceiptFilter) (err error) {

@@ -39,13 +39,13 @@ func buildOf(b *builds.Build, offered int, files bool) api.Build {
 
 // makeBuild makes the next build.
 func (k *Stock) makeBuild(ctx context.Context, in api.NewBuild) (*builds.Build, error) {
-	if len(in.Drivers)+len(in.Cover) > 0 && len(in.From)+len(in.Packages) == 0 {
+	if len(in.Drivers)+len(in.Cover) > 0 && len(in.Folders)+len(in.Packages) == 0 {
 		_, err := k.findBuild(ctx, in.Base)
 		if err == nil || in.Base > 0 {
 			return k.extendBuild(ctx, in)
 		}
 	}
-	for _, path := range append(slices.Clone(in.From), in.Packages...) {
+	for _, path := range append(slices.Clone(in.Folders), in.Packages...) {
 		if err := k.mayBuildFrom(path); err != nil {
 			return nil, err
 		}
@@ -57,7 +57,7 @@ func (k *Stock) makeBuild(ctx context.Context, in api.NewBuild) (*builds.Build, 
 			return nil, fault.Invalid.Mark(err)
 		}
 	}
-	roots := in.From
+	roots := in.Folders
 	if len(roots)+len(in.Packages) == 0 {
 		roots = []string{"/"}
 	}
@@ -250,7 +250,7 @@ func (k *Stock) DiffBuilds(ctx context.Context, one, other int) ([]api.BuildChan
 	}
 	out := []api.BuildChange{}
 	for _, c := range builds.Diff(a, b) {
-		out = append(out, api.BuildChange{What: c.What, Path: c.Path, From: c.From, To: c.To})
+		out = append(out, api.BuildChange{What: c.What, Path: c.Path, OriginA: c.From, OriginB: c.To})
 	}
 	return out, nil
 }

@@ -14,7 +14,7 @@ import (
 )
 
 func cover(v driver.Verdict) api.Cover {
-	c := api.Cover{State: string(v.State), By: v.By, Why: v.Why}
+	c := api.Cover{State: v.State, By: v.By, Why: v.Why}
 	if v.Would != nil {
 		c.Package, c.Label = v.Would.ID, v.Would.Label()
 	}

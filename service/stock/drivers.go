@@ -53,7 +53,7 @@ func packageOf(p *driver.Package, served []string, contents bool) api.DriverPack
 
 // AddDrivers takes what an archive has into the library.
 func (k *Stock) AddDrivers(ctx context.Context, name string, body io.Reader) (api.DriversAdded, error) {
-	out := api.DriversAdded{Added: []api.DriverPackage{}, There: []api.DriverPackage{}, Skipped: []api.DriverSkip{}}
+	out := api.DriversAdded{Packages: []api.DriverPackage{}, There: []api.DriverPackage{}, Skipped: []api.DriverSkip{}}
 	f, err := os.CreateTemp(k.Scratch, "drivers")
 	if err != nil {
 		return out, err
@@ -104,14 +104,14 @@ func (k *Stock) AddDrivers(ctx context.Context, name string, body io.Reader) (ap
 		if err != nil {
 			return out, err
 		}
-		out.Added = append(out.Added, packageOf(kept, nil, false))
+		out.Packages = append(out.Packages, packageOf(kept, nil, false))
 		k.Log.Info("driver package added", "package", kept.Label(), "id", kept.ID, "from", name)
 	}
 	served, err := k.served(ctx)
 	if err != nil {
 		return out, err
 	}
-	for _, list := range [][]api.DriverPackage{out.Added, out.There} {
+	for _, list := range [][]api.DriverPackage{out.Packages, out.There} {
 		for i := range list {
 			if who := served[list[i].ID]; who != nil {
 				list[i].Serves = who

@@ -50,7 +50,7 @@ func (k *Stock) NetbootAdvice() []api.BootAdvice {
 		for _, a := range netboot.Advise(l.Link) {
 			advice := api.BootAdvice{Interface: l.Name, Architecture: a.Arch.String(), When: a.When(), Options: []api.BootOption{}}
 			for _, o := range a.Options {
-				advice.Options = append(advice.Options, api.BootOption{Code: o.Code, Name: o.Name, Value: o.Value})
+				advice.Options = append(advice.Options, api.BootOption{Number: o.Code, Name: o.Name, Value: o.Value})
 			}
 			out = append(out, advice)
 		}

@@ -111,8 +111,8 @@ func (s *Server) anyAgent(h huma.API) {
 
 // admittedAgent are the operations of workstations of the roster.
 func (s *Server) admittedAgent(h huma.API) {
-	answers(s, h, op("POST", "/errands/{id}/missing", "missing", "", ""), func(ctx context.Context, in *struct {
-		Numbered
+	answers(s, h, op("POST", "/errands/{errand}/missing", "missing", "", ""), func(ctx context.Context, in *struct {
+		ErrandRef
 		Body api.Digests
 	}) (api.Digests, error) {
 		u, err := s.Intake.OpenCapture(ctx, caller(ctx), in.ID)
@@ -121,14 +121,14 @@ func (s *Server) admittedAgent(h huma.API) {
 		}
 		return s.Intake.Missing(u, in.Body)
 	})
-	does(s, h, op("POST", "/errands/{id}/fail", "fail", "", ""), func(ctx context.Context, in *struct {
-		Numbered
+	does(s, h, op("POST", "/errands/{errand}/fail", "fail", "", ""), func(ctx context.Context, in *struct {
+		ErrandRef
 		Body api.Failure
 	}) error {
 		return s.Orders.Fail(ctx, caller(ctx), in.ID, in.Body.Error)
 	})
-	does(s, h, op("POST", "/errands/{id}/put", "installed", "", ""), func(ctx context.Context, in *struct {
-		Numbered
+	does(s, h, op("POST", "/errands/{errand}/put", "installed", "", ""), func(ctx context.Context, in *struct {
+		ErrandRef
 		Body api.Installed
 	}) error {
 		return s.Orders.Installed(ctx, caller(ctx), in.ID, in.Body)
@@ -137,14 +137,14 @@ func (s *Server) admittedAgent(h huma.API) {
 		func(_ context.Context, in *struct{ Body api.Lacks }) (api.ToInstall, error) {
 			return s.Stock.Lacks(in.Body)
 		})
-	answers(s, h, op("POST", "/deliveries/{id}/progress", "progress", "", ""), func(ctx context.Context, in *struct {
-		Numbered
+	answers(s, h, op("POST", "/deliveries/{delivery}/progress", "progress", "", ""), func(ctx context.Context, in *struct {
+		DeliveryRef
 		Body api.Progress
 	}) (api.Directions, error) {
 		return s.Orders.Progress(ctx, caller(ctx), in.ID, in.Body)
 	})
-	does(s, h, limited(op("POST", "/deliveries/{id}/lacking", "lacking", "", ""), lackingAtMost), func(ctx context.Context, in *struct {
-		Numbered
+	does(s, h, limited(op("POST", "/deliveries/{delivery}/lacking", "lacking", "", ""), lackingAtMost), func(ctx context.Context, in *struct {
+		DeliveryRef
 		Body api.Lacking
 	}) error {
 		return s.Orders.Lacking(caller(ctx), in.ID, in.Body)

@@ -88,6 +88,7 @@ var descriptions = map[string]string{
 	"extend-delivery": "Adds groups and workstations to a delivery that is not over. They get what has gone out already when the others are mended. What would be refused in an order is refused here, too.",
 
 	"list-receipts":  "Lists receipts. By workstation, those of the machine that has the name now, under whatever names they were written; or those written under a name that nobody has any more.",
+	"get-receipt":    "Shows a receipt as it was written, with its part of the chain.",
 	"check-receipts": "Computes the chain of digests over all receipts. It names the first receipt that was changed, or before which one is missing.",
 
 	"list-drivers":      "Lists packages. With device set, only packages that drive that device.",

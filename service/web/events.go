@@ -146,10 +146,10 @@ func (s *Server) eventRoutes(h huma.API) {
 		"drivers":     api.DriversChanged{},
 		"resync":      api.Resync{},
 	}, func(ctx context.Context, in *struct {
-		After    int     `header:"Last-Event-ID" doc:"The last event that was heard"`
-		Delivery []int64 `query:"delivery" maxItems:"5" doc:"Also tell of the workstations of these deliveries"`
+		After      int     `header:"Last-Event-ID" doc:"The last event that was heard"`
+		Deliveries []int64 `query:"deliveries" nullable:"false" example:"[12]" maxItems:"5" doc:"Also tell of the workstations of these deliveries"`
 	}, send sse.Sender) {
-		l, err := s.Events.listen(s.Now(), in.After, in.Delivery)
+		l, err := s.Events.listen(s.Now(), in.After, in.Deliveries)
 		if err != nil {
 			send(sse.Message{Data: api.Resync{}, Retry: 30_000}) // a browser that is refused would not come back
 			return

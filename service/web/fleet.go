@@ -16,15 +16,15 @@ func (s *Server) workstationRoutes(h huma.API) {
 		func(ctx context.Context, in *struct {
 			Paging
 			State roster.State `query:"state" enum:"newcomer,admitted,retired"`
-			Group string       `query:"group"`
+			Group string       `query:"group" doc:"Those in this group" maxLength:"63" example:"herbarium"`
 		}) ([]api.Workstation, int, error) {
 			return s.Fleet.List(ctx, records.WorkstationFilter{State: in.State, Group: in.Group}, in.page())
 		})
-	answers(s, h, op("GET", "/workstations/{ref}", "get-workstation", tag, "Show one workstation"),
+	answers(s, h, op("GET", "/workstations/{workstation}", "get-workstation", tag, "Show one workstation"),
 		func(ctx context.Context, in *WorkstationRef) (api.Workstation, error) {
 			return s.Fleet.Get(ctx, in.Ref)
 		})
-	answers(s, h, op("POST", "/workstations/{ref}/admit", "admit-workstation", tag,
+	answers(s, h, op("POST", "/workstations/{workstation}/admit", "admit-workstation", tag,
 		"Take a newcomer, or a hardware address that was never seen, into the roster"),
 		func(ctx context.Context, in *struct {
 			WorkstationRef
@@ -32,28 +32,28 @@ func (s *Server) workstationRoutes(h huma.API) {
 		}) (api.Workstation, error) {
 			return s.Fleet.Admit(ctx, in.Ref, in.Body)
 		})
-	answers(s, h, op("POST", "/workstations/{ref}/rename", "rename-workstation", tag, "Give a workstation another name; its receipts keep the one it had"),
+	answers(s, h, op("POST", "/workstations/{workstation}/rename", "rename-workstation", tag, "Give a workstation another name; its receipts keep the one it had"),
 		func(ctx context.Context, in *struct {
 			WorkstationRef
 			Body api.NewName
 		}) (api.Workstation, error) {
 			return s.Fleet.Rename(ctx, in.Ref, in.Body.Name)
 		})
-	answers(s, h, op("POST", "/workstations/{ref}/retire", "retire-workstation", tag, "Put a workstation out of service; its receipts stay"),
+	answers(s, h, op("POST", "/workstations/{workstation}/retire", "retire-workstation", tag, "Put a workstation out of service; its receipts stay"),
 		func(ctx context.Context, in *WorkstationRef) (api.Workstation, error) {
 			return s.Fleet.Retire(ctx, in.Ref)
 		})
-	does(s, h, op("DELETE", "/workstations/{ref}", "forget-workstation", tag, "Forget a newcomer, or a retired workstation of which nothing is recorded; it may come again"),
+	does(s, h, op("DELETE", "/workstations/{workstation}", "forget-workstation", tag, "Forget a newcomer, or a retired workstation of which nothing is recorded; it may come again"),
 		func(ctx context.Context, in *WorkstationRef) error { return s.Fleet.Forget(ctx, in.Ref) })
-	answers(s, h, op("POST", "/workstations/{ref}/relearn", "relearn-workstation", tag, "Take the UUID and serial number that a workstation tells next: its main board was exchanged"),
+	answers(s, h, op("POST", "/workstations/{workstation}/relearn", "relearn-workstation", tag, "Take the UUID and serial number that a workstation tells next: its main board was exchanged"),
 		func(ctx context.Context, in *WorkstationRef) (api.Workstation, error) {
 			return s.Fleet.Relearn(ctx, in.Ref)
 		})
-	does(s, h, op("PUT", "/workstations/{ref}/address", "fix-address", "network boot", "Give a workstation an IP address of its own, in mode whole; an empty one ends that"),
+	does(s, h, op("PUT", "/workstations/{workstation}/address", "fix-address", "network boot", "Give a workstation an IP address of its own, in mode whole; an empty one ends that"),
 		func(ctx context.Context, in *struct {
 			WorkstationRef
 			Body struct {
-				Address string `json:"address" maxLength:"15"`
+				Address string `json:"address" maxLength:"15" example:"192.0.2.31"`
 			}
 		}) error {
 			return s.Fleet.FixAddress(ctx, in.Ref, in.Body.Address)
@@ -75,10 +75,10 @@ func (s *Server) refusalRoutes(h huma.API) {
 		func(ctx context.Context, in *Paging) ([]api.Refusal, int, error) {
 			return s.Fleet.Refusals(ctx, in.page())
 		})
-	does(s, h, op("DELETE", "/refusals/{value}", "end-refusal", tag, "Let a machine come again"), func(ctx context.Context, in *struct {
-		Value string `path:"value"`
+	does(s, h, op("DELETE", "/refusals/{machine}", "end-refusal", tag, "Let a machine come again"), func(ctx context.Context, in *struct {
+		Machine string `path:"machine" doc:"Hardware address or system UUID" maxLength:"100" example:"00:00:5e:00:53:66"`
 	}) error {
-		return s.Fleet.EndRefusal(ctx, in.Value)
+		return s.Fleet.EndRefusal(ctx, in.Machine)
 	})
 }
 
@@ -86,10 +86,10 @@ func (s *Server) refusalRoutes(h huma.API) {
 func (s *Server) cardRoutes(h huma.API) {
 	const tag = "workstations"
 	type address struct {
-		Address string `path:"address" doc:"Hardware address, in any spelling"`
+		Address string `path:"address" doc:"Hardware address, in any spelling" maxLength:"50" example:"00:00:5e:00:53:11"`
 	}
 	type addressAndOwner struct {
-		Address string `path:"address" doc:"Hardware address, in any spelling"`
+		Address string `path:"address" doc:"Hardware address, in any spelling" maxLength:"50" example:"00:00:5e:00:53:11"`
 		Body    api.CardRef
 	}
 	lists(s, h, op("GET", "/cards", "list-cards", tag, "List hardware addresses and their workstations; sort by address, workstation or state"),
@@ -141,7 +141,7 @@ func (s *Server) groupRoutes(h huma.API) {
 		func(ctx context.Context, in *struct {
 			GroupRef
 			Body struct {
-				Seconds int `json:"seconds" minimum:"0" maximum:"600"`
+				Seconds int `json:"seconds" minimum:"0" maximum:"600" example:"5"`
 			}
 		}) error {
 			return s.Fleet.SetMenu(ctx, in.Group, in.Body.Seconds)

@@ -22,25 +22,25 @@ func (s *Server) imageRoutes(h huma.API) {
 		func(ctx context.Context, in *ImageRef) ([]api.Version, int, error) {
 			return uncut(s.Intake.Versions(ctx, in.Image))
 		})
-	answers(s, h, op("GET", "/versions/{ref}", "get-version", tag, "Show one version and what its disk holds"),
+	answers(s, h, op("GET", "/versions/{version}", "get-version", tag, "Show one version and what its disk holds"),
 		func(ctx context.Context, in *VersionRef) (api.Version, error) { return s.Intake.Version(ctx, in.Ref) })
-	answers(s, h, op("GET", "/versions/{ref}/diff/{other}", "compare-versions", tag, "Tell what differs between two versions"),
+	answers(s, h, op("GET", "/versions/{version}/diff/{other_version}", "compare-versions", tag, "Tell what differs between two versions"),
 		func(ctx context.Context, in *struct {
 			VersionRef
-			Other string `path:"other"`
+			Other string `path:"other_version" doc:"NAME@VERSION, or NAME for the newest" maxLength:"80" example:"garden-desk@2"`
 		}) (api.Comparison, error) {
 			return s.Intake.Compare(ctx, in.Ref, in.Other)
 		})
-	answers(s, h, op("POST", "/versions/{ref}/note", "note-version", tag, "Replace what is said of a version"),
+	answers(s, h, op("POST", "/versions/{version}/note", "note-version", tag, "Replace what is said of a version"),
 		func(ctx context.Context, in *struct {
 			VersionRef
 			Body api.NewNote
 		}) (api.Version, error) {
 			return s.Intake.Note(ctx, in.Ref, in.Body.Note)
 		})
-	answers(s, h, op("POST", "/versions/{ref}/retire", "retire-version", tag, "Take a version out of use; a prune may give up its slabs then"),
+	answers(s, h, op("POST", "/versions/{version}/retire", "retire-version", tag, "Take a version out of use; a prune may give up its slabs then"),
 		func(ctx context.Context, in *VersionRef) (api.Version, error) { return s.Intake.Retire(ctx, in.Ref) })
-	answers(s, h, op("POST", "/versions/{ref}/readmit", "readmit-version", tag, "Take a retired version back into use, as long as its slabs are there"),
+	answers(s, h, op("POST", "/versions/{version}/readmit", "readmit-version", tag, "Take a retired version back into use, as long as its slabs are there"),
 		func(ctx context.Context, in *VersionRef) (api.Version, error) { return s.Intake.Readmit(ctx, in.Ref) })
 	lists(s, h, op("POST", "/images/{image}/rename", "rename-image", tag, "Give an image another name; receipts keep the one it had"),
 		func(ctx context.Context, in *struct {
@@ -53,7 +53,7 @@ func (s *Server) imageRoutes(h huma.API) {
 
 func (s *Server) storeRoutes(h huma.API) {
 	const tag = "store"
-	answers(s, h, op("POST", "/versions/{ref}/verify", "verify-version", tag, "Read every slab of a version and check its digest"),
+	answers(s, h, op("POST", "/versions/{version}/verify", "verify-version", tag, "Read every slab of a version and check its digest"),
 		func(ctx context.Context, in *VersionRef) (api.Verification, error) {
 			return s.Intake.Verify(ctx, in.Ref)
 		})
@@ -73,7 +73,7 @@ func limited(o huma.Operation, bytes int64) huma.Operation {
 
 // ImportRef is an import in a path.
 type ImportRef struct {
-	ID string `path:"id"`
+	ID string `path:"import" doc:"As its beginning told" maxLength:"100" example:"4f1f0a2c9d3b8e67"`
 }
 
 // importRoutes bring versions in from people's own machines, and out.
@@ -83,7 +83,7 @@ func (s *Server) importRoutes(h huma.API) {
 		func(ctx context.Context, in *struct{ Body api.NewImport }) (api.Import, error) {
 			return s.Intake.BeginImport(ctx, in.Body)
 		})
-	answers(s, h, op("POST", "/imports/{id}/missing", "import-missing", tag, "Tell which slabs the store lacks"),
+	answers(s, h, op("POST", "/imports/{import}/missing", "import-missing", tag, "Tell which slabs the store lacks"),
 		func(_ context.Context, in *struct {
 			ImportRef
 			Body api.Digests
@@ -94,10 +94,10 @@ func (s *Server) importRoutes(h huma.API) {
 			}
 			return s.Intake.Missing(u, in.Body)
 		})
-	does(s, h, limited(op("PUT", "/imports/{id}/slabs/{digest}", "import-slab", tag, "Store the frame of a slab"), 2*slabstore.MaxSlab),
+	does(s, h, limited(op("PUT", "/imports/{import}/slabs/{digest}", "import-slab", tag, "Store the frame of a slab"), 2*slabstore.MaxSlab),
 		func(ctx context.Context, in *struct {
 			ImportRef
-			Digest  string `path:"digest"`
+			Digest  string `path:"digest" doc:"BLAKE3-256 of the plain bytes, in hexadecimal" minLength:"64" maxLength:"64" example:"af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262"`
 			RawBody []byte `contentType:"application/zstd"`
 		}) error {
 			u, err := s.Intake.Import(in.ID)
@@ -114,7 +114,7 @@ func (s *Server) importRoutes(h huma.API) {
 		ImportRef
 		RawBody []byte `contentType:"application/octet-stream"`
 	}
-	does(s, h, limited(op("PUT", "/imports/{id}/map", "import-map", tag, "Hand in the slab map"), image.MaxMap),
+	does(s, h, limited(op("PUT", "/imports/{import}/map", "import-map", tag, "Hand in the slab map"), image.MaxMap),
 		func(_ context.Context, in *rawImport) error {
 			u, err := s.Intake.Import(in.ID)
 			if err != nil {
@@ -122,7 +122,7 @@ func (s *Server) importRoutes(h huma.API) {
 			}
 			return s.Intake.PutMap(u, in.RawBody)
 		})
-	answers(s, h, limited(op("PUT", "/imports/{id}/manifest", "import-manifest", tag, "Hand in the manifest, which makes it a version"), image.MaxManifest),
+	answers(s, h, limited(op("PUT", "/imports/{import}/manifest", "import-manifest", tag, "Hand in the manifest, which makes it a version"), image.MaxManifest),
 		func(ctx context.Context, in *rawImport) (api.Version, error) {
 			u, err := s.Intake.Import(in.ID)
 			if err != nil {
@@ -138,7 +138,7 @@ func (s *Server) importRoutes(h huma.API) {
 		})
 
 	export := func(what string, path func(manifest, slabs string) string) {
-		huma.Register(h, op("GET", "/versions/{ref}/"+what, "export-"+what, tag, "Fetch the "+what+" of a version as it is stored"),
+		huma.Register(h, op("GET", "/versions/{version}/"+what, "export-"+what, tag, "Fetch the "+what+" of a version as it is stored"),
 			func(ctx context.Context, in *VersionRef) (*rawReply, error) {
 				manifest, slabs, err := s.Intake.Paths(ctx, in.Ref)
 				if err != nil {
@@ -154,7 +154,7 @@ func (s *Server) importRoutes(h huma.API) {
 	export("manifest", func(manifest, _ string) string { return manifest })
 	export("map", func(_, slabs string) string { return slabs })
 	huma.Register(h, op("GET", "/slabs/{digest}", "export-slab", tag, "Fetch the frame of a slab"), func(_ context.Context, in *struct {
-		Digest string `path:"digest"`
+		Digest string `path:"digest" doc:"BLAKE3-256 of the plain bytes, in hexadecimal" minLength:"64" maxLength:"64" example:"af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262"`
 	}) (*rawReply, error) {
 		d, err := slabstore.ParseDigest(in.Digest)
 		if err != nil {

@@ -23,15 +23,15 @@ func (s *Server) errandRoutes(h huma.API) {
 	lists(s, h, op("GET", "/errands", "list-errands", tag, "List errands in the order in which workstations get them; sort by created, workstation, kind or state"),
 		func(ctx context.Context, in *struct {
 			Paging
-			Workstation string `query:"workstation"`
+			Workstation string `query:"workstation" doc:"Name or hardware address" maxLength:"100" example:"herb-01"`
 			Open        bool   `query:"open" doc:"Only those that wait or run"`
 		}) ([]api.Errand, int, error) {
 			return s.Orders.Errands(ctx, in.Workstation, in.Open, in.page())
 		})
-	answers(s, h, op("GET", "/errands/{id}", "get-errand", tag, "Show how far an errand is"),
-		func(ctx context.Context, in *Numbered) (api.Errand, error) { return s.Orders.Errand(ctx, in.ID) })
-	answers(s, h, op("POST", "/errands/{id}/stop", "stop-errand", tag, "Take a capture back; what was stored of it stays for the next try"),
-		func(ctx context.Context, in *Numbered) (api.Errand, error) { return s.Orders.StopErrand(ctx, in.ID) })
+	answers(s, h, op("GET", "/errands/{errand}", "get-errand", tag, "Show how far an errand is"),
+		func(ctx context.Context, in *ErrandRef) (api.Errand, error) { return s.Orders.Errand(ctx, in.ID) })
+	answers(s, h, op("POST", "/errands/{errand}/stop", "stop-errand", tag, "Take a capture back; what was stored of it stays for the next try"),
+		func(ctx context.Context, in *ErrandRef) (api.Errand, error) { return s.Orders.StopErrand(ctx, in.ID) })
 }
 
 func (s *Server) deliveryRoutes(h huma.API) {
@@ -51,26 +51,28 @@ func (s *Server) deliveryRoutes(h huma.API) {
 		}) ([]api.Delivery, int, error) {
 			return s.Orders.Deliveries(ctx, in.Open, in.page())
 		})
-	answers(s, h, op("GET", "/deliveries/{id}", "get-delivery", tag, "Show a delivery with its workstations"),
-		func(ctx context.Context, in *Numbered) (api.Delivery, error) { return s.Orders.Delivery(ctx, in.ID) })
-	answers(s, h, op("POST", "/deliveries/{id}/stop", "stop-delivery", tag, "Stop a delivery for everyone who is not through"),
-		func(ctx context.Context, in *Numbered) (api.Delivery, error) { return s.Orders.Stop(ctx, in.ID) })
-	answers(s, h, op("POST", "/deliveries/{id}/pause", "pause-delivery", tag, "Hold the stream of a delivery"),
-		func(ctx context.Context, in *Numbered) (api.Delivery, error) { return s.Orders.Pause(ctx, in.ID, true) })
-	answers(s, h, op("POST", "/deliveries/{id}/resume", "resume-delivery", tag, "Let the stream of a delivery go on"),
-		func(ctx context.Context, in *Numbered) (api.Delivery, error) {
+	answers(s, h, op("GET", "/deliveries/{delivery}", "get-delivery", tag, "Show a delivery with its workstations"),
+		func(ctx context.Context, in *DeliveryRef) (api.Delivery, error) { return s.Orders.Delivery(ctx, in.ID) })
+	answers(s, h, op("POST", "/deliveries/{delivery}/stop", "stop-delivery", tag, "Stop a delivery for everyone who is not through"),
+		func(ctx context.Context, in *DeliveryRef) (api.Delivery, error) { return s.Orders.Stop(ctx, in.ID) })
+	answers(s, h, op("POST", "/deliveries/{delivery}/pause", "pause-delivery", tag, "Hold the stream of a delivery"),
+		func(ctx context.Context, in *DeliveryRef) (api.Delivery, error) {
+			return s.Orders.Pause(ctx, in.ID, true)
+		})
+	answers(s, h, op("POST", "/deliveries/{delivery}/resume", "resume-delivery", tag, "Let the stream of a delivery go on"),
+		func(ctx context.Context, in *DeliveryRef) (api.Delivery, error) {
 			return s.Orders.Pause(ctx, in.ID, false)
 		})
-	answers(s, h, op("PUT", "/deliveries/{id}/rate", "set-rate", tag, "Slow a delivery down or speed it up"),
+	answers(s, h, op("PUT", "/deliveries/{delivery}/rate", "set-rate", tag, "Slow a delivery down or speed it up"),
 		func(ctx context.Context, in *struct {
-			Numbered
+			DeliveryRef
 			Body api.NewRate
 		}) (api.Delivery, error) {
 			return s.Orders.SetRate(ctx, in.ID, in.Body.Rate)
 		})
-	answers(s, h, op("POST", "/deliveries/{id}/workstations", "extend-delivery", tag, "Bring a running delivery to more workstations"),
+	answers(s, h, op("POST", "/deliveries/{delivery}/workstations", "extend-delivery", tag, "Bring a running delivery to more workstations"),
 		func(ctx context.Context, in *struct {
-			Numbered
+			DeliveryRef
 			Body api.MoreTargets
 		}) (api.Delivery, error) {
 			return s.Orders.Extend(ctx, in.ID, in.Body.To)
@@ -82,13 +84,19 @@ func (s *Server) receiptRoutes(h huma.API) {
 	lists(s, h, op("GET", "/receipts", "list-receipts", tag, "List receipts, the newest first; sort by ended, workstation, image or outcome"),
 		func(ctx context.Context, in *struct {
 			Paging
-			Delivery    int64            `query:"delivery"`
-			Workstation string           `query:"workstation"`
-			Image       string           `query:"image"`
+			Delivery    int64            `query:"delivery" doc:"Number of a delivery" minimum:"0" example:"12"`
+			Workstation string           `query:"workstation" doc:"Name or hardware address" maxLength:"100" example:"herb-01"`
+			Image       string           `query:"image" doc:"Name of an image" maxLength:"80" example:"garden-desk"`
 			Outcome     delivery.Outcome `query:"outcome" enum:"delivered,failed,stopped,absent"`
 		}) ([]api.Receipt, int, error) {
 			return s.Orders.Receipts(ctx, records.ReceiptFilter{
 				DeliveryID: in.Delivery, Workstation: in.Workstation, Image: in.Image, Outcome: in.Outcome}, in.page())
+		})
+	answers(s, h, op("GET", "/receipts/{receipt}", "get-receipt", tag, "Show a receipt"),
+		func(ctx context.Context, in *struct {
+			ID int64 `path:"receipt" doc:"Number of a receipt" minimum:"0" example:"56"`
+		}) (api.Receipt, error) {
+			return s.Orders.Receipt(ctx, in.ID)
 		})
 	answers(s, h, op("GET", "/receipt-chain", "check-receipts", tag, "Go through the chain of receipts and tell whether one was changed or removed"),
 		func(ctx context.Context, _ *Nothing) (api.ReceiptCheck, error) {

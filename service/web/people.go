@@ -98,19 +98,19 @@ func (s *Server) accessRoutes(h huma.API) {
 		})
 
 	type keyRef struct {
-		Ref string `path:"ref" doc:"The beginning of its id"`
+		Ref string `path:"key" doc:"The beginning of its id" maxLength:"64" example:"5d41"`
 	}
 	lists(s, h, op("GET", "/media-keys", "list-media-keys", "boot environment", "List the keys of media, the newest first"),
 		func(ctx context.Context, _ *Nothing) ([]api.MediaKey, int, error) {
 			return uncut(s.Access.MediaKeys(ctx))
 		})
-	does(s, h, op("PUT", "/media-keys/{ref}", "limit-media-key", "boot environment", "Say for whom a key of media is good, and until when"),
+	does(s, h, op("PUT", "/media-keys/{key}", "limit-media-key", "boot environment", "Say for whom a key of media is good, and until when"),
 		func(ctx context.Context, in *struct {
-			Ref  string `path:"ref" doc:"The beginning of its id"`
+			Ref  string `path:"key" doc:"The beginning of its id" maxLength:"64" example:"5d41"`
 			Body api.KeyLimits
 		}) error {
 			return s.Access.LimitMediaKey(ctx, in.Ref, in.Body)
 		})
-	does(s, h, op("DELETE", "/media-keys/{ref}", "withdraw-media-key", "boot environment", "End a key of media"),
+	does(s, h, op("DELETE", "/media-keys/{key}", "withdraw-media-key", "boot environment", "End a key of media"),
 		func(ctx context.Context, in *keyRef) error { return s.Access.WithdrawMediaKey(ctx, in.Ref) })
 }

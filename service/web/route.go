@@ -67,10 +67,10 @@ func uncut[T any](items []T, err error) ([]T, int, error) { return items, len(it
 // Paging are the parameters that every list takes. (Its name and those like it are
 // exported because huma passes over embedded types whose name is not.)
 type Paging struct {
-	Search string `query:"search" doc:"Keep only what contains this text"`
-	Sort   string `query:"sort" doc:"Field to sort by, with a hyphen in front for descending"`
-	Offset int    `query:"offset" minimum:"0"`
-	Limit  int    `query:"limit" minimum:"1" maximum:"1000" default:"100"`
+	Search string `query:"search" doc:"Keep only what contains this text" maxLength:"200" example:"alder"`
+	Sort   string `query:"sort" doc:"Field to sort by, with a hyphen in front for descending" maxLength:"50" example:"-created"`
+	Offset int    `query:"offset" doc:"How many to leave out" minimum:"0" maximum:"100000000" default:"0" example:"0"`
+	Limit  int    `query:"limit" doc:"How many at the most" minimum:"1" maximum:"1000" default:"100" example:"100"`
 }
 
 func (p Paging) page() records.Page {
@@ -79,27 +79,32 @@ func (p Paging) page() records.Page {
 
 // WorkstationRef names a workstation in a path.
 type WorkstationRef struct {
-	Ref string `path:"ref" doc:"Name or hardware address"`
+	Ref string `path:"workstation" doc:"Name or hardware address" maxLength:"100" example:"herb-01"`
 }
 
 // GroupRef names a group in a path.
 type GroupRef struct {
-	Group string `path:"group"`
+	Group string `path:"group" doc:"Its name" maxLength:"63" example:"herbarium"`
 }
 
 // VersionRef names a version in a path.
 type VersionRef struct {
-	Ref string `path:"ref" doc:"NAME@VERSION, or NAME for the newest"`
+	Ref string `path:"version" doc:"NAME@VERSION, or NAME for the newest" maxLength:"80" example:"garden-desk@3"`
 }
 
 // ImageRef names an image in a path.
 type ImageRef struct {
-	Image string `path:"image"`
+	Image string `path:"image" doc:"Its name" maxLength:"80" example:"garden-desk"`
 }
 
-// Numbered is what has a number, in a path.
-type Numbered struct {
-	ID int64 `path:"id"`
+// DeliveryRef is a delivery in a path.
+type DeliveryRef struct {
+	ID int64 `path:"delivery" doc:"Number of a delivery" minimum:"0" example:"12"`
+}
+
+// ErrandRef is an errand in a path.
+type ErrandRef struct {
+	ID int64 `path:"errand" doc:"Number of an errand" minimum:"0" example:"34"`
 }
 
 // Nothing is a request without parameters.

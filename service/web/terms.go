@@ -12,7 +12,7 @@ import (
 func (s *Server) termRoutes(h huma.API) {
 	lists(s, h, op("GET", "/terms", "list-terms", "terms", "List what the words, states and findings mean"),
 		func(_ context.Context, in *struct {
-			Name string `query:"name" doc:"Only terms of this name"`
+			Name string `query:"name" doc:"Only terms of this name" maxLength:"100" example:"mending"`
 		}) ([]api.Term, int, error) {
 			found := glossary.Terms
 			if in.Name != "" {

@@ -89,7 +89,7 @@ export function useEvents(): boolean {
   const queries = useQueryClient();
   const [live, setLive] = useState(true);
   useEffect(() => {
-    const source = new EventSource(watched ? `/api/v1/events?delivery=${watched}` : "/api/v1/events");
+    const source = new EventSource(watched ? `/api/v1/events?deliveries=${watched}` : "/api/v1/events");
     const refresher = new Refresher(queries);
     let lost = false;
     source.addEventListener("hello", () => {

@@ -60,7 +60,7 @@ function orderOf(version: Version, v: Order) {
   };
 }
 
-const overwrites = (plan?: Plan) => (plan ? `Overwrite ${plan.workstations.length} disk${plan.workstations.length === 1 ? "" : "s"}` : "Deliver");
+const overwrites = (plan?: Plan) => (plan ? `Overwrite ${plan.members.length} disk${plan.members.length === 1 ? "" : "s"}` : "Deliver");
 
 /** Orders a delivery of one version and goes to watch it. */
 export function DeliverDialog({ version, close }: { version: Version; close: () => void }) {
@@ -69,7 +69,7 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
   const navigate = useNavigate();
   const whole = useQuery({
     queryKey: ["version", version.image, version.version],
-    queryFn: () => ask(client.GET("/versions/{ref}", { params: { path: { ref: `${version.image}@${version.version}` } } })),
+    queryFn: () => ask(client.GET("/versions/{version}", { params: { path: { version: `${version.image}@${version.version}` } } })),
   });
   const sets = useQuery({ queryKey: ["driver-sets"], queryFn: () => ask(client.GET("/driver-sets", {})) });
   const values = Form.useWatch([], form) as Partial<Order> | undefined;

@@ -4,7 +4,7 @@ import { left, size, when } from "../format";
 
 /** What a delivery would do, workstation by workstation, and what speaks against it. */
 export function DeliveryPlan({ plan }: { plan: Plan }) {
-  const notes = plan.workstations.flatMap((w) => [
+  const notes = plan.members.flatMap((w) => [
     ...w.problems.map((text) => ({ name: w.workstation, text, refused: true })),
     ...w.warnings.map((text) => ({ name: w.workstation, text, refused: false })),
   ]);
@@ -17,12 +17,12 @@ export function DeliveryPlan({ plan }: { plan: Plan }) {
       <Table
         size="small"
         rowKey="workstation"
-        pagination={plan.workstations.length > 8 ? { pageSize: 8, size: "small" } : false}
-        dataSource={plan.workstations}
+        pagination={plan.members.length > 8 ? { pageSize: 8, size: "small" } : false}
+        dataSource={plan.members}
         columns={[
           { title: "Workstation", render: (_, w) => <b>{w.workstation}</b> },
           { title: "Model", render: (_, w) => `${w.maker} ${w.model}` },
-          { title: "Disk", render: (_, w) => (w.disk ? `${size(w.disk.size)}, ${w.disk.model}` : "unknown") },
+          { title: "Disk", render: (_, w) => (w.overwritten_disk ? `${size(w.overwritten_disk.size)}, ${w.overwritten_disk.model}` : "unknown") },
           { title: "Has now", render: (_, w) => (w.unfinished ? `${w.image}, unfinished` : w.image) },
           { title: "Is", render: (_, w) => (w.online ? "there" : "away") },
           { title: "", render: (_, w) => (w.problems.length ? <Tag color="red">refused</Tag> : w.warnings.length ? <Tag color="gold">warning</Tag> : null) },

@@ -9,9 +9,9 @@ const changed = ["deliveries", "delivery"];
 /** What can be done to a delivery that is not over. */
 export function Controls({ delivery: d }: { delivery: Delivery }) {
   const [open, setOpen] = useState<"rate" | "extend">();
-  const path = { params: { path: { id: d.id } } };
-  const hold = useChange(() => ask(d.paused ? client.POST("/deliveries/{id}/resume", path) : client.POST("/deliveries/{id}/pause", path)), changed);
-  const stop = useChange(() => ask(client.POST("/deliveries/{id}/stop", path)), changed);
+  const path = { params: { path: { delivery: d.id } } };
+  const hold = useChange(() => ask(d.paused ? client.POST("/deliveries/{delivery}/resume", path) : client.POST("/deliveries/{delivery}/pause", path)), changed);
+  const stop = useChange(() => ask(client.POST("/deliveries/{delivery}/stop", path)), changed);
   return (
     <Flex gap={8}>
       <Button size="small" loading={hold.isPending} onClick={() => hold.mutate(undefined)}>
@@ -41,7 +41,7 @@ export function Controls({ delivery: d }: { delivery: Delivery }) {
 
 function RateDialog({ delivery: d, close }: { delivery: Delivery; close: () => void }) {
   const [form] = Form.useForm<{ mbit: number }>();
-  const change = useChange((mbit: number) => ask(client.PUT("/deliveries/{id}/rate", { params: { path: { id: d.id } }, body: { rate: mbit * 1e6 } })), changed);
+  const change = useChange((mbit: number) => ask(client.PUT("/deliveries/{delivery}/rate", { params: { path: { delivery: d.id } }, body: { rate: mbit * 1e6 } })), changed);
   const submit = () => form.validateFields().then((v) => change.mutate(v.mbit, { onSuccess: close }));
   return (
     <Modal open title="Rate of the stream" okText="Set" onCancel={close} confirmLoading={change.isPending} onOk={() => void submit()}>
@@ -56,7 +56,7 @@ function RateDialog({ delivery: d, close }: { delivery: Delivery; close: () => v
 
 function ExtendDialog({ delivery: d, close }: { delivery: Delivery; close: () => void }) {
   const [form] = Form.useForm<{ to: string[] }>();
-  const change = useChange((to: string[]) => ask(client.POST("/deliveries/{id}/workstations", { params: { path: { id: d.id } }, body: { to } })), changed);
+  const change = useChange((to: string[]) => ask(client.POST("/deliveries/{delivery}/workstations", { params: { path: { delivery: d.id } }, body: { to } })), changed);
   const submit = () => form.validateFields().then((v) => change.mutate(v.to, { onSuccess: close }));
   return (
     <Modal open title="Bring it to more workstations" okText="Extend" onCancel={close} confirmLoading={change.isPending} onOk={() => void submit()}>

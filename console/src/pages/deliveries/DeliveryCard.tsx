@@ -16,7 +16,7 @@ export function DeliveryCard({ id }: { id: number }) {
   useWatch(id);
   const query = useQuery({
     queryKey: ["delivery", id],
-    queryFn: () => ask(client.GET("/deliveries/{id}", { params: { path: { id } } })),
+    queryFn: () => ask(client.GET("/deliveries/{delivery}", { params: { path: { delivery: id } } })),
   });
   return <Shown query={query}>{(d) => <Delivered delivery={d} />}</Shown>;
 }

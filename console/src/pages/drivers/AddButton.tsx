@@ -13,7 +13,7 @@ export function AddButton() {
     setBusy(true);
     try {
       // As it is: it may be gigabytes.
-      const reply = await fetch(`/api/v1/drivers?name=${encodeURIComponent(file.name)}`, { method: "POST", body: file, headers: { "Content-Type": "application/octet-stream" } });
+      const reply = await fetch(`/api/v1/drivers?archive=${encodeURIComponent(file.name)}`, { method: "POST", body: file, headers: { "Content-Type": "application/octet-stream" } });
       const body = (await reply.json()) as DriversAdded & { detail?: string };
       if (reply.ok) setAdded(body);
       else void message.error(body.detail ?? `the service answered ${reply.status}`, 8);
@@ -25,7 +25,7 @@ export function AddButton() {
     void queries.invalidateQueries({ queryKey: ["coverage"] });
   };
   const lines = added && [
-    ...added.added.map((p) => ({ what: "added", text: `${p.label} (${p.class}, ${p.drives} ${p.drives === 1 ? "device" : "devices"})`, more: p.remarks.join("; ") })),
+    ...added.taken.map((p) => ({ what: "added", text: `${p.label} (${p.class}, ${p.drives} ${p.drives === 1 ? "device" : "devices"})`, more: p.remarks.join("; ") })),
     ...added.there.map((p) => ({ what: "was there", text: p.label, more: "" })),
     ...added.skipped.map((s) => ({ what: "left out", text: s.path, more: s.reason })),
   ];

@@ -52,8 +52,8 @@ export function Coverage() {
       ) : (
         !cover.error && <Spin />
       )}
-      {cover.data && cover.data.unknown.length > 0 && (
-        <Alert type="info" showIcon title={`Nobody has seen the devices of ${cover.data.unknown.join(", ")}: have them boot into the boot environment once.`} />
+      {cover.data && cover.data.unknown_workstations.length > 0 && (
+        <Alert type="info" showIcon title={`Nobody has seen the devices of ${cover.data.unknown_workstations.join(", ")}: have them boot into the boot environment once.`} />
       )}
     </Flex>
   );

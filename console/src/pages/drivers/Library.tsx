@@ -13,7 +13,7 @@ import { classes } from "./classes";
 export function Library() {
   const [kind, setKind] = useState<string>();
   const list = useList<DriverPackage>(["drivers", kind], (query) => ask(client.GET("/drivers", { params: { query: { ...query, class: kind } } })));
-  const remove = useChange((id: string) => ask(client.DELETE("/drivers/{ref}", { params: { path: { ref: id } } })), ["drivers", "coverage"]);
+  const remove = useChange((id: string) => ask(client.DELETE("/drivers/{driver}", { params: { path: { driver: id } } })), ["drivers", "coverage"]);
   return (
     <Card styles={{ body: { padding: 0 } }}>
       <Flex gap={8} style={{ padding: 12 }}>
@@ -27,11 +27,11 @@ export function Library() {
         expandable={{ expandedRowRender: (p) => <Contents id={p.id} /> }}
         columns={[
           { title: "Package", render: (_, p) => <b>{p.name}</b> },
-          { title: "Version", dataIndex: "version" },
+          { title: "Version", dataIndex: "driver_version" },
           { title: "Date", dataIndex: "date" },
           { title: "Class", dataIndex: "class" },
           { title: "Provider", dataIndex: "provider" },
-          { title: "For", render: (_, p) => `${p.kind === "inf" ? "windows" : "linux"} ${p.arch.join(" ")}` },
+          { title: "For", render: (_, p) => `${p.kind === "inf" ? "windows" : "linux"} ${p.architectures.join(" ")}` },
           {
             title: "Signed by",
             render: (_, p) => (p.kind === "modules" ? "" : p.signer || <Tooltip title={p.remarks.join("; ")}><Tag color="volcano">not signed</Tag></Tooltip>),
@@ -55,11 +55,11 @@ export function Library() {
 }
 
 function Contents({ id }: { id: string }) {
-  const query = useQuery({ queryKey: ["drivers", "one", id], queryFn: () => ask(client.GET("/drivers/{ref}", { params: { path: { ref: id } } })) });
+  const query = useQuery({ queryKey: ["drivers", "one", id], queryFn: () => ask(client.GET("/drivers/{driver}", { params: { path: { driver: id } } })) });
   return <Shown query={query}>{(p) => <Driven driver={p} />}</Shown>;
 }
 
-function Driven({ driver: { remarks, models, files, origin } }: { driver: DriverPackage }) {
+function Driven({ driver: { remarks, contents, files, origin } }: { driver: DriverPackage }) {
   return (
     <Flex vertical gap={8}>
       {remarks.map((r) => (
@@ -68,8 +68,8 @@ function Driven({ driver: { remarks, models, files, origin } }: { driver: Driver
       <Table<DriverModel>
         size="small"
         rowKey={(m) => m.name + m.ids.join()}
-        dataSource={models ?? []}
-        pagination={(models?.length ?? 0) > 10 ? { pageSize: 10, showSizeChanger: false } : false}
+        dataSource={contents ?? []}
+        pagination={(contents?.length ?? 0) > 10 ? { pageSize: 10, showSizeChanger: false } : false}
         columns={[
           { title: "Drives", dataIndex: "name" },
           { title: "Of", dataIndex: "maker" },

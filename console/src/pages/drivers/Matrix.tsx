@@ -17,15 +17,15 @@ const order = ["uncovered", "too late", "unknown", "no driver", "will be install
 
 /** One row a model, one column a class; a row opens to its devices. */
 export function Matrix({ coverage }: { coverage: Coverage }) {
-  const shown = classes.filter((c) => coverage.models.some((m) => m.devices.some((d) => d.class === c)));
+  const shown = classes.filter((c) => coverage.by_model.some((m) => m.devices.some((d) => d.class === c)));
   return (
     <Table<ModelCover>
       size="small"
       rowKey="model"
-      dataSource={coverage.models}
-      pagination={coverage.models.length > 25 ? { pageSize: 25, showSizeChanger: false } : false}
+      dataSource={coverage.by_model}
+      pagination={coverage.by_model.length > 25 ? { pageSize: 25, showSizeChanger: false } : false}
       locale={{ emptyText: "No workstation has shown its devices yet: they come with the inventory of its first start into the boot environment." }}
-      expandable={{ expandedRowRender: (m) => <Devices model={m} />, defaultExpandedRowKeys: coverage.models.filter(lacks).map((m) => m.model) }}
+      expandable={{ expandedRowRender: (m) => <Devices model={m} />, defaultExpandedRowKeys: coverage.by_model.filter(lacks).map((m) => m.model) }}
       columns={[
         {
           title: "Model",
@@ -41,7 +41,7 @@ export function Matrix({ coverage }: { coverage: Coverage }) {
           title: "",
           align: "right" as const,
           render: (_, m) =>
-            m.devices.some((d) => vital.includes(d.class) && d.environment.state === "uncovered" && d.environment.package) && <CoverButton cover={m.model} text="Put into the boot environment" />,
+            m.devices.some((d) => vital.includes(d.class) && d.in_environment.state === "uncovered" && d.in_environment.package) && <CoverButton cover={m.model} text="Put into the boot environment" />,
         },
       ]}
     />
@@ -55,8 +55,8 @@ function Cell({ devices }: { devices: DeviceCover[] }) {
   const worst = (pick: (d: DeviceCover) => Cover) => order.find((s) => devices.some((d) => pick(d).state === s)) ?? "unknown";
   return (
     <>
-      <Mark where="boot" state={worst((d) => d.environment)} />
-      <Mark where="delivered" state={worst((d) => d.delivered)} />
+      <Mark where="boot" state={worst((d) => d.in_environment)} />
+      <Mark where="delivered" state={worst((d) => d.in_system)} />
     </>
   );
 }
@@ -86,8 +86,8 @@ function Devices({ model }: { model: ModelCover }) {
       columns={[
         { title: "Class", dataIndex: "class", width: 90 },
         { title: "Device", width: 200, render: (_, d) => <Tooltip title={d.id}>{d.name ? `${d.name} (${d.label})` : d.label}</Tooltip> },
-        { title: "Boot environment", render: (_, d) => verdict(d.environment) },
-        { title: "Delivered system", render: (_, d) => verdict(d.delivered) },
+        { title: "Boot environment", render: (_, d) => verdict(d.in_environment) },
+        { title: "Delivered system", render: (_, d) => verdict(d.in_system) },
       ]}
     />
   );

@@ -10,7 +10,7 @@ import { SetDialog } from "./SetDialog";
 export function Sets() {
   const [editing, setEditing] = useState<DriverSet | "new">();
   const sets = useQuery({ queryKey: ["driver-sets"], queryFn: () => ask(client.GET("/driver-sets", {})) });
-  const remove = useChange((name: string) => ask(client.DELETE("/driver-sets/{name}", { params: { path: { name } } })), ["driver-sets"]);
+  const remove = useChange((name: string) => ask(client.DELETE("/driver-sets/{set}", { params: { path: { set: name } } })), ["driver-sets"]);
   if (sets.isError) return <Failure error={sets.error} />;
   return (
     <Card styles={{ body: { padding: 0 } }}>
@@ -23,7 +23,7 @@ export function Sets() {
         loading={sets.isPending}
         dataSource={sets.data?.items}
         pagination={false}
-        locale={{ emptyText: "No set yet. A set names packages by rule: for a layer of the boot environment, or for what a delivery puts in." }}
+        locale={{ emptyText: "No set yet. A set names packages by rule: for a layer of the boot environment, or for what a delivery installs." }}
         expandable={{ expandedRowRender: (s) => <Brings set={s.name} /> }}
         columns={[
           { title: "Set", render: (_, s) => <b>{s.name}</b> },
@@ -63,7 +63,7 @@ const ruleText = (r: DriverSet["rules"][number]) =>
   [r.class && `class ${r.class}`, r.provider && `provider ${r.provider}`, r.package && `package ${r.package}`, r.model && `what drives ${r.model}`].filter(Boolean).join(", ");
 
 function Brings({ set }: { set: string }) {
-  const choice = useQuery({ queryKey: ["driver-sets", set], queryFn: () => ask(client.GET("/driver-sets/{name}/choice", { params: { path: { name: set } } })) });
+  const choice = useQuery({ queryKey: ["driver-sets", set], queryFn: () => ask(client.GET("/driver-sets/{set}/choice", { params: { path: { set: set } } })) });
   return (
     <Table<DriverChoice>
       size="small"

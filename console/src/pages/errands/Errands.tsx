@@ -15,7 +15,7 @@ export function Errands() {
   const [all, setAll] = useState(false);
   const list = useList<Errand>(["errands", all], (query) => ask(client.GET("/errands", { params: { query: { ...query, open: !all || undefined } } })));
   const stop = useChange(
-    (e: Errand) => ask(client.POST("/errands/{id}/stop", { params: { path: { id: e.id } } })),
+    (e: Errand) => ask(client.POST("/errands/{errand}/stop", { params: { path: { errand: e.id } } })),
     ["errands"],
     (e) => `Errand ${e.id} of ${e.workstation} is stopped.`,
   );

@@ -35,14 +35,14 @@ export function DiskFigure({ version }: { version: Version }) {
 
 /** What lies on the disk, in its order: partitions, and free space as its bytes. A disk without a table is one area. */
 function cells(version: Version): (Area | number)[] {
-  const areas = [...(version.areas ?? [])].sort((a, b) => a.start - b.start);
+  const areas = [...(version.areas ?? [])].sort((a, b) => a.offset - b.offset);
   const partitions = areas.filter((a) => a.partition > 0);
   const all: (Area | number)[] = [];
   let end = 0;
   for (const a of partitions.length > 0 ? partitions : areas) {
-    if (a.start - end > least * version.disk_bytes) all.push(a.start - end);
+    if (a.offset - end > least * version.disk_bytes) all.push(a.offset - end);
     all.push(a);
-    end = a.start + a.size;
+    end = a.offset + a.size;
   }
   if (version.disk_bytes - end > least * version.disk_bytes) all.push(version.disk_bytes - end);
   return all;
@@ -61,7 +61,7 @@ function Partition({ area, share }: { area: Area; share: number }) {
   const used = (100 * area.used_bytes) / area.size;
   const name = area.partition === 0 ? "the whole disk" : `${area.partition} · ${area.name || "unnamed"}`;
   return (
-    <Tooltip title={`begins at byte ${area.start.toLocaleString("en")}, ${area.size.toLocaleString("en")} bytes, UUID ${area.uuid || "none"}${area.whole ? "; copied whole" : ""}`}>
+    <Tooltip title={`begins at byte ${area.offset.toLocaleString("en")}, ${area.size.toLocaleString("en")} bytes, UUID ${area.uuid || "none"}${area.whole ? "; copied whole" : ""}`}>
       <div
         style={{
           flex: `${Math.max(share, 0.12)} 1 0`,

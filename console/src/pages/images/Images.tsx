@@ -24,7 +24,7 @@ export function Images() {
           empty="No image yet. Admit the prepared workstation, then capture it from the roster."
           expandable={{ expandedRowRender: (v) => <Versions image={v.image} deliver={setDelivering} />, defaultExpandAllRows: true }}
           columns={[
-            { title: "Image", key: "name", dataIndex: "image", sorter: true, render: (name: string) => <b>{name}</b> },
+            { title: "Image", key: "image", dataIndex: "image", sorter: true, render: (name: string) => <b>{name}</b> },
             { title: "Newest", render: (_, v) => `@${v.version}` },
             { title: "Captured", key: "captured", sorter: true, render: (_, v) => when(v.captured) },
             { title: "From", dataIndex: "workstation" },

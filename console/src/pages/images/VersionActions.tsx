@@ -6,10 +6,10 @@ import { size } from "../../format";
 /** What can be done with a version: deliver it, check its slabs, take it out of use and back. */
 export function VersionActions({ version, deliver }: { version: Version; deliver: (v: Version) => void }) {
   const { modal } = App.useApp();
-  const path = { params: { path: { ref: `${version.image}@${version.version}` } } };
-  const retire = useChange(() => ask(client.POST("/versions/{ref}/retire", path)), ["versions", "images"], (v) => `${v.image}@${v.version} is retired`);
-  const readmit = useChange(() => ask(client.POST("/versions/{ref}/readmit", path)), ["versions", "images"], (v) => `${v.image}@${v.version} is in use again`);
-  const verify = useChange(() => ask(client.POST("/versions/{ref}/verify", path)), []);
+  const path = { params: { path: { version: `${version.image}@${version.version}` } } };
+  const retire = useChange(() => ask(client.POST("/versions/{version}/retire", path)), ["versions", "images"], (v) => `${v.image}@${v.version} is retired`);
+  const readmit = useChange(() => ask(client.POST("/versions/{version}/readmit", path)), ["versions", "images"], (v) => `${v.image}@${v.version} is in use again`);
+  const verify = useChange(() => ask(client.POST("/versions/{version}/verify", path)), []);
   const check = () =>
     verify.mutate(undefined, {
       onSuccess: (v) =>

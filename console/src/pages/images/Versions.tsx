@@ -53,7 +53,7 @@ export function Versions({ image, deliver }: { image: string; deliver: (v: Versi
 function Layout({ image, version }: { image: string; version: number }) {
   const one = useQuery({
     queryKey: ["version", image, version],
-    queryFn: () => ask(client.GET("/versions/{ref}", { params: { path: { ref: `${image}@${version}` } } })),
+    queryFn: () => ask(client.GET("/versions/{version}", { params: { path: { version: `${image}@${version}` } } })),
   });
   return (
     <Shown query={one}>

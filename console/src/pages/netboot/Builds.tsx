@@ -9,7 +9,7 @@ import { ListTable } from "../../parts/ListTable";
 export function Builds() {
   const list = useList<Build>(["builds"], ({ offset, limit }) => ask(client.GET("/builds", { params: { query: { offset, limit } } })), 10);
   const offer = useChange(
-    (number: number) => ask(client.POST("/builds/{number}/offer", { params: { path: { number } } })),
+    (number: number) => ask(client.POST("/builds/{build}/offer", { params: { path: { build: number } } })),
     ["builds", "netboot"],
     () => "Workstations boot this build from now on.",
   );
@@ -27,7 +27,7 @@ export function Builds() {
         { title: "", render: (_, b) => b.offered && <Tag color="green">offered</Tag> },
         { title: "Made", render: (_, b) => when(b.created) },
         { title: "Kernel", dataIndex: "kernel" },
-        { title: "Modules", align: "right", dataIndex: "modules" },
+        { title: "Modules", align: "right", dataIndex: "module_count" },
         { title: "A workstation loads", align: "right", render: (_, b) => size(b.bytes) },
         { title: "Lacks", align: "right", render: (_, b) => b.problems.length || "" },
         { title: "Note", dataIndex: "note" },

@@ -66,7 +66,7 @@ function Way({ machine }: { machine: BootTrail }) {
         items={way.map((w) => ({ title: w.title }))}
       />
       {machine.stuck && <div style={{ color: rust }}>{`Stuck: ${machine.stuck}.`}</div>}
-      {machine.cover && <CoverButton cover={machine.cover} text="Build with that driver, and offer it" />}
+      {machine.coverable && <CoverButton cover={machine.coverable} text="Build with that driver, and offer it" />}
       {home && <div>{`Sent to its own disk (${script?.detail.replace("disk: ", "")}).`}</div>}
     </>
   );

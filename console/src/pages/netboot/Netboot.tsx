@@ -23,13 +23,13 @@ export function Netboot() {
 }
 
 function Status({ status }: { status: NetbootStatus }) {
-  const { interfaces, machines, offered, unknown } = status;
+  const { links, machines, offered_build, unknown } = status;
   return (
       <Flex vertical gap={16}>
-        {offered === 0 && (
+        {offered_build === 0 && (
           <Alert type="warning" showIcon title="No build of the boot environment is offered: workstations start from their own disk, whatever waits for them." />
         )}
-        <Links links={interfaces} unknown={unknown} />
+        <Links links={links} unknown={unknown} />
         <Machines machines={machines} />
         <Card title="Boot environment" styles={{ body: { padding: 0 } }}>
           <Builds />

@@ -57,7 +57,7 @@ export function CaptureDialog({ workstation, close }: { workstation: Workstation
 function CaptureProgress({ errand }: { errand: number }) {
   const query = useQuery({
     queryKey: ["errand", errand],
-    queryFn: () => ask(client.GET("/errands/{id}", { params: { path: { id: errand } } })),
+    queryFn: () => ask(client.GET("/errands/{errand}", { params: { path: { errand: errand } } })),
     refetchInterval: (q) => (q.state.data?.ended ? false : 1000),
   });
   return (

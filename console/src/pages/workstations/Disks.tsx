@@ -4,8 +4,8 @@ import { size } from "../../format";
 
 /** The sizes of a workstation's disks. */
 export function Disks({ workstation }: { workstation: Workstation }) {
-  if (workstation.disks.length === 0) return <Typography.Text type="danger">none</Typography.Text>;
-  return workstation.disks.map((bytes, i) => (
+  if (workstation.disk_sizes.length === 0) return <Typography.Text type="danger">none</Typography.Text>;
+  return workstation.disk_sizes.map((bytes, i) => (
     <Tooltip key={i} title={`${bytes.toLocaleString("en")} bytes`}>
       <div>{size(bytes)}</div>
     </Tooltip>

@@ -10,7 +10,7 @@ import { Shown } from "../../parts/Shown";
 export function Inventory({ workstation }: { workstation: Workstation }) {
   const query = useQuery({
     queryKey: ["workstation", workstation.id],
-    queryFn: () => ask(client.GET("/workstations/{ref}", { params: { path: { ref: workstation.name || workstation.hardware_addresses[0] } } })),
+    queryFn: () => ask(client.GET("/workstations/{workstation}", { params: { path: { workstation: workstation.name || workstation.hardware_addresses[0] } } })),
   });
   return <Shown query={query}>{(w) => <Parts workstation={w} />}</Shown>;
 }

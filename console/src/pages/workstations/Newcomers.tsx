@@ -39,7 +39,7 @@ export function Newcomers() {
 function Admit({ workstation }: { workstation: Workstation }) {
   const admit = useChange(
     (body: { name: string; groups?: string[] }) =>
-      ask(client.POST("/workstations/{ref}/admit", { params: { path: { ref: workstation.hardware_addresses[0] } }, body })),
+      ask(client.POST("/workstations/{workstation}/admit", { params: { path: { workstation: workstation.hardware_addresses[0] } }, body })),
     ["workstations", "groups"],
     (w) => `${w.name} is in the roster.`,
   );

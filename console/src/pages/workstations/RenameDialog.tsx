@@ -6,7 +6,7 @@ import { useChange } from "../../api/useChange";
 export function RenameDialog({ workstation, close }: { workstation: Workstation; close: () => void }) {
   const [form] = Form.useForm<{ name: string }>();
   const rename = useChange(
-    (name: string) => ask(client.POST("/workstations/{ref}/rename", { params: { path: { ref: workstation.name } }, body: { name } })),
+    (name: string) => ask(client.POST("/workstations/{workstation}/rename", { params: { path: { workstation: workstation.name } }, body: { name } })),
     ["workstations"],
     (w) => `${workstation.name} is called ${w.name} now.`,
   );

@@ -20,7 +20,7 @@ export function Roster({ group, search }: { group?: string; search: string }) {
     ask(client.GET("/workstations", { params: { query: { sort: "name", ...query, search: search || undefined, group, state: "admitted" } } })),
   );
   const retire = useChange(
-    (w: Workstation) => ask(client.POST("/workstations/{ref}/retire", { params: { path: { ref: w.name } } })),
+    (w: Workstation) => ask(client.POST("/workstations/{workstation}/retire", { params: { path: { workstation: w.name } } })),
     ["workstations", "groups"],
     (w) => `${w.name} is retired; its receipts stay.`,
   );
