@@ -101,7 +101,7 @@ type Agent struct {
 	errand int64 // that it is at
 }
 
-// called is the name that it has.
+// called is the workstation's name, as the service told it.
 func (a *Agent) called() string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -226,7 +226,7 @@ func (a *Agent) askIn(ctx context.Context, in api.CheckIn) (api.CheckedIn, error
 	}
 }
 
-// askAgain is how long an agent waits that was not let in for now.
+// askAgain is how long an agent that was not let in waits before it asks again.
 const askAgain = 5 * time.Second
 
 // pass is the client with the pass that is good now; before the first check-in, the
@@ -353,7 +353,8 @@ func (a *Agent) decline(ctx context.Context, e *api.ToErrand) error {
 	return err
 }
 
-// isTold tells of an answer of the service that says no, for good.
+// isTold tells whether an error is the service's refusal, which asking again does not
+// change.
 func isTold(err error) bool {
 	var told *apiclient.Error
 	return errors.As(err, &told) && !apiclient.IsUnauthorized(err) && !apiclient.IsPassing(err)
@@ -366,8 +367,8 @@ func (a *Agent) tell(ctx context.Context, activity api.Activity) error {
 	return err
 }
 
-// patiently calls f again and again while the service is away or in trouble, and says so.
-// An error of f that is a giveUp ends that.
+// patiently calls f until it succeeds while the service is away or in trouble, and shows
+// that it is waiting. An error of f that is a giveUp ends that.
 func patiently[T any](ctx context.Context, a *Agent, f func() (T, error)) (T, error) {
 	pause := backoff.NewExponentialBackOff()
 	pause.InitialInterval, pause.MaxInterval = 500*time.Millisecond, 10*time.Second

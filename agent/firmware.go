@@ -21,7 +21,7 @@ const (
 	efiGlobal = "-8be4df61-93ca-11d2-aa0d-00e098032b8c"
 )
 
-// Attributes of a variable: kept, and for the system, too.
+// Attributes of a variable: it is kept, and the running system may read it.
 const efiKept = 1 | 2 | 4
 
 // firmware tells how the machine was started.
@@ -33,8 +33,8 @@ func firmware() (kind string, secureBoot bool) {
 	return "UEFI", err == nil && len(b) == 5 && b[4] == 1
 }
 
-// errNoEntry says that the firmware has no entry for a disk. It then makes one by
-// itself, mostly.
+// errNoEntry says that the firmware has no entry for a disk. Most firmware then makes one
+// by itself.
 var errNoEntry = errors.New("the firmware has no boot entry for a disk")
 
 // nextBootFromDisk sets BootNext to the first entry, in the firmware's order, that

@@ -19,8 +19,8 @@ func product(sys, field string) string {
 	return known(string(text))
 }
 
-// memory is what the machine has, in bytes: the blocks that the kernel manages, or, where
-// it does not tell those, what it can use.
+// memory is the size of the machine's memory, in bytes: the blocks that the kernel manages
+// or, if it does not list them, what it can use.
 func memory(sys string) int64 {
 	dir := filepath.Join(sys, "devices/system/memory")
 	text, err := os.ReadFile(filepath.Join(dir, "block_size_bytes"))

@@ -63,7 +63,7 @@ func (a *Agent) install(ctx context.Context, e *api.ToErrand) error {
 	return forgiven(err)
 }
 
-// forgiven leaves out that an errand was taken back meanwhile.
+// forgiven drops the error that says that the errand was stopped meanwhile.
 func forgiven(err error) error {
 	if isTold(err) {
 		return nil
@@ -322,8 +322,8 @@ func drain(r io.Reader) error {
 	return err
 }
 
-// withDriver gives a file of a package to use, as it comes, and holds it against its
-// digest. Where the line breaks, it comes again from its beginning.
+// withDriver hands a file of a package to use while it is received, and compares its
+// digest. If the connection breaks, the file is fetched again from its beginning.
 func (a *Agent) withDriver(ctx context.Context, id string, f api.DriverFile, use func(io.Reader) error) error {
 	want, err := slabstore.ParseDigest(f.Digest)
 	if err != nil {
@@ -350,7 +350,7 @@ func (a *Agent) withDriver(ctx context.Context, id string, f api.DriverFile, use
 	return err
 }
 
-// line notes when what it reads from breaks off.
+// line notes whether the connection that it reads from has broken.
 type line struct {
 	io.Reader
 	broken error

@@ -127,7 +127,7 @@ func mountAs(f *os.File, start, size int64, kind, options string, write bool) (*
 	return m, nil
 }
 
-// Close takes the volume away again.
+// Close unmounts the volume.
 func (m *mounted) Close() error {
 	var err error
 	if m.root != nil {
@@ -172,7 +172,7 @@ func MountForWriting(disk *os.File, start int64, v *volume.Volume) (SystemVolume
 	return nil, fmt.Errorf("%s cannot be written here: the kernel does not know it, and there is no program that does", v.Kind)
 }
 
-// mountByProgram mounts by a program that serves the kernel (FUSE).
+// mountByProgram mounts a volume with a FUSE program.
 func mountByProgram(disk *os.File, start, size int64, program string) (*mounted, error) {
 	loop, err := attach(disk, start, size, true)
 	if err != nil {
@@ -193,7 +193,7 @@ func mountByProgram(disk *os.File, start, size int64, program string) (*mounted,
 	return m, nil
 }
 
-// systemMount is a mounted volume with a system on it.
+// systemMount is a mounted volume that has an operating system.
 type systemMount struct{ *mounted }
 
 // WriteFile writes a file, on the medium when it returns.
@@ -209,7 +209,7 @@ func (m systemMount) WriteFile(name string, content io.Reader) error {
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
-// Close takes the volume away; what is not written yet is.
+// Close writes what is not on the disk yet, and unmounts the volume.
 func (m systemMount) Close() error {
 	err := m.root.Close()
 	return errors.Join(err, unix.Unmount(m.dir, 0), os.Remove(m.dir))

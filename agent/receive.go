@@ -224,7 +224,8 @@ func (r *receiver) run(ctx context.Context) error {
 		return err
 	}
 	r.setPhase(delivery.Checking)
-	// Heard of before it begins: the service holds how long it took against what can be.
+	// Reported before it begins: the service compares how long the check took with how
+	// fast a disk can be.
 	if _, err := r.report(ctx); err != nil {
 		return err
 	}
@@ -470,7 +471,8 @@ var doing = map[delivery.Phase]string{
 	delivery.Checking:     "checking the disk against",
 }
 
-// report tells the service how far this workstation is. None overtakes another.
+// report tells the service how far this workstation is. Reports are sent one after the
+// other.
 func (r *receiver) report(ctx context.Context) (api.Directions, error) {
 	r.reporting.Lock()
 	defer r.reporting.Unlock()

@@ -77,7 +77,7 @@ func (p *pieces) lacks(n int) bool {
 	return lacks
 }
 
-// put takes piece n; one of another length than it must have counts as not come.
+// put takes piece n. A piece of the wrong length is dropped, as if it had been lost.
 func (p *pieces) put(n int, content []byte) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

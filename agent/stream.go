@@ -229,7 +229,7 @@ func (t *intake) measure() {
 	}
 }
 
-// drained waits until everything that has come is on the disk.
+// drained waits until everything that was received is on the disk.
 func (t *intake) drained(ctx context.Context) error {
 	for {
 		t.mu.Lock()

@@ -84,8 +84,8 @@ type Boot struct {
 	models *lru.Cache[hwaddr.Address, string] // as firmware said
 }
 
-// othersWait is how long one listens for another server before mode whole begins:
-// servers look first whether anybody uses an address.
+// othersWait is how long mode whole listens for another server before it begins. Servers
+// check first whether an address is in use, so answers take a while.
 const othersWait = 5 * time.Second
 
 // Start opens what the configuration asks for, around the port that HTTP answers on, and

@@ -39,8 +39,8 @@ type DHCP struct {
 // maxPacket is the largest DHCP packet that is read, in bytes.
 const maxPacket = 4096
 
-// probeFor is how long one waits for an answer of whoever uses an address already:
-// firmware asks again after a second or more.
+// probeFor is how long a probe waits for a machine that uses the address already. Firmware
+// repeats its request after a second or more.
 const probeFor = 400 * time.Millisecond
 
 // Serve answers until ctx ends. Both ports are opened before ready is called.
@@ -181,7 +181,8 @@ func (d *DHCP) send(c net.PacketConn, r *netboot.Reply) error {
 	return err
 }
 
-// introduce puts a neighbour into the kernel's table, to be believed until it is asked.
+// introduce puts a neighbour into the kernel's table, as an entry that the kernel may
+// check later.
 func introduce(ifname string, a netip.Addr, hw net.HardwareAddr) error {
 	link, err := net.InterfaceByName(ifname)
 	if err != nil {
@@ -201,8 +202,8 @@ func (d *DHCP) record(ctx context.Context, l *netboot.Lease) bool {
 	return true
 }
 
-// Others asks on an interface whether some server gives addresses, and returns who
-// answers within a while.
+// Others sends a request on an interface and returns the servers that offer an address
+// within wait.
 func Others(ctx context.Context, ifname string, wait time.Duration) (servers []netip.Addr, err error) {
 	link, err := net.InterfaceByName(ifname)
 	if err != nil {

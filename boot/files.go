@@ -100,7 +100,7 @@ func (b *Boot) Open(ctx context.Context, name string, from Asker) (Content, erro
 // them.
 func InitrdWith(p builds.Part) string { return initrdWith + p.Digest.String() }
 
-// initrdWith begins such a name; the digest of the layer follows.
+// initrdWith is the prefix of such a name; the digest of the layer follows.
 const initrdWith = builds.InitrdPart + "+"
 
 // openInitrdWith opens the layers of a build with one for a model behind them.

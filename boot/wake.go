@@ -10,7 +10,7 @@ import (
 	"jugate/core/hwaddr"
 )
 
-// wakePort is discard: whoever is awake throws the packet away.
+// wakePort is the discard port (RFC 863): a machine that is awake ignores the packet.
 const wakePort = 9
 
 // wakePacket is what a sleeping network card looks for: six bytes of ones, and its

@@ -63,9 +63,9 @@ func (db *DB) MoveCard(ctx context.Context, id int64, a hwaddr.Address) error {
 	})
 }
 
-// mayLose tells whether everybody but one can do without an address: a machine that
-// nothing else tells from others must keep its last. For newcomers that cannot, lone is
-// called; nil leaves them as they are.
+// mayLose tells whether all workstations but one can lose an address. A machine without
+// UUID and serial number must keep its last address. lone is called for newcomers that
+// would have none left; if it is nil, they stay as they are.
 func mayLose(ctx context.Context, tx *sqlx.Tx, a hwaddr.Address, but int64, lone func(id int64) error) error {
 	var owners []struct {
 		ID    int64        `db:"id"`

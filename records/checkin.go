@@ -161,8 +161,8 @@ func identify(ctx context.Context, tx *sqlx.Tx, in *Seen) (c candidate, err erro
 	if c.id, err = ownerOf(ctx, tx, in.Adapters, is); err != nil || c.id != 0 || len(in.Own) > 0 {
 		return c, err
 	}
-	// It shows nothing but adapters: what its firmware says has to do, if that is one
-	// machine's.
+	// It has only adapters, so its UUID and serial number decide, if they are those of one
+	// machine.
 	var ids []int64
 	err = tx.SelectContext(ctx, &ids, `SELECT id FROM workstations WHERE ?1 <> '' AND uuid = ?1 OR ?2 <> '' AND serial = ?2`, is.UUID, is.Serial)
 	if len(ids) == 1 {

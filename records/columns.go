@@ -45,7 +45,7 @@ func (e *Errand) InstallOptions() (InstallOptions, error) {
 	return decode[InstallOptions](fmt.Sprintf("how errand %d is to be done", e.ID), e.Options)
 }
 
-// Did says in words what an errand has done; nil for those of which nothing is to be said.
+// Did says in words what an errand has done; nil if there is nothing to say.
 func (e *Errand) Did() []string {
 	done, err := decode[api.Installed](fmt.Sprintf("the result of errand %d", e.ID), e.Result)
 	if err != nil {
@@ -92,7 +92,7 @@ func (r *Receipt) DriverList() []string {
 	return names
 }
 
-// SetDriverList is the other way round; none is an empty column.
+// SetDriverList keeps the names of driver packages; without any the column is empty.
 func (r *Receipt) SetDriverList(names []string) {
 	if r.Drivers = ""; len(names) > 0 {
 		r.Drivers = encode(names)

@@ -20,7 +20,7 @@ type Group struct {
 
 const groupColumns = `g.id, g.name, (SELECT count(*) FROM group_members WHERE group_id = g.id) AS members`
 
-// Groups lists; sortable by name and members.
+// Groups lists; sortable by name and workstation_count.
 func (db *DB) Groups(ctx context.Context, p Page) ([]Group, int, error) {
 	var q query
 	q.search(p.Search, []string{"g.name"})

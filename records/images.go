@@ -43,7 +43,7 @@ const (
 	versionFrom    = `versions v JOIN images i ON i.id = v.image_id`
 )
 
-// Images lists the newest version of every image; sortable by name and captured.
+// Images lists the newest version of every image; sortable by image and captured.
 func (db *DB) Images(ctx context.Context, p Page) ([]Version, int, error) {
 	var q query
 	q.and(`v.number = (SELECT max(number) FROM versions WHERE image_id = v.image_id)`)
@@ -77,8 +77,8 @@ func (db *DB) Version(ctx context.Context, ref roster.Ref) (*Version, error) {
 	return &v, missing(err, "image", ref)
 }
 
-// ImageName is how an image is called that somebody names, whose letters' case does not
-// matter; what no image is called stays as it is.
+// ImageName returns the name of an image in its own spelling, whatever the case of the
+// letters in name. A name that no image has is returned as it is.
 func (db *DB) ImageName(ctx context.Context, name string) (string, error) {
 	var is string
 	err := db.read.GetContext(ctx, &is, `SELECT name FROM images WHERE name = ?1 COLLATE NOCASE ORDER BY name = ?1 DESC LIMIT 1`, name)
@@ -113,8 +113,8 @@ func (db *DB) AddVersion(ctx context.Context, now time.Time, errand int64, v Ver
 	})
 }
 
-// EndUnchanged ends the errand of a capture that found what a version holds already; words
-// say so.
+// EndUnchanged ends the errand of a capture whose disk holds what a version holds already;
+// words say so.
 func (db *DB) EndUnchanged(ctx context.Context, now time.Time, errand int64, version int, words string) error {
 	result, err := db.exec(ctx, `UPDATE errands SET state = 'done', version = ?, result = ?, ended = ? WHERE id = ? AND state IN ('waiting', 'running')`,
 		version, encode(api.Installed{Did: []string{words}}), now.UTC(), errand)

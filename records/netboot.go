@@ -44,7 +44,7 @@ func (db *DB) Leases(ctx context.Context) ([]netboot.Lease, error) {
 	return all, nil
 }
 
-// SetLease records who has an address, which must be one.
+// SetLease records which machine has an address. The address must be valid.
 func (db *DB) SetLease(ctx context.Context, l netboot.Lease) error {
 	if !l.Address.IsValid() {
 		return fault.Conflict.Errorf("a lease of no address")

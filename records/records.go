@@ -192,7 +192,7 @@ func (db *DB) change(ctx context.Context, f func(tx *sqlx.Tx) error) error {
 	return full(db.inTransaction(ctx, f))
 }
 
-// full marks errors of a full disk.
+// full makes errors of a full disk a fault.Full.
 func full(err error) error {
 	var e *sqlite.Error
 	if errors.As(err, &e) && e.Code()&0xff == sqliteFull {
@@ -227,7 +227,7 @@ func missing(err error, what string, name any) error {
 	return err
 }
 
-// TimeOf is nil where there is no time.
+// TimeOf is a column's time, or nil if it has none.
 func TimeOf(t sql.NullTime) *time.Time {
 	if !t.Valid {
 		return nil
@@ -235,7 +235,7 @@ func TimeOf(t sql.NullTime) *time.Time {
 	return &t.Time
 }
 
-// NullTime is the other way round.
+// NullTime is a column's value for a time that may be missing.
 func NullTime(t *time.Time) sql.NullTime {
 	if t == nil {
 		return sql.NullTime{}

@@ -12,15 +12,15 @@ import (
 	"jugate/core/hwaddr"
 )
 
-// odd says what of a table cannot be read: nothing that the records hold may stop a
-// start.
+// odd describes rows of a table that cannot be used. No row may keep the service from
+// starting.
 type odd struct {
 	kind   string // in words
 	table  string
 	key    string // column
 	column string // whose text has to make sense
 	sense  func(text string) error
-	// clear takes the text away where the row stays.
+	// clear empties a column of such rows, which otherwise stay.
 	clear bool
 }
 

@@ -347,7 +347,7 @@ func (db *DB) ForgetNewcomers(ctx context.Context, before time.Time, keep int) (
 	return n, err
 }
 
-// Gone are those of some workstations that are not recorded any more.
+// Gone returns those of some workstations that are not recorded any more.
 func (db *DB) Gone(ctx context.Context, ids []int64) (gone []int64, err error) {
 	err = db.read.SelectContext(ctx, &gone, `SELECT value FROM json_each(?) WHERE value NOT IN (SELECT id FROM workstations)`, encode(ids))
 	return gone, err
@@ -398,9 +398,9 @@ func (db *DB) Refused(ctx context.Context, a hwaddr.Address) (refused bool, err 
 	return refused, err
 }
 
-// Targets resolves names of groups and workstations to the admitted workstations
-// they mean, each once, in the order of the names. An unknown name is a fault.NotFound, one
-// that means nobody a fault.Conflict.
+// Targets resolves names of groups and workstations to admitted workstations, each once,
+// in the order of the names. An unknown name is a fault.NotFound, and an empty group or a
+// workstation that is not admitted a fault.Conflict.
 func (db *DB) Targets(ctx context.Context, names []string) ([]Workstation, error) {
 	wanted := make([]struct {
 		Name    string `json:"name"`

@@ -11,8 +11,8 @@ import (
 	"jugate/stream"
 )
 
-// What a configuration is made of, so that whoever starts a service needs this package
-// alone.
+// The types of a configuration, so that a program that starts a service imports this
+// package alone.
 type (
 	// Multicast says where streams go.
 	Multicast = stream.Multicast
@@ -38,8 +38,8 @@ type Config struct {
 	Multicast Multicast
 	Log       *slog.Logger     // discards by default
 	Now       func() time.Time // time.Now by default
-	// IdentityFiles are patterns of files that tell one machine from another; nil
-	// takes those of package readiness.
+	// IdentityFiles are patterns of files that tell one machine from another; nil stands
+	// for those of package readiness.
 	IdentityFiles []string
 	Netboot       Netboot
 	// Secure is where agents call by TLS; nil has them call by HTTP.

@@ -50,7 +50,7 @@ func (r *Runner) setTrouble(text string) {
 	r.trouble = text
 }
 
-// recordProblem says in words why the records took something not.
+// recordProblem says in words why something could not be recorded.
 func recordProblem(err error) string {
 	if errors.Is(err, fault.Full) {
 		return "the disk of the records is full; free some room"

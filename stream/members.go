@@ -31,8 +31,9 @@ type Directions struct {
 	ReportAfter time.Duration
 }
 
-// SendsMap tells whether the slab map comes by multicast, for a workstation that is about to
-// take part: it does until the first round has begun, and not for one alone.
+// SendsMap tells whether the slab map comes by multicast for a workstation that is about
+// to take part. It does until the first round has begun, unless the workstation is the
+// only one.
 func (r *Runner) SendsMap() bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -74,8 +75,8 @@ func (r *Runner) Nonce(workstation int64) []byte {
 	return sum[:16]
 }
 
-// Proven tells whether a proof is the one that reading the whole disk back gives. Of a
-// workstation that has not begun to check it is not asked: its report is not believed.
+// Proven tells whether a proof is the one that reading the whole disk back gives. No
+// proof is needed from a workstation that has not begun its check, as delivery.Report refuses its report.
 func (r *Runner) Proven(workstation int64, proof []byte) bool {
 	r.mu.Lock()
 	checks := r.d.Phase(workstation) == delivery.Checking

@@ -83,8 +83,8 @@ func (m *modules) take(all []spare) (lines []string) {
 	return lines
 }
 
-// fromSticks looks on everything that can be taken out for modules that drive what
-// nothing has taken, and loads them.
+// fromSticks looks for modules on all removable disks, for devices that have no driver
+// yet, and loads them.
 func (m *modules) fromSticks() (lines []string) {
 	devices := untaken(agent.Devices("/sys"))
 	for _, name := range removable("/sys") {
@@ -97,7 +97,7 @@ func (m *modules) fromSticks() (lines []string) {
 	return lines
 }
 
-// removable are the names of disks that can be taken out.
+// removable are the names of removable disks.
 func removable(sys string) (names []string) {
 	entries, _ := os.ReadDir(filepath.Join(sys, "block"))
 	for _, e := range entries {

@@ -180,9 +180,9 @@ func settled(bell <-chan struct{}) {
 	}
 }
 
-// connect gets the machine onto the network, and tries until it succeeds. It returns
-// the card to work with, the one that the loader came by or the first that has an
-// address, and what is to be said of all.
+// connect brings the machine onto the network, and tries until it succeeds. It returns the
+// card to work with, which is the one that the loader came by or else the first that has
+// an address, and a line of text for each card.
 func connect(ctx context.Context, screen *terminal, set Settings, loaded *modules) (card, []string, error) {
 	for {
 		screen.show(agent.Status{Text: "looking for the network"})
@@ -224,8 +224,8 @@ func btoi(b bool) int {
 	return 0
 }
 
-// dial makes the client for the service. A certificate in the build is the only one
-// that is believed; the time is not asked, as clocks of workstations are wrong.
+// dial makes the client for the service. If the build has a certificate, no other is
+// trusted. Its dates are not checked, as clocks of workstations are often wrong.
 func dial(set Settings) (*apiclient.Client, error) {
 	pem, err := os.ReadFile(filepath.Join("/", environment.CertificateFile))
 	if err != nil && !os.IsNotExist(err) {

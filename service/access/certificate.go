@@ -24,12 +24,12 @@ import (
 )
 
 const (
-	// certificateFor is how long a certificate is good, and renewBefore how long before
-	// its end a start makes the next one, for the same key: agents believe the key.
+	// certificateFor is how long a certificate is valid. A start that finds less than
+	// renewBefore left makes the next one, for the same key, as agents trust the key.
 	certificateFor = 2 * 365 * 24 * time.Hour
 	renewBefore    = 120 * 24 * time.Hour
-	// pinnedWhole is longer than any certificate but those of version 0.1.0, whose
-	// builds believe the certificate byte by byte: those stay as they are.
+	// pinnedWhole is longer than the life of any certificate but those of version 0.1.0.
+	// Builds of that version trust the certificate byte by byte, so it is kept.
 	pinnedWhole = 10 * 365 * 24 * time.Hour
 )
 

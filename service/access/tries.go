@@ -16,8 +16,8 @@ const (
 	wrongWithin = time.Minute
 )
 
-// tries bounds how many wrong secrets somebody may try. Whoever is beyond that keeps
-// nobody else out.
+// tries limits how many wrong secrets one workstation or address may try. Others are not
+// affected when one has reached its limit.
 type tries struct {
 	byWorkstation quota.Quota[int64]
 	byAddress     quota.Quota[netip.Addr]

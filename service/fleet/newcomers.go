@@ -9,7 +9,8 @@ import (
 	"jugate/core/quota"
 )
 
-// networkOf is what counts as one network: what one neighbour can have addresses of.
+// networkOf is the network of an address for the limit on newcomers: /24 or /64, from
+// which one machine could use many addresses.
 func networkOf(a netip.Addr) netip.Prefix {
 	bits := 24
 	if a.Is6() {
@@ -25,7 +26,7 @@ const (
 	newcomersPerHour = 500
 	// newcomersKept is how many the records keep: those seen last.
 	newcomersKept = 2000
-	// newcomerDays is how long one is kept that is not seen again.
+	// newcomerDays is how long a newcomer is kept after it was seen last.
 	newcomerDays = 30
 )
 
@@ -39,7 +40,8 @@ func (n *newcomers) allow(from netip.Addr, now time.Time) error {
 	return nil
 }
 
-// ForgetNewcomers forgets those that are not seen any more.
+// ForgetNewcomers removes newcomers that were not seen for newcomerDays, and the oldest
+// beyond newcomersKept.
 func (f *Fleet) ForgetNewcomers(ctx context.Context) {
 	n, err := f.Records.ForgetNewcomers(ctx, f.Now().AddDate(0, 0, -newcomerDays), newcomersKept)
 	switch {
@@ -52,7 +54,7 @@ func (f *Fleet) ForgetNewcomers(ctx context.Context) {
 	}
 }
 
-// forgetGone has the agents of newcomers check in again that are not recorded any more.
+// forgetGone makes the agents of newcomers that are not recorded any more check in again.
 func (f *Fleet) forgetGone(ctx context.Context) {
 	gone, err := f.Records.Gone(ctx, f.agents.newcomers())
 	if err != nil {

@@ -42,15 +42,15 @@ type presence struct {
 	activity api.Activity
 	bell     chan struct{} // has room for one ring
 
-	// As the records have it: agents ask often, and the roster changes seldom.
+	// A copy of the record, as agents ask often and the roster changes seldom.
 	name, label string
 	state       roster.State
 	onDisk      string
 }
 
 const (
-	// atWorkFor is how long the agent that is at an errand keeps its pass although it
-	// says nothing: no machine starts again in less.
+	// atWorkFor is how long an agent with an errand keeps its pass while it is silent. No
+	// machine restarts in less.
 	atWorkFor = 15 * time.Second
 	// bootsKept is how many boots are remembered, to tell a machine that starts again
 	// from two that take turns.
@@ -110,7 +110,7 @@ func (a *agents) at(id, errand int64) {
 	a.with(id, func(p *presence) { p.errand = errand })
 }
 
-// with lets f change what is known of an agent, if it has checked in.
+// with calls f with an agent's state, if it has checked in.
 func (a *agents) with(id int64, f func(p *presence)) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -150,7 +150,7 @@ func (a *agents) presence(id int64) (presence, bool) {
 	return c, true
 }
 
-// newcomers are the workstations that are nobody's yet.
+// newcomers are the workstations that are not admitted.
 func (a *agents) newcomers() (ids []int64) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
@@ -173,7 +173,7 @@ func (a *agents) signIn(id int64) {
 	a.with(id, func(p *presence) { p.signedIn = true })
 }
 
-// ring answers the workstation's open question for an errand.
+// ring wakes the workstation's open request for an errand.
 func (a *agents) ring(id int64) {
 	p, known := a.presence(id)
 	if !known {
@@ -199,8 +199,8 @@ func (f *Fleet) Activity(id int64) (api.Activity, bool) {
 	return p.activity, known
 }
 
-// recall notes how the records have a workstation now. It does so for one after the
-// other, so that what was read last is noted last, whoever changed it.
+// recall refreshes the copy of a workstation's record. Calls run one after the other, so
+// that the latest state is stored last.
 func (f *Fleet) recall(ctx context.Context, id int64) (*records.Workstation, error) {
 	f.recalling.Lock()
 	defer f.recalling.Unlock()
@@ -247,7 +247,7 @@ func (f *Fleet) Enter(pass string) (int64, error) {
 	return id, nil
 }
 
-// Ring has a workstation that waits for an errand look again.
+// Ring makes a workstation that waits for an errand look again.
 func (f *Fleet) Ring(id int64) { f.agents.ring(id) }
 
 // At notes which errand a workstation is at; 0 ends that.
@@ -257,7 +257,7 @@ func (f *Fleet) At(id, errand int64) { f.agents.at(id, errand) }
 // in again.
 func (f *Fleet) SignedIn(id int64) { f.agents.signIn(id) }
 
-// Changed has everybody hear how a workstation is now, as something was recorded of it.
+// Changed publishes a workstation's state, after its record has changed.
 func (f *Fleet) Changed(ctx context.Context, id int64) {
 	w, err := f.recall(ctx, id)
 	if err != nil {
@@ -267,8 +267,8 @@ func (f *Fleet) Changed(ctx context.Context, id int64) {
 	f.Publish(f.workstation(*w))
 }
 
-// Doing notes what a workstation does in a delivery. Whoever follows the delivery hears of
-// every step there, so that it is not published.
+// Doing notes what a workstation does in a delivery. It is not published, as those who
+// watch the delivery are told of each step there.
 func (f *Fleet) Doing(id int64, text string) {
 	f.agents.does(id, api.Activity{Text: text})
 }

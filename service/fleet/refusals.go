@@ -12,8 +12,8 @@ import (
 	"jugate/records"
 )
 
-// Refuse turns a machine away: a newcomer by all that it is known by, anything else by
-// what was said.
+// Refuse turns a machine away: a newcomer by its UUID and all of its addresses, any other
+// machine by the address or UUID in the request.
 func (f *Fleet) Refuse(ctx context.Context, in api.NewRefusal) error {
 	var values []string
 	w, err := f.Records.FindWorkstation(ctx, in.Machine)

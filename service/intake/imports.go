@@ -25,10 +25,10 @@ type imported struct {
 	used time.Time
 }
 
-// importIdle is after which silence an import is given up.
+// importIdle is how long an import may be idle before it is given up.
 const importIdle = time.Hour
 
-// begin opens an import, and returns those that were given up.
+// begin opens an import, and returns the idle ones that were closed.
 func (i *imports) begin(u Upload, now time.Time) (idle []string) {
 	i.mu.Lock()
 	defer i.mu.Unlock()

@@ -1,9 +1,9 @@
 // Package intake brings versions in, by captures of workstations and imports of people,
 // and keeps the store of slabs.
 //
-// In uploads.go slabs and maps come and become a version; images.go has what people do
-// with versions, store.go what concerns the store as a whole, and pins.go keeps a prune
-// from taking what an upload counts on.
+// uploads.go receives slabs and maps and makes them a version; images.go has what people
+// do with versions, and store.go what concerns the whole store. pins.go keeps a prune from
+// removing slabs that an upload counts on.
 package intake
 
 import (

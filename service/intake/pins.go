@@ -6,8 +6,8 @@ import (
 	"jugate/core/slabstore"
 )
 
-// pins keep slabs from being pruned that no version needs yet: an open upload has
-// been told that they are there, or has just brought them.
+// pins protect slabs that no version needs yet from a prune: an open upload was told that
+// the store has them, or has just stored them.
 type pins struct {
 	mu      sync.Mutex
 	uploads map[string]map[slabstore.Digest]struct{}
@@ -31,7 +31,7 @@ func (p *pins) pin(upload string, d slabstore.Digest) {
 	held[d] = struct{}{}
 }
 
-// release lets go of an upload's slabs, which a version needs by now, or nobody.
+// release unpins an upload's slabs. By now a version needs them, or they may be pruned.
 func (p *pins) release(upload string) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -68,7 +68,7 @@ func (p *pins) end() {
 	p.pruning, p.late = false, nil
 }
 
-// unless calls f if nobody holds the slab, and nobody can begin to meanwhile.
+// unless calls f if no upload holds the slab. None can begin to hold it before f returns.
 func (p *pins) unless(d slabstore.Digest, f func() error) (done bool, err error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -43,8 +43,8 @@ func (k *Intake) keepState(ctx context.Context, ref roster.Ref) error {
 	return k.Files.SetState(v.Ref(), state)
 }
 
-// KeepStates keeps the state of versions of which none is kept yet, as earlier versions
-// of the service left them.
+// KeepStates writes the state files of versions that have none, as earlier releases did
+// not write them.
 func (k *Intake) KeepStates(ctx context.Context) error {
 	rows, err := k.Records.AllVersions(ctx)
 	if err != nil {
@@ -110,8 +110,8 @@ func (k *Intake) Prune(ctx context.Context, dryRun bool) (api.Pruned, error) {
 		return out, err
 	}
 	for _, e := range running {
-		// One that began before the service was started has been told of slabs that
-		// nothing here remembers.
+		// A capture that began before the service was restarted counts on slabs that are
+		// not pinned any more.
 		if p, known := k.Fleet.Activity(e.WorkstationID); known && !k.pins.holds(uploadOf(e.ID)) && p.Total > 0 {
 			return out, fault.Conflict.Errorf("%s is capturing since before the service was started; wait until it is through", e.Workstation)
 		}
@@ -200,8 +200,8 @@ func (k *Intake) needed(ctx context.Context, dryRun bool, out *api.Pruned) (map[
 	return needed, nil
 }
 
-// Rescan holds the files of versions against the records, and enters what is
-// missing there.
+// Rescan compares the files of versions with the records, and adds the versions that the
+// records lack.
 func (k *Intake) Rescan(ctx context.Context) (api.Rescanned, error) {
 	out := api.Rescanned{Versions: []string{}, Broken: []string{}}
 	k.captures.commit.Lock()

@@ -61,7 +61,7 @@ func (k *Intake) Missing(u *Upload, ask api.Digests) (api.Digests, error) {
 // frames of slabs that cannot be compressed are a little longer.
 const quotaBeyond = 64 << 20
 
-// mayStore keeps a capture from storing more than its workstation has disks.
+// mayStore keeps a capture from storing more than the size of its workstation's disks.
 func (k *Intake) mayStore(ctx context.Context, u *Upload, n int64) error {
 	if u.errand == nil {
 		return nil

@@ -71,8 +71,8 @@ func (o *Orders) SetRate(ctx context.Context, id, rate int64) (api.Delivery, err
 	return o.Delivery(ctx, id)
 }
 
-// Extend brings a running delivery to those of some workstations and groups that it does
-// not go to yet.
+// Extend adds workstations and groups to a running delivery. Those that it has already are
+// left out.
 func (o *Orders) Extend(ctx context.Context, id int64, names []string) (api.Delivery, error) {
 	r, err := o.running(ctx, id)
 	if err != nil {
@@ -124,7 +124,7 @@ func (o *Orders) extend(ctx context.Context, id int64, r *stream.Runner, names [
 	return nil
 }
 
-// fits refuses workstations that a recorded delivery cannot be extended by.
+// fits returns an error if a delivery cannot be extended to some workstations.
 func (o *Orders) fits(ctx context.Context, rec *records.Delivery, targets []records.Workstation) error {
 	var in api.NewDelivery
 	var err error

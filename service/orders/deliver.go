@@ -67,7 +67,7 @@ func (o *Orders) begin(ctx context.Context, rec records.Delivery, names []string
 	if err != nil {
 		return 0, err
 	}
-	// Once it is recorded nothing may keep its runner from starting.
+	// Once it is recorded, its runner has to start, whatever happens to the request.
 	if order.ID, err = o.Records.AddDelivery(ctx, rec, names, ids); err != nil {
 		return 0, err
 	}
@@ -79,9 +79,9 @@ const (
 	// the rule's earliest time; then it starts with whoever is ready.
 	waitByDefault = time.Hour
 	longestWait   = 30 * 24 * time.Hour
-	// errandsAhead is how long before the earliest time of its gather rule the
-	// workstations of a delivery get their errands: time to look at their disks. Until
-	// then they do others.
+	// errandsAhead is how long before the earliest time of a delivery's gather rule its
+	// workstations get their errands, so that they can look at their disks. Until then
+	// they may do other errands.
 	errandsAhead = 15 * time.Minute
 )
 
@@ -117,7 +117,7 @@ func errandsFrom(rule delivery.Rule) time.Time {
 	return time.Time{}
 }
 
-// checkRestore holds what is said of disks against the version.
+// checkRestore checks the disk rule and the partition to grow against the version.
 func checkRestore(man *image.Manifest, in api.RestoreOptions) error {
 	if _, err := disk.ParseRule(in.Disk); err != nil {
 		return err

@@ -89,8 +89,8 @@ func (o *Orders) Errand(ctx context.Context, id int64) (api.Errand, error) {
 	return o.errandOf(*e), nil
 }
 
-// StopErrand takes an errand back that is not part of a delivery. What was stored of a
-// capture stays for the next try.
+// StopErrand stops an errand that is not part of a delivery. Slabs that a capture has
+// stored stay for the next try.
 func (o *Orders) StopErrand(ctx context.Context, id int64) (api.Errand, error) {
 	e, err := o.Records.Errand(ctx, id)
 	if err != nil {

@@ -24,7 +24,7 @@ func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receip
 	if err != nil {
 		return err
 	}
-	// A version may have been brought here by files alone; its manifest says it still.
+	// If the version's record is gone, its manifest still has the count.
 	unreadable := int64(0)
 	if v, err := l.Records.Version(ctx, roster.Ref{Image: d.Image, Version: d.Version}); err == nil {
 		unreadable = v.Unreadable

@@ -45,8 +45,8 @@ func (o *Orders) Receipt(ctx context.Context, id int64) (api.Receipt, error) {
 	return receiptOf(*r), nil
 }
 
-// namedByReceipts refuses a filter by what is neither there nor in any receipt: whoever
-// misspelt a name would take an empty list for the truth.
+// namedByReceipts returns an error if a filter names something that neither exists nor is
+// in any receipt, as a misspelt name would otherwise look like an empty result.
 func (o *Orders) namedByReceipts(ctx context.Context, f *records.ReceiptFilter) (err error) {
 	one := records.Page{Limit: 1}
 	if f.DeliveryID != 0 {

@@ -64,8 +64,8 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 	return out, nil
 }
 
-// follows is the newest version of an image, and how its disk is laid out; nothing if there
-// is none, or if its files cannot be read.
+// follows is the newest version of an image, and how its disk is laid out. Both are empty
+// if there is no version, or if its files cannot be read.
 func (o *Orders) follows(ctx context.Context, image string) (ref, layout string, err error) {
 	v, err := o.Records.Version(ctx, roster.Ref{Image: image})
 	if errors.Is(err, fault.NotFound) {

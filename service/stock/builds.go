@@ -77,8 +77,9 @@ func (k *Stock) makeBuild(ctx context.Context, in api.NewBuild) (*builds.Build, 
 	return k.addLayers(b, layers, in)
 }
 
-// mayBuildFrom tells whether a build may read a path of this machine: it lies in one of
-// the folders that whoever runs the service has named, by way of links, too.
+// mayBuildFrom tells whether a build may read a path of this machine. It must lie in one
+// of the folders that the service was started with, also after symbolic links are
+// resolved.
 func (k *Stock) mayBuildFrom(path string) error {
 	refused := fault.Forbidden.Errorf("builds do not read %s: whoever runs the service names the folders that they may read (serve --build-from DIR)", path)
 	real, err := filepath.EvalSymlinks(path)

@@ -43,7 +43,7 @@ func named(d driver.Device) string {
 	return d.Label()
 }
 
-// stand is what the devices of workstations are held against.
+// stand is a build and a version that the devices of workstations are compared with.
 type stand struct {
 	build       int
 	environment *driver.Inside // nil if no build is there, or an old one
@@ -131,7 +131,8 @@ func (st *stand) coming(m driver.Machine, fleet driver.Fleet) []driver.Choice {
 	return driver.Choose(st.index, lacking, m.Model, in.Target(), nil)
 }
 
-// rows hold the devices of a machine against everything.
+// rows tell for each device of a machine what drives it, in the boot environment and in
+// the delivered system.
 func (st *stand) rows(m driver.Machine, fleet driver.Fleet) []driver.Row {
 	rows := driver.Cover(m.Devices, st.environment, st.system.Inside, driver.NewComing(st.coming(m, fleet)), st.index)
 	for i := range rows {
@@ -179,9 +180,10 @@ func (st *stand) coverage(machines []driver.Machine) api.Coverage {
 	return out
 }
 
-// Lacking says of each workstation, by number, which network cards and disk controllers
-// have no driver in the delivered system, with what the order brings along. Nothing is said
-// where nobody can tell. An error says that the order's drivers cannot be installed at all.
+// Lacking lists for each workstation, by number, the network cards and disk controllers
+// that have no driver in the delivered system, even with those of the order. It lists
+// nothing if that is not known. It returns an error if the order's drivers cannot be
+// installed at all.
 func (k *Stock) Lacking(ctx context.Context, v *records.Version, order api.DriverOrder, targets []records.Workstation) (map[int64][]string, error) {
 	st, err := k.standAt(ctx, 0, v.Ref().String(), order)
 	if err != nil {

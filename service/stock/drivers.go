@@ -141,7 +141,7 @@ func drives(p *driver.Package, device string) bool {
 	return slices.ContainsFunc(p.Models, func(m driver.Model) bool { return strings.Contains(m.Hardware, text) })
 }
 
-// speaks tells whether a package has some words in it.
+// speaks tells whether a package's texts contain all of some words.
 func speaks(p *driver.Package, words string) bool {
 	for word := range strings.FieldsSeq(strings.ToLower(words)) {
 		has := func(texts ...string) bool {

@@ -26,7 +26,7 @@ type fleet struct {
 	news     news
 }
 
-// news are workstations that have changed since they were read.
+// news are the workstations that have changed since they were read.
 type news struct {
 	mu      sync.Mutex
 	touched map[int64]struct{}

@@ -58,8 +58,9 @@ func (k *Stock) NetbootAdvice() []api.BootAdvice {
 	return out
 }
 
-// whySilent holds machines whose agents have not checked in against the build that they got, by their
-// last inventory or by what their firmware told of the model.
+// whySilent explains why agents have not checked in: it compares the devices of their
+// machines with the build that they got. The devices are those of the last inventory, or
+// of the model that the firmware told.
 func (k *Stock) whySilent(ctx context.Context, out *api.NetbootStatus, silent []int) error {
 	if len(silent) == 0 {
 		return nil
@@ -112,9 +113,9 @@ func (k *Stock) whySilent(ctx context.Context, out *api.NetbootStatus, silent []
 	return nil
 }
 
-// notDriven says which network cards of a machine a build does not drive, and whether
-// the library would. One of another kind that it drives does not help a machine that
-// never called.
+// notDriven says which network cards of a machine a build does not drive, and whether the
+// library has a driver. They count even if the build drives another card, as the machine
+// has never called.
 func notDriven(devices []driver.Device, inside *driver.Inside, x *driver.Index) (reason string, coverable bool) {
 	rows := driver.Cover(devices, inside, nil, nil, x)
 	var reasons []string

@@ -24,7 +24,8 @@ import (
 // system is what is on an image; inside is nil if that cannot be told, and why says
 // why.
 type system struct {
-	// Looked is how it was looked: what an earlier way has found is looked for again.
+	// Looked is the version of the way to look. A result of an earlier way is looked for
+	// again.
 	Looked int            `json:"looked"`
 	Inside *driver.Inside `json:"inside,omitempty"`
 	Why    string         `json:"why,omitempty"`
@@ -63,7 +64,7 @@ func (k *Stock) systemOf(ctx context.Context, v *records.Version) (system, error
 	})
 }
 
-// lookedNow is the present way to look: at the system's own volume first.
+// lookedNow is the present way to look, which begins with the system's own volume.
 const lookedNow = 2
 
 // keep writes a file that is there as a whole or not at all.

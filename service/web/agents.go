@@ -257,9 +257,9 @@ func (s *Server) getVersionFile(which func(manifest, slabs string) string) http.
 	}
 }
 
-// getSlab mends: it serves a slab, or of an open delivery ranges of its frame, to
-// one workstation. A sealed delivery's slabs come as sealed parcels. For whom the last one
-// was damaged, it is checked first.
+// getSlab serves a slab, or ranges of its frame, to one workstation of an open delivery.
+// Slabs of a sealed delivery are sealed. If the workstation says that its last copy was
+// damaged, the stored slab is checked first.
 func (s *Server) getSlab(w http.ResponseWriter, r *http.Request) {
 	run, err := s.part(r)
 	if err != nil {
@@ -289,8 +289,8 @@ func (s *Server) getSlab(w http.ResponseWriter, r *http.Request) {
 	})
 }
 
-// beside sends a reply no faster than the delivery may send beside its stream, and counts it
-// there.
+// beside sends a reply no faster than the delivery may send beside its stream, and counts
+// its bytes as the delivery's.
 func (s *Server) beside(w http.ResponseWriter, r *http.Request, run *stream.Runner, send func(w http.ResponseWriter)) {
 	to := &besideWriter{ResponseWriter: w, may: func(bytes int) error { return run.MayMend(r.Context(), bytes) }}
 	send(to)

@@ -23,7 +23,7 @@ type Events struct {
 	recent    []published // the latest, for listeners that come back
 }
 
-// published is an event with its id, which only grows, over restarts of the service, too.
+// published is an event with its id. Ids only grow, even when the service restarts.
 type published struct {
 	id    int
 	event any
@@ -35,8 +35,8 @@ type listener struct {
 	missed     int // guarded by Events.mu
 }
 
-// wants tells whether a listener is told of an event: of the workstations of deliveries
-// just those hear that show them.
+// wants tells whether a listener is told of an event. Only listeners that show a delivery
+// are told of its workstations.
 func (l *listener) wants(event any) bool {
 	m, of := event.(api.DeliveryMoved)
 	return !of || slices.Contains(l.deliveries, m.Delivery)

@@ -60,7 +60,7 @@ const detailsAtMost = 10
 
 func init() {
 	huma.NewError = boundedError(huma.NewError)
-	// What is wrong with a field is said so that it reads behind the field's name.
+	// Messages about a field are worded so that they can follow the field's name.
 	validation.MsgUnexpectedProperty = "is not known here"
 	validation.MsgExpectedRFC3339DateTime = "has to be a time such as 2026-03-01T18:30:00Z (RFC 3339)"
 	validation.MsgExpectedBoolean = "has to be true or false"
@@ -92,8 +92,8 @@ func sentence(d *huma.ErrorDetail) string {
 	return strings.TrimSpace(field + " " + strings.TrimPrefix(d.Message, field+" "))
 }
 
-// boundedError makes errors that repeat nothing of the request: neither without end nor
-// what may be a secret.
+// boundedError makes errors that repeat nothing of the request, which may be long or
+// secret.
 func boundedError(plain func(status int, message string, errs ...error) huma.StatusError) func(int, string, ...error) huma.StatusError {
 	return func(status int, message string, errs ...error) huma.StatusError {
 		var few []error

@@ -5,9 +5,9 @@
 //	s := &web.Server{Fleet: fleet, Orders: orders, …}
 //	http.Serve(listener, s.Handler())
 //
-// A file has the routes of one noun, and route.go what they have in common. What somebody
-// without any right could make the service do is bounded in peer.go, steady.go and
-// loaderconns.go.
+// A file has the routes of one noun, and route.go what they have in common. peer.go,
+// steady.go and loaderconns.go limit what a client that has not signed in can make the
+// service do.
 package web
 
 import (
@@ -112,7 +112,7 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 	return h
 }
 
-// HTTP is a server around the handler, with limits on what a client may take its time for.
+// HTTP is a server around the handler, with time limits for clients.
 func (s *Server) HTTP(certificates []tls.Certificate) *http.Server {
 	loaders := &loaderConns{}
 	return &http.Server{
