@@ -25,7 +25,7 @@ type CheckIn struct {
 type CheckedIn struct {
 	Pass  string       `json:"pass"`
 	Name  string       `json:"name"`
-	State roster.State `json:"state" enum:"newcomer,admitted,retired"`
+	State roster.State `json:"state" enum:"newcomer,expected,admitted,retired"`
 	// OnDisk says what is on its disk, by its receipts.
 	OnDisk string `json:"on_disk,omitempty"`
 }
@@ -33,7 +33,7 @@ type CheckedIn struct {
 // Standing answers the question what to do. Without an errand: wait, and ask again.
 type Standing struct {
 	Name   string       `json:"name"`
-	State  roster.State `json:"state" enum:"newcomer,admitted,retired"`
+	State  roster.State `json:"state" enum:"newcomer,expected,admitted,retired"`
 	OnDisk string       `json:"on_disk,omitempty"`
 	Errand *ToErrand    `json:"errand,omitempty"`
 }

@@ -8,26 +8,28 @@ import (
 
 // Workstation is a machine of the roster or a newcomer.
 type Workstation struct {
-	ID           int64        `json:"id"`
-	Name         string       `json:"name" doc:"Empty for a newcomer"`
-	State        roster.State `json:"state" enum:"newcomer,admitted,retired"`
-	Addresses    []string     `json:"hardware_addresses" nullable:"false"`
-	Maker        string       `json:"maker"`
-	Model        string       `json:"model"`
-	Serial       string       `json:"serial"`
-	UUID         string       `json:"uuid" doc:"Of its firmware; empty if that has none"`
-	Proposed     []string     `json:"proposed_addresses" nullable:"false" doc:"Hardware addresses seen in it that nobody has accepted yet"`
-	Groups       []string     `json:"groups" nullable:"false"`
-	Memory       int64        `json:"memory" doc:"Bytes"`
-	Disks        []int64      `json:"disk_sizes" nullable:"false" doc:"Their sizes in bytes"`
-	Inventory    *Inventory   `json:"inventory,omitempty" doc:"What it is made of; told for a single workstation"`
-	AgentVersion string       `json:"agent_version"`
-	FirstSeen    *time.Time   `json:"first_seen,omitempty" doc:"When its agent checked in first; absent if it never did"`
-	LastSeen     *time.Time   `json:"last_seen,omitempty" doc:"When its agent was heard last; absent if it never was"`
-	Online       bool         `json:"online" doc:"Its agent has called in the last minute"`
-	Activity     string       `json:"activity" doc:"What its agent says it is doing"`
-	Image        string       `json:"image" doc:"What is on its disk by its receipts, as NAME@VERSION; empty if it never got an image"`
-	Unfinished   bool         `json:"unfinished" doc:"A copy of that image was begun and is not whole: the disk does not start"`
+	ID           int64             `json:"id"`
+	Name         string            `json:"name" doc:"Empty for a newcomer"`
+	State        roster.State      `json:"state" enum:"newcomer,expected,admitted,retired"`
+	Addresses    []string          `json:"hardware_addresses" nullable:"false"`
+	Maker        string            `json:"maker"`
+	Model        string            `json:"model"`
+	Serial       string            `json:"serial"`
+	UUID         string            `json:"uuid" doc:"Of its firmware; empty if that has none"`
+	Proposed     []string          `json:"proposed_addresses" nullable:"false" doc:"Hardware addresses seen in it that nobody has accepted yet"`
+	Groups       []string          `json:"groups" nullable:"false"`
+	Memory       int64             `json:"memory" doc:"Bytes"`
+	Disks        []int64           `json:"disk_sizes" nullable:"false" doc:"Their sizes in bytes"`
+	Inventory    *Inventory        `json:"inventory,omitempty" doc:"What it is made of; told for a single workstation"`
+	AgentVersion string            `json:"agent_version"`
+	FirstSeen    *time.Time        `json:"first_seen,omitempty" doc:"When its agent checked in first; absent if it never did"`
+	LastSeen     *time.Time        `json:"last_seen,omitempty" doc:"When its agent was heard last; absent if it never was"`
+	Online       bool              `json:"online" doc:"Its agent has called in the last minute"`
+	Activity     string            `json:"activity" doc:"What its agent says it is doing"`
+	Image        string            `json:"image" doc:"What is on its disk by its receipts, as NAME@VERSION; empty if it never got an image"`
+	Note         string            `json:"note"`
+	Fields       map[string]string `json:"fields" nullable:"false" doc:"Fields of your own, such as room or asset_tag"`
+	Unfinished   bool              `json:"unfinished" doc:"A copy of that image was begun and is not whole: the disk does not start"`
 }
 
 // Inventory is what an agent finds in its machine.
@@ -125,4 +127,29 @@ type WakeUp struct {
 type Woken struct {
 	Workstations []string `json:"workstations" nullable:"false"`
 	Interfaces   []string `json:"interfaces" nullable:"false" doc:"Of the service's machine"`
+}
+
+// NewFields sets fields of a workstation; those that are not named stay.
+type NewFields struct {
+	Fields map[string]string `json:"fields" doc:"By name; an empty value removes a field" example:"{\"room\":\"2.14\"}"`
+}
+
+// Imported is what came of a table of workstations, or would.
+type Imported struct {
+	Entered bool          `json:"entered" doc:"Whether anything was entered: not in a dry run, nor if all rows were to go in and one is in doubt"`
+	Rows    []ImportedRow `json:"rows" nullable:"false" doc:"Those that change something or are in doubt"`
+	// These count all rows.
+	NewRows       int `json:"new_rows" doc:"Rows whose workstation was entered, and is expected"`
+	ChangedRows   int `json:"changed_rows"`
+	UnchangedRows int `json:"unchanged_rows"`
+	RowsInDoubt   int `json:"rows_in_doubt" doc:"Rows that were left out"`
+}
+
+// ImportedRow is what came of a row.
+type ImportedRow struct {
+	Line        int      `json:"line" doc:"In the file, from 1"`
+	Workstation string   `json:"workstation" doc:"Its name, or what else the row says of it"`
+	What        string   `json:"what" enum:"new,changed,in doubt"`
+	Did         []string `json:"did" nullable:"false" doc:"In words"`
+	Problem     string   `json:"problem" doc:"Why the row is in doubt"`
 }

@@ -91,6 +91,28 @@ func (c *Client) Admit(ctx context.Context, ref string, a api.Admission) (api.Wo
 	return one[api.Workstation](ctx, c, http.MethodPost, "workstations/"+url.PathEscape(ref)+"/admit", a)
 }
 
+// NoteWorkstation replaces what is said of a workstation.
+func (c *Client) NoteWorkstation(ctx context.Context, ref, note string) (api.Workstation, error) {
+	return one[api.Workstation](ctx, c, http.MethodPut, "workstations/"+url.PathEscape(ref)+"/note", api.NewNote{Note: note})
+}
+
+// SetFields sets fields of a workstation; an empty value removes one.
+func (c *Client) SetFields(ctx context.Context, ref string, fields map[string]string) (api.Workstation, error) {
+	return one[api.Workstation](ctx, c, http.MethodPut, "workstations/"+url.PathEscape(ref)+"/fields", api.NewFields{Fields: fields})
+}
+
+// ImportRoster takes a table of workstations (CSV) into the roster; whole enters nothing if a
+// row is in doubt.
+func (c *Client) ImportRoster(ctx context.Context, table []byte, dryRun, whole bool) (api.Imported, error) {
+	return one[api.Imported](ctx, c, http.MethodPost, fmt.Sprintf("roster?dry_run=%t&whole=%t", dryRun, whole), table)
+}
+
+// ExportRoster is the roster as a table, of a group if one is named.
+func (c *Client) ExportRoster(ctx context.Context, group string) (table []byte, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/roster"+List{Filter: map[string]string{"group": group}}.query(), nil, &table)
+	return table, err
+}
+
 // Retire puts a workstation out of service.
 func (c *Client) Retire(ctx context.Context, ref string) (api.Workstation, error) {
 	return one[api.Workstation](ctx, c, http.MethodPost, "workstations/"+url.PathEscape(ref)+"/retire", nil)

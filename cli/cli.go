@@ -29,8 +29,8 @@ const (
 	exitPartly = 3
 )
 
-// errPartly says that the order was carried out for some workstations only.
-var errPartly = errors.New("not every workstation got the image")
+// partlyDone is the error of an order that was carried out for some only.
+type partlyDone struct{ error }
 
 // Main runs one call and returns its exit code.
 func Main(args []string, stdout, stderr io.Writer) int {
@@ -47,13 +47,14 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 	root.SetErr(stderr)
 	err := root.ExecuteContext(ctx)
 	var usage usageError
+	var partly partlyDone
 	switch {
 	case err == nil:
 		return exitDone
 	case errors.As(err, &usage), apiclient.IsMisfit(err):
 		fmt.Fprintf(stderr, "jugate: %v\n", err)
 		return exitUsage
-	case errors.Is(err, errPartly):
+	case errors.As(err, &partly):
 		fmt.Fprintf(stderr, "jugate: %v\n", err)
 		return exitPartly
 	case errors.Is(err, apiclient.ErrAway):

@@ -8,6 +8,8 @@ import (
 	"reflect"
 	"strings"
 	"time"
+
+	"jugate/core/roster"
 )
 
 // printCSV prints items as CSV (RFC 4180): a column for each field that JSON would have,
@@ -118,7 +120,7 @@ func csvValue(v reflect.Value) (string, error) {
 	}
 	switch value := v.Interface().(type) {
 	case []string:
-		return noFormula(strings.Join(value, ";")), nil
+		return roster.NoFormula(strings.Join(value, ";")), nil
 	case time.Time:
 		return value.UTC().Format(time.RFC3339), nil
 	}
@@ -131,15 +133,7 @@ func csvValue(v reflect.Value) (string, error) {
 		return string(text), err
 	}
 	if v.Kind() == reflect.String {
-		return noFormula(v.String()), nil
+		return roster.NoFormula(v.String()), nil
 	}
 	return fmt.Sprint(v.Interface()), nil
-}
-
-// noFormula puts an apostrophe in front of what a spreadsheet would take for a formula.
-func noFormula(text string) string {
-	if text != "" && strings.ContainsRune("=+-@\t\r", rune(text[0])) {
-		return "'" + text
-	}
-	return text
 }

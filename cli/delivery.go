@@ -109,7 +109,7 @@ func (a *app) followDelivery(cmd *cobra.Command, c *apiclient.Client, id int64) 
 	case delivered == 0:
 		return errors.New("no workstation got the image")
 	}
-	return fmt.Errorf("%w: %d of %d did", errPartly, delivered, len(d.Members))
+	return partlyDone{fmt.Errorf("not every workstation got the image: %d of %d did", delivered, len(d.Members))}
 }
 
 func (a *app) deliveryCommand() *cobra.Command {

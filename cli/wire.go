@@ -165,7 +165,7 @@ func (a *app) wireReceive() *cobra.Command {
 				meter.done = meter.total
 			}
 			if !errors.Is(err, context.Canceled) && errors.Is(err, wire.ErrIncompleteFiles) && len(report.Files) > 0 {
-				err = fmt.Errorf("%w: %w", errPartly, err)
+				err = partlyDone{err}
 			}
 			return errors.Join(a.printReceived(cmd, report), err)
 		},

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -9,11 +11,13 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/roster"
 )
 
 func (a *app) workstationCommand() *cobra.Command {
 	cmd := noun("workstation", "See, admit and retire workstations",
 		a.workstationList(), a.workstationShow(), a.workstationAdmit(), a.workstationRename(), a.workstationRetire(), a.workstationWake(), a.workstationAddress())
+	cmd.AddCommand(a.tableVerbs()...)
 	cmd.AddCommand(a.strangerVerbs()...)
 	return cmd
 }
@@ -30,7 +34,7 @@ func (a *app) workstationList() *cobra.Command {
 		short: "List workstations and newcomers", example: "  jugate workstation list --group herbarium\n  jugate workstation list --state newcomer -o json",
 		what: "workstations", none: "no workstation has called yet; have one boot over the network, or enter it: jugate workstation admit HARDWARE-ADDRESS NAME",
 		fetch: (*apiclient.Client).Workstations, sort: []string{"name", "model", "serial", "state", "last_seen"},
-		filters: []filter{{name: "state", help: "only workstations in a state", values: []string{"newcomer", "admitted", "retired"}}, {name: "group", help: "only workstations of a group", complete: a.complete(groupNames)}},
+		filters: []filter{{name: "state", help: "only workstations in a state", values: []string{"newcomer", "expected", "admitted", "retired"}}, {name: "group", help: "only workstations of a group", complete: a.complete(groupNames)}},
 		columns: []column[api.Workstation]{
 			{title: "name", value: func(w api.Workstation) string { return w.Name }},
 			{title: "state", value: func(w api.Workstation) string { return string(w.State) }},
@@ -41,6 +45,7 @@ func (a *app) workstationList() *cobra.Command {
 			{title: "groups", value: func(w api.Workstation) string { return strings.Join(w.Groups, " ") }},
 			{title: "image", value: onDisk},
 			{title: "doing", value: doing},
+			{title: "note", value: func(w api.Workstation) string { return w.Note }},
 		},
 	})
 }
@@ -50,7 +55,7 @@ func disks(w api.Workstation) string {
 	for _, n := range w.Disks {
 		all = append(all, size(n))
 	}
-	if all == nil {
+	if all == nil && w.LastSeen != nil {
 		return "none"
 	}
 	return strings.Join(all, " + ")
@@ -66,6 +71,8 @@ func onDisk(w api.Workstation) string {
 
 func doing(w api.Workstation) string {
 	switch {
+	case w.State == roster.Expected:
+		return "" // the state says it
 	case w.LastSeen == nil:
 		return "never seen"
 	case !w.Online:
@@ -87,7 +94,7 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 	fields := []field{
 		{"name", w.Name}, {"state", string(w.State)}, {"hardware addresses", strings.Join(w.Addresses, " ")},
 		{"seen, not accepted", strings.Join(w.Proposed, " ")},
-		{"maker", w.Maker}, {"model", w.Model}, {"serial", w.Serial}, {"uuid", w.UUID}, {"memory", size(w.Memory)},
+		{"maker", w.Maker}, {"model", w.Model}, {"serial", w.Serial}, {"uuid", w.UUID}, {"memory", pick(w.LastSeen == nil, "", size(w.Memory))},
 	}
 	inv := api.Inventory{}
 	if w.Inventory != nil {
@@ -96,13 +103,17 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 	for i, d := range inv.Disks {
 		fields = append(fields, field{fmt.Sprintf("disk %d", i+1), fmt.Sprintf("%s (%d bytes), sectors of %d, %s, serial %s", size(d.Size), d.Size, d.SectorSize, d.Model, d.Serial)})
 	}
-	if len(inv.Disks) == 0 {
+	if len(inv.Disks) == 0 && w.LastSeen != nil {
 		fields = append(fields, field{"disks", "none"})
 	}
 	for i, c := range inv.Cards {
 		fields = append(fields, field{fmt.Sprintf("network card %d", i+1), c.Address + ", " + c.Model})
 	}
+	for _, name := range slices.Sorted(maps.Keys(w.Fields)) {
+		fields = append(fields, field{name, w.Fields[name]})
+	}
 	return show(cmd, a, w, append(fields, []field{
+		{"note", w.Note},
 		{"groups", strings.Join(w.Groups, " ")}, {"image", onDisk(w)}, {"doing", doing(w)}, {"agent", w.AgentVersion},
 		{"first seen", seen(w.FirstSeen)}, {"last seen", seen(w.LastSeen)},
 	}...)...)

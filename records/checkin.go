@@ -139,24 +139,36 @@ func notRefused(ctx context.Context, tx *sqlx.Tx, in Seen) error {
 
 // candidate is who a machine is by what is recorded.
 type candidate struct {
-	id      int64 // 0 for a newcomer
-	certain bool  // by UUID and serial number
+	id       int64 // 0 for a newcomer
+	certain  bool  // by UUID and serial number
+	expected bool  // by the UUID or serial number that was entered ahead
 }
 
 // identify finds the workstation that a machine is.
 func identify(ctx context.Context, tx *sqlx.Tx, in *Seen) (c candidate, err error) {
 	is := in.Identity()
+	ahead, err := expectedBy(ctx, tx, is)
+	if err != nil {
+		return c, err
+	}
 	if is.Certain() {
 		var ids []int64
 		if err := tx.SelectContext(ctx, &ids, `SELECT id FROM workstations WHERE uuid = ? AND serial = ?`, is.UUID, is.Serial); err != nil {
 			return c, err
 		}
 		if len(ids) == 1 { // the same in several is what makers do who have none
-			return candidate{ids[0], true}, nil
+			return candidate{id: ids[0], certain: true, expected: ids[0] == ahead}, nil
 		}
 	}
-	if c.id, err = ownerOf(ctx, tx, in.Own, is); err != nil || c.id != 0 {
+	c.id, err = ownerOf(ctx, tx, in.Own, is)
+	switch {
+	case err != nil:
 		return c, err
+	case ahead != 0 && c.id == 0:
+		return candidate{id: ahead, expected: true}, nil
+	case c.id != 0:
+		c.expected = c.id == ahead
+		return c, mayBeBoth(ctx, tx, ahead, c.id)
 	}
 	if c.id, err = ownerOf(ctx, tx, in.Adapters, is); err != nil || c.id != 0 || len(in.Own) > 0 {
 		return c, err
@@ -169,6 +181,19 @@ func identify(ctx context.Context, tx *sqlx.Tx, in *Seen) (c candidate, err erro
 		c.id = ids[0]
 	}
 	return c, err
+}
+
+// mayBeBoth refuses a machine that was entered ahead as one workstation by its UUID or serial
+// number, and has a hardware address of another.
+func mayBeBoth(ctx context.Context, tx *sqlx.Tx, ahead, owner int64) error {
+	if ahead == 0 || ahead == owner {
+		return nil
+	}
+	var names []string
+	if err := tx.SelectContext(ctx, &names, `SELECT coalesce(name, 'a newcomer') FROM workstations WHERE id IN (?, ?) ORDER BY id = ?`, ahead, owner, owner); err != nil {
+		return err
+	}
+	return fault.Conflict.Errorf("its UUID or serial number was entered for %s, and a hardware address of it belongs to %s; jugate card move says which has it", names[0], names[1])
 }
 
 // ownerOf finds the one workstation that has some of the addresses; 0 if none has.
@@ -231,8 +256,8 @@ func addNewcomer(ctx context.Context, tx *sqlx.Tx, now time.Time, in Seen) (int6
 // update keeps the parts of an identity that the machine does not tell this time.
 func update(ctx context.Context, tx *sqlx.Tx, now time.Time, id int64, in Seen) error {
 	inv := in.Inventory
-	if _, err := tx.ExecContext(ctx, `UPDATE workstations SET maker = ?, model = ?, serial = coalesce(nullif(?, ''), serial), uuid = coalesce(nullif(?, ''), uuid), memory = ?, disks = ?, agent_version = ?, last_seen = ? WHERE id = ?`,
-		inv.Maker, inv.Model, inv.Serial, inv.UUID, inv.Memory, in.diskSizes(), in.AgentVersion, now.UTC(), id); err != nil {
+	if _, err := tx.ExecContext(ctx, `UPDATE workstations SET first_seen = iif(agent_version = '', ?, first_seen), maker = ?, model = ?, serial = coalesce(nullif(?, ''), serial), uuid = coalesce(nullif(?, ''), uuid), memory = ?, disks = ?, agent_version = ?, last_seen = ? WHERE id = ?`,
+		now.UTC(), inv.Maker, inv.Model, inv.Serial, inv.UUID, inv.Memory, in.diskSizes(), in.AgentVersion, now.UTC(), id); err != nil {
 		return err
 	}
 	return keepInventory(ctx, tx, id, inv)

@@ -21,7 +21,7 @@ import (
 
 // machine is what an agent tells of one.
 func machine(uuid, serial string, own ...int) records.Seen {
-	s := records.Seen{Inventory: api.Inventory{UUID: uuid, Serial: serial}}
+	s := records.Seen{AgentVersion: "1", Inventory: api.Inventory{UUID: uuid, Serial: serial}}
 	for _, n := range own {
 		s.Own = append(s.Own, addr(n))
 	}

@@ -39,19 +39,21 @@ func (db *DB) Group(ctx context.Context, name string) (*Group, error) {
 
 // AddGroup makes an empty group; a name in use is a fault.Conflict.
 func (db *DB) AddGroup(ctx context.Context, name string) error {
-	return db.change(ctx, func(tx *sqlx.Tx) error {
-		var workstation string
-		if err := tx.GetContext(ctx, &workstation, `SELECT name FROM workstations WHERE name = ?`, name); err == nil {
-			return fault.Conflict.Errorf("a workstation is called %s; a group needs another name", workstation)
-		} else if !errors.Is(err, sql.ErrNoRows) {
-			return err
-		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO groups (name) VALUES (?)`, name)
-		if err != nil && strings.Contains(err.Error(), "UNIQUE") {
-			return fault.Conflict.Errorf("there is a group %s already", name)
-		}
+	return db.change(ctx, func(tx *sqlx.Tx) error { return addGroup(ctx, tx, name) })
+}
+
+func addGroup(ctx context.Context, tx *sqlx.Tx, name string) error {
+	var workstation string
+	if err := tx.GetContext(ctx, &workstation, `SELECT name FROM workstations WHERE name = ?`, name); err == nil {
+		return fault.Conflict.Errorf("a workstation is called %s; a group needs another name", workstation)
+	} else if !errors.Is(err, sql.ErrNoRows) {
 		return err
-	})
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO groups (name) VALUES (?)`, name)
+	if err != nil && strings.Contains(err.Error(), "UNIQUE") {
+		return fault.Conflict.Errorf("there is a group %s already", name)
+	}
+	return err
 }
 
 // RemoveGroup removes a group; its workstations stay.

@@ -78,7 +78,7 @@ func TestPagesAreTheWholeList(t *testing.T) {
 			return workstation(db.Workstations(ctx, records.WorkstationFilter{}, p))
 		}},
 		"of a group": {[]string{"name", "model"}, 19, func(ctx context.Context, p records.Page) ([]string, int, error) {
-			return workstation(db.Workstations(ctx, records.WorkstationFilter{Group: "herbarium", State: roster.Admitted}, p))
+			return workstation(db.Workstations(ctx, records.WorkstationFilter{Group: "herbarium", States: []roster.State{roster.Admitted}}, p))
 		}},
 		"sought": {[]string{"name", "model"}, 10, func(ctx context.Context, p records.Page) ([]string, int, error) {
 			p.Search = "herb-3"

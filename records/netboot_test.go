@@ -23,7 +23,7 @@ func checkedIn(t *testing.T, db *records.DB, name string, addresses ...string) i
 	for _, a := range addresses {
 		all = append(all, hwaddr.MustParse(a))
 	}
-	w, err := db.CheckIn(t.Context(), noon, records.Seen{Own: all, Inventory: api.Inventory{Model: "A310"}})
+	w, err := db.CheckIn(t.Context(), noon, records.Seen{AgentVersion: "1", Own: all, Inventory: api.Inventory{Model: "A310"}})
 	require.NoError(t, err)
 	if name != "" {
 		require.NoError(t, db.Admit(t.Context(), w.ID, name, nil))
@@ -100,7 +100,7 @@ func TestTicketsAreForOneBootOfOneMachine(t *testing.T) {
 		require.NoError(t, db.AddTicket(ctx, now, digest, herb))
 	}
 	use := func(now time.Time, digest, boot string, a hwaddr.Address) error {
-		_, err := db.CheckIn(ctx, now, records.Seen{Own: []hwaddr.Address{a}, Ticket: &records.Ticket{Digest: digest, Boot: boot}, Inventory: api.Inventory{}})
+		_, err := db.CheckIn(ctx, now, records.Seen{AgentVersion: "1", Own: []hwaddr.Address{a}, Ticket: &records.Ticket{Digest: digest, Boot: boot}, Inventory: api.Inventory{}})
 		return err
 	}
 	add(noon, "one")

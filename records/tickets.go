@@ -163,7 +163,7 @@ func ticketFits(ctx context.Context, tx *sqlx.Tx, in Seen, c candidate) (refused
 	if t.Address == "" {
 		return mediaKeyFits(ctx, tx, t, c)
 	}
-	if c.id == 0 {
+	if c.id == 0 || c.expected {
 		return nil, nil // nobody's yet, as everything that it shows
 	}
 	var fits bool

@@ -34,9 +34,12 @@ type Workstation struct {
 	FirstSeen    time.Time    `db:"first_seen"`
 	LastSeen     time.Time    `db:"last_seen"`
 	AddressList  string       `db:"address_list"`  // see Addresses
+	AcceptedList string       `db:"accepted_list"` // see Accepted
 	ProposedList string       `db:"proposed_list"` // see Proposed
 	GroupList    string       `db:"group_list"`    // see Groups
 	OnDisk       string       `db:"on_disk"`       // see Holds
+	Note         string       `db:"note"`
+	FieldTexts   string       `db:"fields"` // see Fields
 }
 
 // Seen tells whether its agent has ever checked in: one that was only entered has not.
@@ -62,6 +65,9 @@ func (w *Workstation) Identity() roster.Identity { return roster.NewIdentity(w.U
 // Addresses are its hardware addresses, its own first, those of adapters then, each in
 // the order of the alphabet.
 func (w *Workstation) Addresses() []hwaddr.Address { return addressesIn(w.AddressList) }
+
+// Accepted are the hardware addresses that are its own.
+func (w *Workstation) Accepted() []hwaddr.Address { return addressesIn(w.AcceptedList) }
 
 // Proposed are addresses that were seen in it and that nobody has accepted yet.
 func (w *Workstation) Proposed() []hwaddr.Address { return addressesIn(w.ProposedList) }
@@ -95,6 +101,12 @@ func (w *Workstation) Disks() []int64 {
 	return sizes
 }
 
+// Fields are the fields of the engineers' own.
+func (w *Workstation) Fields() map[string]string {
+	fields, _ := decode[map[string]string]("", w.FieldTexts)
+	return fields
+}
+
 // Groups are the names of the groups it is in.
 func (w *Workstation) Groups() []string { return strings.Fields(w.GroupList) }
 
@@ -115,8 +127,9 @@ func (w *Workstation) MakerAndModel() string {
 }
 
 const (
-	workstationColumns = `w.id, coalesce(w.name, '') AS name, w.state, w.maker, w.model, w.serial, w.uuid, w.memory, w.disks, w.agent_version, w.first_seen, w.last_seen,
+	workstationColumns = `w.id, coalesce(w.name, '') AS name, ` + standing + ` AS state, w.note, w.fields, w.maker, w.model, w.serial, w.uuid, w.memory, w.disks, w.agent_version, w.first_seen, w.last_seen,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND state <> 'proposed' ORDER BY state, address)), '') AS address_list,
+		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND state = 'accepted' ORDER BY address)), '') AS accepted_list,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND state = 'proposed' ORDER BY address)), '') AS proposed_list,
 		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list,
 		coalesce((SELECT iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version FROM receipts r
@@ -148,10 +161,14 @@ func (db *DB) FindWorkstation(ctx context.Context, ref string) (*Workstation, er
 const whoHas = `SELECT a.workstation_id FROM addresses a JOIN workstations o ON o.id = a.workstation_id WHERE a.address = ?2 AND a.state <> 'proposed'
 	ORDER BY a.state, EXISTS (SELECT 1 FROM errands e WHERE e.workstation_id = o.id AND e.state IN ('waiting', 'running')) DESC, o.last_seen DESC LIMIT 1`
 
+// standing is the state of a workstation w. Whoever is in the roster and was never seen is
+// expected.
+const standing = `iif(w.state = 'admitted' AND w.agent_version = '', 'expected', w.state)`
+
 // WorkstationFilter narrows a list of workstations; empty fields narrow nothing.
 type WorkstationFilter struct {
-	State roster.State
-	Group string
+	States []roster.State
+	Group  string
 }
 
 var workstationList = listing{
@@ -162,13 +179,24 @@ var workstationList = listing{
 // Workstations lists; sortable by name, model, serial, state and last_seen.
 func (db *DB) Workstations(ctx context.Context, f WorkstationFilter, p Page) (rows []Workstation, total int, err error) {
 	var q query
-	if f.State != "" {
-		q.and("w.state = ?", f.State)
+	if len(f.States) > 0 {
+		stored, seen := []string{}, []string{}
+		for _, s := range f.States {
+			switch s {
+			case roster.Expected:
+				stored, seen = append(stored, string(roster.Admitted)), append(seen, "w.agent_version = ''")
+			case roster.Admitted:
+				stored, seen = append(stored, string(s)), append(seen, "w.agent_version <> ''")
+			default:
+				stored, seen = append(stored, string(s)), append(seen, "w.state <> 'admitted'")
+			}
+		}
+		q.and("w.state IN (SELECT value FROM json_each(?)) AND ("+strings.Join(seen, " OR ")+")", encode(stored))
 	}
 	if f.Group != "" {
 		q.and("w.id IN (SELECT m.workstation_id FROM group_members m JOIN groups g ON g.id = m.group_id WHERE g.name = ?)", f.Group)
 	}
-	q.search(p.Search, []string{"concat_ws(char(10), w.name, w.model, w.maker, w.serial)"}, "w.id IN (SELECT workstation_id FROM addresses WHERE address LIKE ?)")
+	q.search(p.Search, []string{"concat_ws(char(10), w.name, w.model, w.maker, w.serial, w.note, w.fields)"}, "w.id IN (SELECT workstation_id FROM addresses WHERE address LIKE ?)")
 	total, err = db.list(ctx, workstationList, &rows, q, p)
 	return rows, total, err
 }
@@ -215,42 +243,46 @@ func (db *DB) Inventories(ctx context.Context, only []int64, f func(w Workstatio
 // Admit takes a newcomer, or a retired workstation again, into the roster under
 // a name and into groups, which must exist. One that is in the roster is a fault.Conflict.
 func (db *DB) Admit(ctx context.Context, id int64, name string, groups []string) error {
-	return db.change(ctx, func(tx *sqlx.Tx) error {
-		var is struct {
-			State roster.State `db:"state"`
-			Name  string       `db:"name"`
-		}
-		if err := tx.GetContext(ctx, &is, `SELECT state, coalesce(name, '') AS name FROM workstations WHERE id = ?`, id); err != nil {
-			return missing(err, "workstation", id)
-		}
-		if is.State == roster.Admitted {
-			return fault.Conflict.Errorf("it is in the roster already, as %s; jugate workstation rename gives it another name", is.Name)
-		}
-		if err := nameIsFree(ctx, tx, name, id); err != nil {
+	return db.change(ctx, func(tx *sqlx.Tx) error { return admit(ctx, tx, id, name, groups) })
+}
+
+func admit(ctx context.Context, tx *sqlx.Tx, id int64, name string, groups []string) error {
+	var is struct {
+		State roster.State `db:"state"`
+		Name  string       `db:"name"`
+	}
+	if err := tx.GetContext(ctx, &is, `SELECT state, coalesce(name, '') AS name FROM workstations WHERE id = ?`, id); err != nil {
+		return missing(err, "workstation", id)
+	}
+	if is.State == roster.Admitted {
+		return fault.Conflict.Errorf("it is in the roster already, as %s; jugate workstation rename gives it another name", is.Name)
+	}
+	if err := nameIsFree(ctx, tx, name, id); err != nil {
+		return err
+	}
+	if _, err := tx.ExecContext(ctx, `UPDATE workstations SET state = 'admitted', name = ? WHERE id = ?`, name, id); err != nil {
+		return err
+	}
+	for _, g := range groups {
+		if err := addMember(ctx, tx, g, id); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE workstations SET state = 'admitted', name = ? WHERE id = ?`, name, id); err != nil {
-			return err
-		}
-		for _, g := range groups {
-			if err := addMember(ctx, tx, g, id); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
+	}
+	return nil
 }
 
 // Rename gives a workstation that has a name another one. Its receipts keep the one that
 // they were written with.
 func (db *DB) Rename(ctx context.Context, id int64, name string) error {
-	return db.change(ctx, func(tx *sqlx.Tx) error {
-		if err := nameIsFree(ctx, tx, name, id); err != nil {
-			return err
-		}
-		result, err := tx.ExecContext(ctx, `UPDATE workstations SET name = ? WHERE id = ? AND state <> 'newcomer'`, name, id)
-		return changed(result, err, "workstation that was admitted", id)
-	})
+	return db.change(ctx, func(tx *sqlx.Tx) error { return rename(ctx, tx, id, name) })
+}
+
+func rename(ctx context.Context, tx *sqlx.Tx, id int64, name string) error {
+	if err := nameIsFree(ctx, tx, name, id); err != nil {
+		return err
+	}
+	result, err := tx.ExecContext(ctx, `UPDATE workstations SET name = ? WHERE id = ? AND state <> 'newcomer'`, name, id)
+	return changed(result, err, "workstation that was admitted", id)
 }
 
 // nameIsFree says who has a name, if it is not the workstation itself. Workstations and

@@ -39,6 +39,7 @@ var Terms = []Term{
 	{"sealed", Word, "A delivery whose slabs are encrypted on the wire and whose packets are signed."},
 
 	{"newcomer", OfWorkstations, "It was seen, and nobody has admitted it yet."},
+	{"expected", OfWorkstations, "It was entered before any machine of it was seen. The machine with its hardware address, UUID or serial number is admitted by itself when it appears."},
 	{"admitted", OfWorkstations, "It is in the roster."},
 	{"retired", OfWorkstations, "It is out of service. Its receipts stay, and it can be admitted again."},
 

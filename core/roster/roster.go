@@ -13,16 +13,18 @@ import (
 // State is a workstation's standing in the roster.
 type State string
 
-// A workstation is a newcomer until someone admits it; retired, it takes part
+// A workstation is a newcomer until someone admits it. One that was entered before it has
+// been seen is expected, and is admitted by itself when it appears. Retired, it takes part
 // in nothing more while its receipts stay.
 const (
 	Newcomer State = "newcomer"
+	Expected State = "expected"
 	Admitted State = "admitted"
 	Retired  State = "retired"
 )
 
 // States are all states.
-var States = []State{Newcomer, Admitted, Retired}
+var States = []State{Newcomer, Expected, Admitted, Retired}
 
 // CardState is how a hardware address stands to a workstation.
 type CardState string
@@ -42,7 +44,7 @@ var CardStates = []CardState{Accepted, Proposed, Shared}
 // engineer can do; label is what the workstation is called.
 func MustBeAdmitted(label string, s State) error {
 	switch s {
-	case Admitted:
+	case Admitted, Expected:
 		return nil
 	case Newcomer:
 		return fault.Conflict.Errorf("%s is a newcomer; admit it first", label)

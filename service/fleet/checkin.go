@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"cmp"
 	"context"
 	"net/netip"
 
@@ -44,12 +45,13 @@ func few(texts []string) []string { return texts[:min(len(texts), 4)] }
 // seen is what the records are told of a check-in.
 func (f *Fleet) seen(from netip.Addr, in api.CheckIn) (records.Seen, error) {
 	inv := in.Inventory
-	out := records.Seen{AgentVersion: in.AgentVersion, Inventory: inv, AcceptCards: f.AcceptCards, Errand: in.Errand, Allow: func(id int64) error {
-		if id == 0 {
-			return f.newcomers.allow(from, f.Now())
-		}
-		return f.agents.mayEnter(id, f.Now(), in.Boot)
-	}}
+	out := records.Seen{AgentVersion: cmp.Or(in.AgentVersion, "unknown"), // whoever has none was never seen
+		Inventory: inv, AcceptCards: f.AcceptCards, Errand: in.Errand, Allow: func(id int64) error {
+			if id == 0 {
+				return f.newcomers.allow(from, f.Now())
+			}
+			return f.agents.mayEnter(id, f.Now(), in.Boot)
+		}}
 	adapters := map[hwaddr.Address]bool{}
 	for _, c := range inv.Cards {
 		if a, err := hwaddr.Parse(c.Address); err == nil && c.Adapter {

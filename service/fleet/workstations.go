@@ -19,13 +19,16 @@ func (f *Fleet) workstation(w records.Workstation) api.Workstation {
 	out := api.Workstation{
 		ID: w.ID, Name: w.Name, State: w.State, Addresses: []string{},
 		Maker: w.Maker, Model: w.Model, Serial: w.Serial, UUID: w.UUID, Groups: w.Groups(), Proposed: []string{},
-		Memory: w.Memory, Disks: w.Disks(), AgentVersion: w.AgentVersion,
+		Memory: w.Memory, Disks: w.Disks(), AgentVersion: w.AgentVersion, Note: w.Note, Fields: w.Fields(),
 	}
 	for _, a := range w.Addresses() {
 		out.Addresses = append(out.Addresses, a.String())
 	}
 	for _, a := range w.Proposed() {
 		out.Proposed = append(out.Proposed, a.String())
+	}
+	if out.Fields == nil {
+		out.Fields = map[string]string{}
 	}
 	if out.Groups == nil {
 		out.Groups = []string{}

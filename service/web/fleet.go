@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"context"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -8,6 +9,7 @@ import (
 	"jugate/api"
 	"jugate/core/roster"
 	"jugate/records"
+	"jugate/service/fleet"
 )
 
 func (s *Server) workstationRoutes(h huma.API) {
@@ -15,10 +17,10 @@ func (s *Server) workstationRoutes(h huma.API) {
 	lists(s, h, op("GET", "/workstations", "list-workstations", tag, "List workstations; sort by name, model, serial, state or last_seen"),
 		func(ctx context.Context, in *struct {
 			Paging
-			State roster.State `query:"state" enum:"newcomer,admitted,retired"`
-			Group string       `query:"group" doc:"Those in this group" maxLength:"63" example:"herbarium"`
+			State []roster.State `query:"state" nullable:"false" maxItems:"4" example:"[\"expected\"]" enum:"newcomer,expected,admitted,retired" doc:"Those in one of these states"`
+			Group string         `query:"group" doc:"Those in this group" maxLength:"63" example:"herbarium"`
 		}) ([]api.Workstation, int, error) {
-			return s.Fleet.List(ctx, records.WorkstationFilter{State: in.State, Group: in.Group}, in.page())
+			return s.Fleet.List(ctx, records.WorkstationFilter{States: in.State, Group: in.Group}, in.page())
 		})
 	answers(s, h, op("GET", "/workstations/{workstation}", "get-workstation", tag, "Show one workstation"),
 		func(ctx context.Context, in *WorkstationRef) (api.Workstation, error) {
@@ -48,6 +50,38 @@ func (s *Server) workstationRoutes(h huma.API) {
 	answers(s, h, op("POST", "/workstations/{workstation}/relearn", "relearn-workstation", tag, "Take the UUID and serial number that a workstation tells next: its main board was exchanged"),
 		func(ctx context.Context, in *WorkstationRef) (api.Workstation, error) {
 			return s.Fleet.Relearn(ctx, in.Ref)
+		})
+	answers(s, h, op("PUT", "/workstations/{workstation}/note", "note-workstation", tag, "Replace what is said of a workstation"),
+		func(ctx context.Context, in *struct {
+			WorkstationRef
+			Body api.NewNote
+		}) (api.Workstation, error) {
+			return s.Fleet.Note(ctx, in.Ref, in.Body.Note)
+		})
+	answers(s, h, op("PUT", "/workstations/{workstation}/fields", "set-fields", tag, "Set fields of a workstation"),
+		func(ctx context.Context, in *struct {
+			WorkstationRef
+			Body api.NewFields
+		}) (api.Workstation, error) {
+			return s.Fleet.SetFields(ctx, in.Ref, in.Body.Fields)
+		})
+	answers(s, h, limited(op("POST", "/roster", "import-roster", tag, "Take a table of workstations into the roster"), roster.MaxTable),
+		func(ctx context.Context, in *struct {
+			DryRun  bool   `query:"dry_run" doc:"Tell what would become of the table, and enter nothing"`
+			Whole   bool   `query:"whole" doc:"Enter nothing if a row is in doubt"`
+			RawBody []byte `contentType:"text/csv"`
+		}) (api.Imported, error) {
+			return s.Fleet.Import(ctx, bytes.NewReader(in.RawBody), fleet.ImportOptions{DryRun: in.DryRun, Whole: in.Whole})
+		})
+	huma.Register(h, op("GET", "/roster", "export-roster", tag, "Write the roster as a table"),
+		func(ctx context.Context, in *struct {
+			Group string `query:"group" doc:"Those in this group" maxLength:"63" example:"herbarium"`
+		}) (*rawReply, error) {
+			var table bytes.Buffer
+			if err := s.Fleet.Export(ctx, records.WorkstationFilter{Group: in.Group}, &table); err != nil {
+				return nil, s.problem(err, "export-roster")
+			}
+			return &rawReply{"text/csv; charset=utf-8", table.Bytes()}, nil
 		})
 	does(s, h, op("PUT", "/workstations/{workstation}/address", "fix-address", "network boot", "Give a workstation an IP address of its own, in mode whole; an empty one ends that"),
 		func(ctx context.Context, in *struct {

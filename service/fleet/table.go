@@ -1,0 +1,109 @@
+package fleet
+
+import (
+	"context"
+	"io"
+
+	"jugate/api"
+	"jugate/core/actor"
+	"jugate/core/roster"
+	"jugate/records"
+)
+
+// ImportOptions say how a table of workstations is taken in.
+type ImportOptions struct {
+	DryRun bool // tell what would become of it, and enter nothing
+	Whole  bool // enter nothing if a row is in doubt
+}
+
+// Import takes a table of workstations into the roster (roster.ReadTable). Workstations that
+// nobody has seen are expected from then on.
+func (f *Fleet) Import(ctx context.Context, table io.Reader, o ImportOptions) (api.Imported, error) {
+	rows, err := roster.ReadTable(table, nil)
+	if err != nil {
+		return api.Imported{}, err
+	}
+	results, kept, err := f.Records.Import(ctx, f.Now(), rows, records.ImportOptions{DryRun: o.DryRun, Whole: o.Whole})
+	if err != nil {
+		return api.Imported{}, err
+	}
+	out := api.Imported{Entered: kept, Rows: []api.ImportedRow{}}
+	for _, r := range results {
+		told := api.ImportedRow{Line: r.Row.Line, Workstation: r.Row.Said(), Did: r.Changes, What: "changed"}
+		switch {
+		case r.Problem != nil:
+			told.What, told.Problem, told.Did = "in doubt", r.Problem.Error(), []string{}
+			out.RowsInDoubt++
+		case len(r.Changes) == 0:
+			out.UnchangedRows++
+			continue
+		case r.New:
+			told.What = "new"
+			out.NewRows++
+		default:
+			out.ChangedRows++
+		}
+		out.Rows = append(out.Rows, told)
+	}
+	if kept {
+		f.imported(context.WithoutCancel(ctx), results)
+	}
+	f.Log.Info("table of workstations", "kept", kept, "new", out.NewRows, "changed", out.ChangedRows, "unchanged", out.UnchangedRows, "in doubt", out.RowsInDoubt, "by", actor.From(ctx))
+	return out, nil
+}
+
+// imported has everybody hear of what a table has changed.
+func (f *Fleet) imported(ctx context.Context, results []records.Imported) {
+	for _, r := range results {
+		if len(r.Changes) == 0 {
+			continue
+		}
+		w, err := f.recall(ctx, r.ID)
+		if err != nil {
+			f.Log.Error("a workstation of a table cannot be read", "workstation", r.Row.Said(), "error", err)
+			continue
+		}
+		f.agents.ring(r.ID)
+		f.Stock.Touched(r.ID)
+		f.Publish(f.workstation(*w))
+	}
+	if err := f.Boot.Refix(ctx); err != nil {
+		f.Log.Error("fixed addresses cannot be read", "error", err)
+	}
+}
+
+// Export writes the roster as a table that Import takes, without newcomers and retired
+// workstations.
+func (f *Fleet) Export(ctx context.Context, filter records.WorkstationFilter, w io.Writer) error {
+	if filter.States == nil {
+		filter.States = []roster.State{roster.Expected, roster.Admitted}
+	}
+	var rows []roster.Row
+	for {
+		page, total, err := f.Records.Workstations(ctx, filter, records.Page{Offset: len(rows), Limit: 1000, Sort: "name"})
+		if err != nil {
+			return err
+		}
+		for _, one := range page {
+			rows = append(rows, roster.Row{Name: one.Name, Addresses: one.Accepted(), Identity: one.Identity(), Groups: one.Groups(), Note: &one.Note, Fields: one.Fields()})
+		}
+		if len(rows) >= total || len(page) == 0 {
+			return roster.WriteTable(w, rows)
+		}
+	}
+}
+
+// Note replaces what is said of a workstation.
+func (f *Fleet) Note(ctx context.Context, ref, note string) (api.Workstation, error) {
+	return f.change(ctx, ref, func(id int64) error { return f.Records.SetWorkstationNote(ctx, id, note) })
+}
+
+// SetFields sets fields of a workstation; an empty value removes one.
+func (f *Fleet) SetFields(ctx context.Context, ref string, fields map[string]string) (api.Workstation, error) {
+	for name := range fields {
+		if err := roster.CheckName("a field", name); err != nil {
+			return api.Workstation{}, err
+		}
+	}
+	return f.change(ctx, ref, func(id int64) error { return f.Records.MergeFields(ctx, id, fields) })
+}
