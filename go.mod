@@ -11,6 +11,7 @@ require (
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/diskfs/go-diskfs v1.9.4
 	github.com/dustin/go-humanize v1.1.0
+	github.com/expr-lang/expr v1.17.8
 	github.com/go-chi/chi/v5 v5.5.0
 	github.com/gofrs/flock v0.13.1
 	github.com/google/uuid v1.6.0

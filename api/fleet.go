@@ -104,22 +104,26 @@ type NewName struct {
 // Group is a named set of workstations.
 type Group struct {
 	Name         string `json:"name"`
+	Where        string `json:"where" doc:"Condition by which it fills itself; empty if people fill it"`
 	Workstations int    `json:"workstation_count"`
 }
 
 // GroupMembers are workstations that come into a group, or leave it.
 type GroupMembers struct {
-	Workstations []string `json:"workstations" minItems:"1" maxItems:"10000" doc:"By name or hardware address" nullable:"false" example:"[\"herb-01\",\"herb-02\"]"`
+	Workstations []string `json:"workstations,omitempty" maxItems:"10000" doc:"By name or hardware address" nullable:"false" example:"[\"herb-01\",\"herb-02\"]"`
+	Where        string   `json:"where,omitempty" doc:"A condition over the roster (docs/conditions.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
 }
 
 // NewGroup asks for a group.
 type NewGroup struct {
-	Name string `json:"name" minLength:"1" maxLength:"63" example:"herbarium"`
+	Name  string `json:"name" minLength:"1" maxLength:"63" example:"herbarium"`
+	Where string `json:"where,omitempty" doc:"A condition over the roster (docs/conditions.md): the group has whoever fits it" maxLength:"1000" example:"model startsWith \"A310\""`
 }
 
 // WakeUp asks for workstations to be switched on over the network.
 type WakeUp struct {
-	To []string `json:"to" minItems:"1" maxItems:"1000" doc:"Names of workstations and groups" nullable:"false" example:"[\"herbarium\"]"`
+	To    []string `json:"to,omitempty" maxItems:"1000" doc:"Names of workstations and groups" nullable:"false" example:"[\"herbarium\"]"`
+	Where string   `json:"where,omitempty" doc:"A condition over the roster (docs/conditions.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
 }
 
 // Woken is to whom wake-ups were sent, and through what. Whether they start shows when they
@@ -152,4 +156,24 @@ type ImportedRow struct {
 	What        string   `json:"what" enum:"new,changed,in doubt"`
 	Did         []string `json:"did" nullable:"false" doc:"In words"`
 	Problem     string   `json:"problem" doc:"Why the row is in doubt"`
+}
+
+// NewNames names many workstations by a pattern.
+type NewNames struct {
+	Pattern string   `json:"pattern" doc:"Such as herb-{number:02} or {group}-{serial:last4}; the values are number, group, serial, model, maker, address and uuid" minLength:"1" maxLength:"200" example:"herb-{number:02}"`
+	To      []string `json:"to,omitempty" doc:"Newcomers by hardware address, workstations and groups" maxItems:"1000" nullable:"false" example:"[\"herbarium\"]"`
+	Where   string   `json:"where,omitempty" doc:"A condition over the roster (docs/conditions.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
+	Order   string   `json:"order,omitempty" doc:"Who gets the first number: by hardware address, or who appeared first" enum:"address,appearance" default:"address"`
+	Groups  []string `json:"groups,omitempty" doc:"Groups to put them into" maxItems:"1000" nullable:"false" example:"[\"herbarium\"]"`
+	DryRun  bool     `json:"dry_run,omitempty" doc:"Only tell the names"`
+}
+
+// Named is a workstation with the name that it gets.
+type Named struct {
+	Address string       `json:"hardware_address"`
+	Was     string       `json:"was" doc:"Its name until then; empty for a newcomer"`
+	Name    string       `json:"name"`
+	State   roster.State `json:"state" enum:"newcomer,expected,admitted,retired" doc:"Until then"`
+	Model   string       `json:"model"`
+	Serial  string       `json:"serial"`
 }

@@ -90,8 +90,8 @@ func (c *Client) MakeCode(ctx context.Context, hours int) (api.Code, error) {
 }
 
 // Wake switches workstations on over the network.
-func (c *Client) Wake(ctx context.Context, to []string) (api.Woken, error) {
-	return one[api.Woken](ctx, c, http.MethodPost, "wake", api.WakeUp{To: to})
+func (c *Client) Wake(ctx context.Context, in api.WakeUp) (api.Woken, error) {
+	return one[api.Woken](ctx, c, http.MethodPost, "wake", in)
 }
 
 // Recipients shows who may receive an image.

@@ -91,6 +91,11 @@ func (c *Client) Admit(ctx context.Context, ref string, a api.Admission) (api.Wo
 	return one[api.Workstation](ctx, c, http.MethodPost, "workstations/"+url.PathEscape(ref)+"/admit", a)
 }
 
+// NameAll names workstations by a pattern, or tells the names that they would get.
+func (c *Client) NameAll(ctx context.Context, in api.NewNames) ([]api.Named, error) {
+	return one[[]api.Named](ctx, c, http.MethodPost, "roster/names", in)
+}
+
 // NoteWorkstation replaces what is said of a workstation.
 func (c *Client) NoteWorkstation(ctx context.Context, ref, note string) (api.Workstation, error) {
 	return one[api.Workstation](ctx, c, http.MethodPut, "workstations/"+url.PathEscape(ref)+"/note", api.NewNote{Note: note})
@@ -123,9 +128,9 @@ func (c *Client) Groups(ctx context.Context, l List) (api.Page[api.Group], error
 	return list[api.Group](ctx, c, "groups", l)
 }
 
-// AddGroup makes an empty group.
-func (c *Client) AddGroup(ctx context.Context, name string) (api.Group, error) {
-	return one[api.Group](ctx, c, http.MethodPost, "groups", api.NewGroup{Name: name})
+// AddGroup makes a group.
+func (c *Client) AddGroup(ctx context.Context, in api.NewGroup) (api.Group, error) {
+	return one[api.Group](ctx, c, http.MethodPost, "groups", in)
 }
 
 // RemoveGroup removes a group; its workstations stay.
@@ -134,13 +139,13 @@ func (c *Client) RemoveGroup(ctx context.Context, name string) error {
 }
 
 // Include puts workstations into a group, all or none.
-func (c *Client) Include(ctx context.Context, group string, workstations ...string) (api.Group, error) {
-	return one[api.Group](ctx, c, http.MethodPost, "groups/"+url.PathEscape(group)+"/include", api.GroupMembers{Workstations: workstations})
+func (c *Client) Include(ctx context.Context, group string, in api.GroupMembers) (api.Group, error) {
+	return one[api.Group](ctx, c, http.MethodPost, "groups/"+url.PathEscape(group)+"/include", in)
 }
 
 // Exclude takes workstations out of a group, all or none.
-func (c *Client) Exclude(ctx context.Context, group string, workstations ...string) (api.Group, error) {
-	return one[api.Group](ctx, c, http.MethodPost, "groups/"+url.PathEscape(group)+"/exclude", api.GroupMembers{Workstations: workstations})
+func (c *Client) Exclude(ctx context.Context, group string, in api.GroupMembers) (api.Group, error) {
+	return one[api.Group](ctx, c, http.MethodPost, "groups/"+url.PathEscape(group)+"/exclude", in)
 }
 
 // Images lists the newest version of each image.
@@ -214,8 +219,8 @@ func (c *Client) SetDeliveryRate(ctx context.Context, id, rate int64) (api.Deliv
 }
 
 // ExtendDelivery brings a delivery to more groups and workstations.
-func (c *Client) ExtendDelivery(ctx context.Context, id int64, to ...string) (api.Delivery, error) {
-	return one[api.Delivery](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/workstations", id), api.MoreTargets{To: to})
+func (c *Client) ExtendDelivery(ctx context.Context, id int64, in api.MoreTargets) (api.Delivery, error) {
+	return one[api.Delivery](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/workstations", id), in)
 }
 
 // StopDelivery stops a delivery for everyone who is not through.

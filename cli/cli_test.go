@@ -92,7 +92,7 @@ func TestWhereSettingsComeFrom(t *testing.T) {
 	t.Setenv("JUGATE_YES", "true")
 	errs.Reset()
 	assert.Equal(t, exitUsage, Run(t.Context(), []string{"deliver", "garden-desk"}, &out, &errs))
-	assert.Contains(t, errs.String(), "--to is missing")
+	assert.Contains(t, errs.String(), "--to or --where is missing")
 
 	t.Log("# lists are lists, and everything says where it comes from")
 	t.Setenv("JUGATE_RATE", "200Mbit")
@@ -223,8 +223,8 @@ func TestListsInEveryForm(t *testing.T) {
 	columns := []column[api.Group]{{title: "name", value: func(g api.Group) string { return g.Name }}, {title: "workstations", value: func(g api.Group) string { return "8" }, right: true}}
 	for output, want := range map[string]string{
 		"table": "NAME        WORKSTATIONS\nherbarium              8\n",
-		"csv":   "name,workstation_count\nherbarium,8\n",
-		"json":  "[\n  {\n    \"name\": \"herbarium\",\n    \"workstation_count\": 8\n  }\n]\n",
+		"csv":   "name,where,workstation_count\nherbarium,,8\n",
+		"json":  "[\n  {\n    \"name\": \"herbarium\",\n    \"where\": \"\",\n    \"workstation_count\": 8\n  }\n]\n",
 	} {
 		var out bytes.Buffer
 		cmd := &cobra.Command{}

@@ -62,6 +62,7 @@ func (a *app) deliverCommand() *cobra.Command {
 				if err := confirm(cmd, false, fmt.Sprintf("the disks of %s would be overwritten", count(len(plan.Members), "workstation")), "Overwrite these disks?"); err != nil {
 					return err
 				}
+				orderAsShown(&order, plan)
 			}
 			d, err := c.Deliver(cmd.Context(), order)
 			if err != nil {
@@ -74,7 +75,7 @@ func (a *app) deliverCommand() *cobra.Command {
 			return a.followDelivery(cmd, c, d.ID)
 		},
 	}
-	cmd.Flags().StringSliceVar(&order.To, "to", nil, "groups and workstations")
+	a.targetFlags(cmd, &order.To, &order.Where)
 	cmd.Flags().StringVar(&order.Start, "start", "all", "when the stream starts: all, first, ready:N (when N are ready) or at:TIME; with a comma between two when one of them holds, with a plus when both do")
 	cmd.Flags().StringVar(&atLatest, "at-latest", "", "when it starts at the latest, with whoever is ready: a time such as 18:30, or how long from now (or from the time in --start), such as 10m (default 1h)")
 	cmd.Flags().StringVar(&rate, "rate", "", "rate of the stream, such as 200Mbit (default: the service's)")
@@ -92,11 +93,22 @@ func (a *app) deliverCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask: what is on the disks may go")
 	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "show what would be done, and order nothing")
 	cmd.Flags().BoolVar(&noWait, "no-wait", false, "order it and return at once")
-	cmd.MarkFlagRequired("to")
-	cmd.RegisterFlagCompletionFunc("to", a.complete(targetNames))
 	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
 	cmd.RegisterFlagCompletionFunc("when-done", cobra.FixedCompletions(toCompletions(whenDone), cobra.ShellCompDirectiveNoFileComp))
 	return cmd
+}
+
+// orderAsShown names the workstations of a plan in an order that had a condition: nobody else
+// may fit that meanwhile.
+func orderAsShown(order *api.NewDelivery, p api.DeliveryPlan) {
+	const namesAtMost = 1000 // of an order
+	if order.Where == "" || len(p.Members) > namesAtMost {
+		return
+	}
+	order.To, order.Where = nil, ""
+	for _, m := range p.Members {
+		order.To = append(order.To, m.Workstation)
+	}
 }
 
 var whenDone = []string{"stay", "restart", "power-off"}

@@ -183,18 +183,16 @@ func (a *app) deliveryRate() *cobra.Command {
 }
 
 func (a *app) deliveryExtend() *cobra.Command {
-	var to []string
+	var in api.MoreTargets
 	cmd := a.deliveryVerb("extend DELIVERY", "Bring a running delivery to more groups and workstations", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
-		d, err := c.ExtendDelivery(cmd.Context(), id, to...)
+		d, err := c.ExtendDelivery(cmd.Context(), id, in)
 		if err != nil {
 			return err
 		}
 		return a.printDelivery(cmd, d)
 	})
 	cmd.Use += " --to GROUP|WORKSTATION…"
-	cmd.Flags().StringSliceVar(&to, "to", nil, "groups and workstations")
-	cmd.MarkFlagRequired("to")
-	cmd.RegisterFlagCompletionFunc("to", a.complete(targetNames))
+	a.targetFlags(cmd, &in.To, &in.Where)
 	return cmd
 }
 

@@ -454,12 +454,10 @@ func (a *app) driverInstall() *cobra.Command {
 		},
 	}
 	flags := cmd.Flags()
-	flags.StringSliceVar(&in.To, "to", nil, "groups and workstations")
+	a.targetFlags(cmd, &in.To, &in.Where)
 	flags.StringSliceVar(&in.Drivers, "drivers", nil, driversHelp)
 	flags.BoolVar(&in.Whole, "drivers-whole", false, "install everything that the sets have, matched or not")
 	flags.StringVar(&in.Disk, "disk", "only", diskRuleHelp)
-	cmd.MarkFlagRequired("to")
-	cmd.RegisterFlagCompletionFunc("to", a.complete(targetNames))
 	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
 	return cmd
 }

@@ -15,23 +15,34 @@ func (a *app) groupCommand() *cobra.Command {
 	return noun("group", "Gather workstations into groups",
 		a.groupList(),
 		a.groupMenu(),
-		a.groupVerb("add NAME", "Make an empty group", cobra.ExactArgs(1), func(ctx context.Context, c *apiclient.Client, args []string) error {
-			_, err := c.AddGroup(ctx, args[0])
-			return err
-		}),
+		a.groupAdd(),
 		a.groupVerb("remove GROUP", "Remove a group; its workstations stay", cobra.ExactArgs(1), func(ctx context.Context, c *apiclient.Client, args []string) error {
 			return c.RemoveGroup(ctx, args[0])
 		}),
-		a.groupVerb("include GROUP WORKSTATION…", "Put workstations into a group, all or none", cobra.MinimumNArgs(2), members((*apiclient.Client).Include)),
-		a.groupVerb("exclude GROUP WORKSTATION…", "Take workstations out of a group, all or none", cobra.MinimumNArgs(2), members((*apiclient.Client).Exclude)),
+		a.groupMembers("include GROUP [WORKSTATION|GROUP…]", "Put workstations into a group, all or none", (*apiclient.Client).Include),
+		a.groupMembers("exclude GROUP [WORKSTATION|GROUP…]", "Take workstations out of a group, all or none", (*apiclient.Client).Exclude),
 	)
 }
 
-func members(change func(c *apiclient.Client, ctx context.Context, group string, refs ...string) (api.Group, error)) func(context.Context, *apiclient.Client, []string) error {
-	return func(ctx context.Context, c *apiclient.Client, args []string) error {
-		_, err := change(c, ctx, args[0], args[1:]...)
+func (a *app) groupAdd() *cobra.Command {
+	var where string
+	cmd := a.groupVerb("add NAME", "Make a group: an empty one, or one that a condition fills", cobra.ExactArgs(1), func(ctx context.Context, c *apiclient.Client, args []string) error {
+		_, err := c.AddGroup(ctx, api.NewGroup{Name: args[0], Where: where})
 		return err
-	}
+	})
+	whereFlag(cmd, &where, "it always has whoever fits a condition")
+	return cmd
+}
+
+func (a *app) groupMembers(use, short string, change func(c *apiclient.Client, ctx context.Context, group string, in api.GroupMembers) (api.Group, error)) *cobra.Command {
+	var where string
+	cmd := a.groupVerb(use, short, nil, func(ctx context.Context, c *apiclient.Client, args []string) error {
+		_, err := change(c, ctx, args[0], api.GroupMembers{Workstations: args[1:], Where: where})
+		return err
+	})
+	cmd.Args = namedOr(cmd, 1)
+	whereFlag(cmd, &where, "of those, or of the whole roster, whoever fits a condition")
+	return cmd
 }
 
 // groupVerb is a command that changes groups and prints nothing.

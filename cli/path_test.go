@@ -243,7 +243,7 @@ func TestExitCodesAndComplaints(t *testing.T) {
 		"image show nothing":                                     {1, "there is no image nothing"},
 		"image show a/b":                                         {1, "cannot be the name of an image"},
 		"deliver nothing --to herb-01":                           {1, "there is no image nothing"},
-		"deliver nothing":                                        {2, "--to is missing"},
+		"deliver nothing":                                        {2, "--to or --where is missing"},
 		"deliver x --to y --rate fast":                           {2, "not a rate"},
 		"deliver x --to y --start late":                          {2, "not a gather rule"},
 		"delivery show 7":                                        {1, "there is no delivery 7"},

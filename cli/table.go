@@ -15,7 +15,7 @@ import (
 
 // tableVerbs take the roster in and out as a table.
 func (a *app) tableVerbs() []*cobra.Command {
-	return []*cobra.Command{a.workstationImport(), a.workstationExport(), a.workstationNote(), a.workstationField()}
+	return []*cobra.Command{a.workstationImport(), a.workstationExport(), a.workstationName(), a.workstationNote(), a.workstationField()}
 }
 
 func (a *app) workstationImport() *cobra.Command {
@@ -143,6 +143,50 @@ func writeFile(name string, content []byte, replace bool) error {
 		return err
 	}
 	return keepFile(f, name, replace)
+}
+
+func (a *app) workstationName() *cobra.Command {
+	var in api.NewNames
+	cmd := &cobra.Command{
+		Use: "name [HARDWARE-ADDRESS|WORKSTATION|GROUP…] --pattern PATTERN", Short: "Name newcomers and workstations by a pattern",
+		Long: `Newcomers are admitted under their names. A pattern has text and values in braces:
+
+    herb-{number:02}          the lowest numbers that are free, with two digits
+    {group}-{serial:last4}    the last four characters; first4 are the first
+    {model:short}-{number}    the first letters of words, and their digits
+
+The values are number, group, serial, model, maker, address and uuid.`,
+		Example: "  jugate workstation name --where 'state == \"newcomer\" and model == \"A310\"' --pattern 'herb-{number:02}' --group herbarium --dry-run\n" +
+			"  jugate workstation name herbarium --pattern '{group}-{serial:last4}'",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in.To = args
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			named, err := c.NameAll(cmd.Context(), in)
+			if err != nil {
+				return err
+			}
+			return printList(cmd, a, named, []column[api.Named]{
+				{title: "hardware address", value: func(n api.Named) string { return n.Address }},
+				{title: "model", value: func(n api.Named) string { return n.Model }},
+				{title: "serial", value: func(n api.Named) string { return n.Serial }},
+				{title: "was", value: func(n api.Named) string { return pick(n.Was == "", string(n.State), n.Was) }},
+				{title: pick(in.DryRun, "would be", "is"), value: func(n api.Named) string { return n.Name }},
+			})
+		},
+	}
+	cmd.Args = namedOr(cmd, 0)
+	whereFlag(cmd, &in.Where, "of those, or of the roster and all newcomers, whoever fits a condition")
+	cmd.Flags().StringVar(&in.Pattern, "pattern", "", "how names are made")
+	cmd.Flags().StringVar(&in.Order, "order", "address", "who gets the first number: by address, or by appearance (who was seen first)")
+	cmd.Flags().StringSliceVar(&in.Groups, "group", nil, "groups to put them into")
+	cmd.Flags().BoolVar(&in.DryRun, "dry-run", false, "show the names, and give none")
+	cmd.MarkFlagRequired("pattern")
+	cmd.RegisterFlagCompletionFunc("group", a.complete(groupNames))
+	cmd.RegisterFlagCompletionFunc("order", cobra.FixedCompletions([]cobra.Completion{"address", "appearance"}, cobra.ShellCompDirectiveNoFileComp))
+	return cmd
 }
 
 func (a *app) workstationNote() *cobra.Command {

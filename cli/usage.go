@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -34,6 +35,9 @@ func checkWords(cmd *cobra.Command) {
 				missing = append(missing, "--"+f.Name)
 			}
 		})
+		if one := missingOfGroups(cmd); one != "" && len(missing) == 0 {
+			missing = append(missing, one)
+		}
 		switch len(missing) {
 		case 0:
 			return nil
@@ -46,6 +50,23 @@ func checkWords(cmd *cobra.Command) {
 		checkWords(sub)
 	}
 }
+
+// missingOfGroups names the flags of a group of which none was given (oneRequired), or is
+// empty.
+func missingOfGroups(cmd *cobra.Command) (missing string) {
+	cmd.Flags().VisitAll(func(f *pflag.Flag) {
+		for _, group := range f.Annotations[oneRequired] {
+			names := strings.Fields(group)
+			if !slices.ContainsFunc(names, cmd.Flags().Changed) {
+				missing = "--" + strings.Join(names, " or --")
+			}
+		}
+	})
+	return missing
+}
+
+// oneRequired is the annotation of flags of which one has to be given.
+const oneRequired = "jugate_one_required"
 
 func withUsage(cmd *cobra.Command, text string) error {
 	return fmt.Errorf("%s\nUsage: %s", text, cmd.UseLine())

@@ -34,7 +34,8 @@ func (a *app) workstationList() *cobra.Command {
 		short: "List workstations and newcomers", example: "  jugate workstation list --group herbarium\n  jugate workstation list --state newcomer -o json",
 		what: "workstations", none: "no workstation has called yet; have one boot over the network, or enter it: jugate workstation admit HARDWARE-ADDRESS NAME",
 		fetch: (*apiclient.Client).Workstations, sort: []string{"name", "model", "serial", "state", "last_seen"},
-		filters: []filter{{name: "state", help: "only workstations in a state", values: []string{"newcomer", "expected", "admitted", "retired"}}, {name: "group", help: "only workstations of a group", complete: a.complete(groupNames)}},
+		filters: []filter{{name: "state", help: "only workstations in a state", values: []string{"newcomer", "expected", "admitted", "retired"}}, {name: "group", help: "only workstations of a group", complete: a.complete(groupNames)},
+			{name: "where", help: "only workstations that fit a condition (jugate explain condition)"}},
 		columns: []column[api.Workstation]{
 			{title: "name", value: func(w api.Workstation) string { return w.Name }},
 			{title: "state", value: func(w api.Workstation) string { return string(w.State) }},
@@ -193,20 +194,24 @@ func (a *app) workstationRetire() *cobra.Command {
 }
 
 func (a *app) workstationWake() *cobra.Command {
-	return &cobra.Command{
-		Use: "wake WORKSTATION|GROUP…", Short: "Switch workstations on over the network", Args: cobra.MinimumNArgs(1),
+	var where string
+	cmd := &cobra.Command{
+		Use: "wake [WORKSTATION|GROUP…]", Short: "Switch workstations on over the network",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
 			}
-			woken, err := c.Wake(cmd.Context(), args)
+			woken, err := c.Wake(cmd.Context(), api.WakeUp{To: args, Where: where})
 			if err != nil {
 				return err
 			}
 			return show(cmd, a, woken, field{"sent to", strings.Join(woken.Workstations, ", ")}, field{"through", strings.Join(woken.Interfaces, ", ")})
 		},
 	}
+	cmd.Args = namedOr(cmd, 0)
+	whereFlag(cmd, &where, "of those, or of the whole roster, whoever fits a condition")
+	return cmd
 }
 
 func (a *app) workstationAddress() *cobra.Command {

@@ -111,7 +111,7 @@ func (s *Stage) admitAll(ctx context.Context, gold *golddisk.Disk) ([]string, er
 	}
 	s.say("%d workstations are on; each appears as a newcomer with its hardware address and inventory", 1+len(all))
 	for _, g := range groups {
-		if _, err := s.Client.AddGroup(ctx, g); err != nil {
+		if _, err := s.Client.AddGroup(ctx, api.NewGroup{Name: g}); err != nil {
 			return nil, err
 		}
 	}

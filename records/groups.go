@@ -13,12 +13,13 @@ import (
 
 // Group is a named set of workstations.
 type Group struct {
-	ID      int64  `db:"id"`
-	Name    string `db:"name"`
-	Members int    `db:"members"`
+	ID        int64  `db:"id"`
+	Name      string `db:"name"`
+	Members   int    `db:"members"`
+	Condition string `db:"condition"` // by which it fills itself; empty if people fill it
 }
 
-const groupColumns = `g.id, g.name, (SELECT count(*) FROM group_members WHERE group_id = g.id) AS members`
+const groupColumns = `g.id, g.name, (SELECT count(*) FROM group_members WHERE group_id = g.id) AS members, g.condition`
 
 // Groups lists; sortable by name and workstation_count.
 func (db *DB) Groups(ctx context.Context, p Page) ([]Group, int, error) {
@@ -40,6 +41,50 @@ func (db *DB) Group(ctx context.Context, name string) (*Group, error) {
 // AddGroup makes an empty group; a name in use is a fault.Conflict.
 func (db *DB) AddGroup(ctx context.Context, name string) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error { return addGroup(ctx, tx, name) })
+}
+
+// AddFilledGroup makes a group that a condition fills, with those that fit it now.
+func (db *DB) AddFilledGroup(ctx context.Context, name, condition string, ids []int64) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		if err := addGroup(ctx, tx, name); err != nil {
+			return err
+		}
+		for _, id := range ids {
+			if err := addMember(ctx, tx, name, id); err != nil {
+				return err
+			}
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE groups SET condition = ? WHERE name = ?`, condition, name)
+		return err
+	})
+}
+
+// FilledGroups are the groups that conditions fill.
+func (db *DB) FilledGroups(ctx context.Context) (rows []Group, err error) {
+	err = db.read.SelectContext(ctx, &rows, "SELECT "+groupColumns+" FROM groups g WHERE g.condition <> '' ORDER BY g.name")
+	return rows, err
+}
+
+// Fill puts a workstation into a group that a condition fills, or takes it out.
+func (db *DB) Fill(ctx context.Context, group string, id int64, fits bool) error {
+	statement := `DELETE FROM group_members WHERE group_id = (SELECT id FROM groups WHERE name = ? AND condition <> '') AND workstation_id = ?`
+	if fits {
+		statement = `INSERT INTO group_members (group_id, workstation_id) SELECT g.id, w.id FROM groups g, workstations w WHERE g.name = ? AND g.condition <> '' AND w.id = ? ON CONFLICT DO NOTHING`
+	}
+	_, err := db.exec(ctx, statement, group, id)
+	return err
+}
+
+// notFilled refuses to have people change who is in a group that a condition fills.
+func notFilled(ctx context.Context, tx *sqlx.Tx, group string) error {
+	var condition string
+	if err := tx.GetContext(ctx, &condition, `SELECT condition FROM groups WHERE name = ?`, group); err != nil {
+		return missing(err, "group", group)
+	}
+	if condition != "" {
+		return fault.Conflict.Errorf("the group %s has whoever fits its condition, %s", group, condition)
+	}
+	return nil
 }
 
 func addGroup(ctx context.Context, tx *sqlx.Tx, name string) error {
@@ -65,6 +110,9 @@ func (db *DB) RemoveGroup(ctx context.Context, name string) error {
 // Include puts workstations into a group, all or none; they may be there already.
 func (db *DB) Include(ctx context.Context, group string, ids []int64) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
+		if err := notFilled(ctx, tx, group); err != nil {
+			return err
+		}
 		for _, id := range ids {
 			if err := addMember(ctx, tx, group, id); err != nil {
 				return err
@@ -87,6 +135,9 @@ func addMember(ctx context.Context, tx *sqlx.Tx, group string, id int64) error {
 // fault.NotFound.
 func (db *DB) Exclude(ctx context.Context, group string, ids []int64) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
+		if err := notFilled(ctx, tx, group); err != nil {
+			return err
+		}
 		var g int64
 		if err := tx.GetContext(ctx, &g, `SELECT id FROM groups WHERE name = ?`, group); err != nil {
 			return missing(err, "group", group)

@@ -248,8 +248,12 @@ func enterGroups(ctx context.Context, tx *sqlx.Tx, w *Workstation, groups []stri
 	is := func(name string) func(string) bool {
 		return func(other string) bool { return strings.EqualFold(name, other) }
 	}
+	var filled []string
+	if err := tx.SelectContext(ctx, &filled, `SELECT name FROM groups WHERE condition <> ''`); err != nil {
+		return err
+	}
 	for _, g := range w.Groups() {
-		if !slices.ContainsFunc(groups, is(g)) {
+		if !slices.ContainsFunc(groups, is(g)) && !slices.Contains(filled, g) {
 			if _, err := tx.ExecContext(ctx, `DELETE FROM group_members WHERE workstation_id = ? AND group_id = (SELECT id FROM groups WHERE name = ?)`, w.ID, g); err != nil {
 				return err
 			}
@@ -260,14 +264,15 @@ func enterGroups(ctx context.Context, tx *sqlx.Tx, w *Workstation, groups []stri
 		if slices.ContainsFunc(w.Groups(), is(g)) {
 			continue
 		}
-		err := addMember(ctx, tx, g, w.ID)
+		err := notFilled(ctx, tx, g)
 		if errors.Is(err, fault.NotFound) {
-			if err = addGroup(ctx, tx, g); err == nil {
-				err = addMember(ctx, tx, g, w.ID)
-			}
+			err = addGroup(ctx, tx, g)
 			note("into the new group %s", g)
 		} else {
 			note("into the group %s", g)
+		}
+		if err == nil {
+			err = addMember(ctx, tx, g, w.ID)
 		}
 		if err != nil {
 			return err
@@ -347,4 +352,44 @@ func expectedBy(ctx context.Context, tx *sqlx.Tx, is roster.Identity) (int64, er
 		return 0, nil
 	}
 	return id, err
+}
+
+// NamesInUse are the names of workstations and groups, in lower case.
+func (db *DB) NamesInUse(ctx context.Context) (map[string]bool, error) {
+	var names []string
+	err := db.read.SelectContext(ctx, &names, `SELECT lower(name) FROM workstations WHERE name IS NOT NULL UNION SELECT lower(name) FROM groups`)
+	used := make(map[string]bool, len(names))
+	for _, n := range names {
+		used[n] = true
+	}
+	return used, err
+}
+
+// NameAll gives workstations their names, all or none, and puts them into groups. Newcomers
+// are admitted.
+func (db *DB) NameAll(ctx context.Context, ids []int64, names, groups []string) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		for _, id := range ids { // so that they may swap names
+			if _, err := tx.ExecContext(ctx, `UPDATE workstations SET name = ' ' || id WHERE id = ? AND name IS NOT NULL`, id); err != nil {
+				return err
+			}
+		}
+		for i, id := range ids {
+			if err := nameIsFree(ctx, tx, names[i], id); err != nil {
+				return err
+			}
+			if _, err := tx.ExecContext(ctx, `UPDATE workstations SET name = ?, state = iif(state = 'newcomer', 'admitted', state) WHERE id = ?`, names[i], id); err != nil {
+				return err
+			}
+			for _, g := range groups {
+				if err := notFilled(ctx, tx, g); err != nil {
+					return err
+				}
+				if err := addMember(ctx, tx, g, id); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	})
 }

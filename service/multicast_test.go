@@ -250,10 +250,10 @@ func TestADeliveryIsPausedSpedUpAndExtended(t *testing.T) {
 		d = now
 		return still
 	}).WireBytes
-	d, err = r.client.ExtendDelivery(t.Context(), d.ID, "herb-02", "herb-01")
+	d, err = r.client.ExtendDelivery(t.Context(), d.ID, api.MoreTargets{To: []string{"herb-02", "herb-01"}})
 	require.NoError(t, err)
 	require.Len(t, d.Members, 2)
-	_, err = r.client.ExtendDelivery(t.Context(), d.ID, "herb-02")
+	_, err = r.client.ExtendDelivery(t.Context(), d.ID, api.MoreTargets{To: []string{"herb-02"}})
 	assert.ErrorContains(t, err, "goes to herb-02 already")
 	r.until(d.ID, func(d api.Delivery) bool { return d.Members[1].Phase == "ready" })
 	d, err = r.client.SetDeliveryRate(t.Context(), d.ID, 200_000_000)

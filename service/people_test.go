@@ -94,17 +94,17 @@ func TestTheOpenAPIDocumentIsServedToAnyone(t *testing.T) {
 func TestGroups(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
-	_, err := h.client.AddGroup(ctx, "seed bank")
+	_, err := h.client.AddGroup(ctx, api.NewGroup{Name: "seed bank"})
 	assert.ErrorContains(t, err, "cannot be the name of a group")
-	_, err = h.client.AddGroup(ctx, "seed-bank-lab")
+	_, err = h.client.AddGroup(ctx, api.NewGroup{Name: "seed-bank-lab"})
 	require.NoError(t, err)
-	_, err = h.client.AddGroup(ctx, "Seed-Bank-Lab")
+	_, err = h.client.AddGroup(ctx, api.NewGroup{Name: "Seed-Bank-Lab"})
 	assert.ErrorContains(t, err, "there is a group")
 
 	h.start(1, blank(t, golddisk.MiB), 0, "")
 	ref := address(1).String()
-	include := func(group string, refs ...string) error { _, err := h.client.Include(ctx, group, refs...); return err }
-	exclude := func(refs ...string) error { _, err := h.client.Exclude(ctx, "seed-bank-lab", refs...); return err }
+	include := func(group string, refs ...string) error { _, err := h.client.Include(ctx, group, api.GroupMembers{Workstations: refs}); return err }
+	exclude := func(refs ...string) error { _, err := h.client.Exclude(ctx, "seed-bank-lab", api.GroupMembers{Workstations: refs}); return err }
 	assert.ErrorContains(t, include("seed-bank-lab", ref), "admit it first")
 	_, err = h.client.Admit(ctx, ref, api.Admission{Name: "seed-01", Groups: []string{"seed-bank-lab"}})
 	require.NoError(t, err)
@@ -136,9 +136,9 @@ func TestAWorkstationMayBeRenamedAndComeBackFromRetirement(t *testing.T) {
 	w, err := h.client.RenameWorkstation(t.Context(), "herb-01", "herb-09")
 	require.NoError(t, err)
 	assert.Equal(t, "herb-09", w.Name)
-	_, err = h.client.AddGroup(t.Context(), "Herb-09")
+	_, err = h.client.AddGroup(t.Context(), api.NewGroup{Name: "Herb-09"})
 	assert.ErrorContains(t, err, "a workstation is called herb-09")
-	_, err = h.client.AddGroup(t.Context(), "herbarium")
+	_, err = h.client.AddGroup(t.Context(), api.NewGroup{Name: "herbarium"})
 	require.NoError(t, err)
 	_, err = h.client.RenameWorkstation(t.Context(), "herb-09", "Herbarium")
 	assert.ErrorContains(t, err, "a group is called herbarium")

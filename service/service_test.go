@@ -183,7 +183,7 @@ func TestCaptureAndDeliverWithLoss(t *testing.T) {
 	require.EqualValues(t, "done", e.State, e.Error)
 	assert.Equal(t, 1, e.Version)
 
-	_, err := h.client.AddGroup(t.Context(), "herbarium")
+	_, err := h.client.AddGroup(t.Context(), api.NewGroup{Name: "herbarium"})
 	require.NoError(t, err)
 	disks := map[string]string{}
 	for n, loss := range []float64{0, 0.03, 0.03} {

@@ -77,7 +77,7 @@ func TestWhoMayReceiveAnImage(t *testing.T) {
 }
 
 func addGroup(h *house, name string) error {
-	_, err := h.client.AddGroup(h.t.Context(), name)
+	_, err := h.client.AddGroup(h.t.Context(), api.NewGroup{Name: name})
 	return err
 }
 
@@ -85,7 +85,7 @@ func TestAMachineIsRegisteredBeforeItWasEverSeen(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	w, err := h.client.Admit(t.Context(), "00-00-5E-00-53-77", api.Admission{Name: "herb-77"})
 	require.NoError(t, err)
-	assert.Equal(t, []string{"herb-77", "admitted", "00:00:5e:00:53:77"}, []string{w.Name, string(w.State), w.Addresses[0]})
+	assert.Equal(t, []string{"herb-77", "expected", "00:00:5e:00:53:77"}, []string{w.Name, string(w.State), w.Addresses[0]})
 	assert.False(t, w.Online)
 	_, err = h.client.Admit(t.Context(), "herb-78", api.Admission{Name: "herb-78"})
 	assert.ErrorContains(t, err, "no workstation herb-78")

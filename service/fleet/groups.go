@@ -2,24 +2,92 @@ package fleet
 
 import (
 	"context"
+	"errors"
+	"slices"
 
 	"jugate/api"
+	"jugate/core/fault"
 	"jugate/core/roster"
+	"jugate/core/selection"
 	"jugate/records"
 )
+
+func groupOf(g records.Group) api.Group {
+	return api.Group{Name: g.Name, Where: g.Condition, Workstations: g.Members}
+}
 
 // Groups lists groups.
 func (f *Fleet) Groups(ctx context.Context, p records.Page) ([]api.Group, int, error) {
 	rows, total, err := f.Records.Groups(ctx, p)
-	return each(rows, func(g records.Group) api.Group { return api.Group{Name: g.Name, Workstations: g.Members} }), total, err
+	return each(rows, groupOf), total, err
 }
 
-// AddGroup makes an empty group.
-func (f *Fleet) AddGroup(ctx context.Context, name string) (api.Group, error) {
-	if err := roster.CheckName("a group", name); err != nil {
+// AddGroup makes a group: an empty one, or one that a condition fills.
+func (f *Fleet) AddGroup(ctx context.Context, in api.NewGroup) (api.Group, error) {
+	if err := roster.CheckName("a group", in.Name); err != nil {
 		return api.Group{}, err
 	}
-	return api.Group{Name: name}, f.Records.AddGroup(ctx, name)
+	if in.Where == "" {
+		return api.Group{Name: in.Name}, f.Records.AddGroup(ctx, in.Name)
+	}
+	s, err := selection.Parse(in.Where)
+	if err != nil {
+		return api.Group{}, err
+	}
+	if name := s.Uses("groups", "online", "last_seen", "now"); name != "" {
+		return api.Group{}, fault.Invalid.Errorf("a group cannot go by %s, as nothing tells when that changes", name)
+	}
+	all, _, err := f.Records.Workstations(ctx, records.WorkstationFilter{States: []roster.State{roster.Expected, roster.Admitted}}, records.Page{})
+	if err != nil {
+		return api.Group{}, err
+	}
+	fits, err := f.fitting(ctx, all, in.Where)
+	if err != nil {
+		return api.Group{}, err
+	}
+	ids := each(fits, func(w records.Workstation) int64 { return w.ID })
+	if err := f.Records.AddFilledGroup(ctx, in.Name, in.Where, ids); err != nil {
+		return api.Group{}, err
+	}
+	f.touched(context.WithoutCancel(ctx), ids)
+	return f.group(ctx, in.Name)
+}
+
+func (f *Fleet) group(ctx context.Context, name string) (api.Group, error) {
+	g, err := f.Records.Group(ctx, name)
+	if err != nil {
+		return api.Group{}, err
+	}
+	return groupOf(*g), nil
+}
+
+// fill puts a workstation into the groups whose conditions it fits, and takes it out of the
+// others that conditions fill. It tells whether anything has changed.
+func (f *Fleet) fill(ctx context.Context, w records.Workstation) (changed bool, err error) {
+	groups, err := f.Records.FilledGroups(ctx)
+	if err != nil || len(groups) == 0 {
+		return false, err
+	}
+	inv, err := f.Records.Inventory(ctx, w.ID)
+	if err != nil && !errors.Is(err, fault.NotFound) {
+		return false, err
+	}
+	m := f.machine(w, inv)
+	for _, g := range groups {
+		fits := false
+		if s, err := selection.Parse(g.Condition); err == nil && roster.MustBeAdmitted("", w.State) == nil {
+			fits, _ = s.Match(m) // a machine that the condition makes no sense of does not fit
+		}
+		if fits == slices.Contains(w.Groups(), g.Name) {
+			continue
+		}
+		if err := f.Records.Fill(ctx, g.Name, w.ID, fits); err != nil {
+			return changed, err
+		}
+		f.Log.Info("group filled", "group", g.Name, "workstation", w.Label(), "in", fits)
+		changed = true
+	}
+	return changed, nil
 }
 
 // RemoveGroup removes a group; its workstations stay.
@@ -28,38 +96,31 @@ func (f *Fleet) RemoveGroup(ctx context.Context, name string) error {
 }
 
 // Include takes workstations into a group, all or none; they may be there already.
-func (f *Fleet) Include(ctx context.Context, group string, refs []string) (api.Group, error) {
-	return f.membership(ctx, group, refs, f.Records.Include)
+func (f *Fleet) Include(ctx context.Context, group string, in api.GroupMembers) (api.Group, error) {
+	return f.membership(ctx, group, in, f.Records.Include)
 }
 
 // Exclude takes workstations out of a group, all or none.
-func (f *Fleet) Exclude(ctx context.Context, group string, refs []string) (api.Group, error) {
-	return f.membership(ctx, group, refs, f.Records.Exclude)
+func (f *Fleet) Exclude(ctx context.Context, group string, in api.GroupMembers) (api.Group, error) {
+	if len(in.Workstations) == 0 && in.Where != "" {
+		in.Workstations = []string{group} // whoever of it the condition fits
+	}
+	return f.membership(ctx, group, in, f.Records.Exclude)
 }
 
-func (f *Fleet) membership(ctx context.Context, group string, refs []string, change func(ctx context.Context, group string, ids []int64) error) (api.Group, error) {
-	ids := make([]int64, len(refs))
-	for i, ref := range refs {
-		w, err := f.Records.FindWorkstation(ctx, ref)
-		if err != nil {
-			return api.Group{}, err
-		}
-		if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
-			return api.Group{}, err
-		}
-		ids[i] = w.ID
+func (f *Fleet) membership(ctx context.Context, group string, in api.GroupMembers, change func(ctx context.Context, group string, ids []int64) error) (api.Group, error) {
+	chosen, err := f.Choose(ctx, in.Workstations, in.Where)
+	if err != nil {
+		return api.Group{}, err
 	}
+	ids := each(chosen, func(w records.Workstation) int64 { return w.ID })
 	if err := change(ctx, group, ids); err != nil {
 		return api.Group{}, err
 	}
 	for _, id := range ids {
 		f.publish(ctx, id)
 	}
-	g, err := f.Records.Group(ctx, group)
-	if err != nil {
-		return api.Group{}, err
-	}
-	return api.Group{Name: g.Name, Workstations: g.Members}, nil
+	return f.group(ctx, group)
 }
 
 // SetMenu has a group's workstations show a menu before they start from their disk, for

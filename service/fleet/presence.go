@@ -208,6 +208,13 @@ func (f *Fleet) recall(ctx context.Context, id int64) (*records.Workstation, err
 	if err != nil {
 		return nil, err
 	}
+	if changed, err := f.fill(ctx, *w); err != nil {
+		f.Log.Error("groups cannot be filled", "workstation", w.Label(), "error", err)
+	} else if changed {
+		if w, err = f.Records.Workstation(ctx, id); err != nil {
+			return nil, err
+		}
+	}
 	f.agents.with(id, func(p *presence) { p.name, p.label, p.state, p.onDisk = w.Name, w.Label(), w.State, onDisk(*w) })
 	return w, nil
 }

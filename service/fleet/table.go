@@ -46,30 +46,16 @@ func (f *Fleet) Import(ctx context.Context, table io.Reader, o ImportOptions) (a
 		out.Rows = append(out.Rows, told)
 	}
 	if kept {
-		f.imported(context.WithoutCancel(ctx), results)
+		var ids []int64
+		for _, r := range results {
+			if len(r.Changes) > 0 {
+				ids = append(ids, r.ID)
+			}
+		}
+		f.touched(context.WithoutCancel(ctx), ids)
 	}
 	f.Log.Info("table of workstations", "kept", kept, "new", out.NewRows, "changed", out.ChangedRows, "unchanged", out.UnchangedRows, "in doubt", out.RowsInDoubt, "by", actor.From(ctx))
 	return out, nil
-}
-
-// imported has everybody hear of what a table has changed.
-func (f *Fleet) imported(ctx context.Context, results []records.Imported) {
-	for _, r := range results {
-		if len(r.Changes) == 0 {
-			continue
-		}
-		w, err := f.recall(ctx, r.ID)
-		if err != nil {
-			f.Log.Error("a workstation of a table cannot be read", "workstation", r.Row.Said(), "error", err)
-			continue
-		}
-		f.agents.ring(r.ID)
-		f.Stock.Touched(r.ID)
-		f.Publish(f.workstation(*w))
-	}
-	if err := f.Boot.Refix(ctx); err != nil {
-		f.Log.Error("fixed addresses cannot be read", "error", err)
-	}
 }
 
 // Export writes the roster as a table that Import takes, without newcomers and retired

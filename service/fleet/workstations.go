@@ -99,15 +99,26 @@ func (f *Fleet) change(ctx context.Context, ref string, change func(id int64) er
 	return f.withInventory(ctx, *w)
 }
 
-// List lists workstations.
-func (f *Fleet) List(ctx context.Context, filter records.WorkstationFilter, p records.Page) ([]api.Workstation, int, error) {
+// List lists workstations; with a condition, those that it fits.
+func (f *Fleet) List(ctx context.Context, filter records.WorkstationFilter, where string, p records.Page) ([]api.Workstation, int, error) {
 	if filter.Group != "" {
 		if _, err := f.Records.Group(ctx, filter.Group); err != nil {
 			return nil, 0, err
 		}
 	}
-	rows, total, err := f.Records.Workstations(ctx, filter, p)
-	return each(rows, f.workstation), total, err
+	if where == "" {
+		rows, total, err := f.Records.Workstations(ctx, filter, p)
+		return each(rows, f.workstation), total, err
+	}
+	all, _, err := f.Records.Workstations(ctx, filter, records.Page{Sort: p.Sort, Search: p.Search})
+	if err != nil {
+		return nil, 0, err
+	}
+	if all, err = f.fitting(ctx, all, where); err != nil {
+		return nil, 0, err
+	}
+	from := min(p.Offset, len(all))
+	return each(all[from:min(from+p.Limit, len(all))], f.workstation), len(all), nil
 }
 
 // each turns rows of the records into what is told of them.
@@ -224,8 +235,8 @@ func (f *Fleet) FixAddress(ctx context.Context, ref, address string) error {
 // SwitchOn sends wake-ups to workstations and groups, and says which got one and through
 // which interfaces. Whether they start shows when they ask for an address. An error says
 // that no interface could send any.
-func (f *Fleet) SwitchOn(ctx context.Context, names []string) (api.Woken, error) {
-	targets, err := f.Records.Targets(ctx, names)
+func (f *Fleet) SwitchOn(ctx context.Context, in api.WakeUp) (api.Woken, error) {
+	targets, err := f.Choose(ctx, in.To, in.Where)
 	if err != nil {
 		return api.Woken{}, err
 	}

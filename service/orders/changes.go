@@ -73,22 +73,23 @@ func (o *Orders) SetRate(ctx context.Context, id, rate int64) (api.Delivery, err
 
 // Extend adds workstations and groups to a running delivery. Those that it has already are
 // left out.
-func (o *Orders) Extend(ctx context.Context, id int64, names []string) (api.Delivery, error) {
+func (o *Orders) Extend(ctx context.Context, id int64, in api.MoreTargets) (api.Delivery, error) {
 	r, err := o.running(ctx, id)
 	if err != nil {
 		return api.Delivery{}, err
 	}
-	if err := o.extend(ctx, id, r, names); err != nil {
+	if err := o.extend(ctx, id, r, in); err != nil {
 		return api.Delivery{}, err
 	}
 	return o.Delivery(ctx, id)
 }
 
-func (o *Orders) extend(ctx context.Context, id int64, r *stream.Runner, names []string) error {
-	targets, err := o.Records.Targets(ctx, names)
+func (o *Orders) extend(ctx context.Context, id int64, r *stream.Runner, in api.MoreTargets) error {
+	targets, err := o.Fleet.Choose(ctx, in.To, in.Where)
 	if err != nil {
 		return err
 	}
+	names := ordered(in.To, in.Where)
 	targets = slices.DeleteFunc(targets, func(w records.Workstation) bool { return r.Has(w.ID) })
 	if len(targets) == 0 {
 		return fault.Conflict.Errorf("delivery %d goes to %s already", id, strings.Join(names, " "))
@@ -122,6 +123,14 @@ func (o *Orders) extend(ctx context.Context, id int64, r *stream.Runner, names [
 		o.Fleet.Ring(w)
 	}
 	return nil
+}
+
+// ordered are the targets of an order as it named them.
+func ordered(to []string, where string) []string {
+	if where == "" {
+		return to
+	}
+	return append(slices.Clone(to), "where "+where)
 }
 
 // fits returns an error if a delivery cannot be extended to some workstations.

@@ -47,7 +47,7 @@ func (o *Orders) Deliver(ctx context.Context, in api.NewDelivery) (api.Delivery,
 	for i, w := range targets {
 		ids[i] = w.ID
 	}
-	id, err := o.begin(ctx, rec, in.To, targets, ids)
+	id, err := o.begin(ctx, rec, ordered(in.To, in.Where), targets, ids)
 	if err != nil {
 		return api.Delivery{}, err
 	}

@@ -19,7 +19,7 @@ func (o *Orders) InstallDrivers(ctx context.Context, in api.InstallDrivers) ([]a
 	if _, err := disk.ParseRule(in.Disk); err != nil {
 		return nil, err
 	}
-	targets, err := o.Records.Targets(ctx, in.To)
+	targets, err := o.Fleet.Choose(ctx, in.To, in.Where)
 	if err != nil {
 		return nil, err
 	}

@@ -31,6 +31,8 @@ type Fleet interface {
 	Doing(id int64, text string)           // notes what one does in a delivery
 	Changed(ctx context.Context, id int64) // something was recorded of it
 	Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error)
+	// Choose finds the workstations that names and a condition mean.
+	Choose(ctx context.Context, names []string, where string) ([]records.Workstation, error)
 }
 
 // Versions are what deliveries bring and captures make.

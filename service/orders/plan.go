@@ -66,7 +66,7 @@ func (o *Orders) plan(ctx context.Context, in api.NewDelivery) (*plan, error) {
 	if err := checkRestore(man, in.RestoreOptions); err != nil {
 		return nil, err
 	}
-	if p.targets, err = o.Records.Targets(ctx, in.To); err != nil {
+	if p.targets, err = o.Fleet.Choose(ctx, in.To, in.Where); err != nil {
 		return nil, err
 	}
 	if p.rule.Ready() > len(p.targets) {

@@ -17,10 +17,11 @@ func (s *Server) workstationRoutes(h huma.API) {
 	lists(s, h, op("GET", "/workstations", "list-workstations", tag, "List workstations; sort by name, model, serial, state or last_seen"),
 		func(ctx context.Context, in *struct {
 			Paging
-			State []roster.State `query:"state" nullable:"false" maxItems:"4" example:"[\"expected\"]" enum:"newcomer,expected,admitted,retired" doc:"Those in one of these states"`
+			State []roster.State `query:"state,explode" nullable:"false" maxItems:"4" example:"[\"expected\"]" enum:"newcomer,expected,admitted,retired" doc:"Those in one of these states"`
 			Group string         `query:"group" doc:"Those in this group" maxLength:"63" example:"herbarium"`
+			Where string         `query:"where" doc:"Those that a condition fits (docs/conditions.md)" maxLength:"1000" example:"memory < 8GiB"`
 		}) ([]api.Workstation, int, error) {
-			return s.Fleet.List(ctx, records.WorkstationFilter{States: in.State, Group: in.Group}, in.page())
+			return s.Fleet.List(ctx, records.WorkstationFilter{States: in.State, Group: in.Group}, in.Where, in.page())
 		})
 	answers(s, h, op("GET", "/workstations/{workstation}", "get-workstation", tag, "Show one workstation"),
 		func(ctx context.Context, in *WorkstationRef) (api.Workstation, error) {
@@ -50,6 +51,10 @@ func (s *Server) workstationRoutes(h huma.API) {
 	answers(s, h, op("POST", "/workstations/{workstation}/relearn", "relearn-workstation", tag, "Take the UUID and serial number that a workstation tells next: its main board was exchanged"),
 		func(ctx context.Context, in *WorkstationRef) (api.Workstation, error) {
 			return s.Fleet.Relearn(ctx, in.Ref)
+		})
+	answers(s, h, op("POST", "/roster/names", "name-workstations", tag, "Name newcomers and workstations by a pattern"),
+		func(ctx context.Context, in *struct{ Body api.NewNames }) ([]api.Named, error) {
+			return s.Fleet.NameAll(ctx, in.Body)
 		})
 	answers(s, h, op("PUT", "/workstations/{workstation}/note", "note-workstation", tag, "Replace what is said of a workstation"),
 		func(ctx context.Context, in *struct {
@@ -94,7 +99,7 @@ func (s *Server) workstationRoutes(h huma.API) {
 		})
 	answers(s, h, op("POST", "/wake", "wake", "network boot", "Switch workstations on over the network"),
 		func(ctx context.Context, in *struct{ Body api.WakeUp }) (api.Woken, error) {
-			return s.Fleet.SwitchOn(ctx, in.Body.To)
+			return s.Fleet.SwitchOn(ctx, in.Body)
 		})
 }
 
@@ -155,7 +160,7 @@ func (s *Server) groupRoutes(h huma.API) {
 		func(ctx context.Context, in *Paging) ([]api.Group, int, error) { return s.Fleet.Groups(ctx, in.page()) })
 	answers(s, h, op("POST", "/groups", "add-group", tag, "Make an empty group"),
 		func(ctx context.Context, in *struct{ Body api.NewGroup }) (api.Group, error) {
-			return s.Fleet.AddGroup(ctx, in.Body.Name)
+			return s.Fleet.AddGroup(ctx, in.Body)
 		})
 	does(s, h, op("DELETE", "/groups/{group}", "remove-group", tag, "Remove a group; its workstations stay"),
 		func(ctx context.Context, in *GroupRef) error { return s.Fleet.RemoveGroup(ctx, in.Group) })
@@ -165,11 +170,11 @@ func (s *Server) groupRoutes(h huma.API) {
 	}
 	answers(s, h, op("POST", "/groups/{group}/include", "include", tag, "Put workstations into a group, all or none"),
 		func(ctx context.Context, in *members) (api.Group, error) {
-			return s.Fleet.Include(ctx, in.Group, in.Body.Workstations)
+			return s.Fleet.Include(ctx, in.Group, in.Body)
 		})
 	answers(s, h, op("POST", "/groups/{group}/exclude", "exclude", tag, "Take workstations out of a group, all or none"),
 		func(ctx context.Context, in *members) (api.Group, error) {
-			return s.Fleet.Exclude(ctx, in.Group, in.Body.Workstations)
+			return s.Fleet.Exclude(ctx, in.Group, in.Body)
 		})
 	does(s, h, op("PUT", "/groups/{group}/menu", "set-menu", "network boot", "Show a menu on a group's workstations before they start from their disk, for some seconds; 0 shows none"),
 		func(ctx context.Context, in *struct {

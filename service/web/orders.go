@@ -75,7 +75,7 @@ func (s *Server) deliveryRoutes(h huma.API) {
 			DeliveryRef
 			Body api.MoreTargets
 		}) (api.Delivery, error) {
-			return s.Orders.Extend(ctx, in.ID, in.Body.To)
+			return s.Orders.Extend(ctx, in.ID, in.Body)
 		})
 }
 

@@ -6,7 +6,7 @@ import { SearchSelect } from "./SearchSelect";
 async function findTargets(search?: string) {
   const [groups, workstations] = await Promise.all([
     findGroups(search),
-    ask(client.GET("/workstations", { params: { query: { state: "admitted", sort: "name", search, limit: 50 } } })),
+    ask(client.GET("/workstations", { params: { query: { state: ["expected", "admitted"], sort: "name", search, limit: 50 } } })),
   ]);
   return [
     { label: "Groups", options: groups },

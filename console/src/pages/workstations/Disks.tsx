@@ -4,6 +4,7 @@ import { size } from "../../format";
 
 /** The sizes of a workstation's disks. */
 export function Disks({ workstation }: { workstation: Workstation }) {
+  if (!workstation.last_seen) return null;
   if (workstation.disk_sizes.length === 0) return <Typography.Text type="danger">none</Typography.Text>;
   return workstation.disk_sizes.map((bytes, i) => (
     <Tooltip key={i} title={`${bytes.toLocaleString("en")} bytes`}>

@@ -41,6 +41,12 @@ function Parts({ workstation: w }: { workstation: Workstation }) {
           ))}
         </div>
       </Descriptions.Item>
+      {w.note && <Descriptions.Item label="Note">{w.note}</Descriptions.Item>}
+      {Object.entries(w.fields).map(([name, value]) => (
+        <Descriptions.Item key={name} label={name}>
+          {value}
+        </Descriptions.Item>
+      ))}
       <Descriptions.Item label="Seen">
         {w.first_seen && w.last_seen ? `${when(w.first_seen)} to ${when(w.last_seen)}` : "never"}
       </Descriptions.Item>

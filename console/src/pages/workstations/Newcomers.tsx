@@ -13,7 +13,7 @@ import { Disks } from "./Disks";
 /** Machines that were seen and nobody has admitted; each can be admitted in its row. */
 export function Newcomers() {
   const list = useList<Workstation>(["workstations", "newcomers"], (query) =>
-    ask(client.GET("/workstations", { params: { query: { ...query, state: "newcomer" } } })),
+    ask(client.GET("/workstations", { params: { query: { ...query, state: ["newcomer"] } } })),
   );
   if (list.isError) return <Failure error={list.error} />;
   if (list.total === 0) return null;

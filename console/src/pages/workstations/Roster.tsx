@@ -12,12 +12,15 @@ import { Disks } from "./Disks";
 import { Inventory } from "./Inventory";
 import { RenameDialog } from "./RenameDialog";
 
-/** The workstations that were admitted, and those retired. */
+/** What was typed: a text to look for, or a condition behind an equals sign. */
+const sought = (text: string) => (text.startsWith("=") ? { where: text.slice(1) } : { search: text || undefined });
+
+/** The workstations that were admitted, and those that are expected. */
 export function Roster({ group, search }: { group?: string; search: string }) {
   const [capturing, setCapturing] = useState<Workstation>();
   const [renaming, setRenaming] = useState<Workstation>();
   const list = useList<Workstation>(["workstations", "roster", group, search], async (query) =>
-    ask(client.GET("/workstations", { params: { query: { sort: "name", ...query, search: search || undefined, group, state: "admitted" } } })),
+    ask(client.GET("/workstations", { params: { query: { sort: "name", ...query, ...sought(search), group, state: ["expected", "admitted"] } } })),
   );
   const retire = useChange(
     (w: Workstation) => ask(client.POST("/workstations/{workstation}/retire", { params: { path: { workstation: w.name } } })),
@@ -75,6 +78,7 @@ function OnDisk({ workstation: w }: { workstation: Workstation }) {
 }
 
 function Doing({ workstation }: { workstation: Workstation }) {
+  if (workstation.state === "expected") return <Badge status="default" text="expected" />;
   if (!workstation.last_seen) return <Badge status="default" text="never seen" />;
   if (!workstation.online) return <Badge status="default" text={`away since ${when(workstation.last_seen)}`} />;
   return <Badge status="success" text={workstation.activity || "waiting"} />;

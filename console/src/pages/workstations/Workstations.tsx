@@ -2,6 +2,7 @@ import { Card, Flex, Input } from "antd";
 import { useState } from "react";
 import { GroupSelect } from "../../parts/GroupSelect";
 import { PageTitle } from "../../parts/PageTitle";
+import { ImportButton } from "./ImportButton";
 import { Newcomers } from "./Newcomers";
 import { Roster } from "./Roster";
 
@@ -10,7 +11,11 @@ export function Workstations() {
   const [group, setGroup] = useState<string>();
   return (
     <>
-      <PageTitle title="Workstations" />
+      <PageTitle title="Workstations">
+        <Flex gap={8}>
+          <ImportButton />
+        </Flex>
+      </PageTitle>
       <Flex vertical gap={16}>
         <Newcomers />
         <Card
@@ -18,7 +23,7 @@ export function Workstations() {
           extra={
             <Flex gap={8}>
               <GroupSelect allowClear placeholder="All groups" value={group} onChange={setGroup} style={{ width: 200 }} />
-              <Input.Search allowClear placeholder="Name, address, model, serial" onSearch={setSearch} style={{ width: 280 }} />
+              <Input.Search allowClear placeholder="Text, or = and a condition" onSearch={setSearch} style={{ width: 280 }} />
             </Flex>
           }
           styles={{ body: { padding: 0 } }}
