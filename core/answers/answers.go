@@ -1,0 +1,263 @@
+// Package answers decides what a workstation is to become: its name, locale, accounts,
+// network and so on.
+//
+// A value is set on the service, an image, a model, a group or a workstation; the more
+// particular one counts. Resolve puts them together and says where each came from:
+//
+//	v, err := answers.Parse("time_zone", "Europe/Vienna")
+//	r, err := answers.Resolve([]answers.Layer{{Of: "the service", Rank: answers.OfService, Values: map[string]answers.Value{"time_zone": v}}})
+//
+// Plan (linux.go) turns the result into changes of a system's files, without touching any:
+// the agent carries them out on a fresh copy, and a preview shows them. Keys are in keys.go,
+// their typed form in settings.go.
+package answers
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"go.yaml.in/yaml/v3"
+
+	"jugate/core/fault"
+)
+
+// Value is a checked value of a key, as JSON in a canonical form.
+type Value string
+
+// Parse reads a value from YAML, of which plain text is a part, and checks it. Errors are
+// fault.Invalid and repeat nothing of a secret.
+func Parse(key, text string) (Value, error) {
+	k := Find(key)
+	if k == nil {
+		return "", unknown(key)
+	}
+	var v any = text
+	if !k.Cell || k.Name == "remote_access" {
+		if err := yaml.Unmarshal([]byte(text), &v); err != nil {
+			return "", k.wrong(errors.New("it is not well-formed YAML"))
+		}
+	}
+	return k.take(v)
+}
+
+func unknown(key string) error {
+	names := make([]string, len(Keys))
+	for i, k := range Keys {
+		names[i] = k.Name
+	}
+	return fault.Invalid.Errorf("there is no answer called %q; there are %s", clipped(key), strings.Join(names, ", "))
+}
+
+// take checks a value as YAML or JSON has it.
+func (k *Key) take(v any) (Value, error) {
+	text, err := json.Marshal(v)
+	if err != nil {
+		return "", k.wrong(err)
+	}
+	if len(text) > maxValue {
+		return "", k.wrong(fmt.Errorf("it is larger than %d KiB", maxValue>>10))
+	}
+	s, err := decode(map[string]Value{k.Name: Value(text)})
+	if err != nil {
+		return "", k.wrong(fmt.Errorf("it has to be %s", k.Form))
+	}
+	if list, is := v.([]any); is && len(list) > maxItems {
+		return "", k.wrong(fmt.Errorf("it has more than %d items", maxItems))
+	}
+	if err := k.check(s); err != nil {
+		return "", k.wrong(err)
+	}
+	return s.value(k.Name)
+}
+
+// wrong says of which key an error is.
+func (k *Key) wrong(err error) error { return fault.Invalid.Errorf("%s: %w", k.Name, err) }
+
+// decode reads values into their typed form. Fields that are not known are an error.
+func decode(values map[string]Value) (*Settings, error) {
+	raw := make(map[string]json.RawMessage, len(values))
+	for key, v := range values {
+		raw[key] = json.RawMessage(v)
+	}
+	text, err := json.Marshal(raw)
+	if err != nil {
+		return nil, err
+	}
+	d := json.NewDecoder(bytes.NewReader(text))
+	d.DisallowUnknownFields()
+	var s Settings
+	return &s, d.Decode(&s)
+}
+
+// value is one field in its canonical form.
+func (s *Settings) value(key string) (Value, error) {
+	text, err := json.Marshal(s)
+	if err != nil {
+		return "", err
+	}
+	var all map[string]json.RawMessage
+	if err := json.Unmarshal(text, &all); err != nil {
+		return "", err
+	}
+	if all[key] == nil { // it is empty
+		return "", fault.Invalid.Errorf("%s is empty; unset it instead", key)
+	}
+	return Value(all[key]), nil
+}
+
+// Show is a value for people, as YAML. Of a secret it only says that it is set.
+func (v Value) Show(key string) string {
+	if k := Find(key); k != nil && k.Secret {
+		return "(set)"
+	}
+	var any any
+	if err := json.Unmarshal([]byte(v), &any); err != nil {
+		return string(v)
+	}
+	if text, is := any.(string); is {
+		return text
+	}
+	text, err := yaml.Marshal(any)
+	if err != nil {
+		return string(v)
+	}
+	return strings.TrimSpace(string(text))
+}
+
+// Rank is how particular a layer is.
+type Rank int
+
+// Ranks, the more particular one later.
+const (
+	OfService Rank = iota
+	OfImage
+	OfModel
+	OfGroup
+	OfWorkstation
+)
+
+// Layer is what is set in one place.
+type Layer struct {
+	Of     string // in words: "the group herbarium"
+	Rank   Rank
+	Values map[string]Value
+}
+
+// Resolved is the value that counts for a key.
+type Resolved struct {
+	Key   string
+	Value Value
+	From  string // Layer.Of
+	// Hides are the places whose values do not count, the most particular one first.
+	Hides []string
+}
+
+// Resolve decides which values count. Where two layers of one rank say different things of a
+// key, and no more particular one decides, the error is a fault.Conflict that names both.
+func Resolve(layers []Layer) ([]Resolved, error) {
+	layers = slices.Clone(layers)
+	slices.SortStableFunc(layers, func(a, b Layer) int { return cmp.Compare(b.Rank, a.Rank) })
+	found := map[string]*Resolved{}
+	rank := map[string]Rank{}
+	var conflicts []string
+	for _, l := range layers {
+		for _, key := range slices.Sorted(maps.Keys(l.Values)) {
+			v := l.Values[key]
+			has := found[key]
+			switch {
+			case has == nil:
+				found[key], rank[key] = &Resolved{Key: key, Value: v, From: l.Of}, l.Rank
+			case rank[key] == l.Rank && has.Value != v:
+				conflicts = append(conflicts, fmt.Sprintf("%s is set by %s and by %s; set it where both are overruled", key, has.From, l.Of))
+			case rank[key] != l.Rank:
+				has.Hides = append(has.Hides, l.Of)
+			}
+		}
+	}
+	if conflicts != nil {
+		return nil, fault.Conflict.Errorf("%s", strings.Join(conflicts, "; "))
+	}
+	all := make([]Resolved, 0, len(found))
+	for _, k := range Keys { // in the order of the reference
+		if r := found[k.Name]; r != nil {
+			all = append(all, *r)
+		}
+	}
+	return all, nil
+}
+
+// SettingsOf are the resolved values in their typed form.
+func SettingsOf(resolved []Resolved) (*Settings, error) {
+	values := map[string]Value{}
+	for _, r := range resolved {
+		values[r.Key] = r.Value
+	}
+	return decode(values)
+}
+
+// ReadYAML reads many values: a mapping of keys to values. null unsets one, and is the empty
+// Value.
+func ReadYAML(text []byte) (map[string]Value, error) {
+	var all map[string]any
+	if err := yaml.Unmarshal(text, &all); err != nil {
+		return nil, fault.Invalid.Errorf("the answers are not a mapping of well-formed YAML")
+	}
+	values := map[string]Value{}
+	for key, v := range all {
+		k := Find(key)
+		switch {
+		case k == nil:
+			return nil, unknown(key)
+		case v == nil:
+			values[key] = ""
+		default:
+			one, err := k.take(v)
+			if err != nil {
+				return nil, err
+			}
+			values[key] = one
+		}
+	}
+	return values, nil
+}
+
+// WriteYAML writes values as ReadYAML reads them, without secrets.
+func WriteYAML(values map[string]Value) ([]byte, error) {
+	mapping := yaml.Node{Kind: yaml.MappingNode}
+	var secret []string
+	for _, k := range Keys {
+		v, has := values[k.Name]
+		switch {
+		case !has:
+		case k.Secret:
+			secret = append(secret, k.Name)
+		default:
+			var plain any
+			var node yaml.Node
+			if err := json.Unmarshal([]byte(v), &plain); err != nil {
+				return nil, err
+			}
+			if err := node.Encode(plain); err != nil {
+				return nil, err
+			}
+			mapping.Content = append(mapping.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: k.Name}, &node)
+		}
+	}
+	text := []byte{}
+	if len(mapping.Content) > 0 {
+		var err error
+		if text, err = yaml.Marshal(&mapping); err != nil {
+			return nil, err
+		}
+	}
+	if secret != nil {
+		text = append(text, "# set, and secret: "+strings.Join(secret, ", ")+"\n"...)
+	}
+	return text, nil
+}

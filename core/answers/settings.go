@@ -1,0 +1,43 @@
+package answers
+
+// Settings are answers in their typed form. What is not set is empty.
+type Settings struct {
+	ComputerName string       `json:"computer_name,omitempty"`
+	Description  string       `json:"description,omitempty"`
+	TimeZone     string       `json:"time_zone,omitempty"`
+	Locale       string       `json:"locale,omitempty"`
+	Keyboard     string       `json:"keyboard,omitempty"`
+	Accounts     []Account    `json:"accounts,omitempty"`
+	RootSSHKeys  []string     `json:"root_ssh_keys,omitempty"`
+	RemoteAccess *bool        `json:"remote_access,omitempty"`
+	Network      []Connection `json:"network,omitempty"`
+	Proxy        string       `json:"proxy,omitempty"`
+	Files        []File       `json:"files,omitempty"`
+	Commands     []string     `json:"commands,omitempty"`
+}
+
+// Account is a local account.
+type Account struct {
+	Name           string   `json:"name"`
+	FullName       string   `json:"full_name,omitempty"`
+	Administrator  bool     `json:"administrator,omitempty"`
+	PasswordHash   string   `json:"password_hash,omitempty"`
+	SSHKeys        []string `json:"ssh_keys,omitempty"`
+	ChangePassword bool     `json:"change_password,omitempty"`
+}
+
+// Connection is how one network card is set up. Without addresses it asks for them.
+type Connection struct {
+	HardwareAddress string   `json:"hardware_address,omitempty"`
+	Addresses       []string `json:"addresses,omitempty"` // with their prefix
+	Gateway         string   `json:"gateway,omitempty"`
+	NameServers     []string `json:"name_servers,omitempty"`
+	Search          []string `json:"search,omitempty"`
+}
+
+// File is a file that is written.
+type File struct {
+	Path    string `json:"path"`
+	Content string `json:"content"`
+	Mode    string `json:"mode,omitempty"` // octal
+}
