@@ -128,7 +128,7 @@ func install(t *testing.T, dir string, files map[string]string) {
 	}
 }
 
-const answers = `<?xml version="1.0" encoding="utf-8"?>
+const answerFile = `<?xml version="1.0" encoding="utf-8"?>
 <unattend xmlns="urn:schemas-microsoft-com:unattend">
   <settings pass="specialize">
     <component name="Microsoft-Windows-Deployment" processorArchitecture="amd64" publicKeyToken="31bf3856ad364e35" language="neutral" versionScope="nonSxS">
@@ -145,7 +145,7 @@ const answers = `<?xml version="1.0" encoding="utf-8"?>
 func TestDriversIntoAWindowsVolume(t *testing.T) {
 	l := newLibrary(t, madeup.WriteINF)
 	d := volumeDisk(t, []string{"mkfs.ntfs", "-Q", "-q"}, func(dir string) {
-		install(t, dir, map[string]string{"Windows/INF/none.inf": "", "Windows/SysWOW64/a.dll": "", "Windows/PANTHER/Unattend.xml": answers, "Windows/Setup/State/State.ini": "IMAGE_STATE_COMPLETE"})
+		install(t, dir, map[string]string{"Windows/INF/none.inf": "", "Windows/SysWOW64/a.dll": "", "Windows/PANTHER/Unattend.xml": answerFile, "Windows/Setup/State/State.ini": "IMAGE_STATE_COMPLETE"})
 	})
 	p, err := l.Package("corvraid")
 	require.NoError(t, err)

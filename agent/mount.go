@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"jugate/core/answers"
 	"jugate/core/disk"
 	"jugate/core/fileview"
 	"jugate/core/volume"
@@ -242,4 +243,45 @@ func (m systemMount) Run(ctx context.Context, argv ...string) (err error) {
 func lastLine(out []byte) string {
 	out = bytes.TrimSpace(out)
 	return string(out[bytes.LastIndexByte(out, '\n')+1:])
+}
+
+// Change makes one change, on the medium when it returns. Links are never followed to write
+// behind them.
+func (m systemMount) Change(c answers.Change) error {
+	switch c.Do {
+	case answers.Remove:
+		return m.root.Remove(c.Path)
+	case answers.Folder:
+		if err := m.root.Mkdir(c.Path, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		return errors.Join(m.root.Chown(c.Path, c.UID, c.GID), m.root.Chmod(c.Path, c.Mode))
+	case answers.Link:
+		if err := m.clear(c.Path); err != nil {
+			return err
+		}
+		return m.root.Symlink(c.Target, c.Path)
+	}
+	// Beside the old one, and then in its place: a file is whole or as it was.
+	beside := path.Join(path.Dir(c.Path), ".jugate-"+path.Base(c.Path))
+	if err := m.clear(beside); err != nil {
+		return err
+	}
+	f, err := m.root.OpenFile(beside, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = f.Write(c.Content)
+	if err = errors.Join(err, f.Chown(c.UID, c.GID), f.Chmod(c.Mode), f.Sync(), f.Close()); err != nil {
+		return errors.Join(err, m.root.Remove(beside))
+	}
+	return m.root.Rename(beside, c.Path)
+}
+
+// clear removes a file or link, if it is there.
+func (m systemMount) clear(name string) error {
+	if err := m.root.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
 }

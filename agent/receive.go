@@ -238,7 +238,30 @@ func (r *receiver) run(ctx context.Context) error {
 		return err
 	}
 	r.grow()
-	return r.installDrivers(ctx)
+	if err := r.installDrivers(ctx); err != nil {
+		return err
+	}
+	return r.answer(ctx)
+}
+
+// answer has the system become what it was told to. The copy is right already, but without
+// that it would be the golden machine.
+func (r *receiver) answer(ctx context.Context) error {
+	if r.to.Answer == nil {
+		return nil
+	}
+	did, err := r.agent.answer(ctx, r.disk, r.to.Answer)
+	if err != nil {
+		return fmt.Errorf("the copy is right, but its answers could not be carried out: %w", err)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.progress.Answered = true
+	if r.progress.Remark != "" {
+		did = append([]string{r.progress.Remark}, did...)
+	}
+	r.progress.Remark = strings.Join(did, "; ")
+	return nil
 }
 
 // installDrivers installs what the order and this workstation's devices ask for. The copy

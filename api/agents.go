@@ -72,7 +72,16 @@ type ToReceive struct {
 	MapComes bool       `json:"map_comes,omitempty" doc:"The slab map comes by multicast, before the image"`
 	WhenDone string     `json:"when_done" enum:"stay,restart,power-off"`
 	Install  *ToInstall `json:"put,omitempty" doc:"Drivers for the system, once the copy is right"`
+	Answer   *ToAnswer  `json:"answer,omitempty" doc:"What the system is to become, once the copy is right"`
 	RestoreOptions
+}
+
+// ToAnswer is what the system on a disk is to become. An agent that has carried it out says
+// so with Progress.Answered.
+type ToAnswer struct {
+	Partition int               `json:"partition,omitempty" doc:"Number of the partition that the system is on; 0 if the agent is to look"`
+	Values    map[string]string `json:"values" nullable:"false" doc:"Answers by key, each as JSON (docs/answers.md)"`
+	Problem   string            `json:"problem,omitempty" doc:"Why nothing can be answered, although something should be"`
 }
 
 // Activity tells what the agent is doing, in words, and how far it is.
@@ -120,6 +129,7 @@ type Progress struct {
 	Proof        []byte   `json:"proof,omitempty" maxLength:"100" doc:"With verified: what only reading the whole disk back tells (docs/agent-protocol.md)"`
 	Error        string   `json:"error,omitempty" maxLength:"4000"`
 	Drivers      []string `json:"drivers,omitempty" maxItems:"1000" doc:"With ended: driver packages that were put in"`
+	Answered     bool     `json:"answered,omitempty" doc:"With ended: the system has become what the answers say"`
 	Remark       string   `json:"remark,omitempty" maxLength:"4000" doc:"With ended: what else was done, in words"`
 }
 

@@ -23,7 +23,7 @@ type NetbootLink struct {
 type NetbootPool struct {
 	Range string `json:"range"`
 	Left  int    `json:"left" doc:"Addresses that nobody has now"`
-	Of    int    `json:"of"`
+	Of    int    `json:"in_all" doc:"Addresses of the pool"`
 }
 
 // BootTrail are the last steps of one machine.

@@ -60,7 +60,8 @@ type NewDelivery struct {
 	Aside    AsideRule  `json:"aside_rule,omitzero"`
 	// DespiteFirmware orders it although the system cannot start by the firmware that a
 	// workstation was seen with.
-	DespiteFirmware bool `json:"despite_firmware,omitempty" doc:"Deliver to workstations whose firmware, as it was seen last, does not start the system"`
+	DespiteFirmware bool   `json:"despite_firmware,omitempty" doc:"Deliver to workstations whose firmware, as it was seen last, does not start the system"`
+	Answers         string `json:"with_answers,omitempty" enum:"set,none" default:"set" doc:"Whether copies take the answers that are set for their workstation; with none they stay as the golden machine was"`
 	RestoreOptions
 	DriverOrder
 }

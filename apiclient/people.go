@@ -278,3 +278,23 @@ func (c *Client) Events(ctx context.Context, delivery int64, event func(kind str
 	}
 	return lines.Err()
 }
+
+// Answers lists what is set, everywhere or in one place.
+func (c *Client) Answers(ctx context.Context, of string) (api.Page[api.Answer], error) {
+	return list[api.Answer](ctx, c, "answers", List{Filter: map[string]string{"of": of}})
+}
+
+// SetAnswers sets answers in one place.
+func (c *Client) SetAnswers(ctx context.Context, in api.NewAnswers) (api.Page[api.Answer], error) {
+	return one[api.Page[api.Answer]](ctx, c, http.MethodPut, "answers", in)
+}
+
+// ResolvedAnswers shows the answers that count for a workstation; image may be empty.
+func (c *Client) ResolvedAnswers(ctx context.Context, workstation, image string) (api.ResolvedAnswers, error) {
+	return one[api.ResolvedAnswers](ctx, c, http.MethodGet, "workstations/"+url.PathEscape(workstation)+"/answers"+List{Filter: map[string]string{"image": image}}.query(), nil)
+}
+
+// PreviewAnswers shows what they do to the system of an image.
+func (c *Client) PreviewAnswers(ctx context.Context, workstation, image string) (api.AnswersPreview, error) {
+	return one[api.AnswersPreview](ctx, c, http.MethodGet, "workstations/"+url.PathEscape(workstation)+"/answers/preview"+List{Filter: map[string]string{"image": image}}.query(), nil)
+}

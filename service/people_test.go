@@ -103,8 +103,14 @@ func TestGroups(t *testing.T) {
 
 	h.start(1, blank(t, golddisk.MiB), 0, "")
 	ref := address(1).String()
-	include := func(group string, refs ...string) error { _, err := h.client.Include(ctx, group, api.GroupMembers{Workstations: refs}); return err }
-	exclude := func(refs ...string) error { _, err := h.client.Exclude(ctx, "seed-bank-lab", api.GroupMembers{Workstations: refs}); return err }
+	include := func(group string, refs ...string) error {
+		_, err := h.client.Include(ctx, group, api.GroupMembers{Workstations: refs})
+		return err
+	}
+	exclude := func(refs ...string) error {
+		_, err := h.client.Exclude(ctx, "seed-bank-lab", api.GroupMembers{Workstations: refs})
+		return err
+	}
 	assert.ErrorContains(t, include("seed-bank-lab", ref), "admit it first")
 	_, err = h.client.Admit(ctx, ref, api.Admission{Name: "seed-01", Groups: []string{"seed-bank-lab"}})
 	require.NoError(t, err)

@@ -12,6 +12,7 @@
 //
 //	service.pem     the service's certificate and key, mode 0600
 //	admin.token     the administrator's token, mode 0600
+//	seal.key        what secrets in the records are sealed with, mode 0600
 //	jugate.lock     held while a service runs on the folder
 //	jugate.db       the records
 //	slabs/          see core/slabstore
@@ -175,7 +176,7 @@ func (s *Service) join(slabs *slabstore.Store, builds *builds.Store, library *dr
 	s.intake = &intake.Intake{Dir: c.Data, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: events.Publish, KeepFree: c.KeepFree}
 	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: builds, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificate, BuildFrom: c.BuildFrom})
-	s.boot.Roster, s.fleet.Stock = s.stock, s.stock
+	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access
 	s.streams = &stream.Streams{Multicast: c.Multicast, Slabs: slabs, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
 	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Reserve: s.reserve,
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Until: s.until, IdentityFiles: c.IdentityFiles}

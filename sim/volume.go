@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"io"
@@ -8,9 +9,11 @@ import (
 	"os"
 	"os/exec"
 	"path"
+	"slices"
 	"strings"
 
 	"jugate/agent"
+	"jugate/core/answers"
 	"jugate/core/disk"
 	"jugate/core/fileview"
 	"jugate/core/volume"
@@ -54,39 +57,84 @@ func (e *extVolume) Stat(name string) (fs.FileInfo, error) { return fs.Stat(e.FS
 
 func (e *extVolume) Close() error { return nil }
 
-// WriteFile writes a file with debugfs, which says on its second output what it could
-// not do.
+// WriteFile writes a file with debugfs.
 func (e *extVolume) WriteFile(name string, content io.Reader) error {
+	file, done, err := beside(content)
+	if err != nil {
+		return err
+	}
+	defer done()
+	return e.debugfs(append(e.folders(path.Dir(name)), append(e.cleared(name), fmt.Sprintf("write %s \"%s\"", file, path.Base(name)))...)...)
+}
+
+// Change makes one change with debugfs.
+func (e *extVolume) Change(c answers.Change) error {
+	at := "\"/" + c.Path + "\""
+	const regular, folder = 0o100000, 0o040000 // of inode(7)
+	owned := func(kind int) []string {
+		return []string{fmt.Sprintf("sif %s mode 0%o", at, kind|int(c.Mode)), fmt.Sprintf("sif %s uid %d", at, c.UID), fmt.Sprintf("sif %s gid %d", at, c.GID)}
+	}
+	switch c.Do {
+	case answers.Remove:
+		return e.debugfs("rm " + at)
+	case answers.Folder:
+		return e.debugfs(append([]string{"mkdir " + at}, owned(folder)...)...)
+	case answers.Link:
+		return e.debugfs(append(e.cleared(c.Path), fmt.Sprintf("symlink \"%s\" \"%s\"", path.Base(c.Path), c.Target))...)
+	}
+	file, done, err := beside(bytes.NewReader(c.Content))
+	if err != nil {
+		return err
+	}
+	defer done()
+	return e.debugfs(append(append(e.cleared(c.Path), fmt.Sprintf("write %s \"%s\"", file, path.Base(c.Path))), owned(regular)...)...)
+}
+
+// beside writes content to a file of this machine, for debugfs to read.
+func beside(content io.Reader) (name string, done func(), err error) {
 	dir, err := os.MkdirTemp("", "sim")
 	if err != nil {
-		return err
+		return "", nil, err
 	}
-	defer os.RemoveAll(dir)
+	done = func() { os.RemoveAll(dir) }
 	f, err := os.Create(path.Join(dir, "content"))
+	if err == nil {
+		_, err = io.Copy(f, content)
+		err = errors.Join(err, f.Close())
+	}
 	if err != nil {
-		return err
+		done()
+		return "", nil, err
 	}
-	_, err = io.Copy(f, content)
-	if err = errors.Join(err, f.Close()); err != nil {
-		return err
-	}
-	var script strings.Builder
+	return f.Name(), done, nil
+}
+
+// folders are the commands that make a folder and those above it.
+func (e *extVolume) folders(name string) (commands []string) {
 	at := ""
-	for part := range strings.SplitSeq(path.Dir(name), "/") {
+	for part := range strings.SplitSeq(name, "/") {
 		at = path.Join(at, part)
 		if _, err := fs.Stat(e.FS, at); err != nil {
-			fmt.Fprintf(&script, "mkdir \"/%s\"\n", at)
+			commands = append(commands, fmt.Sprintf("mkdir \"/%s\"", at))
 		}
 	}
-	fmt.Fprintf(&script, "cd \"/%s\"\n", path.Dir(name))
-	if _, err := fs.Stat(e.FS, name); err == nil {
-		fmt.Fprintf(&script, "rm \"%s\"\n", path.Base(name))
+	return commands
+}
+
+// cleared are the commands that go to the folder of a file, and remove what has its name.
+func (e *extVolume) cleared(name string) []string {
+	commands := []string{fmt.Sprintf("cd \"/%s\"", path.Dir(name))}
+	entries, _ := fs.ReadDir(e.FS, path.Dir(name))
+	if slices.ContainsFunc(entries, func(d fs.DirEntry) bool { return d.Name() == path.Base(name) }) {
+		commands = append(commands, fmt.Sprintf("rm \"%s\"", path.Base(name)))
 	}
-	fmt.Fprintf(&script, "write %s \"%s\"\n", path.Join(dir, "content"), path.Base(name))
-	if err := os.WriteFile(path.Join(dir, "script"), []byte(script.String()), 0o644); err != nil {
-		return err
-	}
-	cmd := exec.Command("debugfs", "-w", "-f", path.Join(dir, "script"), fmt.Sprintf("%s?offset=%d", e.disk.path, e.start))
+	return commands
+}
+
+// debugfs runs commands. It says on its second output what it could not do.
+func (e *extVolume) debugfs(commands ...string) error {
+	cmd := exec.Command("debugfs", "-w", "-f", "/dev/stdin", fmt.Sprintf("%s?offset=%d", e.disk.path, e.start))
+	cmd.Stdin = strings.NewReader(strings.Join(commands, "\n") + "\n")
 	var complaints strings.Builder
 	cmd.Stderr = &complaints
 	if err := cmd.Run(); err != nil {

@@ -201,6 +201,15 @@ func SettingsOf(resolved []Resolved) (*Settings, error) {
 	return decode(values)
 }
 
+// FromTold are settings as one process tells them to another: by key, as JSON.
+func FromTold(told map[string]string) (*Settings, error) {
+	values := map[string]Value{}
+	for key, v := range told {
+		values[key] = Value(v)
+	}
+	return decode(values)
+}
+
 // ReadYAML reads many values: a mapping of keys to values. null unsets one, and is the empty
 // Value.
 func ReadYAML(text []byte) (map[string]Value, error) {

@@ -31,10 +31,10 @@ type Fresh struct {
 // machine and from its siblings, and what is set. The layouts are those of Debian, Ubuntu,
 // Fedora and openSUSE, told apart by the files that are there.
 func Linux(root fs.FS, s *Settings, fresh Fresh) (*Plan, error) {
-	f := &files{FS: root, plan: &Plan{}}
-	if f.hasAny("etc/os-release", "usr/lib/os-release", "etc/debian_version") == "" || !f.has("etc") {
+	if !IsLinux(root) {
 		return nil, ErrNotLinux
 	}
+	f := &files{FS: root, plan: &Plan{}}
 	f.identity(fresh)
 	if err := f.hostKeys(fresh); err != nil {
 		return nil, err
@@ -83,6 +83,12 @@ func Linux(root fs.FS, s *Settings, fresh Fresh) (*Plan, error) {
 		f.firstStart(s.Commands)
 	}
 	return f.plan, nil
+}
+
+// IsLinux tells whether a volume has the root of a Linux system (os-release(5)).
+func IsLinux(root fs.FS) bool {
+	f := &files{FS: root}
+	return f.has("etc") && f.hasAny("etc/os-release", "usr/lib/os-release", "etc/debian_version") != ""
 }
 
 func lines(all []string) []byte { return []byte(strings.Join(all, "\n") + "\n") }

@@ -27,6 +27,7 @@ type Access struct {
 	SecurePort  uint16 // 0 without TLS
 
 	token    string
+	sealing  []byte // key of secrets in the records
 	sessions sessions
 	codes    codes
 	tries    tries
@@ -38,6 +39,9 @@ func Open(dir string, log *slog.Logger, now func() time.Time) (*Access, error) {
 	a := &Access{Log: log, Now: now}
 	var err error
 	if a.token, err = token(filepath.Join(dir, "admin.token")); err != nil {
+		return nil, err
+	}
+	if a.sealing, err = sealKey(dir); err != nil {
 		return nil, err
 	}
 	return a, a.openCertificate(dir)

@@ -48,6 +48,8 @@ type Fleet struct {
 	Boot    Boot
 	Errands Errands
 	Stock   Stock
+	Systems Systems
+	Secrets Secrets
 	Log     *slog.Logger
 	Now     func() time.Time
 	Publish func(event any)

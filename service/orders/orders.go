@@ -31,6 +31,10 @@ type Fleet interface {
 	Doing(id int64, text string)           // notes what one does in a delivery
 	Changed(ctx context.Context, id int64) // something was recorded of it
 	Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error)
+	// ToAnswer is what one carries out on its copy of a version; nil if nothing is set for it.
+	ToAnswer(ctx context.Context, w records.Workstation, v *records.Version) (*api.ToAnswer, error)
+	// AnswersProblems say why workstations could not be answered, or are not, by number.
+	AnswersProblems(ctx context.Context, all []records.Workstation, v *records.Version) (problems, unanswered map[int64]string, err error)
 	// Choose finds the workstations that names and a condition mean.
 	Choose(ctx context.Context, names []string, where string) ([]records.Workstation, error)
 }
@@ -71,6 +75,8 @@ type Orders struct {
 	// IdentityFiles are patterns of files that tell one machine from another; nil takes
 	// those of package readiness.
 	IdentityFiles []string
+
+	told toldAnswers
 
 	// ordering is held while a delivery is recorded and not reachable yet, and shared
 	// while an agent is given its errand.

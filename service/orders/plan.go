@@ -17,6 +17,9 @@ import (
 	"jugate/records"
 )
 
+// noAnswers is what an order says that leaves the copies as the golden machine was.
+const noAnswers = "none"
+
 // plan is an order that was held against everything that is known.
 type plan struct {
 	version *records.Version
@@ -24,7 +27,7 @@ type plan struct {
 	wait    int64 // seconds
 	targets []records.Workstation
 
-	lacksDrivers, otherFirmware bool // among the problems, the ones an order can overrule
+	lacksDrivers, otherFirmware, answers bool // among the problems, the ones an order can overrule
 
 	api.DeliveryPlan
 }
@@ -111,6 +114,12 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 	if err != nil {
 		return err
 	}
+	problems, unanswered := map[int64]string{}, map[int64]string{}
+	if in.Answers != noAnswers {
+		if problems, unanswered, err = o.Fleet.AnswersProblems(ctx, p.targets, p.version); err != nil {
+			return err
+		}
+	}
 	for _, w := range p.targets {
 		holds, unfinished := w.Holds()
 		out := api.PlannedWorkstation{Workstation: w.Name, Address: w.Address().String(), Maker: w.Maker, Model: w.Model, Online: o.Fleet.IsOnline(w.ID),
@@ -130,6 +139,13 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 		} else {
 			out.Problems = append(out.Problems, lacking[w.ID]...)
 			p.lacksDrivers = p.lacksDrivers || len(lacking[w.ID]) > 0
+		}
+		if text := problems[w.ID]; text != "" {
+			out.Problems = append(out.Problems, text)
+			p.answers = true
+		}
+		if text := unanswered[w.ID]; text != "" {
+			out.Warnings = append(out.Warnings, text)
 		}
 		p.Members = append(p.Members, out)
 	}
@@ -193,6 +209,9 @@ func (p *plan) refusal() error {
 	}
 	if p.otherFirmware {
 		text += ", or set the firmware's setup right (--despite-firmware says that you will)"
+	}
+	if p.answers {
+		text += ", mend their answers, or deliver without (--answers none)"
 	}
 	return fault.Conflict.Errorf("%s", text).With(details...)
 }

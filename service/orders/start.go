@@ -60,6 +60,10 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 		if out.Receive.Install, err = o.installOf(ctx, d, e.WorkstationID); err != nil {
 			out.Receive.Install = nothingToInstall(err.Error())
 		}
+		if out.Receive.Answer, err = o.answerOf(ctx, d, e.WorkstationID); err != nil {
+			out.Receive.Answer = &api.ToAnswer{Values: map[string]string{}, Problem: err.Error()}
+		}
+		o.told.set(d.ID, e.WorkstationID, out.Receive.Answer != nil)
 	}
 	return out, nil
 }

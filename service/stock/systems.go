@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"jugate/core/answers"
 	"jugate/core/driver"
 	"jugate/core/durable"
 	"jugate/core/fileview"
@@ -29,6 +30,8 @@ type system struct {
 	Looked int            `json:"looked"`
 	Inside *driver.Inside `json:"inside,omitempty"`
 	Why    string         `json:"why,omitempty"`
+	// Linux is the number of the partition with the root of a Linux system; 0 if there is none.
+	Linux int `json:"linux,omitempty"`
 }
 
 // words describe a system in a line.
@@ -65,7 +68,7 @@ func (k *Stock) systemOf(ctx context.Context, v *records.Version) (system, error
 }
 
 // lookedNow is the present way to look, which begins with the system's own volume.
-const lookedNow = 2
+const lookedNow = 3
 
 // keep writes a file that is there as a whole or not at all.
 func keep(path string, v any) error {
@@ -92,6 +95,7 @@ func (k *Stock) lookInto(ctx context.Context, v *records.Version) (system, error
 		return system{}, err
 	}
 	var closed []string
+	var found system
 	own, _ := man.Growing(partition.GrowSystem)
 	areas := slices.SortedStableFunc(slices.Values(man.Areas), func(a, b image.Area) int {
 		return cmp.Or(cmp.Compare(order(b.Partition == int(own)), order(a.Partition == int(own))), cmp.Compare(b.Size, a.Size))
@@ -109,24 +113,29 @@ func (k *Stock) lookInto(ctx context.Context, v *records.Version) (system, error
 		}
 		files, err := fileview.Open(view, a.Size, a.Kind)
 		if err == nil {
+			if found.Linux == 0 && answers.IsLinux(files) {
+				found.Linux = a.Partition
+			}
 			var in *driver.Inside
 			if in, err = driver.ReadInside(files); err == nil {
 				in.Volume = a.Partition
 				k.Log.Info("system of an image", "image", v.Ref(), "system", in.Name, "kernel", in.Kernel, "partition", a.Partition)
-				return system{Inside: in}, nil
+				found.Inside = in
+				return found, nil
 			}
 		}
 		if !errors.Is(err, driver.ErrNoSystem) && a.Partition == int(own) {
-			return system{Why: fmt.Sprintf("its system cannot be looked into: partition %d (%s): %v", a.Partition, a.Kind, err)}, nil
+			found.Why = fmt.Sprintf("its system cannot be looked into: partition %d (%s): %v", a.Partition, a.Kind, err)
+			return found, nil
 		}
 		if !errors.Is(err, driver.ErrNoSystem) {
 			closed = append(closed, fmt.Sprintf("partition %d (%s): %v", a.Partition, a.Kind, err))
 		}
 	}
-	if closed == nil {
-		return system{Why: "there is no operating system on it that is known here"}, nil
+	if found.Why = "there is no operating system on it that is known here"; closed != nil {
+		found.Why = "its system cannot be looked into: " + strings.Join(closed, "; ")
 	}
-	return system{Why: "its system cannot be looked into: " + strings.Join(closed, "; ")}, nil
+	return found, nil
 }
 
 func order(first bool) int {

@@ -14,6 +14,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"jugate/api"
+	"jugate/core/actor"
 	"jugate/core/fault"
 	"jugate/core/image"
 	"jugate/core/slabstore"
@@ -33,7 +34,11 @@ func (s *Server) requirePass(next http.Handler) http.Handler {
 			s.fail(w, r, err)
 			return
 		}
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, id)))
+		ctx := context.WithValue(r.Context(), callerKey{}, id)
+		if r.TLS != nil || peer(ctx).IsLoopback() {
+			ctx = actor.InPrivate(ctx)
+		}
+		next.ServeHTTP(w, r.WithContext(ctx))
 	})
 }
 

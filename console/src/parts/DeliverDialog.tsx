@@ -22,6 +22,7 @@ interface Order {
   drivers?: string[];
   despiteDrivers?: boolean;
   despiteFirmware?: boolean;
+  asGolden?: boolean;
 }
 
 function startRule(v: Order) {
@@ -57,6 +58,7 @@ function orderOf(version: Version, v: Order) {
     despite_firmware: v.despiteFirmware ?? false,
     grow: v.grow,
     disk: "only",
+    with_answers: v.asGolden ? ("none" as const) : ("set" as const),
   };
 }
 
@@ -163,6 +165,10 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
                   <br />
                   <Form.Item name="despiteFirmware" valuePropName="checked" noStyle>
                     <Checkbox>Deliver although the system does not start by a workstation's firmware</Checkbox>
+                  </Form.Item>
+                  <br />
+                  <Form.Item name="asGolden" valuePropName="checked" noStyle>
+                    <Checkbox>Leave copies as the golden machine was, whatever answers are set</Checkbox>
                   </Form.Item>
                   <br />
                   <Form.Item name="reuse" valuePropName="checked" noStyle>

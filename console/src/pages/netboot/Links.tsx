@@ -28,7 +28,7 @@ export function Links({ links, unknown }: { links: NetbootLink[]; unknown: strin
           { title: "Mode", dataIndex: "mode", render: (m: string) => `${m}: ${modes[m]}` },
           { title: "Address", dataIndex: "address" },
           { title: "State", dataIndex: "state", render: (s: string) => <Tag color={s === "serving" ? "green" : "volcano"}>{s}</Tag> },
-          { title: "Addresses left", render: (_, l) => l.pools?.map((p) => <div key={p.range}>{`${p.left} of ${p.of} (${p.range})`}</div>) },
+          { title: "Addresses left", render: (_, l) => l.pools?.map((p) => <div key={p.range}>{`${p.left} of ${p.in_all} (${p.range})`}</div>) },
         ]}
       />
     </Card>

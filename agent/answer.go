@@ -1,0 +1,161 @@
+package agent
+
+import (
+	"context"
+	"crypto"
+	"crypto/ecdsa"
+	"crypto/ed25519"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/rsa"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"jugate/api"
+	"jugate/core/answers"
+	"jugate/core/partition"
+	"jugate/core/volume"
+)
+
+// Changer is a SystemVolume whose files can be changed in every way that answers need.
+type Changer interface {
+	// Change makes one change, on the medium when it returns.
+	Change(c answers.Change) error
+}
+
+// answer has the system on a disk be what the answers say. did says in words what was done.
+func (a *Agent) answer(ctx context.Context, d Disk, to *api.ToAnswer) (did []string, err error) {
+	if to.Problem != "" {
+		return nil, errors.New(to.Problem)
+	}
+	s, err := answers.FromTold(to.Values)
+	if err != nil {
+		return nil, fmt.Errorf("this build of the boot environment does not know all of the answers; make another: %w", err)
+	}
+	mounter, can := d.(SystemMounter)
+	if !can {
+		return nil, errors.New("the volumes of this disk cannot be written from here")
+	}
+	table, err := partition.Read(d, d.Size(), d.SectorSize())
+	if err != nil {
+		return nil, err
+	}
+	var reasons []error
+	for _, p := range table.Partitions {
+		if to.Partition != 0 && p.Number != to.Partition {
+			continue
+		}
+		start, size := table.Start(p), table.Size(p)
+		v, err := volume.Open(io.NewSectionReader(d, start, size), size)
+		if err != nil || !slices.Contains([]volume.Kind{volume.Ext, volume.XFS, volume.Btrfs}, v.Kind) {
+			continue
+		}
+		v.Size = size
+		did, err := a.answerInto(ctx, mounter, start, v, s)
+		if err == nil || ctx.Err() != nil || !errors.Is(err, answers.ErrNotLinux) {
+			return did, err
+		}
+		reasons = append(reasons, fmt.Errorf("partition %d: %w", p.Number, err))
+	}
+	return nil, errors.Join(append([]error{errors.New("there is no system on this disk that takes answers")}, reasons...)...)
+}
+
+func (a *Agent) answerInto(ctx context.Context, mounter SystemMounter, start int64, v *volume.Volume, s *answers.Settings) (did []string, err error) {
+	system, err := mounter.MountSystem(start, v)
+	if err != nil {
+		return nil, err
+	}
+	defer func() { err = errors.Join(err, system.Close()) }()
+	fresh, err := a.fresh()
+	if err != nil {
+		return nil, err
+	}
+	plan, err := answers.Linux(system, s, fresh)
+	if err != nil {
+		return nil, err
+	}
+	changer, can := system.(Changer)
+	if !can {
+		return nil, errors.New("the files of this system cannot be changed from here")
+	}
+	for _, c := range plan.Changes {
+		if err := ctx.Err(); err != nil {
+			return nil, err
+		}
+		if err := changer.Change(c); err != nil {
+			return nil, fmt.Errorf("%s /%s (%s): %w", c.Do, c.Path, c.Why, err)
+		}
+	}
+	commander, runs := system.(Commander)
+	for _, argv := range plan.Runs {
+		if !runs {
+			plan.Remarks = append(plan.Remarks, strings.Join(argv, " ")+" could not be run in the system")
+			continue
+		}
+		a.show("%s in the system", argv[0])
+		if err := commander.Run(ctx, argv...); err != nil {
+			return nil, fmt.Errorf("%s in the system: %w", argv[0], err)
+		}
+	}
+	name := s.ComputerName
+	if name == "" {
+		name = "a machine of its own"
+	}
+	return append([]string{fmt.Sprintf("answered as %s (%d changes)", name, len(plan.Changes))}, plan.Remarks...), nil
+}
+
+// fresh makes what this copy needs of its own.
+func (a *Agent) fresh() (answers.Fresh, error) {
+	f := answers.Fresh{HostKeys: hostKey, Seed: make([]byte, 512), Today: int(time.Now().Unix() / (24 * 60 * 60))}
+	if _, err := rand.Read(f.Seed); err != nil {
+		return f, err
+	}
+	inv, err := a.machine.Inventory()
+	if err != nil {
+		return f, err
+	}
+	for _, c := range inv.Cards {
+		if !c.Adapter {
+			f.FirstCard = c.Address
+			break
+		}
+	}
+	return f, nil
+}
+
+// rsaBits is how long RSA host keys are.
+const rsaBits = 3072
+
+// hostKey makes an SSH host key, as files have it.
+func hostKey(kind string) (private, public []byte, err error) {
+	var key crypto.Signer
+	switch kind {
+	case "ed25519":
+		_, key, err = ed25519.GenerateKey(rand.Reader)
+	case "ecdsa":
+		key, err = ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	case "rsa":
+		key, err = rsa.GenerateKey(rand.Reader, rsaBits)
+	default:
+		err = fmt.Errorf("SSH host keys of kind %s are not known", kind)
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	block, err := ssh.MarshalPrivateKey(key, "")
+	if err != nil {
+		return nil, nil, err
+	}
+	p, err := ssh.NewPublicKey(key.Public())
+	if err != nil {
+		return nil, nil, err
+	}
+	return pem.EncodeToMemory(block), ssh.MarshalAuthorizedKey(p), nil
+}

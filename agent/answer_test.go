@@ -1,0 +1,142 @@
+package agent
+
+import (
+	"io"
+	"net"
+	"net/netip"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+	"jugate/core/answers"
+)
+
+// cardsOnly is a machine of which only its network cards are there.
+type cardsOnly struct{ Machine }
+
+func (cardsOnly) Inventory() (api.Inventory, error) {
+	return api.Inventory{Cards: []api.Card{{Address: "00:00:5e:00:53:99", Adapter: true}, {Address: "00:00:5e:00:53:11"}}}, nil
+}
+func (cardsOnly) Listen(netip.AddrPort) (PacketReader, error) { return nil, net.ErrClosed }
+
+const passwordHash = "$6$fennholt$KlLxKZbDz7h1S5d9n0Y3i8yQ2b4W6m8x0z1A3C5E7G9I1K3M5O7Q9S1U3W5Y7a9c1e3g5i7k9m1o3q5s7u9w1y3A5"
+
+// goldenLinux is as much of a Debian system as answers change.
+func goldenLinux(t *testing.T, dir string) {
+	install(t, dir, map[string]string{
+		"etc/os-release": "ID=debian\n", "etc/debian_version": "13\n", "etc/hostname": "desk-gold\n", "etc/hosts": "127.0.1.1 desk-gold\n", "etc/machine-id": "8d6f1a520c1b4a679a440000aa310001\n",
+		"etc/passwd": "root:x:0:0:root:/root:/bin/sh\n", "etc/shadow": "root:*:19000:0:99999:7:::\n", "etc/group": "root:x:0:\nshadow:x:42:\nsudo:x:27:\n", "etc/gshadow": "root:*::\nshadow:*::\nsudo:*::\n",
+		"etc/skel/.profile": "# profile\n", "bin/bash": "", "bin/sh": "", "usr/sbin/sshd": "", "etc/ssh/sshd_config": "", "etc/default/locale": "", "usr/share/zoneinfo/Europe/Vienna": "", "root/.profile": "",
+		"var/lib/systemd/random-seed": "golden", "etc/network/interfaces": "auto eth0\n", "elsewhere/passwd": "untouched",
+	})
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "home"), 0o755))
+	require.NoError(t, os.Symlink("../usr/share/zoneinfo/UTC", filepath.Join(dir, "etc/localtime")))
+	require.NoError(t, os.Symlink("../elsewhere/passwd", filepath.Join(dir, "etc/timezone")))
+}
+
+func told(t *testing.T, values map[string]string) *api.ToAnswer {
+	t.Helper()
+	to := &api.ToAnswer{Values: map[string]string{}}
+	for key, text := range values {
+		v, err := answers.Parse(key, text)
+		require.NoError(t, err)
+		to.Values[key] = string(v)
+	}
+	return to
+}
+
+// judged runs a tool over the files of a disk.
+func judged(t *testing.T, argv ...string) string {
+	t.Helper()
+	out, err := exec.CommandContext(t.Context(), argv[0], argv[1:]...).CombinedOutput()
+	require.NoError(t, err, "%v: %s", argv, out)
+	return string(out)
+}
+
+func TestAnswersIntoALinuxVolume(t *testing.T) {
+	for _, mkfs := range [][]string{{"mkfs.ext4", "-q"}, {"mkfs.btrfs", "-q", "--mixed"}} {
+		t.Run(mkfs[0], func(t *testing.T) {
+			d := volumeDisk(t, mkfs, func(dir string) { goldenLinux(t, dir) })
+			a := New(nil, cardsOnly{}, Options{Show: func(Status) {}})
+			did, err := a.answer(t.Context(), d, told(t, map[string]string{
+				"computer_name": "herb-01", "time_zone": "Europe/Vienna", "locale": "de_AT",
+				"accounts": "[{name: scan, full_name: Scanning desk, administrator: true, password_hash: " + passwordHash + "}]", "network": "[{addresses: [192.0.2.31/24]}]",
+			}))
+			require.NoError(t, err)
+			assert.Contains(t, did[0], "answered as herb-01")
+			inside(t, d, func(dir string) {
+				read := func(name string) string {
+					text, err := os.ReadFile(filepath.Join(dir, name))
+					require.NoError(t, err)
+					return string(text)
+				}
+				assert.Equal(t, "herb-01\n", read("etc/hostname"))
+				assert.Empty(t, read("etc/machine-id"))
+				assert.Contains(t, read("etc/network/interfaces.d/jugate-1"), "/mac/00:00:5e:00:53:11", "its own first card, and no adapter")
+				target, err := os.Readlink(filepath.Join(dir, "etc/localtime"))
+				require.NoError(t, err)
+				assert.Equal(t, "../usr/share/zoneinfo/Europe/Vienna", target)
+				assert.Equal(t, "Europe/Vienna\n", read("etc/timezone"))
+				assert.Equal(t, "untouched", read("elsewhere/passwd"), "nothing is written through a link")
+
+				t.Log("# judged by the tools of shadow and OpenSSH")
+				judged(t, "pwck", "-r", "-q", "-R", dir)
+				judged(t, "grpck", "-r", "-R", dir)
+				for _, kind := range []string{"ed25519", "rsa", "ecdsa"} {
+					key := filepath.Join(dir, "etc/ssh/ssh_host_"+kind+"_key")
+					assert.Equal(t, strings.Fields(judged(t, "ssh-keygen", "-y", "-f", key))[1], strings.Fields(read("etc/ssh/ssh_host_"+kind+"_key.pub"))[1])
+					info, err := os.Stat(key)
+					require.NoError(t, err)
+					assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+				}
+				for name, want := range map[string][3]uint32{"etc/shadow": {0o640, 0, 42}, "home/scan": {0o700, 1000, 1000}, "home/scan/.profile": {0o644, 1000, 1000}} {
+					info, err := os.Stat(filepath.Join(dir, name))
+					require.NoError(t, err)
+					s := info.Sys().(*syscall.Stat_t)
+					assert.Equal(t, want, [3]uint32{uint32(info.Mode().Perm()), s.Uid, s.Gid}, name)
+				}
+				left, err := filepath.Glob(filepath.Join(dir, "*/.jugate-*"))
+				require.NoError(t, err)
+				assert.Empty(t, left)
+			})
+		})
+	}
+}
+
+func TestAnswersThatCannotBeCarriedOut(t *testing.T) {
+	d := volumeDisk(t, []string{"mkfs.ext4", "-q"}, func(dir string) { install(t, dir, map[string]string{"home/x": ""}) })
+	a := New(nil, cardsOnly{}, Options{Show: func(Status) {}})
+	_, err := a.answer(t.Context(), d, told(t, map[string]string{"computer_name": "herb-01"}))
+	assert.ErrorContains(t, err, "no system on this disk that takes answers")
+	_, err = a.answer(t.Context(), d, &api.ToAnswer{Problem: "two groups differ"})
+	assert.EqualError(t, err, "two groups differ")
+	_, err = a.answer(t.Context(), d, &api.ToAnswer{Values: map[string]string{"of_tomorrow": `"x"`}})
+	assert.ErrorContains(t, err, "this build of the boot environment does not know")
+
+	t.Log("# a volume without room says so, and no file is half written")
+	full := volumeDisk(t, []string{"mkfs.ext4", "-q"}, func(dir string) {
+		goldenLinux(t, dir)
+		f, err := os.Create(filepath.Join(dir, "big"))
+		require.NoError(t, err)
+		_, err = io.Copy(f, io.LimitReader(zeros{}, 1<<30))
+		require.ErrorIs(t, err, syscall.ENOSPC)
+		f.Close()
+	})
+	_, err = a.answer(t.Context(), full, told(t, map[string]string{"files": "[{path: /etc/large, content: " + strings.Repeat("x", 20_000) + "}]"}))
+	require.ErrorIs(t, err, syscall.ENOSPC)
+	inside(t, full, func(dir string) {
+		_, err := os.Stat(filepath.Join(dir, "etc/large"))
+		assert.ErrorIs(t, err, os.ErrNotExist)
+	})
+}
+
+type zeros struct{}
+
+func (zeros) Read(b []byte) (int, error) { return len(b), nil }

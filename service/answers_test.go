@@ -1,0 +1,186 @@
+package service_test
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+)
+
+const deskHash = "$6$fennholt$KlLxKZbDz7h1S5d9n0Y3i8yQ2b4W6m8x0z1A3C5E7G9I1K3M5O7Q9S1U3W5Y7a9c1e3g5i7k9m1o3q5s7u9w1y3A5"
+
+func (h *house) set(of string, values map[string]any) error {
+	_, err := h.client.SetAnswers(h.t.Context(), api.NewAnswers{Of: of, Values: values})
+	return err
+}
+
+func TestAnswersAreInherited(t *testing.T) {
+	data := t.TempDir()
+	h := open(t, data, "127.0.0.1:0")
+	ctx := t.Context()
+	for n, name := range []string{"herb-01", "herb-02", "seed_01"} {
+		w := h.called(n+1, "A310")
+		_, err := h.client.Admit(ctx, w.Addresses[0], api.Admission{Name: name})
+		require.NoError(t, err)
+	}
+	require.NoError(t, addGroup(h, "herbarium"))
+	require.NoError(t, addGroup(h, "scanners"))
+	for _, g := range []string{"herbarium", "scanners"} {
+		_, err := h.client.Include(ctx, g, api.GroupMembers{Workstations: []string{"herb-01"}})
+		require.NoError(t, err)
+	}
+	resolved := func(name string) map[string]string {
+		r, err := h.client.ResolvedAnswers(ctx, name, "")
+		require.NoError(t, err)
+		out := map[string]string{}
+		for _, a := range r.Answers {
+			out[a.Key] = a.Set
+		}
+		for _, p := range r.Problems {
+			out["problem"] += p
+		}
+		return out
+	}
+	assert.Empty(t, resolved("herb-01"), "nothing is set, and nothing is answered")
+
+	require.NoError(t, h.set("service", map[string]any{"time_zone": "UTC", "locale": "de_AT"}))
+	require.NoError(t, h.set("model:A310", map[string]any{"time_zone": "Europe/Paris"}))
+	require.NoError(t, h.set("herbarium", map[string]any{"time_zone": "Europe/Vienna", "accounts": []any{map[string]any{"name": "scan", "password_hash": deskHash}}}))
+	require.NoError(t, h.set("workstation:herb-01", map[string]any{"description": "by the window"}))
+	assert.Equal(t, map[string]string{"computer_name": "its name in the roster", "description": "herb-01", "time_zone": "the group herbarium", "locale": "the service", "accounts": "the group herbarium"}, resolved("herb-01"))
+	assert.Equal(t, "the model A310", resolved("herb-02")["time_zone"])
+	assert.Contains(t, resolved("seed_01")["problem"], "the name of seed_01 cannot be that of a computer")
+
+	t.Log("# two groups that differ are a problem that names both")
+	require.NoError(t, h.set("scanners", map[string]any{"time_zone": "Europe/Rome"}))
+	assert.Contains(t, resolved("herb-01")["problem"], "time_zone is set by the group herbarium and by the group scanners")
+	require.NoError(t, h.set("scanners", map[string]any{"time_zone": nil}))
+
+	t.Log("# a secret is nowhere to be read: not in a list, the records, the log or an event")
+	page, err := h.client.Answers(ctx, "")
+	require.NoError(t, err)
+	for _, a := range page.Items {
+		if a.Key == "accounts" {
+			assert.Equal(t, "(set)", a.Value)
+		}
+	}
+	assert.NotContains(t, h.agents.String(), deskHash)
+	require.NoError(t, filepath.WalkDir(data, func(path string, d os.DirEntry, err error) error {
+		if err != nil || d.IsDir() {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		assert.NotContains(t, string(text), deskHash, path)
+		return err
+	}))
+
+	for says, c := range map[string]struct {
+		of     string
+		values map[string]any
+	}{
+		"IANA":                      {"service", map[string]any{"time_zone": "Vienna"}},
+		"no answer called":          {"service", map[string]any{"colour": "red"}},
+		"no group and no":           {"nowhere", map[string]any{"time_zone": "UTC"}},
+		"there is no image":         {"image:nothing", map[string]any{"time_zone": "UTC"}},
+		"not a place":               {"room:12", map[string]any{"time_zone": "UTC"}},
+		"belongs to one":            {"herbarium", map[string]any{"computer_name": "herb"}},
+		"no answer is given":        {"herbarium", map[string]any{}},
+		"it has to be list of acco": {"herbarium", map[string]any{"accounts": "swordfish"}},
+	} {
+		err := h.set(c.of, c.values)
+		assert.ErrorContains(t, err, says)
+		assert.NotContains(t, err.Error(), "swordfish")
+	}
+	_, err = h.client.ImportRoster(ctx, []byte("name,serial\nherb-09,AL-9\n"), false, false)
+	require.NoError(t, err)
+}
+
+// linuxDisk is a golden disk with as much of a Linux system as answers change.
+func linuxDisk(t *testing.T) string {
+	t.Helper()
+	dir, path := t.TempDir(), filepath.Join(t.TempDir(), "gold.img")
+	for name, text := range map[string]string{
+		"etc/os-release": "ID=debian\nPRETTY_NAME=\"Debian 13\"\n", "etc/debian_version": "13\n", "etc/hostname": "desk-gold\n", "etc/hosts": "127.0.1.1 desk-gold\n", "etc/machine-id": "",
+		"etc/passwd": "root:x:0:0:root:/root:/bin/sh\n", "etc/shadow": "root:*:19000:0:99999:7:::\n", "etc/group": "root:x:0:\nshadow:x:42:\nsudo:x:27:\n", "usr/share/zoneinfo/Europe/Vienna": "",
+		"etc/default/locale": "LANG=C\n", "usr/lib/modules/6.12.0/modules.dep": "", "usr/lib/modules/6.12.0/modules.builtin": "", "bin/bash": "", "var/lib/dhcp/dhclient.leases": "lease of desk-gold",
+	} {
+		file := filepath.Join(dir, name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	}
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, "home"), 0o755))
+	script := "truncate -s 66M " + path + " && printf 'label: gpt\\nstart=2048, size=131072\\n' | sfdisk -q " + path +
+		" && mkfs.ext4 -q -F -b 4096 -d " + dir + " -E offset=1048576 " + path + " 64M"
+	out, err := exec.CommandContext(t.Context(), "sh", "-c", script).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return path
+}
+
+// onDisk reads a file of the volume on a disk, by debugfs.
+func onDisk(t *testing.T, disk, name string) string {
+	t.Helper()
+	out, err := exec.CommandContext(t.Context(), "debugfs", "-R", "cat "+name, disk+"?offset=1048576").Output()
+	require.NoError(t, err)
+	return string(out)
+}
+
+func TestEveryCopyStartsAsItself(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	require.NoError(t, addGroup(h, "herbarium"))
+	h.start(1, linuxDisk(t), 0, "desk-gold")
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
+	disks := []string{blank(t, 66<<20), blank(t, 66<<20)}
+	h.start(2, disks[0], 0, "herb-01", "herbarium")
+	h.start(3, disks[1], 0, "herb-02", "herbarium")
+
+	t.Log("# without answers a copy is what the golden machine was")
+	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}})
+	assert.EqualValues(t, "delivered", h.receipts(d.ID)["herb-01"].Outcome)
+	assert.Equal(t, "desk-gold\n", onDisk(t, disks[0], "/etc/hostname"))
+
+	require.NoError(t, h.set("herbarium", map[string]any{"time_zone": "Europe/Vienna", "locale": "de_AT", "accounts": []any{map[string]any{"name": "scan", "password_hash": deskHash}}}))
+	require.NoError(t, h.set("herb-02", map[string]any{"network": []any{map[string]any{"addresses": []any{"192.0.2.32/24"}}}}))
+	preview, err := h.client.PreviewAnswers(ctx, "herb-02", "garden-desk")
+	require.NoError(t, err)
+	texts := map[string]string{}
+	for _, c := range preview.Changes {
+		texts[c.Path] = c.Before + " => " + c.After
+		assert.NotContains(t, c.After, deskHash)
+	}
+	assert.Equal(t, "desk-gold\n => herb-02\n", texts["/etc/hostname"])
+	assert.Contains(t, strings.Join(preview.Remarks, ";"), "nothing that manages the network was found")
+
+	d = h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}})
+	for i, name := range []string{"herb-01", "herb-02"} {
+		r := h.receipts(d.ID)[name]
+		require.EqualValues(t, "delivered", r.Outcome, r.Reason)
+		assert.True(t, r.Verified, "the copy was right before it was answered")
+		assert.Contains(t, r.Remark, "answered as "+name)
+		assert.Equal(t, name+"\n", onDisk(t, disks[i], "/etc/hostname"))
+		assert.Equal(t, "127.0.1.1\t"+name+"\n", onDisk(t, disks[i], "/etc/hosts"))
+		assert.Equal(t, "LANG=de_AT.UTF-8\n", onDisk(t, disks[i], "/etc/default/locale"))
+		assert.Contains(t, onDisk(t, disks[i], "/etc/shadow"), "scan:"+deskHash+":")
+		assert.Empty(t, onDisk(t, disks[i], "/var/lib/dhcp/dhclient.leases"))
+		out, err := exec.CommandContext(ctx, "e2fsck", "-f", "-n", disks[i]+"?offset=1048576").CombinedOutput()
+		assert.NoError(t, err, "%s", out)
+	}
+	assert.NotContains(t, h.agents.String(), deskHash)
+
+	t.Log("# a contradiction refuses the order, and --answers none overrules it")
+	require.NoError(t, addGroup(h, "scanners"))
+	_, err = h.client.Include(ctx, "scanners", api.GroupMembers{Workstations: []string{"herb-01"}})
+	require.NoError(t, err)
+	require.NoError(t, h.set("scanners", map[string]any{"locale": "it_IT"}))
+	_, err = h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}})
+	assert.ErrorContains(t, err, "--answers none")
+	d = h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}, Answers: "none"})
+	require.EqualValues(t, "delivered", h.receipts(d.ID)["herb-01"].Outcome)
+	assert.Equal(t, "desk-gold\n", onDisk(t, disks[0], "/etc/hostname"))
+}

@@ -1,0 +1,308 @@
+package fleet
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"jugate/api"
+	"jugate/core/actor"
+	"jugate/core/answers"
+	"jugate/core/fault"
+	"jugate/records"
+)
+
+// Secrets seals what must not be read in the records.
+type Secrets interface {
+	Seal(about, text string) (string, error)
+	Unseal(about, text string) (string, error)
+}
+
+// Systems looks into the systems of images.
+type Systems interface {
+	// System returns the files of an image's system, the number of its partition, and what it
+	// is in words. It is a fault.Conflict if there is none that can be looked into.
+	System(ctx context.Context, image string) (files fs.FS, partition int, words string, err error)
+	// Answerable says why the system of an image cannot take answers; empty if it can.
+	Answerable(ctx context.Context, v *records.Version) (partition int, why string)
+}
+
+// placeOf reads where answers are set: "service", "group:herbarium", or the name of a group
+// or workstation.
+func (f *Fleet) placeOf(ctx context.Context, text string) (records.AnswerPlace, error) {
+	kind, name, prefixed := strings.Cut(text, ":")
+	switch {
+	case text == "service":
+		return records.AnswerPlace{Kind: "service"}, nil
+	case !prefixed:
+		return f.Records.Place(ctx, text)
+	case slices.Contains([]string{"image", "model", "group", "workstation"}, kind) && name != "":
+		return records.AnswerPlace{Kind: kind, Name: name}, nil
+	}
+	return records.AnswerPlace{}, fault.Invalid.Errorf("%q is not a place for answers: say service, image:NAME, model:NAME, group:NAME or workstation:NAME", text)
+}
+
+func placeText(p records.AnswerPlace) string {
+	if p.Kind == "service" {
+		return p.Kind
+	}
+	return p.Kind + ":" + p.Name
+}
+
+// SetAnswers sets answers in one place, all or none.
+func (f *Fleet) SetAnswers(ctx context.Context, in api.NewAnswers) ([]api.Answer, error) {
+	place, err := f.placeOf(ctx, in.Of)
+	if err != nil {
+		return nil, err
+	}
+	text, err := json.Marshal(in.Values) // JSON is YAML
+	if err != nil {
+		return nil, fault.Invalid.Mark(err)
+	}
+	values, err := answers.ReadYAML(text)
+	if err != nil {
+		return nil, err
+	}
+	if len(values) == 0 {
+		return nil, fault.Invalid.Errorf("no answer is given")
+	}
+	if v := values["computer_name"]; v != "" && place.Kind != "workstation" {
+		return nil, fault.Invalid.Errorf("a computer_name belongs to one workstation; set on %s, it would be there many times", place.Words())
+	}
+	kept := map[string]string{}
+	var keys []string
+	for key, v := range values {
+		keys = append(keys, key)
+		if kept[key] = string(v); v != "" && answers.Find(key).Secret {
+			if kept[key], err = f.Secrets.Seal(key, string(v)); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := f.Records.SetAnswers(ctx, place, kept); err != nil {
+		return nil, err
+	}
+	slices.Sort(keys)
+	f.Log.Info("answers set", "of", placeText(place), "keys", keys, "by", actor.From(ctx))
+	return f.Answers(ctx, placeText(place))
+}
+
+// Answers lists what is set, everywhere or in one place.
+func (f *Fleet) Answers(ctx context.Context, of string) ([]api.Answer, error) {
+	var in *records.AnswerPlace
+	if of != "" {
+		place, err := f.placeOf(ctx, of)
+		if err != nil {
+			return nil, err
+		}
+		in = &place
+	}
+	rows, err := f.Records.Answers(ctx, in)
+	if err != nil {
+		return nil, err
+	}
+	out := []api.Answer{}
+	for _, r := range rows {
+		value, secret := shown(r.Key, answers.Value(r.Value))
+		out = append(out, api.Answer{Of: placeText(r.AnswerPlace), Key: r.Key, Value: value, Secret: secret})
+	}
+	return out, nil
+}
+
+// shown is a value for people.
+func shown(key string, v answers.Value) (value any, secret bool) {
+	if k := answers.Find(key); k == nil || k.Secret {
+		return v.Show(key), true
+	}
+	if err := json.Unmarshal([]byte(v), &value); err != nil {
+		return "(cannot be read)", false
+	}
+	return value, false
+}
+
+// resolve puts together what is set for a workstation, with the secrets open. Without
+// anything set it is nil.
+func (f *Fleet) resolve(rows []records.Answer, w records.Workstation, image string) ([]answers.Resolved, error) {
+	layers := map[records.AnswerPlace]*answers.Layer{}
+	var order []records.AnswerPlace
+	for _, r := range rows {
+		rank, counts := f.rank(w, image, r.AnswerPlace)
+		if !counts {
+			continue
+		}
+		if layers[r.AnswerPlace] == nil {
+			layers[r.AnswerPlace] = &answers.Layer{Of: r.Words(), Rank: rank, Values: map[string]answers.Value{}}
+			order = append(order, r.AnswerPlace)
+		}
+		value, err := f.Secrets.Unseal(r.Key, r.Value)
+		if err != nil {
+			return nil, fault.Conflict.Errorf("%s, set on %s: %w", r.Key, r.Words(), err)
+		}
+		layers[r.AnswerPlace].Values[r.Key] = answers.Value(value)
+	}
+	if order == nil {
+		return nil, nil
+	}
+	var all []answers.Layer
+	for _, p := range order {
+		all = append(all, *layers[p])
+	}
+	resolved, err := answers.Resolve(all)
+	if err != nil || slices.ContainsFunc(resolved, func(r answers.Resolved) bool { return r.Key == "computer_name" }) {
+		return resolved, err
+	}
+	name, err := answers.Parse("computer_name", w.Name)
+	if err != nil {
+		return nil, fault.Conflict.Errorf("the name of %s cannot be that of a computer, so computer_name has to be set: %w", w.Name, err)
+	}
+	return append([]answers.Resolved{{Key: "computer_name", Value: name, From: "its name in the roster"}}, resolved...), nil
+}
+
+// rank tells how particular a place is for a workstation, and whether it counts at all.
+func (f *Fleet) rank(w records.Workstation, image string, p records.AnswerPlace) (answers.Rank, bool) {
+	switch p.Kind {
+	case "service":
+		return answers.OfService, true
+	case "image":
+		return answers.OfImage, image != "" && strings.EqualFold(p.Name, image)
+	case "model":
+		return answers.OfModel, strings.EqualFold(p.Name, w.MakerAndModel()) || strings.EqualFold(p.Name, w.Model)
+	case "group":
+		return answers.OfGroup, slices.ContainsFunc(w.Groups(), func(g string) bool { return strings.EqualFold(g, p.Name) })
+	}
+	return answers.OfWorkstation, p.Name != "" && strings.EqualFold(p.Name, w.Name)
+}
+
+// Resolved tells the answers that count for a workstation and an image; image may be empty.
+func (f *Fleet) Resolved(ctx context.Context, ref, image string) (api.ResolvedAnswers, error) {
+	w, err := f.Records.FindWorkstation(ctx, ref)
+	if err != nil {
+		return api.ResolvedAnswers{}, err
+	}
+	out := api.ResolvedAnswers{Workstation: w.Label(), Answers: []api.ResolvedAnswer{}, Problems: []string{}}
+	rows, err := f.Records.Answers(ctx, nil)
+	if err != nil {
+		return out, err
+	}
+	resolved, err := f.resolve(rows, *w, imageName(image))
+	if errors.Is(err, fault.Conflict) {
+		out.Problems = append(out.Problems, err.Error())
+	} else if err != nil {
+		return out, err
+	}
+	for _, r := range resolved {
+		value, secret := shown(r.Key, r.Value)
+		out.Answers = append(out.Answers, api.ResolvedAnswer{Key: r.Key, Value: value, Secret: secret, Set: r.From, Hides: append([]string{}, r.Hides...)})
+	}
+	return out, nil
+}
+
+// imageName is the name in NAME@VERSION.
+func imageName(ref string) string {
+	name, _, _ := strings.Cut(ref, "@")
+	return name
+}
+
+// ToAnswer is what the agent of a workstation carries out on its copy of a version; nil if
+// nothing is set for it. A fault.Conflict says what contradicts itself or is missing.
+func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.Version) (*api.ToAnswer, error) {
+	rows, err := f.Records.Answers(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	resolved, err := f.resolve(rows, w, v.Image)
+	if resolved == nil || err != nil {
+		return nil, err
+	}
+	partition, why := f.Systems.Answerable(ctx, v)
+	if why != "" {
+		return nil, nil // the plan has said so
+	}
+	to := &api.ToAnswer{Partition: partition, Values: map[string]string{}}
+	for _, r := range resolved {
+		if answers.Find(r.Key).Secret && !actor.Private(ctx) {
+			return nil, fault.Conflict.Errorf("%s is a secret, and the workstation has called by plain HTTP, which others can read; start the service with --listen-tls", r.Key)
+		}
+		to.Values[r.Key] = string(r.Value)
+	}
+	return to, nil
+}
+
+// AnswersProblems say why workstations could not be answered, by number; unanswered, why the
+// answers of those that have some are not carried out.
+func (f *Fleet) AnswersProblems(ctx context.Context, all []records.Workstation, v *records.Version) (problems, unanswered map[int64]string, err error) {
+	problems, unanswered = map[int64]string{}, map[int64]string{}
+	rows, err := f.Records.Answers(ctx, nil)
+	if err != nil || len(rows) == 0 {
+		return problems, unanswered, err
+	}
+	_, why := f.Systems.Answerable(ctx, v)
+	for _, w := range all {
+		resolved, err := f.resolve(rows, w, v.Image)
+		switch {
+		case errors.Is(err, fault.Conflict):
+			problems[w.ID] = err.Error()
+		case err != nil:
+			return nil, nil, err
+		case resolved != nil && why != "":
+			unanswered[w.ID] = "its answers are not carried out: " + why
+		}
+	}
+	return problems, unanswered, nil
+}
+
+// PreviewAnswers tells what the answers of a workstation do to the system of an image.
+func (f *Fleet) PreviewAnswers(ctx context.Context, ref, image string) (api.AnswersPreview, error) {
+	w, err := f.Records.FindWorkstation(ctx, ref)
+	if err != nil {
+		return api.AnswersPreview{}, err
+	}
+	rows, err := f.Records.Answers(ctx, nil)
+	if err != nil {
+		return api.AnswersPreview{}, err
+	}
+	resolved, err := f.resolve(rows, *w, imageName(image))
+	if err != nil {
+		return api.AnswersPreview{}, err
+	}
+	settings, err := answers.SettingsOf(resolved)
+	if err != nil {
+		return api.AnswersPreview{}, err
+	}
+	files, _, words, err := f.Systems.System(ctx, image)
+	if err != nil {
+		return api.AnswersPreview{}, err
+	}
+	fresh := answers.Fresh{HostKeys: func(kind string) (private, public []byte, err error) {
+		return []byte("secret"), []byte("(a new " + kind + " key, made at the workstation)\n"), nil
+	}, Seed: []byte("secret"), FirstCard: w.Address().String(), Today: int(f.Now().Unix() / (24 * 60 * 60))}
+	plan, err := answers.Linux(files, settings, fresh)
+	if err != nil {
+		return api.AnswersPreview{}, fault.Conflict.Mark(err)
+	}
+	out := api.AnswersPreview{Workstation: w.Label(), Image: image, System: words, Changes: []api.AnswersChange{}, Runs: []string{}, Remarks: append([]string{}, plan.Remarks...)}
+	for _, c := range plan.Changes {
+		told := api.AnswersChange{Do: string(c.Do), Path: "/" + c.Path, Target: c.Target, Secret: c.Secret, Because: c.Why}
+		if c.Do == answers.Write || c.Do == answers.Folder {
+			told.Mode = fmt.Sprintf("%04o", c.Mode)
+		}
+		if c.UID != 0 || c.GID != 0 {
+			told.Owner = fmt.Sprintf("%d:%d", c.UID, c.GID)
+		}
+		if !c.Secret && c.Do == answers.Write {
+			told.After = string(c.Content)
+			if before, err := fs.ReadFile(files, c.Path); err == nil {
+				told.Before = strings.ToValidUTF8(string(before), "?")
+			}
+		}
+		out.Changes = append(out.Changes, told)
+	}
+	for _, argv := range plan.Runs {
+		out.Runs = append(out.Runs, strings.Join(argv, " "))
+	}
+	return out, nil
+}

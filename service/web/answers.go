@@ -1,0 +1,37 @@
+package web
+
+import (
+	"context"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"jugate/api"
+)
+
+func (s *Server) answerRoutes(h huma.API) {
+	const tag = "answers"
+	lists(s, h, op("GET", "/answers", "list-answers", tag, "List what is set of what workstations are to become"),
+		func(ctx context.Context, in *struct {
+			Of string `query:"of" doc:"What is set in this place alone: service, image:NAME, model:NAME, group:NAME, workstation:NAME, or the name of a group or workstation" maxLength:"220" example:"group:herbarium"`
+		}) ([]api.Answer, int, error) {
+			return uncut(s.Fleet.Answers(ctx, in.Of))
+		})
+	lists(s, h, op("PUT", "/answers", "set-answers", tag, "Set or unset answers in one place"),
+		func(ctx context.Context, in *struct{ Body api.NewAnswers }) ([]api.Answer, int, error) {
+			return uncut(s.Fleet.SetAnswers(ctx, in.Body))
+		})
+	answers(s, h, op("GET", "/workstations/{workstation}/answers", "get-answers", tag, "Show the answers that count for a workstation, and where each is set"),
+		func(ctx context.Context, in *struct {
+			WorkstationRef
+			Image string `query:"image" doc:"NAME or NAME@VERSION" maxLength:"80" example:"garden-desk@3"`
+		}) (api.ResolvedAnswers, error) {
+			return s.Fleet.Resolved(ctx, in.Ref, in.Image)
+		})
+	answers(s, h, op("GET", "/workstations/{workstation}/answers/preview", "preview-answers", tag, "Show what the answers of a workstation do to the system of an image"),
+		func(ctx context.Context, in *struct {
+			WorkstationRef
+			Image string `query:"image" required:"true" doc:"NAME or NAME@VERSION" maxLength:"80" example:"garden-desk@3"`
+		}) (api.AnswersPreview, error) {
+			return s.Fleet.PreviewAnswers(ctx, in.Ref, in.Image)
+		})
+}
