@@ -41,6 +41,9 @@ type Machine interface {
 	OpenDisk(i int) (Disk, error)
 	// Listen joins a multicast group.
 	Listen(group netip.AddrPort) (PacketReader, error)
+	// Program is what a delivered system reports its first start with: called as
+	// "PROGRAM arrive CONFIG", it runs Arrive.
+	Program() ([]byte, error)
 	// Leave restarts the machine from its own disk, or switches it off: how is
 	// "restart" or "power-off".
 	Leave(how string) error
@@ -80,6 +83,8 @@ type Options struct {
 	Ticket, Boot string
 	// Wish is what was chosen in the boot menu, and is told after the first check-in.
 	Wish *api.Wish
+	// Certificate is what a delivered system is to trust of the service, in PEM.
+	Certificate []byte
 }
 
 // giveUp is an error of a call that trying again will not mend.

@@ -8,6 +8,7 @@ import (
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/rsa"
+	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -58,7 +59,7 @@ func (a *Agent) answer(ctx context.Context, d Disk, to *api.ToAnswer) (did []str
 			continue
 		}
 		v.Size = size
-		did, err := a.answerInto(ctx, mounter, start, v, s)
+		did, err := a.answerInto(ctx, mounter, start, v, s, to.Token)
 		if err == nil || ctx.Err() != nil || !errors.Is(err, answers.ErrNotLinux) {
 			return did, err
 		}
@@ -67,7 +68,7 @@ func (a *Agent) answer(ctx context.Context, d Disk, to *api.ToAnswer) (did []str
 	return nil, errors.Join(append([]error{errors.New("there is no system on this disk that takes answers")}, reasons...)...)
 }
 
-func (a *Agent) answerInto(ctx context.Context, mounter SystemMounter, start int64, v *volume.Volume, s *answers.Settings) (did []string, err error) {
+func (a *Agent) answerInto(ctx context.Context, mounter SystemMounter, start int64, v *volume.Volume, s *answers.Settings, token string) (did []string, err error) {
 	system, err := mounter.MountSystem(start, v)
 	if err != nil {
 		return nil, err
@@ -75,6 +76,9 @@ func (a *Agent) answerInto(ctx context.Context, mounter SystemMounter, start int
 	defer func() { err = errors.Join(err, system.Close()) }()
 	fresh, err := a.fresh()
 	if err != nil {
+		return nil, err
+	}
+	if fresh.Arrival, err = a.arrival(token); err != nil {
 		return nil, err
 	}
 	plan, err := answers.Linux(system, s, fresh)
@@ -109,6 +113,19 @@ func (a *Agent) answerInto(ctx context.Context, mounter SystemMounter, start int
 		name = "a machine of its own"
 	}
 	return append([]string{fmt.Sprintf("answered as %s (%d changes)", name, len(plan.Changes))}, plan.Remarks...), nil
+}
+
+// arrival is what the system reports its first start with: this very program, which knows how.
+func (a *Agent) arrival(token string) (*answers.Arrival, error) {
+	if token == "" {
+		return nil, nil
+	}
+	program, err := a.machine.Program()
+	if err != nil {
+		return nil, fmt.Errorf("the program that reports the first start: %w", err)
+	}
+	config, err := json.Marshal(Arrival{Service: a.service.Base(), Certificate: string(a.options.Certificate), Token: token})
+	return &answers.Arrival{Program: program, Config: config}, err
 }
 
 // fresh makes what this copy needs of its own.

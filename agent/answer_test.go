@@ -91,7 +91,7 @@ func TestAnswersIntoALinuxVolume(t *testing.T) {
 				judged(t, "grpck", "-r", "-R", dir)
 				for _, kind := range []string{"ed25519", "rsa", "ecdsa"} {
 					key := filepath.Join(dir, "etc/ssh/ssh_host_"+kind+"_key")
-					assert.Equal(t, strings.Fields(judged(t, "ssh-keygen", "-y", "-f", key))[1], strings.Fields(read("etc/ssh/ssh_host_"+kind+"_key.pub"))[1])
+					assert.Equal(t, strings.Fields(judged(t, "ssh-keygen", "-y", "-f", key))[1], strings.Fields(read("etc/ssh/ssh_host_" + kind + "_key.pub"))[1])
 					info, err := os.Stat(key)
 					require.NoError(t, err)
 					assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())

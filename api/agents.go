@@ -81,7 +81,19 @@ type ToReceive struct {
 type ToAnswer struct {
 	Partition int               `json:"partition,omitempty" doc:"Number of the partition that the system is on; 0 if the agent is to look"`
 	Values    map[string]string `json:"values" nullable:"false" doc:"Answers by key, each as JSON (docs/answers.md)"`
+	Token     string            `json:"token,omitempty" doc:"With which the system reports its first start (POST /arrival)"`
 	Problem   string            `json:"problem,omitempty" doc:"Why nothing can be answered, although something should be"`
+}
+
+// ArrivalReport is what a delivered system tells when it has started for the first time.
+type ArrivalReport struct {
+	ComputerName string   `json:"computer_name" maxLength:"253"`
+	Addresses    []string `json:"hardware_addresses" maxItems:"64" nullable:"false"`
+	IPs          []string `json:"ip_addresses" maxItems:"64" nullable:"false"`
+	MachineID    string   `json:"machine_id" doc:"machine-id(5)" maxLength:"64"`
+	System       string   `json:"operating_system" doc:"Name and build" maxLength:"200"`
+	Kernel       string   `json:"kernel" maxLength:"100"`
+	Uptime       float64  `json:"uptime_seconds" doc:"Since the system has started" minimum:"0"`
 }
 
 // Activity tells what the agent is doing, in words, and how far it is.

@@ -212,6 +212,15 @@ type Receipt struct {
 	Drivers     []string         `json:"drivers,omitempty" doc:"Driver packages that were put in after the copy was checked"`
 	Remark      string           `json:"remark,omitempty" doc:"What else there is to say of the disk, such as a file system that does not fill its partition"`
 	Chain       string           `json:"chain" doc:"Digest over this receipt and the one before"`
+	Arrival     *Arrival         `json:"arrival,omitempty" doc:"The first start of the copy; absent if it was delivered without answers"`
+}
+
+// Arrival is the first start of a copy, as its system has told it.
+type Arrival struct {
+	State  string         `json:"state" enum:"awaited,arrived,not arrived" doc:"not arrived: it should have by now"`
+	At     *time.Time     `json:"at,omitempty"`
+	Remark string         `json:"remark" doc:"What is odd about it, such as another name or the machine-id of a sibling"`
+	Report *ArrivalReport `json:"report,omitempty"`
 }
 
 // ReceiptCheck is the result of going through the chain of receipts.

@@ -122,3 +122,11 @@ func (c *Client) Lacks(ctx context.Context, in api.Lacks) (api.ToInstall, error)
 	err := c.do(ctx, http.MethodPost, "/agent/v1/lacks", in, &out)
 	return out, err
 }
+
+// Arrive reports the first start of a delivered system; the client has the token of that.
+func (c *Client) Arrive(ctx context.Context, report api.ArrivalReport) error {
+	return c.do(ctx, http.MethodPost, "/agent/v1/arrival", report, nil)
+}
+
+// Base is the address of the service.
+func (c *Client) Base() string { return c.base }

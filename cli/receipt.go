@@ -35,6 +35,7 @@ func (a *app) receiptList() *cobra.Command {
 			{title: "multicast", value: func(r api.Receipt) string { return size(r.Multicast) }, right: true},
 			{title: "unicast", value: func(r api.Receipt) string { return size(r.Unicast) }, right: true},
 			{title: "seconds", value: func(r api.Receipt) string { return fmt.Sprintf("%.1f", r.Seconds) }, right: true},
+			{title: "arrival", value: func(r api.Receipt) string { return arrival(r) }},
 			{title: "drivers", value: func(r api.Receipt) string { return strings.Join(r.Drivers, ", ") }},
 			{title: "reason", value: remark},
 		},
@@ -63,9 +64,26 @@ func (a *app) receiptShow() *cobra.Command {
 				field{"digest", r.Digest}, field{"outcome", string(r.Outcome)}, field{"verified", pick(r.Verified, "yes: the whole disk was read back and compared", "no")}, field{"reason", remark(r)},
 				field{"drivers", strings.Join(r.Drivers, ", ")}, field{"started", whenPtr(r.Started)}, field{"ended", when(r.Ended)},
 				field{"received", fmt.Sprintf("%s by multicast, %s by unicast", size(r.Multicast), size(r.Unicast))},
+				field{"arrival", arrival(r)}, field{"arrived as", arrivedAs(r)},
 				field{"delivery", fmt.Sprint(r.Delivery)}, field{"ordered by", r.OrderedBy}, field{"chain", r.Chain})
 		},
 	}
+}
+
+// arrival is whether the copy has started and reported.
+func arrival(r api.Receipt) string {
+	if r.Arrival == nil {
+		return ""
+	}
+	return r.Arrival.State + pick(r.Arrival.Remark == "", "", ": "+r.Arrival.Remark)
+}
+
+func arrivedAs(r api.Receipt) string {
+	if r.Arrival == nil || r.Arrival.Report == nil {
+		return ""
+	}
+	report := r.Arrival.Report
+	return fmt.Sprintf("%s, %s, kernel %s, machine-id %s, %s, %.0f s after it was switched on", report.ComputerName, report.System, report.Kernel, report.MachineID, strings.Join(report.IPs, " "), report.Uptime)
 }
 
 // remark is why it came out so, and what there is to say of the disk.

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"jugate/core/answers"
 	"jugate/core/glossary"
 )
 
@@ -28,7 +29,7 @@ func writeReference(root *cobra.Command, dir string) error {
 const madeBy = "<!-- Made by `make reference` from the program's own text. -->\n\n"
 
 func referencePages(root *cobra.Command) map[string]string {
-	return map[string]string{"commands.md": commandPage(root), "settings.md": settingsPage(root), "terms.md": termsPage()}
+	return map[string]string{"commands.md": commandPage(root), "settings.md": settingsPage(root), "terms.md": termsPage(), "answers.md": answersPage()}
 }
 
 func commandPage(root *cobra.Command) string {
@@ -106,6 +107,26 @@ func settingsPage(root *cobra.Command) string {
 			usage += " (default " + f.DefValue + ")"
 		}
 		fmt.Fprintf(&b, "| `%s` | `%s` | %s |\n", f.Name, variable(f.Name), strings.ReplaceAll(usage, "|", "\\|"))
+	}
+	return b.String()
+}
+
+func answersPage() string {
+	var b strings.Builder
+	b.WriteString("# Answers\n\n" + madeBy + "What `jugate answers set` knows; [the guide](../answers.md) tells how answers work. The examples are YAML, as in a file for `--from`.\n")
+	for _, k := range answers.Keys {
+		fmt.Fprintf(&b, "\n## %s\n\n%s\n\nA value is a %s.", k.Name, k.Doc, k.Form)
+		if k.Secret {
+			b.WriteString(" It is a secret: sealed in the records, never shown, and sent over TLS alone.")
+		}
+		if k.Cell {
+			fmt.Fprintf(&b, " It can be a column of a [table of workstations](../conditions.md).")
+		}
+		example := k.Name + ": " + k.Example
+		if strings.Contains(k.Example, "\n") || strings.HasPrefix(k.Example, "- ") {
+			example = k.Name + ":\n" + k.Example
+		}
+		fmt.Fprintf(&b, "\n\n```yaml\n%s\n```\n", example)
 	}
 	return b.String()
 }

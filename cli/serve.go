@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime/debug"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -81,6 +82,7 @@ func serveCommand() *cobra.Command {
 	flags.StringVar(&rate, "rate", "100Mbit", "rate of one stream")
 	flags.StringVar(&ceiling, "ceiling", "", "what all streams together may take, such as 800Mbit (default: no bound)")
 	flags.StringSliceVar(&config.IdentityFiles, "identity-files", nil, "patterns of files that tell one machine from another, which no golden disk may have (default: names that agents usually use)")
+	flags.DurationVar(&config.ArrivalWithin, "arrival-within", 2*time.Hour, "how long after its delivery a copy is to have started and reported")
 	flags.BoolVar(&config.AcceptCards, "accept-cards", false, "accept unknown network cards at once, where the workstation is known by UUID and serial number")
 	flags.StringSliceVar(&config.BuildFrom, "build-from", nil, "folders that systems for builds of the boot environment may be read from, beside this machine's own")
 	boot.add(flags)

@@ -229,6 +229,13 @@ const (
 	slow = 6 * time.Minute // what a stage of a machine may take
 )
 
+// hashOf is a hash of a password for shadow(5), by OpenSSL.
+func hashOf(t *testing.T, password string) string {
+	out, err := exec.CommandContext(t.Context(), "openssl", "passwd", "-6", password).Output()
+	require.NoError(t, err)
+	return strings.TrimSpace(string(out))
+}
+
 func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	root := labRoot(t)
 	r := newRoom(t, nil, whole...)
@@ -249,15 +256,24 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	assert.Subset(t, r.steps("00:00:5e:00:53:01"), []string{"address", "loader", "script", "kernel", "initrd", "agent"})
 
 	t.Log("# three blank machines with larger disks, each with other firmware")
-	r.jugate(nil, "group", "add", "herbarium")
+	table := filepath.Join(t.TempDir(), "herbarium.csv")
+	require.NoError(t, os.WriteFile(table, []byte("name;hardware_addresses;serial;groups\nherb-01;00:00:5e:00:53:11;;herbarium\nherb-02;00:00:5e:00:53:12;;herbarium\nherb-03;;HERB-03;herbarium\n"), 0o644))
+	r.jugate(nil, "workstation", "import", table)
+	const password = "sundial-2.14"
+	r.jugate(nil, "answers", "set", "--service", "time_zone=Pacific/Auckland", "locale=en_NZ", "network=[{}]")
+	r.jugate(nil, "answers", "set", "herbarium", "accounts=[{name: scan, full_name: Scanning desk, administrator: true, password_hash: "+hashOf(t, password)+"}]",
+		"commands=[echo garden first start of $(hostname) > /dev/ttyS0]")
 	machines := []*lab.Machine{
 		r.on(lab.MachineOptions{Name: "herb-01", Address: "00:00:5e:00:53:11", Firmware: lab.UEFI, Disk: r.disk("herb-01", 2*gib)}),
 		r.on(lab.MachineOptions{Name: "herb-02", Address: "00:00:5e:00:53:12", Firmware: lab.SecureUEFI, Disk: r.disk("herb-02", 3*gib)}),
 		r.on(lab.MachineOptions{Name: "herb-03", Address: "00:00:5e:00:53:13", Firmware: lab.BIOS, Disk: r.disk("herb-03", 2*gib), Maker: "Brindle", Model: "Mini 2"}),
 	}
 	for _, m := range machines {
-		r.expect(m, slow, "waiting to be admitted")
-		r.jugate(nil, "workstation", "admit", m.Address, m.Name, "--group", "herbarium")
+		r.eventually(slow, func() bool { // nobody admits them: each is expected
+			var w api.Workstation
+			r.jugate(&w, "workstation", "show", m.Name)
+			return w.State == "admitted" && w.Online && w.Addresses[0] == m.Address
+		})
 	}
 	r.done("three machines: power button to agent (UEFI, Secure Boot, BIOS)")
 	for _, m := range machines {
@@ -308,8 +324,9 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 		return steps[len(steps)-1].Detail == "disk: no errand"
 	})
 	r.shot(machines[2], "menu")
+	ids, keys := map[string]bool{}, map[string]bool{}
 	for i, m := range machines {
-		r.expect(m, slow, "garden-desk login:")
+		r.expect(m, slow, m.Name+" login:")
 		r.shot(m, "login")
 		size := []int64{2, 3, 2}[i] * gib
 		_, told, found := strings.Cut(m.Serial(), "garden root has ")
@@ -318,7 +335,40 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 		_, err := fmt.Sscanf(told, "%d blocks of %d", &blocks, &block)
 		require.NoError(t, err)
 		assert.Greater(t, blocks*block, size*8/10, "%s: the root file system fills the larger disk", m.Name)
+
+		_, self, found := strings.Cut(m.Serial(), "garden self ")
+		require.True(t, found, m.Name)
+		words := strings.Fields(self) // name, machine-id, time zone, SSH host key, end
+		assert.Equal(t, m.Name, words[0])
+		assert.Len(t, words[1], 32)
+		assert.Equal(t, "../usr/share/zoneinfo/Pacific/Auckland", words[2])
+		ids[words[1]], keys[words[3]] = true, true
+		r.expect(m, slow, "garden first start of "+m.Name)
+
+		t.Log("# its account signs in on the serial console, and may become root")
+		require.NoError(t, m.Type("scan"))
+		r.expect(m, slow, "Password:")
+		require.NoError(t, m.Type(password))
+		r.expect(m, slow, "scan@"+m.Name)
+		require.NoError(t, m.Type("id; echo $LANG; ls -a /var/lib/jugate"))
+		r.expect(m, slow, "(sudo)")
 	}
+	assert.Len(t, ids, 3, "each has a machine-id of its own")
+	assert.Len(t, keys, 3, "and SSH host keys of its own")
+	r.eventually(slow, func() bool { // of herb-03's network card the golden kernel knows nothing
+		r.jugate(&receipts, "receipt", "list", "--delivery", strconv.FormatInt(order.ID, 10))
+		arrived := 0
+		for _, one := range receipts {
+			if one.Arrival.State == "arrived" {
+				arrived++
+				assert.Equal(t, one.Workstation, one.Arrival.Report.ComputerName)
+				assert.Empty(t, one.Arrival.Remark)
+				assert.True(t, ids[one.Arrival.Report.MachineID])
+			}
+		}
+		return arrived == 2
+	})
+	r.jugate(nil, "receipt", "check")
 	r.done("all at their login prompt, from their own disks")
 
 	t.Log("# switched off and on again, UEFI comes by the network once more and is sent to its disk")
@@ -327,7 +377,7 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	}
 	for _, m := range machines[:2] {
 		again := r.on(m.MachineOptions)
-		r.expect(again, slow, "garden-desk login:")
+		r.expect(again, slow, m.Name+" login:")
 		var status api.NetbootStatus
 		r.jugate(&status, "netboot", "status", m.Name)
 		steps := status.Machines[0].Steps

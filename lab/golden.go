@@ -52,16 +52,18 @@ func MakeGolden(ctx context.Context, root, work, path string) (*Golden, error) {
 		mkdir -p "$WORK"
 		suite=$(. /etc/os-release; echo $VERSION_CODENAME)
 		site=$(apt-get indextargets --format '$(SITE)' "Codename: $suite" | head -n 1)
-		debootstrap --variant=minbase --include=systemd-sysv,udev,linux-image-cloud-amd64,initramfs-tools,zstd "$suite" "$SYSTEM" "$site"
+		debootstrap --variant=minbase --include=systemd-sysv,udev,linux-image-cloud-amd64,initramfs-tools,zstd,openssh-server,sudo "$suite" "$SYSTEM" "$site"
 		rm -rf "$SYSTEM"/var/cache/apt/archives/*.deb "$SYSTEM"/var/cache/apt/*.bin "$SYSTEM"/var/lib/apt/lists/* "$SYSTEM"/usr/share/doc "$SYSTEM"/usr/share/man "$SYSTEM"/usr/share/locale "$SYSTEM"/usr/share/info
 		echo garden-desk > "$SYSTEM/etc/hostname"
 		echo "LABEL=garden-root / ext4 errors=remount-ro 0 1" > "$SYSTEM/etc/fstab"
 		: > "$SYSTEM/etc/machine-id"
-		rm -f "$SYSTEM/var/lib/dbus/machine-id"
+		rm -f "$SYSTEM/var/lib/dbus/machine-id" "$SYSTEM"/etc/ssh/ssh_host_*
+		rm -f "$SYSTEM/etc/localtime" && ln -s /usr/share/zoneinfo/UTC "$SYSTEM/etc/localtime"
 		mkdir -p "$SYSTEM/etc/systemd/system/serial-getty@ttyS0.service.d" "$SYSTEM/boot/grub"
-		# The test reads from the console how large the root file system is.
+		# The test reads from the console how large the root file system is, and who this is.
 		printf '%s\n' '[Unit]' 'Description=Tell the size of the root file system' '[Service]' 'Type=oneshot' 'StandardOutput=tty' 'TTYPath=/dev/ttyS0' \
-			'ExecStart=/bin/sh -c "echo garden root has $(stat -f -c %%b /) blocks of $(stat -f -c %%S /)"' '[Install]' 'WantedBy=multi-user.target' > "$SYSTEM/etc/systemd/system/tell.service"
+			'ExecStart=/bin/sh -c "echo garden root has $(stat -f -c %%b /) blocks of $(stat -f -c %%S /)"' \
+			'ExecStart=/bin/sh -c "echo garden self $(hostname) $(cat /etc/machine-id) $(readlink /etc/localtime) $(cut -c 13-80 /etc/ssh/ssh_host_ed25519_key.pub) end"' '[Install]' 'WantedBy=multi-user.target' > "$SYSTEM/etc/systemd/system/tell.service"
 		chroot "$SYSTEM" systemctl enable tell.service
 		`)
 	if err != nil {

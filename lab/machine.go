@@ -51,6 +51,7 @@ type Machine struct {
 	qmp     net.Conn
 	reply   *bufio.Reader
 	ended   chan struct{}
+	keys    io.WriteCloser // what is typed at the serial console
 	off     bool
 
 	mu     sync.Mutex
@@ -79,6 +80,9 @@ func (n *Network) PowerOn(ctx context.Context, o MachineOptions) (_ *Machine, er
 	m.cmd = exec.CommandContext(ctx, "ip", append([]string{"netns", "exec", n.name, "qemu-system-x86_64"}, args...)...)
 	out, err := m.cmd.StdoutPipe()
 	if err != nil {
+		return nil, err
+	}
+	if m.keys, err = m.cmd.StdinPipe(); err != nil {
 		return nil, err
 	}
 	var complaints strings.Builder
@@ -194,6 +198,12 @@ func (m *Machine) Expect(ctx context.Context, text string) error {
 			return fmt.Errorf("%s did not say %q: %w; its last words: %s", m.Name, text, ctx.Err(), lastLines(m.Serial(), 10))
 		}
 	}
+}
+
+// Type types a line at the serial console.
+func (m *Machine) Type(line string) error {
+	_, err := io.WriteString(m.keys, line+"\r")
+	return err
 }
 
 // Forget drops what has come from the serial console, so that Expect waits for what

@@ -11,6 +11,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"jugate/api"
 	"jugate/core/errand"
 
 	"github.com/jmoiron/sqlx"
@@ -44,9 +45,23 @@ type Receipt struct {
 	Remark         string           `db:"remark" json:",omitempty"`           // what else there is to say of the disk
 	Previous       string           `db:"previous" json:"-"`
 	Chain          string           `db:"chain" json:"-"`
+	// These are of the first start of the copy; ArrivalIssued is null if none is awaited.
+	ArrivalIssued sql.NullTime `db:"arrival_issued" json:"-"`
+	Arrived       sql.NullTime `db:"arrived" json:"-"`
+	ArrivalText   string       `db:"arrival_content" json:"-"` // see ArrivalReport
+	ArrivalRemark string       `db:"arrival_remark" json:"-"`  // what is odd about it
 }
 
-const receiptColumns = `r.id, r.delivery_id, r.workstation_id, r.workstation, r.hardware_address, r.image, r.version, r.digest, r.started, r.ended, r.bytes_multicast, r.bytes_unicast, r.verified, r.outcome, r.reason, r.ordered_by, r.previous, r.chain, r.unreadable_bytes, r.drivers, r.remark`
+// ArrivalReport is what the copy's system told when it started first.
+func (r *Receipt) ArrivalReport() api.ArrivalReport {
+	report, _ := decode[api.ArrivalReport]("", r.ArrivalText)
+	return report
+}
+
+const receiptColumns = `r.id, r.delivery_id, r.workstation_id, r.workstation, r.hardware_address, r.image, r.version, r.digest, r.started, r.ended, r.bytes_multicast, r.bytes_unicast, r.verified, r.outcome, r.reason, r.ordered_by, r.previous, r.chain, r.unreadable_bytes, r.drivers, r.remark,
+	a.issued AS arrival_issued, a.arrived, coalesce(a.content, '') AS arrival_content, coalesce(a.remark, '') AS arrival_remark`
+
+const receiptFrom = `receipts r LEFT JOIN arrivals a ON a.delivery_id = r.delivery_id AND a.workstation_id = r.workstation_id`
 
 // link computes the receipt's place in the chain: the BLAKE3 digest of the
 // value before, a line feed, and the receipt's fields as JSON.
@@ -125,7 +140,7 @@ type ReceiptFilter struct {
 // Receipt returns the receipt of a number. It returns fault.NotFound if there is none.
 func (db *DB) Receipt(ctx context.Context, id int64) (*Receipt, error) {
 	var r Receipt
-	err := db.read.GetContext(ctx, &r, "SELECT "+receiptColumns+" FROM receipts r WHERE r.id = ?", id)
+	err := db.read.GetContext(ctx, &r, "SELECT "+receiptColumns+" FROM "+receiptFrom+" WHERE r.id = ?", id)
 	return &r, missing(err, "receipt", id)
 }
 
@@ -153,7 +168,7 @@ func (db *DB) Receipts(ctx context.Context, f ReceiptFilter, p Page) ([]Receipt,
 	} else {
 		q.search(p.Search, []string{"r.workstation", "r.hardware_address", "r.image", "r.reason"})
 	}
-	l := listing{columns: receiptColumns, from: "receipts r", key: "r.id", order: "r.id DESC",
+	l := listing{columns: receiptColumns, from: receiptFrom, choose: "receipts r", key: "r.id", order: "r.id DESC",
 		fields: map[string]string{"ended": "r.ended", "workstation": "r.workstation COLLATE NOCASE", "image": "r.image", "outcome": "r.outcome"}}
 	if f == (ReceiptFilter{Outcome: f.Outcome}) && f.Outcome != "" && p.Search == "" {
 		l.total = "SELECT coalesce((SELECT n FROM receipt_counts WHERE outcome = ?), 0)"
@@ -166,7 +181,7 @@ func (db *DB) Receipts(ctx context.Context, f ReceiptFilter, p Page) ([]Receipt,
 // CheckReceipts goes through the whole chain and returns how many receipts it
 // has. The error names the first one that was changed or that misses the one before.
 func (db *DB) CheckReceipts(ctx context.Context) (int, error) {
-	rows, err := db.read.QueryxContext(ctx, "SELECT "+receiptColumns+" FROM receipts r ORDER BY r.id")
+	rows, err := db.read.QueryxContext(ctx, "SELECT "+receiptColumns+" FROM "+receiptFrom+" ORDER BY r.id")
 	if err != nil {
 		return 0, err
 	}
@@ -187,7 +202,7 @@ func (db *DB) CheckReceipts(ctx context.Context) (int, error) {
 		}
 		previous = r.Chain
 	}
-	return n, rows.Err()
+	return n, errors.Join(rows.Err(), db.checkArrivals(ctx))
 }
 
 // SecondsPerWorkstation is how long a workstation takes from the start of a stream until its

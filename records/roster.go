@@ -133,7 +133,13 @@ func enterRow(ctx context.Context, tx *sqlx.Tx, now time.Time, r *Imported) erro
 		note("note: %s", orNothing(*row.Note))
 	}
 	changes, err := mergeFields(ctx, tx, w, row.Fields)
-	r.Changes = append(r.Changes, changes...)
+	if r.Changes = append(r.Changes, changes...); err != nil {
+		return err
+	}
+	keys, err := setAnswers(ctx, tx, "workstation", w.ID, "", row.Others)
+	for _, key := range keys {
+		note("answer %s", key)
+	}
 	return err
 }
 

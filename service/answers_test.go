@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"encoding/json"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -10,7 +11,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jugate/agent"
 	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/hwaddr"
+	"jugate/sim"
 )
 
 const deskHash = "$6$fennholt$KlLxKZbDz7h1S5d9n0Y3i8yQ2b4W6m8x0z1A3C5E7G9I1K3M5O7Q9S1U3W5Y7a9c1e3g5i7k9m1o3q5s7u9w1y3A5"
@@ -108,7 +113,7 @@ func linuxDisk(t *testing.T) string {
 	for name, text := range map[string]string{
 		"etc/os-release": "ID=debian\nPRETTY_NAME=\"Debian 13\"\n", "etc/debian_version": "13\n", "etc/hostname": "desk-gold\n", "etc/hosts": "127.0.1.1 desk-gold\n", "etc/machine-id": "",
 		"etc/passwd": "root:x:0:0:root:/root:/bin/sh\n", "etc/shadow": "root:*:19000:0:99999:7:::\n", "etc/group": "root:x:0:\nshadow:x:42:\nsudo:x:27:\n", "usr/share/zoneinfo/Europe/Vienna": "",
-		"etc/default/locale": "LANG=C\n", "usr/lib/modules/6.12.0/modules.dep": "", "usr/lib/modules/6.12.0/modules.builtin": "", "bin/bash": "", "var/lib/dhcp/dhclient.leases": "lease of desk-gold",
+		"etc/default/locale": "LANG=C\n", "usr/lib/modules/6.12.0/modules.dep": "", "usr/lib/modules/6.12.0/modules.builtin": "", "bin/bash": "", "var/lib/dhcp/dhclient.leases": "lease of desk-gold", "etc/systemd/system/default.target.wants/x": "",
 	} {
 		file := filepath.Join(dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
@@ -172,6 +177,31 @@ func TestEveryCopyStartsAsItself(t *testing.T) {
 		assert.NoError(t, err, "%s", out)
 	}
 	assert.NotContains(t, h.agents.String(), deskHash)
+
+	t.Log("# each reports its first start once, and a report that is odd is flagged")
+	assert.Equal(t, "awaited", h.receipts(d.ID)["herb-01"].Arrival.State)
+	stolen := onDisk(t, disks[1], "/var/lib/jugate/arrival.json")
+	for i := range disks {
+		w := &sim.Workstation{Addresses: []hwaddr.Address{address(2 + i)}, Disks: []string{disks[i]}}
+		require.NoError(t, w.FirstStart(ctx))
+		assert.ErrorIs(t, w.FirstStart(ctx), sim.ErrNothingToReport, "nothing of it is left")
+		assert.Empty(t, onDisk(t, disks[i], "/var/lib/jugate/arrival.json"))
+	}
+	arrived := h.receipts(d.ID)["herb-02"].Arrival
+	require.Equal(t, "arrived", arrived.State)
+	assert.Equal(t, "herb-02", arrived.Report.ComputerName)
+	assert.Empty(t, arrived.Remark)
+	assert.NotEqual(t, arrived.Report.MachineID, h.receipts(d.ID)["herb-01"].Arrival.Report.MachineID)
+	var a agent.Arrival
+	require.NoError(t, json.Unmarshal([]byte(stolen), &a))
+	c, err := a.Client()
+	require.NoError(t, err)
+	assert.True(t, apiclient.IsUnauthorized(c.Arrive(ctx, api.ArrivalReport{ComputerName: "thief", Addresses: []string{}, IPs: []string{}})), "a token that was used is good for nothing")
+	_, err = c.Workstations(ctx, apiclient.List{})
+	assert.True(t, apiclient.IsUnauthorized(err), "nor for anything else")
+	check, err := h.client.CheckReceipts(ctx)
+	require.NoError(t, err)
+	assert.True(t, check.Sound, check.Detail)
 
 	t.Log("# a contradiction refuses the order, and --answers none overrules it")
 	require.NoError(t, addGroup(h, "scanners"))

@@ -50,6 +50,9 @@ type Config struct {
 	// AcceptCards has unknown network cards of workstations accepted at once that are
 	// known by UUID and serial number; otherwise they are proposals.
 	AcceptCards bool
+	// ArrivalWithin is how long after its delivery a copy is to have started and reported; 0
+	// stands for two hours.
+	ArrivalWithin time.Duration
 	// BuildFrom are the folders that systems for builds of the boot environment may lie
 	// in, beside the machine's own root as a whole.
 	BuildFrom []string

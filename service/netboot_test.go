@@ -194,3 +194,21 @@ func TestALoaderStartsAgainFromTheSamePort(t *testing.T) {
 		assert.Contains(t, text, "jugate_script")
 	}
 }
+
+// An expected machine boots the environment, whatever becomes of unknown ones: it has to be
+// seen before anything can be delivered to it.
+func TestAnExpectedMachineBootsTheEnvironment(t *testing.T) {
+	for _, policy := range []service.Unknown{service.Ignore, service.Hold, service.Welcome} {
+		c, url, _, _ := bootHouse(t, func(config *service.Config) { config.Netboot.Unknown = policy })
+		_, err := c.MakeBuild(t.Context(), api.NewBuild{Folders: []string{fakeSystem(t)}, Offer: true})
+		require.NoError(t, err)
+		_, err = c.ImportRoster(t.Context(), []byte("name,hardware_addresses\nherb-01,00:00:5e:00:53:11\n"), false, true)
+		require.NoError(t, err)
+		_, text := fetch(t, url+"/boot/script/efi/n/00:00:5e:00:53:11")
+		assert.Contains(t, text, "/1/vmlinuz", policy)
+		_, err = c.WithToken("").CheckIn(t.Context(), api.CheckIn{Boot: "b", AgentVersion: "test", Addresses: []string{"00:00:5e:00:53:11"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
+		require.NoError(t, err)
+		_, text = fetch(t, url+"/boot/script/efi/n/00:00:5e:00:53:11")
+		assert.Contains(t, text, "no errand", "it has been seen, and starts from its own disk")
+	}
+}

@@ -122,7 +122,7 @@ func TestGroups(t *testing.T) {
 	t.Log("# all or none")
 	_, err = h.client.Admit(ctx, address(2).String(), api.Admission{Name: "seed-02"})
 	require.NoError(t, err)
-	assert.ErrorContains(t, include("seed-bank-lab", "seed-02", "seed-99"), "there is no workstation seed-99")
+	assert.ErrorContains(t, include("seed-bank-lab", "seed-02", "seed-99"), "there is no group and no workstation seed-99")
 	assert.ErrorContains(t, exclude("seed-01", "seed-02"), "seed-02 is not in the group seed-bank-lab")
 	groups, err = h.client.Groups(ctx, apiclient.List{})
 	require.NoError(t, err)

@@ -179,7 +179,7 @@ func (s *Service) join(slabs *slabstore.Store, builds *builds.Store, library *dr
 	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access
 	s.streams = &stream.Streams{Multicast: c.Multicast, Slabs: slabs, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
 	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Reserve: s.reserve,
-		Log: c.Log, Now: c.Now, Publish: events.Publish, Until: s.until, IdentityFiles: c.IdentityFiles}
+		Log: c.Log, Now: c.Now, Publish: events.Publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands = s.orders.Ledger(), s.orders
 	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Stock: s.stock, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}

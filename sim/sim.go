@@ -52,6 +52,12 @@ func (w *Workstation) Left() string {
 	return w.left
 }
 
+// Program stands for what reports the first start: a simulated workstation has no system
+// that could run it. FirstStart reports in its place.
+func (w *Workstation) Program() ([]byte, error) {
+	return []byte("#!/bin/sh\n# A simulated workstation starts nothing.\n"), nil
+}
+
 // Leave notes how the workstation was left.
 func (w *Workstation) Leave(how string) error {
 	w.mu.Lock()

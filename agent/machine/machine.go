@@ -107,7 +107,7 @@ func run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	client, err := dial(set)
+	client, certificate, err := dial(set)
 	if err != nil {
 		return err
 	}
@@ -122,7 +122,7 @@ func run(ctx context.Context) error {
 		v.service, v.network = set.Service, nil // it works: it is on a page of its own
 	})
 	wish, signIn := parseWish(set.Wish)
-	a := agent.New(client, machine, agent.Options{Show: screen.show, Log: slog.Default(), Ticket: cmp.Or(set.Ticket, set.Key), Boot: bootID(), Wish: wish})
+	a := agent.New(client, machine, agent.Options{Show: screen.show, Log: slog.Default(), Ticket: cmp.Or(set.Ticket, set.Key), Boot: bootID(), Wish: wish, Certificate: certificate})
 	if screen.tty != nil {
 		p := &person{screen: screen, agent: a, inventory: inventory, network: network, modules: loaded}
 		go p.listen(ctx, screen.tty, signIn)
@@ -224,25 +224,25 @@ func btoi(b bool) int {
 	return 0
 }
 
-// dial makes the client for the service. If the build has a certificate, no other is
+// dial makes the client for the service, and returns the certificate of the build. If the build has a certificate, no other is
 // trusted. Its dates are not checked, as clocks of workstations are often wrong.
-func dial(set Settings) (*apiclient.Client, error) {
-	pem, err := os.ReadFile(filepath.Join("/", environment.CertificateFile))
+func dial(set Settings) (c *apiclient.Client, certificate []byte, err error) {
+	certificate, err = os.ReadFile(filepath.Join("/", environment.CertificateFile))
 	if err != nil && !os.IsNotExist(err) {
-		return nil, err
+		return nil, nil, err
 	}
 	transport := apiclient.AgentTransport()
 	if strings.HasPrefix(set.Service, "https:") {
-		transport.TLSClientConfig, err = apiclient.Pinned(pem)
+		transport.TLSClientConfig, err = apiclient.Pinned(certificate)
 		if err != nil {
-			return nil, fmt.Errorf("%s: %w", environment.CertificateFile, err)
+			return nil, nil, fmt.Errorf("%s: %w", environment.CertificateFile, err)
 		}
 	}
-	c, err := apiclient.New(set.Service, "")
+	c, err = apiclient.New(set.Service, "")
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return c.Over(&http.Client{Transport: transport}), nil
+	return c.Over(&http.Client{Transport: transport}), certificate, nil
 }
 
 // kernelLog writes log lines to the kernel's log, where they are found afterwards.

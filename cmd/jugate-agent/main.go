@@ -28,6 +28,13 @@ func main() {
 	if machine.First() {
 		machine.Run()
 	}
+	if len(os.Args) == 3 && os.Args[1] == "arrive" {
+		if err := arrive(os.Args[2]); err != nil {
+			fmt.Fprintln(os.Stderr, "jugate-agent:", err)
+			os.Exit(1)
+		}
+		return
+	}
 	server := flag.String("server", os.Getenv("JUGATE_SERVER"), "address of the service (JUGATE_SERVER)")
 	ifi := flag.String("interface", "", "network interface that carries the multicast")
 	version := flag.Bool("version", false, "print the version and end")
@@ -50,4 +57,19 @@ func run(server, ifi string) error {
 		return err
 	}
 	return agent.New(c.Over(&http.Client{Transport: apiclient.AgentTransport()}), agent.Hardware{Interface: ifi}, agent.Options{Show: agent.Screen(os.Stdout)}).Run(ctx)
+}
+
+// arrive reports the first start of the system that it runs in.
+func arrive(config string) error {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	a, err := agent.ReadArrival(config)
+	if err != nil {
+		return err
+	}
+	c, err := a.Client()
+	if err != nil {
+		return err
+	}
+	return agent.Arrive(ctx, c, "/")
 }

@@ -6,6 +6,7 @@ import { client } from "./api/client";
 import { useEvents } from "./api/events";
 
 // Each page is a script of its own, fetched when it is opened.
+const Answers = lazy(async () => ({ default: (await import("./pages/answers/Answers")).Answers }));
 const Deliveries = lazy(async () => ({ default: (await import("./pages/deliveries/Deliveries")).Deliveries }));
 const DeliveryPage = lazy(async () => ({ default: (await import("./pages/deliveries/DeliveryPage")).DeliveryPage }));
 const Drivers = lazy(async () => ({ default: (await import("./pages/drivers/Drivers")).Drivers }));
@@ -17,6 +18,7 @@ const Workstations = lazy(async () => ({ default: (await import("./pages/worksta
 
 const rooms = [
   { path: "workstations", title: "Workstations" },
+  { path: "answers", title: "Answers" },
   { path: "images", title: "Images" },
   { path: "deliveries", title: "Deliveries" },
   { path: "errands", title: "Errands" },
@@ -61,6 +63,7 @@ export function House({ name }: { name: string }) {
         <Suspense fallback={<Spin />}>
         <Routes>
           <Route path="/workstations" element={<Workstations />} />
+          <Route path="/answers" element={<Answers />} />
           <Route path="/images" element={<Images />} />
           <Route path="/deliveries" element={<Deliveries />} />
           <Route path="/deliveries/:id" element={<DeliveryPage />} />

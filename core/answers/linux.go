@@ -23,8 +23,16 @@ type Fresh struct {
 	Seed []byte
 	// FirstCard is the hardware address of the workstation's first card.
 	FirstCard string
+	// Arrival is what reports the first start; nil if nothing does.
+	Arrival *Arrival
 	// Today is the number of days since 1970, for shadow(5).
 	Today int
+}
+
+// Arrival is what reports the first start of a copy.
+type Arrival struct {
+	Program []byte // "PROGRAM arrive CONFIG" reports, and removes what is written here
+	Config  []byte
 }
 
 // Linux plans what answers do to a Linux system: whatever tells the copy from the golden
@@ -81,6 +89,9 @@ func Linux(root fs.FS, s *Settings, fresh Fresh) (*Plan, error) {
 	}
 	if s.Commands != nil {
 		f.firstStart(s.Commands)
+	}
+	if fresh.Arrival != nil {
+		f.arrival(fresh.Arrival)
 	}
 	return f.plan, nil
 }
@@ -384,4 +395,32 @@ func (f *files) firstStart(commands []string) {
 		"\n\n[Service]\nType=oneshot\nExecStart=/"+firstStartScript+"\nStandardOutput=journal+console\n\n[Install]\nWantedBy=multi-user.target\n"))
 	f.folder(wants, why, 0o755, 0, 0)
 	f.link(wants+"/"+path.Base(firstStartUnit), "/"+firstStartUnit, why)
+}
+
+// Names of what reports the first start. The program removes all of them.
+const (
+	arrivalUnit    = "etc/systemd/system/jugate-arrival.service"
+	arrivalProgram = "var/lib/jugate/arrive"
+	arrivalConfig  = "var/lib/jugate/arrival.json"
+)
+
+// ArrivalFiles are what a first start's report leaves behind: nothing of these.
+var ArrivalFiles = []string{wants + "/" + path.Base(arrivalUnit), arrivalUnit, arrivalConfig, arrivalProgram}
+
+// arrival has the system report its first start.
+func (f *files) arrival(a *Arrival) {
+	const why = "its arrival"
+	if !f.has("etc/systemd/system") {
+		f.remark("the system is not started by systemd, so it cannot tell when it arrives")
+		return
+	}
+	f.folder(path.Dir(arrivalProgram), why, 0o755, 0, 0)
+	f.write(arrivalProgram, why, 0o700, a.Program)
+	f.last().Secret = true // is no text
+	f.write(arrivalConfig, why, 0o600, a.Config)
+	f.last().Secret = true
+	f.write(arrivalUnit, why, 0o644, []byte("[Unit]\nDescription=Tell that this workstation has arrived\nWants=network-online.target\nAfter=network-online.target "+path.Base(firstStartUnit)+
+		"\nConditionPathExists=/"+arrivalConfig+"\n\n[Service]\nType=exec\nExecStart=/"+arrivalProgram+" arrive /"+arrivalConfig+"\n\n[Install]\nWantedBy=multi-user.target\n"))
+	f.folder(wants, why, 0o755, 0, 0)
+	f.link(ArrivalFiles[0], "/"+arrivalUnit, why)
 }

@@ -30,3 +30,23 @@ END;
 
 -- Whether a delivery answers: 'set' where something is set, or 'none'.
 ALTER TABLE deliveries ADD COLUMN answers TEXT NOT NULL DEFAULT 'none';
+
+-- A delivered system reports its first start with a token that is good for that alone. The
+-- report is the second entry of its receipt: number counts reports, each with a digest over
+-- the one before, its receipt and itself.
+CREATE TABLE arrivals (
+    digest         TEXT PRIMARY KEY,               -- of the token
+    delivery_id    INTEGER NOT NULL REFERENCES deliveries (id),
+    workstation_id INTEGER NOT NULL REFERENCES workstations (id),
+    issued         TIMESTAMP NOT NULL,
+    name           TEXT NOT NULL,                  -- that the computer is to have
+    number         INTEGER UNIQUE,                 -- NULL until it has arrived, as all that follows
+    arrived        TIMESTAMP,
+    content        TEXT NOT NULL DEFAULT '',       -- JSON, as the system told it
+    remark         TEXT NOT NULL DEFAULT '',       -- what is odd about it
+    machine_id     TEXT NOT NULL DEFAULT '',
+    previous       TEXT NOT NULL DEFAULT '',
+    chain          TEXT NOT NULL DEFAULT '',
+    UNIQUE (delivery_id, workstation_id)
+);
+CREATE INDEX arrivals_machine_id ON arrivals (machine_id) WHERE machine_id <> '';

@@ -6,6 +6,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/actor"
+	"jugate/core/answers"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -19,9 +20,12 @@ type ImportOptions struct {
 // Import takes a table of workstations into the roster (roster.ReadTable). Workstations that
 // nobody has seen are expected from then on.
 func (f *Fleet) Import(ctx context.Context, table io.Reader, o ImportOptions) (api.Imported, error) {
-	rows, err := roster.ReadTable(table, nil)
+	rows, err := roster.ReadTable(table, isCell)
 	if err != nil {
 		return api.Imported{}, err
+	}
+	for i := range rows {
+		readAnswers(&rows[i])
 	}
 	results, kept, err := f.Records.Import(ctx, f.Now(), rows, records.ImportOptions{DryRun: o.DryRun, Whole: o.Whole})
 	if err != nil {
@@ -58,11 +62,44 @@ func (f *Fleet) Import(ctx context.Context, table io.Reader, o ImportOptions) (a
 	return out, nil
 }
 
+// isCell tells whether a column of a table is an answer.
+func isCell(column string) bool {
+	k := answers.Find(column)
+	return k != nil && k.Cell && !k.Secret
+}
+
+// readAnswers checks the answers of a row, and brings them into the form that is kept.
+func readAnswers(row *roster.Row) {
+	for key, text := range row.Others {
+		if text == "" {
+			continue // unset
+		}
+		v, err := answers.Parse(key, text)
+		if err != nil && row.Problem == nil {
+			row.Problem = err
+		}
+		row.Others[key] = string(v)
+	}
+}
+
 // Export writes the roster as a table that Import takes, without newcomers and retired
 // workstations.
 func (f *Fleet) Export(ctx context.Context, filter records.WorkstationFilter, w io.Writer) error {
 	if filter.States == nil {
 		filter.States = []roster.State{roster.Expected, roster.Admitted}
+	}
+	set, err := f.Records.Answers(ctx, nil)
+	if err != nil {
+		return err
+	}
+	cells := map[string]map[string]string{} // by name of the workstation and key
+	for _, a := range set {
+		if a.Kind == "workstation" && isCell(a.Key) {
+			if cells[a.Name] == nil {
+				cells[a.Name] = map[string]string{}
+			}
+			cells[a.Name][a.Key] = answers.Value(a.Value).Show(a.Key)
+		}
 	}
 	var rows []roster.Row
 	for {
@@ -71,7 +108,7 @@ func (f *Fleet) Export(ctx context.Context, filter records.WorkstationFilter, w 
 			return err
 		}
 		for _, one := range page {
-			rows = append(rows, roster.Row{Name: one.Name, Addresses: one.Accepted(), Identity: one.Identity(), Groups: one.Groups(), Note: &one.Note, Fields: one.Fields()})
+			rows = append(rows, roster.Row{Name: one.Name, Addresses: one.Accepted(), Identity: one.Identity(), Groups: one.Groups(), Note: &one.Note, Fields: one.Fields(), Others: cells[one.Name]})
 		}
 		if len(rows) >= total || len(page) == 0 {
 			return roster.WriteTable(w, rows)

@@ -143,7 +143,9 @@ func (f *Fleet) Get(ctx context.Context, ref string) (api.Workstation, error) {
 func (f *Fleet) withInventory(ctx context.Context, w records.Workstation) (api.Workstation, error) {
 	out := f.workstation(w)
 	inv, err := f.Records.Inventory(ctx, w.ID)
-	if err != nil {
+	if errors.Is(err, fault.NotFound) { // it was only entered
+		inv = api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}
+	} else if err != nil {
 		f.Log.Warn("an inventory in the records cannot be read", "workstation", w.Label(), "error", err)
 		inv = api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}
 	}

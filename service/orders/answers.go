@@ -2,10 +2,13 @@ package orders
 
 import (
 	"context"
+	"crypto/rand"
+	"encoding/json"
 	"sync"
 
 	"jugate/api"
 	"jugate/core/roster"
+	"jugate/core/slabstore"
 	"jugate/records"
 )
 
@@ -23,7 +26,16 @@ func (o *Orders) answerOf(ctx context.Context, d *records.Delivery, workstation 
 	if err != nil {
 		return nil, err
 	}
-	return o.Fleet.ToAnswer(ctx, *w, v)
+	to, err := o.Fleet.ToAnswer(ctx, *w, v)
+	if err != nil || to == nil {
+		return nil, err
+	}
+	var name string
+	if err := json.Unmarshal([]byte(to.Values["computer_name"]), &name); err != nil {
+		return nil, err
+	}
+	to.Token = rand.Text()
+	return to, o.Records.AwaitArrival(ctx, o.Now(), slabstore.Sum([]byte(to.Token)).String(), d.ID, w.ID, name)
 }
 
 // toldAnswers notes which workstations were told answers, so that a build which does not know

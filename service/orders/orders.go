@@ -76,6 +76,10 @@ type Orders struct {
 	// those of package readiness.
 	IdentityFiles []string
 
+	// ArrivalWithin is how long after its delivery a copy is to have started; 0 stands for two
+	// hours.
+	ArrivalWithin time.Duration
+
 	told toldAnswers
 
 	// ordering is held while a delivery is recorded and not reachable yet, and shared

@@ -12,14 +12,14 @@ import (
 )
 
 // receiptOf is what is told of a receipt.
-func receiptOf(r records.Receipt) api.Receipt {
+func (o *Orders) receiptOf(r records.Receipt) api.Receipt {
 	out := api.Receipt{
 		ID: r.ID, Delivery: r.DeliveryID, Workstation: r.Workstation, Address: r.Address,
 		Image: r.Image, Version: r.Version, Digest: r.Digest, Ended: r.Ended,
 		Multicast: r.BytesMulticast, Unicast: r.BytesUnicast, Verified: r.Verified,
 		Outcome: r.Outcome, Reason: r.Reason, OrderedBy: r.OrderedBy, Unreadable: r.Unreadable, Remark: r.Remark, Chain: r.Chain,
 	}
-	out.Drivers = r.DriverList()
+	out.Drivers, out.Arrival = r.DriverList(), o.arrivalOf(r)
 	if r.Started.Valid {
 		out.Started = &r.Started.Time
 		out.Seconds = r.Ended.Sub(r.Started.Time).Truncate(time.Millisecond).Seconds()
@@ -33,7 +33,7 @@ func (o *Orders) Receipts(ctx context.Context, f records.ReceiptFilter, p record
 		return nil, 0, err
 	}
 	rows, total, err := o.Records.Receipts(ctx, f, p)
-	return each(rows, receiptOf), total, err
+	return each(rows, o.receiptOf), total, err
 }
 
 // Receipt is one of them.
@@ -42,7 +42,7 @@ func (o *Orders) Receipt(ctx context.Context, id int64) (api.Receipt, error) {
 	if err != nil {
 		return api.Receipt{}, err
 	}
-	return receiptOf(*r), nil
+	return o.receiptOf(*r), nil
 }
 
 // namedByReceipts returns an error if a filter names something that neither exists nor is

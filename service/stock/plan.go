@@ -98,6 +98,8 @@ func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) 
 		return c, nil
 	case plan.Errand > 0:
 		c.Do, c.Why, c.Menu = netboot.Environment, "an errand waits", 0
+	case w.State == roster.Expected: // so that it is seen
+		c.Do, c.Why, c.Menu = netboot.Environment, "expected", 0
 	default:
 		c.Why = "no errand"
 	}

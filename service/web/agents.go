@@ -57,6 +57,8 @@ const (
 	// checkInAtMost is how long a check-in may be, in bytes: an inventory has some hundred
 	// devices.
 	checkInAtMost = 256 << 10
+	// arrivalAtMost bounds the report of a first start, in bytes.
+	arrivalAtMost = 16 << 10
 	lackingAtMost = 4 << 20
 )
 
@@ -66,6 +68,13 @@ func (s *Server) agentAPI(r chi.Router) {
 		c.OpenAPIPath, c.DocsPath, c.SchemasPath, c.CreateHooks = "", "", "", nil
 		return humachi.New(r, c)
 	}
+	does(s, within(r), limited(op("POST", "/arrival", "arrival", "", ""), arrivalAtMost),
+		func(ctx context.Context, in *struct {
+			Authorization string `header:"Authorization"`
+			Body          api.ArrivalReport
+		}) error {
+			return s.Orders.Arrive(ctx, bearer(in.Authorization), in.Body)
+		})
 	answers(s, within(r), limited(op("POST", "/check-in", "check-in", "", ""), checkInAtMost),
 		func(ctx context.Context, in *struct{ Body api.CheckIn }) (api.CheckedIn, error) {
 			return s.Fleet.CheckIn(ctx, peer(ctx), in.Body)

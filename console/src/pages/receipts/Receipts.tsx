@@ -13,6 +13,12 @@ import { ChainCheck } from "./ChainCheck";
 
 const outcomes = ["delivered", "failed", "stopped", "absent"] as const;
 
+const arrivals = { arrived: "green", awaited: undefined, "not arrived": "volcano" } as const;
+
+/** What the system of a copy told when it started first. */
+const arrivedAs = ({ arrival }: Receipt) =>
+  arrival?.report && `${arrival.report.computer_name}, ${arrival.report.operating_system}, ${arrival.report.ip_addresses.join(" ")}, ${when(arrival.at!)}`;
+
 export function Receipts() {
   const [outcome, setOutcome] = useState<(typeof outcomes)[number]>();
   const [params, setParams] = useSearchParams();
@@ -51,6 +57,7 @@ export function Receipts() {
             { title: "Mended", align: "right", render: (_, r) => size(r.bytes_unicast) },
             { title: "Took", align: "right", render: (_, r) => (r.started ? seconds(r.seconds) : "") },
             { title: "Delivery", render: (_, r) => <Link to={`/deliveries/${r.delivery}`}>{`No. ${r.delivery}`}</Link> },
+            { title: explained("Arrival", { name: "arrival" }), render: (_, r) => r.arrival && <Tooltip title={arrivedAs(r)}>{r.arrival.remark ? <Tag color="volcano">{r.arrival.remark}</Tag> : <Tag color={arrivals[r.arrival.state]}>{r.arrival.state}</Tag>}</Tooltip> },
             { title: "Drivers", render: (_, r) => r.drivers?.join(", ") },
             { title: "Reason", dataIndex: "reason" },
           ]}

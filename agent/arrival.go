@@ -1,0 +1,119 @@
+package agent
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/answers"
+)
+
+// Arrival says where a delivered system reports its first start, and with what.
+type Arrival struct {
+	Service     string `json:"service"`
+	Certificate string `json:"certificate,omitempty"` // PEM: the only one that is trusted
+	Token       string `json:"token"`
+}
+
+const (
+	// arriveFor is how long a system tries to report its first start.
+	arriveFor = time.Hour
+	// arriveEvery is how long it waits between two tries.
+	arriveEvery = 10 * time.Second
+)
+
+// ReadArrival reads the configuration of a report.
+func ReadArrival(path string) (Arrival, error) {
+	var a Arrival
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return a, err
+	}
+	return a, json.Unmarshal(text, &a)
+}
+
+// Client is a client for the service that a report goes to.
+func (a Arrival) Client() (*apiclient.Client, error) {
+	transport := apiclient.AgentTransport()
+	if strings.HasPrefix(a.Service, "https:") {
+		var err error
+		if transport.TLSClientConfig, err = apiclient.Pinned([]byte(a.Certificate)); err != nil {
+			return nil, err
+		}
+	}
+	c, err := apiclient.New(a.Service, a.Token)
+	if err != nil {
+		return nil, err
+	}
+	return c.Over(&http.Client{Transport: transport}), nil
+}
+
+// Arrive reports the first start of the system below root, and removes what was written for
+// that, whatever comes of it. While nobody answers it tries again, for an hour.
+func Arrive(ctx context.Context, c *apiclient.Client, root string) error {
+	ctx, cancel := context.WithTimeout(ctx, arriveFor)
+	defer cancel()
+	err := c.Arrive(ctx, arrivalReport(root))
+	for apiclient.IsPassing(err) {
+		select {
+		case <-ctx.Done():
+			return errors.Join(fmt.Errorf("the service could not be told within %s: %w", arriveFor, err), leaveNothing(root))
+		case <-time.After(arriveEvery):
+		}
+		err = c.Arrive(ctx, arrivalReport(root))
+	}
+	return errors.Join(err, leaveNothing(root))
+}
+
+// leaveNothing removes the files of the report.
+func leaveNothing(root string) (err error) {
+	for _, name := range answers.ArrivalFiles {
+		if e := os.Remove(filepath.Join(root, name)); e != nil && !errors.Is(e, fs.ErrNotExist) {
+			err = errors.Join(err, e)
+		}
+	}
+	os.Remove(filepath.Join(root, "var/lib/jugate")) // if it is empty
+	return err
+}
+
+// arrivalReport reads what there is to tell of the system below root.
+func arrivalReport(root string) api.ArrivalReport {
+	read := func(name string) string {
+		text, _ := os.ReadFile(filepath.Join(root, name))
+		return strings.TrimSpace(string(text))
+	}
+	r := api.ArrivalReport{ComputerName: read("etc/hostname"), MachineID: read("etc/machine-id"), Kernel: read("proc/sys/kernel/osrelease"), Addresses: []string{}, IPs: []string{}}
+	if root == "/" {
+		if name, err := os.Hostname(); err == nil { // what it is called now
+			r.ComputerName = name
+		}
+	}
+	for line := range strings.Lines(read("etc/os-release")) {
+		if value, is := strings.CutPrefix(line, "PRETTY_NAME="); is {
+			r.System = strings.Trim(strings.TrimSpace(value), `"`)
+		}
+	}
+	fmt.Sscanf(read("proc/uptime"), "%f", &r.Uptime)
+	interfaces, _ := net.Interfaces()
+	for _, i := range interfaces {
+		if i.Flags&net.FlagLoopback != 0 || len(i.HardwareAddr) == 0 {
+			continue
+		}
+		r.Addresses = append(r.Addresses, i.HardwareAddr.String())
+		ips, _ := i.Addrs()
+		for _, ip := range ips {
+			r.IPs = append(r.IPs, ip.String())
+		}
+	}
+	return r
+}

@@ -1,0 +1,62 @@
+package console_test
+
+import (
+	"os"
+	"path/filepath"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+	"jugate/demo"
+)
+
+// The engineer sets what a room becomes, sees what counts for one workstation, and looks at what
+// that changes on its copy.
+func TestAnswersAreSetAndPreviewed(t *testing.T) {
+	agent := filepath.Join(t.TempDir(), "agent")
+	require.NoError(t, os.WriteFile(agent, []byte("agent"), 0o755))
+	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Agent: agent})
+	require.NoError(t, err)
+	defer stage.Close()
+	_, err = stage.Prepare(t.Context())
+	require.NoError(t, err)
+	for of, values := range map[string]map[string]any{
+		"service":            {"time_zone": "UTC", "locale": "de_AT"},
+		"herbarium-scanning": {"accounts": []any{map[string]any{"name": "scan", "password_hash": "$6$fennholt$KlLxKZbDz7h1S5d9n0Y3i8yQ2b4W6m8x0z1A3C5E7G9I1K3M5O7Q9S1U3W5Y7a9c1e3g5i7k9m1o3q5s7u9w1y3A5"}}},
+		"herb-01":            {"description": "2.14, by the window"},
+	} {
+		_, err := stage.Client.SetAnswers(t.Context(), api.NewAnswers{Of: of, Values: values})
+		require.NoError(t, err)
+	}
+	b := open(t)
+	b.do(chromedp.Navigate(stage.URL))
+	b.signIn(stage.Token)
+	b.do(chromedp.Click(`//a[text()="Answers"]`), chromedp.WaitVisible(`//td[text()="(set)"]`))
+
+	t.Log("# a value that makes no sense is refused in words, a good one is set")
+	choose := func(key string) {
+		b.do(chromedp.Click(`//div[contains(@class, "ant-modal")]//div[contains(@class, "ant-select")]`), chromedp.Click(`//div[contains(@class, "ant-select-item")][contains(., "`+key+`")]`))
+	}
+	b.do(chromedp.Click(`//button[contains(., "Set…")]`), chromedp.WaitVisible(`#of`), chromedp.SendKeys(`#of`, "herbarium-scanning"))
+	choose("time_zone")
+	b.do(chromedp.SendKeys(`#value`, "Vienna"), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//*[contains(text(), "not a time zone of the IANA list")]`))
+	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("#value").focus()`), chromedp.SendKeys(`#value`, "\b\b\b\b\b\bEurope/Vienna"), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//td[text()="Europe/Vienna"]`))
+	b.settled()
+	r, err := stage.Client.ResolvedAnswers(t.Context(), "herb-01", "")
+	require.NoError(t, err)
+	assert.Equal(t, "the group herbarium-scanning", r.Answers[2].Set)
+
+	t.Log("# what counts, where it is set, and what it does to the image")
+	pick := func(placeholder, item string) {
+		b.do(chromedp.Click(`//div[contains(@class, "ant-select")][.//*[contains(text(), "`+placeholder+`")]]`), chromedp.Click(`//div[contains(@class, "ant-select-item")][contains(., "`+item+`")]`))
+	}
+	pick("Workstation", "herb-01")
+	b.do(chromedp.WaitVisible(`//td[text()="the group herbarium-scanning"]`))
+	pick("Image, for a preview", "garden-desk")
+	b.do(chromedp.WaitVisible(`//code[text()="/etc/hostname"]`))
+	b.settled()
+	b.shoot("console-answers")
+}

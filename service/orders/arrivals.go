@@ -1,0 +1,50 @@
+package orders
+
+import (
+	"context"
+	"time"
+
+	"jugate/api"
+	"jugate/core/delivery"
+	"jugate/core/slabstore"
+	"jugate/records"
+)
+
+// arrivalWithin is how long after its delivery a copy is to have started, by default.
+const arrivalWithin = 2 * time.Hour
+
+// arrivalOf is the first start of a copy; nil if none is awaited.
+func (o *Orders) arrivalOf(r records.Receipt) *api.Arrival {
+	switch {
+	case !r.ArrivalIssued.Valid || r.Outcome != delivery.Delivered:
+		return nil
+	case r.Arrived.Valid:
+		report := r.ArrivalReport()
+		return &api.Arrival{State: "arrived", At: &r.Arrived.Time, Remark: r.ArrivalRemark, Report: &report}
+	}
+	within := o.ArrivalWithin
+	if within == 0 {
+		within = arrivalWithin
+	}
+	if o.Now().Sub(r.Ended) > within {
+		return &api.Arrival{State: "not arrived"}
+	}
+	return &api.Arrival{State: "awaited"}
+}
+
+// Arrive takes the report of a delivered system that has started for the first time, with the
+// token that it was given.
+func (o *Orders) Arrive(ctx context.Context, token string, report api.ArrivalReport) error {
+	r, err := o.Records.Arrive(ctx, o.Now(), slabstore.Sum([]byte(token)).String(), report)
+	if err != nil {
+		o.Log.Warn("a report of an arrival is refused", "computer", report.ComputerName, "error", err)
+		return err
+	}
+	if r.ArrivalRemark != "" {
+		o.Log.Warn("a copy has arrived, and something is odd", "workstation", r.Workstation, "image", r.Image, "remark", r.ArrivalRemark)
+	} else {
+		o.Log.Info("a copy has arrived", "workstation", r.Workstation, "image", r.Image, "computer", report.ComputerName)
+	}
+	o.Publish(o.receiptOf(*r))
+	return nil
+}
