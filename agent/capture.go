@@ -57,7 +57,7 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 		return none, err
 	}
 	survey, err := capture.Look(disk, disk.Size(), disk.SectorSize(), capture.LookOptions{
-		Rules:        readiness.Rules{IdentityFiles: how.IdentityFiles, AllowEncrypted: how.CopyEncrypted},
+		Rules:        readiness.Rules{IdentityFiles: how.IdentityFiles, AllowEncrypted: how.CopyEncrypted, Answered: how.Answered},
 		KeepFleeting: how.KeepPageFiles, PastBadSectors: how.PastBadSectors,
 		Files: a.filesOf(disk),
 	})

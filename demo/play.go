@@ -65,7 +65,10 @@ func (s *Stage) Play(ctx context.Context) (*Report, error) {
 	if err := s.judge(ctx, p.Gold, p.Room); err != nil {
 		return report, err
 	}
-	return report, s.playDrivers(ctx, p)
+	if err := s.playDrivers(ctx, p); err != nil {
+		return report, err
+	}
+	return report, s.playArrival(ctx, p)
 }
 
 // Prepare is the first half of Play: the golden disk is made and captured, and

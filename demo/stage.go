@@ -45,13 +45,14 @@ type Stage struct {
 	Token  string
 	Client *apiclient.Client
 
-	options Options
-	dir     string
-	began   time.Time
-	service *service.Service
-	stop    context.CancelFunc
-	running sync.WaitGroup
-	disks   map[string]string // file of each workstation's disk, by name or address
+	options  Options
+	dir      string
+	began    time.Time
+	service  *service.Service
+	stop     context.CancelFunc
+	running  sync.WaitGroup
+	disks    map[string]string           // file of each workstation's disk, by name or address
+	machines map[string]*sim.Workstation // by name or address
 }
 
 // Open makes the temporary folder and starts the service.
@@ -65,7 +66,7 @@ func Open(ctx context.Context, o Options) (_ *Stage, err error) {
 	if missing := golddisk.Tools(); missing != nil {
 		return nil, fmt.Errorf("the demo makes its disks with the system's own tools, and these are missing: %s (`make setup` installs them)", strings.Join(missing, ", "))
 	}
-	s := &Stage{options: o, began: time.Now(), disks: map[string]string{}}
+	s := &Stage{options: o, began: time.Now(), disks: map[string]string{}, machines: map[string]*sim.Workstation{}}
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
 	defer func() {
@@ -139,7 +140,7 @@ func (s *Stage) switchOn(ctx context.Context, m machine, disk string) error {
 		Addresses: []hwaddr.Address{m.address}, Maker: m.maker, Model: m.model, Serial: serial(m),
 		Memory: m.memory, Disks: []string{disk}, Interface: "lo", Loss: m.loss, Devices: m.devices,
 	}
-	s.disks[m.name] = disk
+	s.disks[m.name], s.machines[m.name] = disk, w
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	stop := s.stop
 	s.stop = func() { cancel(); stop() }

@@ -106,8 +106,9 @@ func TestAnswersAreInherited(t *testing.T) {
 	require.NoError(t, err)
 }
 
-// linuxDisk is a golden disk with as much of a Linux system as answers change.
-func linuxDisk(t *testing.T) string {
+// linuxDisk is a golden disk with as much of a Linux system as answers change; more are names
+// and texts of files.
+func linuxDisk(t *testing.T, more ...string) string {
 	t.Helper()
 	dir, path := t.TempDir(), filepath.Join(t.TempDir(), "gold.img")
 	for name, text := range map[string]string{
@@ -118,6 +119,9 @@ func linuxDisk(t *testing.T) string {
 		file := filepath.Join(dir, name)
 		require.NoError(t, os.MkdirAll(filepath.Dir(file), 0o755))
 		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	}
+	for i := 0; i < len(more); i += 2 {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, more[i]), []byte(more[i+1]), 0o644))
 	}
 	require.NoError(t, os.MkdirAll(filepath.Join(dir, "home"), 0o755))
 	script := "truncate -s 66M " + path + " && printf 'label: gpt\\nstart=2048, size=131072\\n' | sfdisk -q " + path +
@@ -213,4 +217,37 @@ func TestEveryCopyStartsAsItself(t *testing.T) {
 	d = h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}, Answers: "none"})
 	require.EqualValues(t, "delivered", h.receipts(d.ID)["herb-01"].Outcome)
 	assert.Equal(t, "desk-gold\n", onDisk(t, disks[0], "/etc/hostname"))
+}
+
+// What answers cure is no obstacle for a golden machine whose copies take answers: the copy is
+// cleaned, and not the golden machine.
+func TestTheGoldenMachineKeepsItsIdentity(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	h.start(1, linuxDisk(t, "etc/machine-id", "8d6f1a520c1b4a679a440000aa310001\n"), 0, "desk-gold")
+	disk := blank(t, 66<<20)
+	h.start(2, disk, 0, "herb-01")
+	refused := h.capture("desk-gold", "garden-desk")
+	assert.Contains(t, refused.Error, "machine-id")
+
+	require.NoError(t, h.set("service", map[string]any{"time_zone": "Europe/Vienna"}))
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
+	v, err := h.client.Version(ctx, "garden-desk")
+	require.NoError(t, err)
+	for _, f := range v.Findings {
+		if f.Code == "machine-id" {
+			assert.EqualValues(t, "note", f.Severity)
+			assert.Contains(t, f.Do, "copies are answered")
+		}
+	}
+	_, err = h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}, Answers: "none"})
+	assert.ErrorContains(t, err, "the golden machine's twin (machine-id")
+	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}})
+	require.EqualValues(t, "delivered", h.receipts(d.ID)["herb-01"].Outcome)
+	assert.Empty(t, onDisk(t, disk, "/etc/machine-id"))
+
+	t.Log("# nor can it be delivered once nothing is set any more")
+	require.NoError(t, h.set("service", map[string]any{"time_zone": nil}))
+	_, err = h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}})
+	assert.ErrorContains(t, err, "twin")
 }

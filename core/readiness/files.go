@@ -131,13 +131,21 @@ func (c *check) pendingOnLinux(files fs.FS) {
 
 const sameMachine = "every copy claims to be the same machine"
 
+// addCured adds a finding that answers cure.
+func (c *check) addCured(code string, severity Severity, what, means, do string) {
+	if c.rules.Answered {
+		severity, do = Note, "nothing: copies are answered, and get their own"
+	}
+	c.add(code, severity, what, means, do)
+}
+
 func (c *check) linuxIdentity(files fs.FS) {
 	for _, name := range []string{"etc/machine-id", "var/lib/dbus/machine-id"} {
 		text, err := fs.ReadFile(files, name)
 		id := string(bytes.TrimSpace(text))
 		// An empty file, or this word, makes the system choose anew (machine-id(5)).
 		if err == nil && id != "" && id != "uninitialized" {
-			c.add("machine-id", Blocking, name+" holds an identity", sameMachine+" to the network and to management", "empty the file (truncate -s 0 /"+name+")")
+			c.addCured("machine-id", Blocking, name+" holds an identity", sameMachine+" to the network and to management", "empty the file (truncate -s 0 /"+name+")")
 			break // the second is usually a link to the first
 		}
 	}
@@ -158,7 +166,7 @@ func (c *check) linuxIdentity(files fs.FS) {
 		names, _ := fs.Glob(files, look.pattern)
 		for i := range names {
 			if content, err := fs.ReadFile(files, names[i]); err == nil && len(bytes.TrimSpace(content)) > 0 {
-				c.add(look.code, look.severity, look.what+" ("+names[i]+more(len(names)-1)+")", look.means, look.do)
+				c.addCured(look.code, look.severity, look.what+" ("+names[i]+more(len(names)-1)+")", look.means, look.do)
 				break
 			}
 		}

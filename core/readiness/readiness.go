@@ -10,6 +10,7 @@ package readiness
 import (
 	"fmt"
 	"io/fs"
+	"slices"
 
 	"jugate/core/partition"
 	"jugate/core/volume"
@@ -61,6 +62,23 @@ type Rules struct {
 	IdentityFiles []string
 	// AllowEncrypted takes encrypted volumes whole instead of refusing them.
 	AllowEncrypted bool
+	// Answered tells that copies will take answers, which give each an identity of its own:
+	// what answers cure is a note then.
+	Answered bool
+}
+
+// Cured are the codes of findings that answers cure (core/answers).
+var Cured = []string{"machine-id", "ssh-host-keys", "dhcp-leases", "network-names"}
+
+// NeedsAnswers names the findings of an image whose copies need answers: what is a note
+// because answers cure it.
+func NeedsAnswers(findings []Finding) (codes []string) {
+	for _, f := range findings {
+		if f.Severity == Note && slices.Contains(Cured, f.Code) && !slices.Contains(codes, f.Code) {
+			codes = append(codes, f.Code)
+		}
+	}
+	return codes
 }
 
 // DefaultIdentityFiles are names under which agents of many kinds keep who they are.

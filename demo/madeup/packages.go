@@ -128,6 +128,8 @@ func WriteKernel(root string) error {
 			"alias pci:v0000FE02d00001500sv*sd*bc*sc*i* brindlenet\nalias pci:v0000FE01d00002000sv*sd*bc01sc06i01* alderdisk\n"),
 		modules + "modules.builtin": []byte("kernel/lib/crc32.ko\n"),
 		"etc/os-release":            []byte("PRETTY_NAME=\"Garden Linux 3 (made up)\"\nID=garden\n"),
+		"etc/hostname":              []byte("desk-gold\n"),
+		"etc/systemd/system/none":   []byte("no unit\n"),
 		"boot/vmlinuz-" + Kernel:    []byte("no kernel\n"),
 	})
 }

@@ -232,13 +232,22 @@ func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.
 	return to, nil
 }
 
-// AnswersProblems say why workstations could not be answered, by number; unanswered, why the
-// answers of those that have some are not carried out.
-func (f *Fleet) AnswersProblems(ctx context.Context, all []records.Workstation, v *records.Version) (problems, unanswered map[int64]string, err error) {
-	problems, unanswered = map[int64]string{}, map[int64]string{}
+// Answered tells whether every copy of an image is answered, as something is set for the image
+// or for all workstations.
+func (f *Fleet) Answered(ctx context.Context, image string) (bool, error) {
+	rows, err := f.Records.Answers(ctx, nil)
+	return slices.ContainsFunc(rows, func(r records.Answer) bool {
+		return r.Kind == "service" || r.Kind == "image" && strings.EqualFold(r.Name, image)
+	}), err
+}
+
+// AnswersProblems say by number why workstations could not be answered; unanswered, why the
+// answers of those that have some are not carried out; and answered, who is.
+func (f *Fleet) AnswersProblems(ctx context.Context, all []records.Workstation, v *records.Version) (problems, unanswered map[int64]string, answered map[int64]bool, err error) {
+	problems, unanswered, answered = map[int64]string{}, map[int64]string{}, map[int64]bool{}
 	rows, err := f.Records.Answers(ctx, nil)
 	if err != nil || len(rows) == 0 {
-		return problems, unanswered, err
+		return problems, unanswered, answered, err
 	}
 	_, why := f.Systems.Answerable(ctx, v)
 	for _, w := range all {
@@ -247,12 +256,14 @@ func (f *Fleet) AnswersProblems(ctx context.Context, all []records.Workstation, 
 		case errors.Is(err, fault.Conflict):
 			problems[w.ID] = err.Error()
 		case err != nil:
-			return nil, nil, err
+			return nil, nil, nil, err
 		case resolved != nil && why != "":
 			unanswered[w.ID] = "its answers are not carried out: " + why
+		default:
+			answered[w.ID] = resolved != nil
 		}
 	}
-	return problems, unanswered, nil
+	return problems, unanswered, answered, nil
 }
 
 // PreviewAnswers tells what the answers of a workstation do to the system of an image.

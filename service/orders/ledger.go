@@ -52,7 +52,7 @@ func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receip
 	}
 	for _, row := range rows {
 		l.Fleet.Changed(ctx, row.WorkstationID)
-		l.Fleet.Ring(row.WorkstationID) // its errand has ended: there may be another
+		l.Fleet.Ring(row.WorkstationID)                               // its errand has ended: there may be another
 		if whole, err := l.Records.Receipt(ctx, row.ID); err == nil { // with the arrival that it awaits
 			row = *whole
 		}

@@ -33,8 +33,10 @@ type Fleet interface {
 	Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error)
 	// ToAnswer is what one carries out on its copy of a version; nil if nothing is set for it.
 	ToAnswer(ctx context.Context, w records.Workstation, v *records.Version) (*api.ToAnswer, error)
+	// Answered tells whether every copy of an image is answered.
+	Answered(ctx context.Context, image string) (bool, error)
 	// AnswersProblems say why workstations could not be answered, or are not, by number.
-	AnswersProblems(ctx context.Context, all []records.Workstation, v *records.Version) (problems, unanswered map[int64]string, err error)
+	AnswersProblems(ctx context.Context, all []records.Workstation, v *records.Version) (problems, unanswered map[int64]string, answered map[int64]bool, err error)
 	// Choose finds the workstations that names and a condition mean.
 	Choose(ctx context.Context, names []string, where string) ([]records.Workstation, error)
 }

@@ -13,6 +13,7 @@ import (
 	"jugate/core/fault"
 	"jugate/core/image"
 	"jugate/core/partition"
+	"jugate/core/readiness"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -117,9 +118,9 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 	if err != nil {
 		return err
 	}
-	problems, unanswered := map[int64]string{}, map[int64]string{}
+	problems, unanswered, answered := map[int64]string{}, map[int64]string{}, map[int64]bool{}
 	if in.Answers != noAnswers {
-		if problems, unanswered, err = o.Fleet.AnswersProblems(ctx, p.targets, p.version); err != nil {
+		if problems, unanswered, answered, err = o.Fleet.AnswersProblems(ctx, p.targets, p.version); err != nil {
 			return err
 		}
 	}
@@ -142,6 +143,9 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 		} else {
 			out.Problems = append(out.Problems, lacking[w.ID]...)
 			p.lacksDrivers = p.lacksDrivers || len(lacking[w.ID]) > 0
+		}
+		if needs := readiness.NeedsAnswers(man.Findings); needs != nil && !answered[w.ID] && problems[w.ID] == "" {
+			problems[w.ID] = fmt.Sprintf("its copy would be the golden machine's twin (%s), as the image was captured to be answered, and it is not", strings.Join(needs, ", "))
 		}
 		if text := problems[w.ID]; text != "" {
 			out.Problems = append(out.Problems, text)
@@ -214,7 +218,7 @@ func (p *plan) refusal() error {
 		text += ", or set the firmware's setup right (--despite-firmware says that you will)"
 	}
 	if p.answers {
-		text += ", mend their answers, or deliver without (--answers none)"
+		text += ", or mend their answers (jugate answers check; --answers none leaves copies as they are)"
 	}
 	return fault.Conflict.Errorf("%s", text).With(details...)
 }

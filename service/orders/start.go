@@ -36,6 +36,9 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 		if out.Capture.CaptureOptions, err = e.CaptureOptions(); err != nil {
 			return nil, err
 		}
+		if out.Capture.Answered, err = o.Fleet.Answered(ctx, e.Image); err != nil {
+			return nil, err
+		}
 		if out.Capture.Follows, out.Capture.Layout, err = o.follows(ctx, e.Image); err != nil {
 			return nil, err
 		}
