@@ -3,6 +3,7 @@ module jugate
 go 1.26.0
 
 require (
+	github.com/GehirnInc/crypt v0.0.0-20230320061759-8cc1b52080c5
 	github.com/aymanbagabas/go-udiff v0.4.1
 	github.com/beevik/etree v1.8.1
 	github.com/bmatcuk/doublestar/v4 v4.10.4

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"bytes"
 	"context"
 	"crypto"
 	"crypto/ecdsa"
@@ -55,12 +56,12 @@ func (a *Agent) answer(ctx context.Context, d Disk, to *api.ToAnswer) (did []str
 		}
 		start, size := table.Start(p), table.Size(p)
 		v, err := volume.Open(io.NewSectionReader(d, start, size), size)
-		if err != nil || !slices.Contains([]volume.Kind{volume.Ext, volume.XFS, volume.Btrfs}, v.Kind) {
+		if err != nil || !slices.Contains([]volume.Kind{volume.Ext, volume.XFS, volume.Btrfs, volume.NTFS}, v.Kind) {
 			continue
 		}
 		v.Size = size
-		did, err := a.answerInto(ctx, mounter, start, v, s, to.Token)
-		if err == nil || ctx.Err() != nil || !errors.Is(err, answers.ErrNotLinux) {
+		did, err := a.answerInto(ctx, mounter, start, v, s, to)
+		if err == nil || ctx.Err() != nil || !errors.Is(err, answers.ErrNoSystem) {
 			return did, err
 		}
 		reasons = append(reasons, fmt.Errorf("partition %d: %w", p.Number, err))
@@ -68,7 +69,7 @@ func (a *Agent) answer(ctx context.Context, d Disk, to *api.ToAnswer) (did []str
 	return nil, errors.Join(append([]error{errors.New("there is no system on this disk that takes answers")}, reasons...)...)
 }
 
-func (a *Agent) answerInto(ctx context.Context, mounter SystemMounter, start int64, v *volume.Volume, s *answers.Settings, token string) (did []string, err error) {
+func (a *Agent) answerInto(ctx context.Context, mounter SystemMounter, start int64, v *volume.Volume, s *answers.Settings, to *api.ToAnswer) (did []string, err error) {
 	system, err := mounter.MountSystem(start, v)
 	if err != nil {
 		return nil, err
@@ -78,24 +79,15 @@ func (a *Agent) answerInto(ctx context.Context, mounter SystemMounter, start int
 	if err != nil {
 		return nil, err
 	}
-	if fresh.Arrival, err = a.arrival(token); err != nil {
+	if fresh.Arrival, err = a.arrival(to.Token); err != nil {
 		return nil, err
 	}
-	plan, err := answers.Linux(system, s, fresh)
+	plan, err := answers.For(system, s, fresh, to.Arch)
 	if err != nil {
 		return nil, err
 	}
-	changer, can := system.(Changer)
-	if !can {
-		return nil, errors.New("the files of this system cannot be changed from here")
-	}
-	for _, c := range plan.Changes {
-		if err := ctx.Err(); err != nil {
-			return nil, err
-		}
-		if err := changer.Change(c); err != nil {
-			return nil, fmt.Errorf("%s /%s (%s): %w", c.Do, c.Path, c.Why, err)
-		}
+	if err := carryOut(ctx, system, v.Kind, plan); err != nil {
+		return nil, err
 	}
 	commander, runs := system.(Commander)
 	for _, argv := range plan.Runs {
@@ -113,6 +105,33 @@ func (a *Agent) answerInto(ctx context.Context, mounter SystemMounter, start int
 		name = "a machine of its own"
 	}
 	return append([]string{fmt.Sprintf("answered as %s (%d changes)", name, len(plan.Changes))}, plan.Remarks...), nil
+}
+
+// carryOut makes the changes of a plan. On NTFS, files have no owners and permissions that
+// would have to be set.
+func carryOut(ctx context.Context, system SystemVolume, kind volume.Kind, plan *answers.Plan) error {
+	changer, can := system.(Changer)
+	if !can && kind != volume.NTFS {
+		return errors.New("the files of this system cannot be changed from here")
+	}
+	for _, c := range plan.Changes {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		var err error
+		switch {
+		case kind != volume.NTFS:
+			err = changer.Change(c)
+		case c.Do == answers.Write:
+			err = system.WriteFile(c.Path, bytes.NewReader(c.Content))
+		case c.Do != answers.Folder: // which WriteFile makes
+			err = errors.New("this cannot be done on NTFS")
+		}
+		if err != nil {
+			return fmt.Errorf("%s /%s (%s): %w", c.Do, c.Path, c.Why, err)
+		}
+	}
+	return nil
 }
 
 // arrival is what the system reports its first start with: this very program, which knows how.

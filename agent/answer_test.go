@@ -140,3 +140,27 @@ func TestAnswersThatCannotBeCarriedOut(t *testing.T) {
 type zeros struct{}
 
 func (zeros) Read(b []byte) (int, error) { return len(b), nil }
+
+func TestAnswersIntoAWindowsVolume(t *testing.T) {
+	d := volumeDisk(t, []string{"mkfs.ntfs", "-Q", "-F", "-q"}, func(dir string) {
+		install(t, dir, map[string]string{"Windows/System32/config/SYSTEM": "", "Windows/PANTHER/Unattend.xml": answerFile, "Windows/Setup/State/State.ini": "ImageState=IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"})
+	})
+	a := New(nil, cardsOnly{}, Options{Show: func(Status) {}})
+	to := told(t, map[string]string{"computer_name": "herb-01", "time_zone": "Europe/Vienna", "accounts": "[{name: scan, password: sundial}]", "commands": "[echo garden]"})
+	to.Arch = "amd64"
+	did, err := a.answer(t.Context(), d, to)
+	require.NoError(t, err)
+	assert.Contains(t, did[0], "answered as herb-01")
+	inside(t, d, func(dir string) {
+		text, err := os.ReadFile(filepath.Join(dir, "Windows/PANTHER/Unattend.xml"))
+		require.NoError(t, err)
+		for _, says := range []string{"<ComputerName>herb-01</ComputerName>", "<TimeZone>W. Europe Standard Time</TimeZone>", "cmd /c echo garden", "<Name>scan</Name>"} {
+			assert.Contains(t, string(text), says)
+		}
+		assert.NotContains(t, string(text), "sundial")
+		command, err := os.ReadFile(filepath.Join(dir, "Windows/Setup/Scripts/SetupComplete.cmd"))
+		require.NoError(t, err)
+		assert.Equal(t, "echo garden\r\n", string(command))
+		judged(t, "xmllint", "--noout", filepath.Join(dir, "Windows/PANTHER/Unattend.xml"))
+	})
+}

@@ -14,6 +14,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/answers"
 	"jugate/core/driver"
 	"jugate/core/kmod"
 	"jugate/core/partition"
@@ -269,7 +270,7 @@ func writeLists(system SystemVolume, folder string) error {
 // registerWindows has the first start take the packages.
 func registerWindows(system SystemVolume, in *driver.Inside) (did []string, err error) {
 	at, there := "", false
-	for _, name := range driver.AnswerFiles {
+	for _, name := range answers.AnswerFiles {
 		if at, there = driver.FindFold(system, name); there {
 			break
 		}
@@ -280,12 +281,12 @@ func registerWindows(system SystemVolume, in *driver.Inside) (did []string, err 
 			return nil, err
 		}
 	} else {
-		at = driver.AnswerFiles[len(driver.AnswerFiles)-1]
+		at = answers.AnswerFiles[len(answers.AnswerFiles)-1]
 		if folder, there := driver.FindFold(system, path.Dir(at)); there {
 			at = path.Join(folder, path.Base(at))
 		}
 	}
-	text, err := driver.RegisterInAnswerFile(existing, in.Arch)
+	text, err := answers.RegisterInAnswerFile(existing, in.Arch)
 	if err != nil {
 		return nil, err
 	}

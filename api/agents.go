@@ -82,6 +82,7 @@ type ToReceive struct {
 type ToAnswer struct {
 	Partition int               `json:"partition,omitempty" doc:"Number of the partition that the system is on; 0 if the agent is to look"`
 	Values    map[string]string `json:"values" nullable:"false" doc:"Answers by key, each as JSON (docs/answers.md)"`
+	Arch      string            `json:"architecture,omitempty" doc:"Of a Windows: amd64, 386 or arm64"`
 	Token     string            `json:"token,omitempty" doc:"With which the system reports its first start (POST /arrival)"`
 	Problem   string            `json:"problem,omitempty" doc:"Why nothing can be answered, although something should be"`
 }

@@ -8,6 +8,8 @@ import (
 	"strconv"
 	"strings"
 
+	"github.com/GehirnInc/crypt/sha512_crypt"
+
 	"jugate/core/fault"
 )
 
@@ -138,8 +140,8 @@ func (f *files) accounts(accounts []Account, today int) error {
 		}
 		if a.SSHKeys != nil {
 			f.folder(home+"/.ssh", why, 0o700, uid, gid)
-			f.write(home+"/.ssh/authorized_keys", why, 0o600, lines(a.SSHKeys))
-			f.last().UID, f.last().GID = uid, gid
+			c := f.write(home+"/.ssh/authorized_keys", why, 0o600, lines(a.SSHKeys))
+			c.UID, c.GID = uid, gid
 		}
 	}
 	for _, file := range []struct {
@@ -147,11 +149,11 @@ func (f *files) accounts(accounts []Account, today int) error {
 		mode fs.FileMode
 	}{{"passwd", 0o644}, {"shadow", 0o640}, {"group", 0o644}, {"gshadow", 0o640}} {
 		if t := tables[file.name]; t.dirty {
-			f.write("etc/"+file.name, why, file.mode, t.bytes())
+			c := f.write("etc/"+file.name, why, file.mode, t.bytes())
 			if file.mode != 0o644 {
-				f.last().Secret, f.last().GID = true, f.shadowGroup(group)
-				if f.last().GID == 0 {
-					f.last().Mode = 0
+				c.Secret, c.GID = true, f.shadowGroup(group)
+				if c.GID == 0 {
+					c.Mode = 0
 				}
 			}
 		}
@@ -162,6 +164,9 @@ func (f *files) accounts(accounts []Account, today int) error {
 // password sets the hash of an account in shadow(5); without one nobody signs in by password.
 func (f *files) password(shadow *table, a Account, today int) {
 	hash := a.PasswordHash
+	if a.Password != "" {
+		hash = hashOf(a.Password)
+	}
 	row := shadow.row(a.Name, shadowCells)
 	if row == nil {
 		if hash == "" {
@@ -174,6 +179,15 @@ func (f *files) password(shadow *table, a Account, today int) {
 	if a.ChangePassword {
 		shadow.set(row, 2, "0")
 	}
+}
+
+// hashOf hashes a password for shadow(5), with a salt of its own (SHA-512 of crypt(5)).
+func hashOf(password string) string {
+	hash, err := sha512_crypt.New().Generate([]byte(password), nil)
+	if err != nil {
+		panic(err) // only without random numbers
+	}
+	return hash
 }
 
 // adminGroup is the group whose members may become root.
@@ -230,8 +244,8 @@ func (f *files) home(home string, uid, gid int) {
 				f.remark("/%s could not be read, so the new home folders lack it: %v", name, err)
 				return nil
 			}
-			f.write(to, why, 0o644, text)
-			f.last().UID, f.last().GID = uid, gid
+			c := f.write(to, why, 0o644, text)
+			c.UID, c.GID = uid, gid
 		}
 		return nil
 	})

@@ -73,15 +73,16 @@ func (f *files) hasAny(names ...string) string {
 	return ""
 }
 
-func (f *files) write(name, why string, mode fs.FileMode, content []byte) {
+// write plans to write a file, if it does not have that content already, and returns the change
+// to be completed.
+func (f *files) write(name, why string, mode fs.FileMode, content []byte) *Change {
+	c := Change{Do: Write, Path: name, Content: content, Mode: mode, Why: why}
 	if is, has := f.read(name); has && string(is) == string(content) {
-		return
+		return &c
 	}
-	f.plan.Changes = append(f.plan.Changes, Change{Do: Write, Path: name, Content: content, Mode: mode, Why: why})
+	f.plan.Changes = append(f.plan.Changes, c)
+	return &f.plan.Changes[len(f.plan.Changes)-1]
 }
-
-// last is the change that was planned last, to be completed.
-func (f *files) last() *Change { return &f.plan.Changes[len(f.plan.Changes)-1] }
 
 func (f *files) link(name, target, why string) {
 	f.plan.Changes = append(f.plan.Changes, Change{Do: Link, Path: name, Target: target, Why: why})

@@ -43,8 +43,14 @@ var Keys = []Key{
 		check: func(s *Settings) error {
 			return matches(s.Keyboard, keyboardForm, "a keyboard layout such as at or de(nodeadkeys)")
 		}},
+	{Name: "registered_owner", Form: "text", Example: "Fennholt Botanic Garden", Cell: true, Doc: "Whom Windows shows as its owner.", check: func(s *Settings) error { return oneLine(s.Owner, 200) }},
+	{Name: "organisation", Form: "text", Example: "Fennholt Botanic Garden", Cell: true, Doc: "Whom Windows shows as the owner's organisation.", check: func(s *Settings) error { return oneLine(s.Organisation, 200) }},
+	{Name: "product_key", Form: "product key", Secret: true, Example: "AAAAA-BBBBB-CCCCC-DDDDD-EEEEE", Doc: "Product key of Windows.",
+		check: func(s *Settings) error {
+			return matchesSecret(s.ProductKey, productKeyForm, "five groups of five letters and digits")
+		}},
 	{Name: "accounts", Form: "list of accounts", Secret: true, Example: "- name: scan\n  full_name: Scanning desk\n  administrator: false\n  password_hash: $6$…\n  ssh_keys: [ssh-ed25519 AAAA… holm]\n  change_password: true",
-		Doc: "Local accounts: name, full_name, administrator (may become root), password_hash (crypt(5); without one, nobody can sign in by password), ssh_keys, and change_password (asks for another password at the first sign-in).", check: checkAccounts},
+		Doc: "Local accounts: name, full_name, administrator (may become root), password_hash (crypt(5)) or password, without which nobody can sign in by password, ssh_keys, and change_password (asks for another password at the first sign-in).", check: checkAccounts},
 	{Name: "root_ssh_keys", Form: "list of texts", Example: "- ssh-ed25519 AAAA… holm", Doc: "SSH keys of root, in place of those of the golden machine.",
 		check: func(s *Settings) error { return checkSSHKeys(s.RootSSHKeys) }},
 	{Name: "remote_access", Form: "true or false", Example: "true", Cell: true, Doc: "Whether the SSH server starts with the system, if it has one.", check: func(*Settings) error { return nil }},
@@ -75,18 +81,27 @@ const (
 )
 
 var (
-	computerForm = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?$`) // RFC 1123, 2.1
-	accountForm  = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,30}$`)                 // useradd(8)
-	keyboardForm = regexp.MustCompile(`^[a-z]{2,8}(\([a-z0-9_-]{1,40}\))?$`)
-	localeForm   = regexp.MustCompile(`^([a-z]{2,3})(_[A-Z]{2})?(\.[A-Za-z0-9-]+)?(@[a-z]+)?$`)
-	hashForm     = regexp.MustCompile(`^\$(1|5|6|y|gy|7|2[aby])\$[./A-Za-z0-9$=,+-]{10,300}$`) // crypt(5)
-	domainForm   = regexp.MustCompile(`^([A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)*[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
-	modeForm     = regexp.MustCompile(`^0?[0-7]{3}$`)
+	computerForm   = regexp.MustCompile(`^[A-Za-z0-9]([A-Za-z0-9-]*[A-Za-z0-9])?$`) // RFC 1123, 2.1
+	accountForm    = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,30}$`)                 // useradd(8)
+	keyboardForm   = regexp.MustCompile(`^[a-z]{2,8}(\([a-z0-9_-]{1,40}\))?$`)
+	localeForm     = regexp.MustCompile(`^([a-z]{2,3})(_[A-Z]{2})?(\.[A-Za-z0-9-]+)?(@[a-z]+)?$`)
+	hashForm       = regexp.MustCompile(`^\$(1|5|6|y|gy|7|2[aby])\$[./A-Za-z0-9$=,+-]{10,300}$`) // crypt(5)
+	domainForm     = regexp.MustCompile(`^([A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?\.)*[A-Za-z0-9]([A-Za-z0-9-]{0,61}[A-Za-z0-9])?$`)
+	productKeyForm = regexp.MustCompile(`^[A-Z0-9]{5}(-[A-Z0-9]{5}){4}$`)
+	modeForm       = regexp.MustCompile(`^0?[0-7]{3}$`)
 )
 
 func matches(text string, form *regexp.Regexp, what string) error {
 	if !form.MatchString(text) {
 		return fault.Invalid.Errorf("%q is not %s", clipped(text), what)
+	}
+	return nil
+}
+
+// matchesSecret is matches, and repeats nothing of the text.
+func matchesSecret(text string, form *regexp.Regexp, what string) error {
+	if !form.MatchString(text) {
+		return fault.Invalid.Errorf("it is not %s", what)
 	}
 	return nil
 }
@@ -137,9 +152,13 @@ func checkAccounts(s *Settings) error {
 			return fault.Invalid.Errorf("the account %s is there twice", a.Name)
 		case a.PasswordHash != "" && !hashForm.MatchString(a.PasswordHash):
 			return fault.Invalid.Errorf("the password_hash of %s is not one of crypt(5), as mkpasswd makes it", a.Name)
-		case a.PasswordHash == "" && len(a.SSHKeys) == 0:
-			return fault.Invalid.Errorf("nobody could sign in as %s: it has neither a password_hash nor ssh_keys", a.Name)
-		case a.PasswordHash == "" && a.ChangePassword:
+		case a.PasswordHash != "" && a.Password != "":
+			return fault.Invalid.Errorf("%s has a password and a password_hash; one is enough", a.Name)
+		case len(a.Password) > 127 || strings.ContainsFunc(a.Password, func(r rune) bool { return r < ' ' }):
+			return fault.Invalid.Errorf("the password of %s is too long, or has control characters", a.Name)
+		case a.PasswordHash == "" && a.Password == "" && len(a.SSHKeys) == 0:
+			return fault.Invalid.Errorf("nobody could sign in as %s: it has neither a password_hash, a password nor ssh_keys", a.Name)
+		case a.PasswordHash == "" && a.Password == "" && a.ChangePassword:
 			return fault.Invalid.Errorf("%s has no password that could be changed at the first sign-in", a.Name)
 		case strings.ContainsAny(a.FullName, ":,"):
 			return fault.Invalid.Errorf("the full name of %s has a colon or a comma, which passwd(5) cannot keep", a.Name)

@@ -113,8 +113,7 @@ func (f *files) identity(fresh Fresh) {
 		f.link("var/lib/dbus/machine-id", "/etc/machine-id", why)
 	}
 	if f.has("var/lib/systemd") {
-		f.write("var/lib/systemd/random-seed", "its own random numbers", 0o600, fresh.Seed)
-		f.last().Secret = true
+		f.write("var/lib/systemd/random-seed", "its own random numbers", 0o600, fresh.Seed).Secret = true
 	}
 	for _, pattern := range []string{"var/lib/dhcp/*.leases", "var/lib/dhclient/*.lease*", "var/lib/NetworkManager/*.lease", "var/lib/NetworkManager/secret_key",
 		"var/lib/NetworkManager/timestamps", "var/lib/NetworkManager/seen-bssids", "var/lib/wicked/lease-*", "var/lib/dhcpcd/*.lease*", "var/lib/systemd/network/*", "run/systemd/netif/leases/*"} {
@@ -154,8 +153,7 @@ func (f *files) hostKeys(fresh Fresh) error {
 		if err != nil {
 			return err
 		}
-		f.write(name, "its own SSH host keys", 0o600, private)
-		f.last().Secret = true
+		f.write(name, "its own SSH host keys", 0o600, private).Secret = true
 		f.write(name+".pub", "its own SSH host keys", 0o644, public)
 	}
 	return nil
@@ -389,8 +387,7 @@ func (f *files) firstStart(commands []string) {
 	}
 	fmt.Fprintf(&script, "rm -f /%s /%s /%s/%s\n", firstStartScript, firstStartUnit, wants, path.Base(firstStartUnit))
 	f.folder(path.Dir(firstStartScript), why, 0o755, 0, 0)
-	f.write(firstStartScript, why, 0o700, script.Bytes())
-	f.last().Secret = true // commands may have what others need not read
+	f.write(firstStartScript, why, 0o700, script.Bytes()).Secret = true // commands may have what others need not read
 	f.write(firstStartUnit, why, 0o644, []byte("[Unit]\nDescription=First start of this workstation\nWants=network-online.target\nAfter=network-online.target\nConditionPathExists=/"+firstStartScript+
 		"\n\n[Service]\nType=oneshot\nExecStart=/"+firstStartScript+"\nStandardOutput=journal+console\n\n[Install]\nWantedBy=multi-user.target\n"))
 	f.folder(wants, why, 0o755, 0, 0)
@@ -415,10 +412,8 @@ func (f *files) arrival(a *Arrival) {
 		return
 	}
 	f.folder(path.Dir(arrivalProgram), why, 0o755, 0, 0)
-	f.write(arrivalProgram, why, 0o700, a.Program)
-	f.last().Secret = true // is no text
-	f.write(arrivalConfig, why, 0o600, a.Config)
-	f.last().Secret = true
+	f.write(arrivalProgram, why, 0o700, a.Program).Secret = true // is no text
+	f.write(arrivalConfig, why, 0o600, a.Config).Secret = true
 	f.write(arrivalUnit, why, 0o644, []byte("[Unit]\nDescription=Tell that this workstation has arrived\nWants=network-online.target\nAfter=network-online.target "+path.Base(firstStartUnit)+
 		"\nConditionPathExists=/"+arrivalConfig+"\n\n[Service]\nType=exec\nExecStart=/"+arrivalProgram+" arrive /"+arrivalConfig+"\n\n[Install]\nWantedBy=multi-user.target\n"))
 	f.folder(wants, why, 0o755, 0, 0)

@@ -16,7 +16,9 @@ import (
 
 func fresh() answers.Fresh {
 	return answers.Fresh{
-		HostKeys:  func(kind string) ([]byte, []byte, error) { return []byte("new " + kind), []byte("new " + kind + ".pub"), nil },
+		HostKeys: func(kind string) ([]byte, []byte, error) {
+			return []byte("new " + kind), []byte("new " + kind + ".pub"), nil
+		},
 		Seed:      []byte("seed"),
 		FirstCard: "00:00:5e:00:53:11",
 		Today:     20_000,

@@ -5,6 +5,9 @@ type Settings struct {
 	ComputerName string       `json:"computer_name,omitempty"`
 	Description  string       `json:"description,omitempty"`
 	TimeZone     string       `json:"time_zone,omitempty"`
+	Owner        string       `json:"registered_owner,omitempty"`
+	Organisation string       `json:"organisation,omitempty"`
+	ProductKey   string       `json:"product_key,omitempty"`
 	Locale       string       `json:"locale,omitempty"`
 	Keyboard     string       `json:"keyboard,omitempty"`
 	Accounts     []Account    `json:"accounts,omitempty"`
@@ -22,6 +25,7 @@ type Account struct {
 	FullName       string   `json:"full_name,omitempty"`
 	Administrator  bool     `json:"administrator,omitempty"`
 	PasswordHash   string   `json:"password_hash,omitempty"`
+	Password       string   `json:"password,omitempty"`
 	SSHKeys        []string `json:"ssh_keys,omitempty"`
 	ChangePassword bool     `json:"change_password,omitempty"`
 }

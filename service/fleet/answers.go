@@ -24,11 +24,12 @@ type Secrets interface {
 
 // Systems looks into the systems of images.
 type Systems interface {
-	// System returns the files of an image's system, the number of its partition, and what it
+	// System returns the files of an image's system, of a Windows its architecture, and what it
 	// is in words. It is a fault.Conflict if there is none that can be looked into.
-	System(ctx context.Context, image string) (files fs.FS, partition int, words string, err error)
-	// Answerable says why the system of an image cannot take answers; empty if it can.
-	Answerable(ctx context.Context, v *records.Version) (partition int, why string)
+	System(ctx context.Context, image string) (files fs.FS, windows, words string, err error)
+	// Answerable says why the system of an image cannot take answers; empty if it can, with its
+	// partition, and of a Windows its architecture.
+	Answerable(ctx context.Context, v *records.Version) (partition int, windows, why string)
 }
 
 // placeOf reads where answers are set: "service", "group:herbarium", or the name of a group
@@ -218,11 +219,11 @@ func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.
 	if resolved == nil || err != nil {
 		return nil, err
 	}
-	partition, why := f.Systems.Answerable(ctx, v)
+	partition, windows, why := f.Systems.Answerable(ctx, v)
 	if why != "" {
 		return nil, nil // the plan has said so
 	}
-	to := &api.ToAnswer{Partition: partition, Values: map[string]string{}}
+	to := &api.ToAnswer{Partition: partition, Arch: windows, Values: map[string]string{}}
 	for _, r := range resolved {
 		if answers.Find(r.Key).Secret && !actor.Private(ctx) {
 			return nil, fault.Conflict.Errorf("%s is a secret, and the workstation has called by plain HTTP, which others can read; start the service with --listen-tls", r.Key)
@@ -249,7 +250,7 @@ func (f *Fleet) AnswersProblems(ctx context.Context, all []records.Workstation, 
 	if err != nil || len(rows) == 0 {
 		return problems, unanswered, answered, err
 	}
-	_, why := f.Systems.Answerable(ctx, v)
+	_, _, why := f.Systems.Answerable(ctx, v)
 	for _, w := range all {
 		resolved, err := f.resolve(rows, w, v.Image)
 		switch {
@@ -284,14 +285,14 @@ func (f *Fleet) PreviewAnswers(ctx context.Context, ref, image string) (api.Answ
 	if err != nil {
 		return api.AnswersPreview{}, err
 	}
-	files, _, words, err := f.Systems.System(ctx, image)
+	files, windows, words, err := f.Systems.System(ctx, image)
 	if err != nil {
 		return api.AnswersPreview{}, err
 	}
 	fresh := answers.Fresh{HostKeys: func(kind string) (private, public []byte, err error) {
 		return []byte("secret"), []byte("(a new " + kind + " key, made at the workstation)\n"), nil
 	}, Seed: []byte("secret"), FirstCard: w.Address().String(), Today: int(f.Now().Unix() / (24 * 60 * 60))}
-	plan, err := answers.Linux(files, settings, fresh)
+	plan, err := answers.For(files, settings, fresh, windows)
 	if err != nil {
 		return api.AnswersPreview{}, fault.Conflict.Mark(err)
 	}

@@ -30,6 +30,9 @@ func (o *Orders) answerOf(ctx context.Context, d *records.Delivery, workstation 
 	if err != nil || to == nil {
 		return nil, err
 	}
+	if to.Arch != "" {
+		return to, nil // a Windows does not report its first start yet
+	}
 	var name string
 	if err := json.Unmarshal([]byte(to.Values["computer_name"]), &name); err != nil {
 		return nil, err
