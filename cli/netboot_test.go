@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
+	"jugate/apiclient"
 )
 
 // kernelFolder is a folder with what a build is made of: files, but no kernel that
@@ -142,6 +143,10 @@ func TestNetworkBootAtTheCommandLine(t *testing.T) {
 	d.must("group", "add", "herbarium")
 	d.must("workstation", "admit", "00:00:5e:00:53:11", "herb-01", "--group", "herbarium")
 	d.must("workstation", "admit", "00:00:5e:00:53:12", "herb-02")
+	nobody, err := apiclient.New(d.url, "")
+	require.NoError(t, err)
+	_, err = nobody.CheckIn(t.Context(), api.CheckIn{Boot: "b", AgentVersion: "test", Addresses: []string{"00:00:5e:00:53:11"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
+	require.NoError(t, err, "it has been seen, so that it starts from its disk")
 	text, code := d.run("workstation", "address", "herb-01", "192.0.2.50")
 	assert.Equal(t, 1, code)
 	assert.Contains(t, text, "no interface gives addresses")

@@ -153,18 +153,22 @@ func orNothing(text string) string {
 // meantBy finds the workstation that a row is about, by all that the row says of it; nil if
 // there is none. It is a fault.Conflict if the row speaks of two.
 func meantBy(ctx context.Context, tx *sqlx.Tx, row roster.Row) (*Workstation, error) {
-	var found *Workstation
+	var id int64
 	by := ""
 	look := func(how, condition string, args ...any) error {
-		var all []Workstation
-		if err := tx.SelectContext(ctx, &all, "SELECT "+workstationColumns+" FROM "+workstationFrom+" WHERE "+condition, args...); err != nil {
+		var ids []int64
+		if err := tx.SelectContext(ctx, &ids, "SELECT w.id FROM workstations w WHERE "+condition, args...); err != nil {
 			return err
 		}
-		for i := range all {
-			if found == nil {
-				found, by = &all[i], how
-			} else if found.ID != all[i].ID {
-				return fault.Conflict.Errorf("%s is of %s, and %s of %s", by, found.Label(), how, all[i].Label())
+		for _, other := range ids {
+			if id == 0 {
+				id, by = other, how
+			} else if id != other {
+				var names []string
+				if err := tx.SelectContext(ctx, &names, `SELECT coalesce(name, 'a newcomer') FROM workstations WHERE id IN (?1, ?2) ORDER BY id = ?2`, id, other); err != nil {
+					return err
+				}
+				return fault.Conflict.Errorf("%s is of %s, and %s of %s", by, names[0], how, names[1])
 			}
 		}
 		return nil
@@ -176,12 +180,12 @@ func meantBy(ctx context.Context, tx *sqlx.Tx, row roster.Row) (*Workstation, er
 	}
 	is := row.Identity
 	if is.UUID != "" {
-		if err := look("the UUID "+is.UUID, "w.uuid = ?1 AND (?2 = '' OR w.serial IN ('', ?2))", is.UUID, is.Serial); err != nil {
+		if err := look("the UUID "+is.UUID, "w.uuid = ?1 AND w.uuid <> '' AND (?2 = '' OR w.serial IN ('', ?2))", is.UUID, is.Serial); err != nil {
 			return nil, err
 		}
 	}
 	if is.Serial != "" {
-		if err := look("the serial number "+is.Serial, "w.serial = ?1 AND (?2 = '' OR w.uuid IN ('', ?2))", is.Serial, is.UUID); err != nil {
+		if err := look("the serial number "+is.Serial, "w.serial = ?1 AND w.serial <> '' AND (?2 = '' OR w.uuid IN ('', ?2))", is.Serial, is.UUID); err != nil {
 			return nil, err
 		}
 	}
@@ -190,15 +194,20 @@ func meantBy(ctx context.Context, tx *sqlx.Tx, row roster.Row) (*Workstation, er
 			return nil, err
 		}
 	}
-	switch {
-	case found == nil:
+	if id == 0 {
 		return nil, nil
+	}
+	var found Workstation
+	if err := tx.GetContext(ctx, &found, "SELECT "+workstationColumns+" FROM "+workstationFrom+" WHERE w.id = ?", id); err != nil {
+		return nil, err
+	}
+	switch {
 	case found.State == roster.Retired:
 		return nil, fault.Conflict.Errorf("%s is retired; admit it again first", found.Label())
 	case found.Identity().Differs(is):
 		return nil, fault.Conflict.Errorf("%s is a machine with %s, and the row says %s", found.Label(), found.Identity(), is)
 	}
-	return found, nil
+	return &found, nil
 }
 
 // expect enters a workstation that was never seen.
@@ -353,7 +362,7 @@ func mergeFields(ctx context.Context, tx *sqlx.Tx, w *Workstation, fields map[st
 func expectedBy(ctx context.Context, tx *sqlx.Tx, is roster.Identity) (int64, error) {
 	var id int64
 	err := tx.GetContext(ctx, &id, `SELECT id FROM workstations WHERE state = 'admitted' AND agent_version = ''
-		AND (?1 <> '' AND uuid = ?1 AND serial IN ('', ?2) OR ?2 <> '' AND serial = ?2 AND uuid IN ('', ?1)) ORDER BY uuid DESC LIMIT 1`, is.UUID, is.Serial)
+		AND (uuid <> '' AND uuid = ?1 AND serial IN ('', ?2) OR serial <> '' AND serial = ?2 AND uuid IN ('', ?1)) ORDER BY uuid DESC LIMIT 1`, is.UUID, is.Serial)
 	if errors.Is(err, sql.ErrNoRows) {
 		return 0, nil
 	}
