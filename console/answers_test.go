@@ -37,11 +37,13 @@ func TestAnswersAreSetAndPreviewed(t *testing.T) {
 	b.do(chromedp.Click(`//a[text()="Answers"]`), chromedp.WaitVisible(`//td[text()="(set)"]`))
 
 	t.Log("# a value that makes no sense is refused in words, a good one is set")
-	choose := func(key string) {
-		b.do(chromedp.Click(`//div[contains(@class, "ant-modal")]//div[contains(@class, "ant-select")]`), chromedp.Click(`//div[contains(@class, "ant-select-item")][contains(., "`+key+`")]`))
+	pick := func(id, item string) {
+		b.do(chromedp.Click(id), chromedp.SendKeys(id, item), chromedp.WaitVisible(`//div[contains(@class, "ant-select-item-option-active")][@title="`+item+`"]`), chromedp.SendKeys(id, "\r"))
+		b.until(`[...document.querySelectorAll(".ant-select")].some(s => s.querySelector("` + id + `") && s.innerText.includes("` + item + `"))`)
 	}
 	b.do(chromedp.Click(`//button[contains(., "Set…")]`), chromedp.WaitVisible(`#of`), chromedp.SendKeys(`#of`, "herbarium-scanning"))
-	choose("time_zone")
+	b.settled()
+	pick("#key", "time_zone")
 	b.do(chromedp.SendKeys(`#value`, "Vienna"), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//*[contains(text(), "not a time zone of the IANA list")]`))
 	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("#value").focus()`), chromedp.SendKeys(`#value`, "\b\b\b\b\b\bEurope/Vienna"), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//td[text()="Europe/Vienna"]`))
 	b.settled()
@@ -50,12 +52,9 @@ func TestAnswersAreSetAndPreviewed(t *testing.T) {
 	assert.Equal(t, "the group herbarium-scanning", r.Answers[2].Set)
 
 	t.Log("# what counts, where it is set, and what it does to the image")
-	pick := func(placeholder, item string) {
-		b.do(chromedp.Click(`//div[contains(@class, "ant-select")][.//*[contains(text(), "`+placeholder+`")]]`), chromedp.Click(`//div[contains(@class, "ant-select-item")][contains(., "`+item+`")]`))
-	}
-	pick("Workstation", "herb-01")
+	pick("#answered", "herb-01")
 	b.do(chromedp.WaitVisible(`//td[text()="the group herbarium-scanning"]`))
-	pick("Image, for a preview", "garden-desk")
+	pick("#answered-image", "garden-desk")
 	b.do(chromedp.WaitVisible(`//code[text()="/etc/hostname"]`))
 	b.settled()
 	b.shoot("console-answers")

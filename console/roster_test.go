@@ -52,4 +52,17 @@ herb-11;;Default string;herbarium-scanning;;2.15
 	b.do(chromedp.SendKeys(`input[placeholder^="Text, or ="]`, `=field.room == "2.15" and state == "expected"`+"\r"))
 	b.until(`document.querySelectorAll("tr[data-row-key]").length > 0 && ![...document.querySelectorAll("b")].some(e => e.innerText === "herb-01")`)
 	b.settled()
+
+	t.Log("# newcomers are named by a pattern, which shows the names before")
+	b.do(
+		chromedp.Click(`.newcomers thead input[type="checkbox"]`),
+		chromedp.Click(`//button[contains(., "Name 3 by a pattern…")]`),
+		chromedp.WaitVisible(`//div[contains(@class, "ant-modal")]//b[text()="herb-12"]`),
+	)
+	b.settled()
+	b.do(chromedp.Click(`//button[contains(., "Admit them")]`))
+	b.until(`!document.querySelector(".newcomers")`)
+	named, err := stage.Client.Workstation(t.Context(), "herb-13")
+	require.NoError(t, err)
+	assert.EqualValues(t, "admitted", named.State)
 }

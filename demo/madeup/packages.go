@@ -129,6 +129,9 @@ func WriteKernel(root string) error {
 		modules + "modules.builtin": []byte("kernel/lib/crc32.ko\n"),
 		"etc/os-release":            []byte("PRETTY_NAME=\"Garden Linux 3 (made up)\"\nID=garden\n"),
 		"etc/hostname":              []byte("desk-gold\n"),
+		"etc/passwd":                []byte("root:x:0:0:root:/root:/bin/sh\n"),
+		"etc/shadow":                []byte("root:*:19000:0:99999:7:::\n"),
+		"etc/group":                 []byte("root:x:0:\nsudo:x:27:\n"),
 		"etc/systemd/system/none":   []byte("no unit\n"),
 		"boot/vmlinuz-" + Kernel:    []byte("no kernel\n"),
 	})

@@ -21,6 +21,7 @@ export type DriversAdded = Schemas["DriversAdded"];
 export type SetAnswer = Schemas["Answer"];
 export type ResolvedAnswer = Schemas["ResolvedAnswer"];
 export type AnswersChange = Schemas["AnswersChange"];
+export type Named = Schemas["Named"];
 export type Imported = Schemas["Imported"];
 export type ImportedRow = Schemas["ImportedRow"];
 export type DriverSet = Schemas["DriverSet"];

@@ -68,7 +68,9 @@ function Place({ of }: { of: string }) {
   const [kind, ...name] = of.split(":");
   return (
     <>
-      <Tag color={colors[kind]}>{kind}</Tag>
+      <Tag color={colors[kind]} style={{ marginInlineEnd: 8 }}>
+        {kind}
+      </Tag>
       {name.join(":")}
     </>
   );

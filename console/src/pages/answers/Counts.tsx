@@ -25,8 +25,8 @@ export function Counts() {
       title="What a workstation becomes"
       extra={
         <Flex gap={8}>
-          <SearchSelect name="answered" find={findWorkstations} placeholder="Workstation" value={workstation} onChange={setWorkstation} style={{ width: 180 }} />
-          <SearchSelect name="answered-images" find={findImages} allowClear placeholder="Image, for a preview" value={image} onChange={setImage} style={{ width: 220 }} />
+          <SearchSelect id="answered" name="answered" find={findWorkstations} placeholder="Workstation" value={workstation} onChange={setWorkstation} style={{ width: 180 }} />
+          <SearchSelect id="answered-image" name="answered-images" find={findImages} allowClear placeholder="Image, for a preview" value={image} onChange={setImage} style={{ width: 220 }} />
         </Flex>
       }
     >

@@ -10,6 +10,9 @@ const keys = {
   time_zone: "Europe/Vienna",
   locale: "de_AT",
   keyboard: "de(nodeadkeys)",
+  registered_owner: "Fennholt Botanic Garden",
+  organisation: "Fennholt Botanic Garden",
+  product_key: "AAAAA-BBBBB-CCCCC-DDDDD-EEEEE",
   accounts: '[{"name": "scan", "password_hash": "$6$…"}]',
   root_ssh_keys: '["ssh-ed25519 AAAA… holm"]',
   remote_access: "true",
@@ -38,7 +41,7 @@ export function SetDialog({ answer, close }: { answer: Partial<SetAnswer>; close
           <Input disabled={!!answer.of} placeholder="herbarium" />
         </Form.Item>
         <Form.Item name="key" label="Answer" rules={[{ required: true, message: "Which?" }]}>
-          <Select disabled={!!answer.key} options={Object.keys(keys).map((value) => ({ value, label: value }))} />
+          <Select showSearch disabled={!!answer.key} options={Object.keys(keys).map((value) => ({ value, label: value }))} />
         </Form.Item>
         <Form.Item name="value" label="Value" extra={key && `Such as ${keys[key]}`} rules={[{ required: true, message: "What?" }]}>
           <Input.TextArea autoSize={{ minRows: 1, maxRows: 12 }} />

@@ -1,4 +1,5 @@
 import { Button, Card, Flex, Form, Input } from "antd";
+import { useState } from "react";
 import { ask, client, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { useList } from "../../api/useList";
@@ -9,19 +10,27 @@ import { explained } from "../../parts/Explain";
 import { ListTable } from "../../parts/ListTable";
 import { Failure } from "../../parts/Shown";
 import { Disks } from "./Disks";
+import { NameDialog } from "./NameDialog";
 
 /** Machines that were seen and nobody has admitted; each can be admitted in its row. */
 export function Newcomers() {
+  const [chosen, setChosen] = useState<Workstation[]>([]);
+  const [naming, setNaming] = useState(false);
   const list = useList<Workstation>(["workstations", "newcomers"], (query) =>
     ask(client.GET("/workstations", { params: { query: { ...query, state: ["newcomer"] } } })),
   );
   if (list.isError) return <Failure error={list.error} />;
   if (list.total === 0) return null;
   return (
-    <Card title={explained(`Newcomers (${list.total})`, { name: "newcomer", kind: "word" })} styles={{ body: { padding: 0 } }} className="newcomers">
+    <Card
+      title={explained(`Newcomers (${list.total})`, { name: "newcomer", kind: "word" })}
+      extra={chosen.length > 0 && <Button onClick={() => setNaming(true)}>{`Name ${chosen.length} by a pattern…`}</Button>}
+      styles={{ body: { padding: 0 } }} className="newcomers"
+    >
       <ListTable<Workstation>
         list={list}
         rowKey="id"
+        rowSelection={{ selectedRowKeys: chosen.map((w) => w.id), onChange: (_, rows) => setChosen(rows) }}
         columns={[
           { title: "Hardware address", render: (_, w) => w.hardware_addresses.map((a) => <Address key={a} text={a} />) },
           { title: "Model", render: (_, w) => `${w.maker} ${w.model}` },
@@ -32,6 +41,15 @@ export function Newcomers() {
           { title: "Admit", render: (_, w) => <Admit workstation={w} /> },
         ]}
       />
+      {naming && (
+        <NameDialog
+          workstations={chosen}
+          close={() => {
+            setNaming(false);
+            setChosen([]);
+          }}
+        />
+      )}
     </Card>
   );
 }
