@@ -12,7 +12,9 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
+	"jugate/api"
 	"jugate/core/fault"
+	"jugate/core/hwaddr"
 	"jugate/core/roster"
 )
 
@@ -228,6 +230,26 @@ func expect(ctx context.Context, tx *sqlx.Tx, now time.Time, row roster.Row) (*W
 	}
 	id, err := result.LastInsertId()
 	return &Workstation{ID: id, Name: row.Name, State: roster.Expected}, err
+}
+
+// Enter enters a machine that was never seen, by its hardware address, as a newcomer. One
+// that is known already, as its agent has called meanwhile, is left as it is, and told as 0.
+func (db *DB) Enter(ctx context.Context, now time.Time, a hwaddr.Address) (id int64, err error) {
+	err = db.change(ctx, func(tx *sqlx.Tx) error {
+		var known bool
+		if err := tx.GetContext(ctx, &known, `SELECT EXISTS (SELECT 1 FROM addresses WHERE address = ? AND state <> 'proposed')`, a.String()); err != nil || known {
+			return err
+		}
+		in := Seen{Own: []hwaddr.Address{a}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}}
+		if err := notRefused(ctx, tx, in); err != nil {
+			return err
+		}
+		if id, err = addNewcomer(ctx, tx, now, in); err != nil {
+			return err
+		}
+		return noteAddresses(ctx, tx, id, candidate{}, in)
+	})
+	return id, err
 }
 
 // enterIdentity notes what a machine is known by.

@@ -180,3 +180,21 @@ func TestNewcomersThatATableNamesAreAdmitted(t *testing.T) {
 	assert.Equal(t, []string{"admitted as herb-01; into the new group herbarium"}, took(t, db, records.ImportOptions{}, heads, "herb-01,,,AW-0001,herbarium,,"))
 	assert.Equal(t, map[string]roster.State{"herb-01": roster.Admitted}, states(t, db))
 }
+
+// Whoever enters a machine just as its agent calls takes nothing away from what the agent told.
+func TestEnteringAMachineThatHasCalledChangesNothing(t *testing.T) {
+	db, _ := open(t)
+	w := newcomer(t, db, 1)
+	id, err := db.Enter(t.Context(), noon, addr(1))
+	require.NoError(t, err)
+	assert.Zero(t, id)
+	is, err := db.Workstation(t.Context(), w.ID)
+	require.NoError(t, err)
+	assert.Equal(t, w, is)
+	id, err = db.Enter(t.Context(), noon, addr(2))
+	require.NoError(t, err)
+	is, err = db.Workstation(t.Context(), id)
+	require.NoError(t, err)
+	assert.Equal(t, roster.Newcomer, is.State)
+	assert.False(t, is.Seen())
+}

@@ -27,7 +27,7 @@ func (f *Fleet) Standing(ctx context.Context, id int64) (api.Standing, error) {
 			return api.Standing{}, fault.Stranger.Errorf("this pass is not good (any more); check in again")
 		}
 		now := api.Standing{Name: w.name, State: w.state, OnDisk: w.onDisk}
-		if w.state == roster.Admitted {
+		if roster.MustBeAdmitted("", w.state) == nil {
 			var err error
 			if now.Errand, err = f.Errands.Start(ctx, id); err != nil {
 				return api.Standing{}, err

@@ -66,14 +66,7 @@ func (f *Fleet) enter(ctx context.Context, ref string) (id int64, err error) {
 	if err != nil {
 		return 0, nil
 	}
-	if _, err := f.Records.FindWorkstation(ctx, ref); !errors.Is(err, fault.NotFound) {
-		return 0, err
-	}
-	w, err := f.Records.CheckIn(ctx, f.Now(), records.Seen{Own: []hwaddr.Address{a}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
-	if err != nil {
-		return 0, err
-	}
-	return w.ID, nil
+	return f.Records.Enter(ctx, f.Now(), a)
 }
 
 // change changes a workstation and tells how it is then.
