@@ -13,8 +13,6 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"io"
-	"slices"
 	"strings"
 	"time"
 
@@ -22,7 +20,6 @@ import (
 
 	"jugate/api"
 	"jugate/core/answers"
-	"jugate/core/partition"
 	"jugate/core/volume"
 )
 
@@ -41,40 +38,12 @@ func (a *Agent) answer(ctx context.Context, d Disk, to *api.ToAnswer) (did []str
 	if err != nil {
 		return nil, fmt.Errorf("this build of the boot environment does not know all of the answers; make another: %w", err)
 	}
-	mounter, can := d.(SystemMounter)
-	if !can {
-		return nil, errors.New("the volumes of this disk cannot be written from here")
-	}
-	table, err := partition.Read(d, d.Size(), d.SectorSize())
-	if err != nil {
-		return nil, err
-	}
-	var reasons []error
-	for _, p := range table.Partitions {
-		if to.Partition != 0 && p.Number != to.Partition {
-			continue
-		}
-		start, size := table.Start(p), table.Size(p)
-		v, err := volume.Open(io.NewSectionReader(d, start, size), size)
-		if err != nil || !slices.Contains([]volume.Kind{volume.Ext, volume.XFS, volume.Btrfs, volume.NTFS}, v.Kind) {
-			continue
-		}
-		v.Size = size
-		did, err := a.answerInto(ctx, mounter, start, v, s, to)
-		if err == nil || ctx.Err() != nil || !errors.Is(err, answers.ErrNoSystem) {
-			return did, err
-		}
-		reasons = append(reasons, fmt.Errorf("partition %d: %w", p.Number, err))
-	}
-	return nil, errors.Join(append([]error{errors.New("there is no system on this disk that takes answers")}, reasons...)...)
+	return onSystem(ctx, d, to.Partition, errors.New("no system on this disk can take answers"), answers.ErrNoSystem, func(system SystemVolume, kind volume.Kind) ([]string, error) {
+		return a.answerInto(ctx, system, kind, s, to)
+	})
 }
 
-func (a *Agent) answerInto(ctx context.Context, mounter SystemMounter, start int64, v *volume.Volume, s *answers.Settings, to *api.ToAnswer) (did []string, err error) {
-	system, err := mounter.MountSystem(start, v)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, system.Close()) }()
+func (a *Agent) answerInto(ctx context.Context, system SystemVolume, kind volume.Kind, s *answers.Settings, to *api.ToAnswer) (did []string, err error) {
 	fresh, err := a.fresh()
 	if err != nil {
 		return nil, err
@@ -86,7 +55,7 @@ func (a *Agent) answerInto(ctx context.Context, mounter SystemMounter, start int
 	if err != nil {
 		return nil, err
 	}
-	if err := carryOut(ctx, system, v.Kind, plan); err != nil {
+	if err := carryOut(ctx, system, kind, plan); err != nil {
 		return nil, err
 	}
 	commander, runs := system.(Commander)
@@ -100,11 +69,7 @@ func (a *Agent) answerInto(ctx context.Context, mounter SystemMounter, start int
 			return nil, fmt.Errorf("%s in the system: %w", argv[0], err)
 		}
 	}
-	name := s.ComputerName
-	if name == "" {
-		name = "a machine of its own"
-	}
-	return append([]string{fmt.Sprintf("answered as %s (%d changes)", name, len(plan.Changes))}, plan.Remarks...), nil
+	return append([]string{fmt.Sprintf("answered as %s (%d changes)", s.ComputerName, len(plan.Changes))}, plan.Remarks...), nil
 }
 
 // carryOut makes the changes of a plan. On NTFS, files have no owners and permissions that

@@ -114,7 +114,7 @@ func TestAnswersThatCannotBeCarriedOut(t *testing.T) {
 	d := volumeDisk(t, []string{"mkfs.ext4", "-q"}, func(dir string) { install(t, dir, map[string]string{"home/x": ""}) })
 	a := New(nil, cardsOnly{}, Options{Show: func(Status) {}})
 	_, err := a.answer(t.Context(), d, told(t, map[string]string{"computer_name": "herb-01"}))
-	assert.ErrorContains(t, err, "no system on this disk that takes answers")
+	assert.ErrorContains(t, err, "no system on this disk can take answers")
 	_, err = a.answer(t.Context(), d, &api.ToAnswer{Problem: "two groups differ"})
 	assert.EqualError(t, err, "two groups differ")
 	_, err = a.answer(t.Context(), d, &api.ToAnswer{Values: map[string]string{"of_tomorrow": `"x"`}})

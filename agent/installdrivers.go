@@ -8,7 +8,6 @@ import (
 	"io"
 	"io/fs"
 	"path"
-	"slices"
 
 	"github.com/zeebo/blake3"
 
@@ -17,7 +16,6 @@ import (
 	"jugate/core/answers"
 	"jugate/core/driver"
 	"jugate/core/kmod"
-	"jugate/core/partition"
 	"jugate/core/slabstore"
 	"jugate/core/volume"
 )
@@ -97,37 +95,13 @@ func (a *Agent) installDrivers(ctx context.Context, d Disk, install *api.ToInsta
 	if install.Problem != "" {
 		return nil, errors.New(install.Problem)
 	}
-	mounter, can := d.(SystemMounter)
-	if !can {
-		return nil, errors.New("the volumes of this disk cannot be written from here")
-	}
-	table, err := partition.Read(d, d.Size(), d.SectorSize())
-	if err != nil {
-		return nil, err
-	}
-	var reasons []error
-	for _, p := range table.Partitions {
-		start, size := table.Start(p), table.Size(p)
-		v, err := volume.Open(io.NewSectionReader(d, start, size), size)
-		if err != nil || !slices.Contains([]volume.Kind{volume.Ext, volume.XFS, volume.Btrfs, volume.NTFS}, v.Kind) {
-			continue
-		}
-		v.Size = size
-		did, err := a.installInto(ctx, mounter, start, v, install)
-		if err == nil || ctx.Err() != nil || !errors.Is(err, driver.ErrNoSystem) {
-			return did, err
-		}
-		reasons = append(reasons, fmt.Errorf("partition %d: %w", p.Number, err))
-	}
-	return nil, errors.Join(append([]error{fmt.Errorf("there is no %s on this disk that these drivers are for", install.System)}, reasons...)...)
+	none := fmt.Errorf("there is no %s on this disk that these drivers are for", install.System)
+	return onSystem(ctx, d, 0, none, driver.ErrNoSystem, func(system SystemVolume, _ volume.Kind) ([]string, error) {
+		return a.installInto(ctx, system, install)
+	})
 }
 
-func (a *Agent) installInto(ctx context.Context, mounter SystemMounter, start int64, v *volume.Volume, install *api.ToInstall) (did []string, err error) {
-	system, err := mounter.MountSystem(start, v)
-	if err != nil {
-		return nil, err
-	}
-	defer func() { err = errors.Join(err, system.Close()) }()
+func (a *Agent) installInto(ctx context.Context, system SystemVolume, install *api.ToInstall) (did []string, err error) {
 	in, err := driver.ReadInside(system)
 	if err != nil {
 		return nil, err

@@ -52,7 +52,7 @@ type ToErrand struct {
 type ToCapture struct {
 	CaptureOptions
 	Follows       string   `json:"follows,omitempty" doc:"The newest version of the image"`
-	Answered      bool     `json:"answered,omitempty" doc:"Copies will take answers; what those cure is no obstacle"`
+	Answered      bool     `json:"answered,omitempty" doc:"Copies are answered, so that what answers cure does not forbid the capture"`
 	Layout        string   `json:"layout,omitempty" doc:"How the disk of that is laid out, in words; another one is a blocking finding"`
 	IdentityFiles []string `json:"identity_files,omitempty" doc:"Patterns of files that tell one machine from another; without any, the agent uses its own list"`
 }

@@ -21,10 +21,10 @@ import (
 // Imported is what became of a row of a table, or would.
 type Imported struct {
 	Row roster.Row
-	// ID is the workstation; 0 if the row is in doubt, or if nothing was kept.
+	// ID is the workstation, as long as the table is kept; 0 if the row is in doubt.
 	ID int64
-	// New tells that it was entered, Admitted that it was a newcomer until then.
-	New, Admitted bool
+	// New tells that it was entered.
+	New bool
 	// Changes say in words what is new of it; none if everything was so already.
 	Changes []string
 	// Problem is why the row is in doubt.
@@ -62,9 +62,6 @@ func (db *DB) Import(ctx context.Context, now time.Time, rows []roster.Row, o Im
 		return nil
 	})
 	if errors.Is(err, errNotKept) {
-		for i := range results {
-			results[i].ID = 0
-		}
 		return results, false, nil
 	}
 	return results, err == nil, err
@@ -112,7 +109,6 @@ func enterRow(ctx context.Context, tx *sqlx.Tx, now time.Time, r *Imported) erro
 		if err := admit(ctx, tx, w.ID, row.Name, nil); err != nil {
 			return err
 		}
-		r.Admitted = true
 		note("admitted as %s", row.Name)
 	case row.Name != "" && row.Name != w.Name:
 		if err := rename(ctx, tx, w.ID, row.Name); err != nil {

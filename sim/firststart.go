@@ -9,7 +9,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"slices"
 	"strings"
 
 	"jugate/agent"
@@ -84,7 +83,7 @@ func (w *Workstation) startIn(ctx context.Context, e *extVolume) error {
 	for _, name := range answers.ArrivalFiles {
 		changes = append(changes, answers.Change{Do: answers.Remove, Path: name})
 	}
-	for _, change := range slices.Clone(changes) {
+	for _, change := range changes {
 		if err := e.Change(change); err != nil {
 			return err
 		}

@@ -51,7 +51,7 @@ func unknown(key string) error {
 	for i, k := range Keys {
 		names[i] = k.Name
 	}
-	return fault.Invalid.Errorf("there is no answer called %q; there are %s", clipped(key), strings.Join(names, ", "))
+	return fault.Invalid.Errorf("%q is not an answer; the answers are %s", clipped(key), strings.Join(names, ", "))
 }
 
 // take checks a value as YAML or JSON has it.
