@@ -15,6 +15,7 @@ import (
 	"jugate/apiclient"
 	"jugate/core/answers"
 	"jugate/core/driver"
+	"jugate/core/fileview"
 	"jugate/core/kmod"
 	"jugate/core/slabstore"
 	"jugate/core/volume"
@@ -245,7 +246,7 @@ func writeLists(system SystemVolume, folder string) error {
 func registerWindows(system SystemVolume, in *driver.Inside) (did []string, err error) {
 	at, there := "", false
 	for _, name := range answers.AnswerFiles {
-		if at, there = driver.FindFold(system, name); there {
+		if at, there = fileview.FindFold(system, name); there {
 			break
 		}
 	}
@@ -256,7 +257,7 @@ func registerWindows(system SystemVolume, in *driver.Inside) (did []string, err 
 		}
 	} else {
 		at = answers.AnswerFiles[len(answers.AnswerFiles)-1]
-		if folder, there := driver.FindFold(system, path.Dir(at)); there {
+		if folder, there := fileview.FindFold(system, path.Dir(at)); there {
 			at = path.Join(folder, path.Base(at))
 		}
 	}
@@ -270,7 +271,7 @@ func registerWindows(system SystemVolume, in *driver.Inside) (did []string, err 
 		}
 	}
 	did = append(did, "the first start takes them, by "+at)
-	if state, there := driver.FindFold(system, "Windows/Setup/State/State.ini"); there {
+	if state, there := fileview.FindFold(system, "Windows/Setup/State/State.ini"); there {
 		if b, err := fs.ReadFile(system, state); err == nil && bytes.Contains(b, []byte("IMAGE_STATE_COMPLETE")) {
 			did = append(did, `this system has had its first start: run pnputil /add-driver C:\Jugate\Drivers\*.inf /subdirs /install on it`)
 		}

@@ -47,7 +47,7 @@ func (p *placeFlags) take(args []string) (of string, rest []string, err error) {
 	case p.image != "":
 		return "image:" + p.image, args, nil
 	case len(args) == 0 || strings.Contains(args[0], "="):
-		return "", nil, usageError{errors.New("it is not said for whom: name a group or workstation, or give --service, --model or --image")}
+		return "", nil, usageError{errors.New("say whose answers: name a group or workstation, or give --service, --model or --image")}
 	}
 	return args[0], args[1:], nil
 }
@@ -109,7 +109,7 @@ func (a *app) answersUnset() *cobra.Command {
 				in.Values[key] = nil
 			}
 			if len(rest) == 0 {
-				return usageError{errors.New("it is not said which answers")}
+				return usageError{errors.New("say which answers")}
 			}
 			return a.setAnswers(cmd, in)
 		},

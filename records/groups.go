@@ -110,16 +110,21 @@ func (db *DB) RemoveGroup(ctx context.Context, name string) error {
 // Include puts workstations into a group, all or none; they may be there already.
 func (db *DB) Include(ctx context.Context, group string, ids []int64) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
-		if err := notFilled(ctx, tx, group); err != nil {
-			return err
-		}
 		for _, id := range ids {
-			if err := addMember(ctx, tx, group, id); err != nil {
+			if err := include(ctx, tx, group, id); err != nil {
 				return err
 			}
 		}
 		return nil
 	})
+}
+
+// include puts a workstation into a group that people fill.
+func include(ctx context.Context, tx *sqlx.Tx, group string, id int64) error {
+	if err := notFilled(ctx, tx, group); err != nil {
+		return err
+	}
+	return addMember(ctx, tx, group, id)
 }
 
 func addMember(ctx context.Context, tx *sqlx.Tx, group string, id int64) error {

@@ -212,9 +212,9 @@ func meantBy(ctx context.Context, tx *sqlx.Tx, row roster.Row) (*Workstation, er
 func expect(ctx context.Context, tx *sqlx.Tx, now time.Time, row roster.Row) (*Workstation, error) {
 	switch {
 	case row.Name == "":
-		return nil, fault.Conflict.Errorf("nobody knows %s yet, and the row does not say its name", row.Said())
+		return nil, fault.Conflict.Errorf("%s is new, and the row has no name for it", row.Said())
 	case row.Addresses == nil && row.Identity == roster.Identity{}:
-		return nil, fault.Conflict.Errorf("nobody is called %s yet, and the row does not say by what the machine is known when it appears: a hardware address, a UUID or a serial number", row.Name)
+		return nil, fault.Conflict.Errorf("%s is new, and the row has no hardware address, UUID or serial number to recognise it by", row.Name)
 	}
 	if err := nameIsFree(ctx, tx, row.Name, 0); err != nil {
 		return nil, err
@@ -297,15 +297,14 @@ func enterGroups(ctx context.Context, tx *sqlx.Tx, w *Workstation, groups []stri
 		if slices.ContainsFunc(w.Groups(), is(g)) {
 			continue
 		}
-		err := notFilled(ctx, tx, g)
+		err := include(ctx, tx, g, w.ID)
 		if errors.Is(err, fault.NotFound) {
-			err = addGroup(ctx, tx, g)
+			if err = addGroup(ctx, tx, g); err == nil {
+				err = addMember(ctx, tx, g, w.ID)
+			}
 			note("into the new group %s", g)
 		} else {
 			note("into the group %s", g)
-		}
-		if err == nil {
-			err = addMember(ctx, tx, g, w.ID)
 		}
 		if err != nil {
 			return err
@@ -415,10 +414,7 @@ func (db *DB) NameAll(ctx context.Context, ids []int64, names, groups []string) 
 				return err
 			}
 			for _, g := range groups {
-				if err := notFilled(ctx, tx, g); err != nil {
-					return err
-				}
-				if err := addMember(ctx, tx, g, id); err != nil {
+				if err := include(ctx, tx, g, id); err != nil {
 					return err
 				}
 			}

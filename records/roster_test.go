@@ -67,7 +67,7 @@ func TestATableIsEnteredOnce(t *testing.T) {
 	assert.Equal(t, []string{"", "", ""}, took(t, db, records.ImportOptions{}, lines...), "the same again changes nothing")
 
 	t.Log("# cells that are empty leave things, a hyphen empties them")
-	assert.Equal(t, []string{"out of the group herbarium; note: nothing; room: nothing", "renamed from herb-02 to herb-12; owner: R. Holm", "? nobody is called herb-04 yet, and the row does not say by what the machine is known when it appears: a hardware address, a UUID or a serial number"},
+	assert.Equal(t, []string{"out of the group herbarium; note: nothing; room: nothing", "renamed from herb-02 to herb-12; owner: R. Holm", "? herb-04 is new, and the row has no hardware address, UUID or serial number to recognise it by"},
 		took(t, db, records.ImportOptions{}, "name,serial,groups,note,field.room,field.owner", "herb-01,,-,-,-,", "herb-12,AW-0002,,,,R. Holm", "herb-04,,,,,"))
 	w, err := db.FindWorkstation(t.Context(), "herb-12")
 	require.NoError(t, err)
@@ -97,7 +97,7 @@ func TestRowsInDoubtAreLeftOutAndTheOthersGoIn(t *testing.T) {
 		",,,AW-7777,,,",
 		"herb-08,,,AW-8888,,," + strings.Repeat("x", 600),
 	}
-	want := []string{"belongs to|is of herb-02, and the name herb-01 of herb-01", "is a machine with serial number AW-0002", "herb-03 is retired", "are turned away", "a workstation is called herb-01", "", "does not say its name", "longer than 500"}
+	want := []string{"belongs to|is of herb-02, and the name herb-01 of herb-01", "is a machine with serial number AW-0002", "herb-03 is retired", "are turned away", "a workstation is called herb-01", "", "has no name for it", "longer than 500"}
 	for _, o := range []records.ImportOptions{{DryRun: true}, {Whole: true}, {}} {
 		got := took(t, db, o, lines...)
 		for i := range want {

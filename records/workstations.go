@@ -264,10 +264,7 @@ func admit(ctx context.Context, tx *sqlx.Tx, id int64, name string, groups []str
 		return err
 	}
 	for _, g := range groups {
-		if err := notFilled(ctx, tx, g); err != nil {
-			return err
-		}
-		if err := addMember(ctx, tx, g, id); err != nil {
+		if err := include(ctx, tx, g, id); err != nil {
 			return err
 		}
 	}

@@ -64,7 +64,7 @@ func TestATableMakesMachinesExpected(t *testing.T) {
 	assert.Equal(t, 2, again.UnchangedRows, "what was written changes nothing")
 
 	_, err = h.client.ImportRoster(t.Context(), []byte("name,colour\n"), false, false)
-	assert.ErrorContains(t, err, `nothing is called "colour"`)
+	assert.ErrorContains(t, err, `column 2 of the table, "colour", is not known`)
 }
 
 func TestConditionsChooseWorkstations(t *testing.T) {

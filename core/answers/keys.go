@@ -43,8 +43,8 @@ var Keys = []Key{
 		check: func(s *Settings) error {
 			return matches(s.Keyboard, keyboardForm, "a keyboard layout such as at or de(nodeadkeys)")
 		}},
-	{Name: "registered_owner", Form: "text", Example: "Fennholt Botanic Garden", Cell: true, Doc: "Whom Windows shows as its owner.", check: func(s *Settings) error { return oneLine(s.Owner, 200) }},
-	{Name: "organisation", Form: "text", Example: "Fennholt Botanic Garden", Cell: true, Doc: "Whom Windows shows as the owner's organisation.", check: func(s *Settings) error { return oneLine(s.Organisation, 200) }},
+	{Name: "registered_owner", Form: "text", Example: "Fennholt Botanic Garden", Cell: true, Doc: "The owner that Windows shows.", check: func(s *Settings) error { return oneLine(s.Owner, 200) }},
+	{Name: "organisation", Form: "text", Example: "Fennholt Botanic Garden", Cell: true, Doc: "The owner's organisation, as Windows shows it.", check: func(s *Settings) error { return oneLine(s.Organisation, 200) }},
 	{Name: "product_key", Form: "product key", Secret: true, Example: "AAAAA-BBBBB-CCCCC-DDDDD-EEEEE", Doc: "Product key of Windows.",
 		check: func(s *Settings) error {
 			return matchesSecret(s.ProductKey, productKeyForm, "five groups of five letters and digits")

@@ -6,8 +6,9 @@ import (
 	"fmt"
 	"io/fs"
 	"path"
-	"slices"
 	"strings"
+
+	"jugate/core/fileview"
 )
 
 // ErrNotWindows says that a volume does not have a Windows system.
@@ -23,27 +24,8 @@ const (
 
 // IsWindows tells whether a volume has a Windows system.
 func IsWindows(root fs.FS) bool {
-	_, there := findFold(root, "Windows/System32/config")
+	_, there := fileview.FindFold(root, "Windows/System32/config")
 	return there
-}
-
-// findFold finds a name whatever the case of its letters, as NTFS does. What is not there
-// keeps the spelling of what is.
-func findFold(root fs.FS, name string) (string, bool) {
-	at := "."
-	parts := strings.Split(name, "/")
-	for i, part := range parts {
-		entries, err := fs.ReadDir(root, at)
-		j := -1
-		if err == nil {
-			j = slices.IndexFunc(entries, func(e fs.DirEntry) bool { return strings.EqualFold(e.Name(), part) })
-		}
-		if j < 0 {
-			return path.Join(append([]string{at}, parts[i:]...)...), false
-		}
-		at = path.Join(at, entries[j].Name())
-	}
-	return at, true
 }
 
 // Windows plans what answers do to a generalised Windows: an answer file for the passes
@@ -74,7 +56,7 @@ func Windows(root fs.FS, s *Settings, arch string) (*Plan, error) {
 	if s.Commands != nil {
 		f.setupComplete(s.Commands)
 	}
-	if name, there := findFold(root, setupState); there {
+	if name, there := fileview.FindFold(root, setupState); there {
 		state, _ := fs.ReadFile(root, name)
 		if bytes.Contains(state, []byte(firstStartDone)) || !bytes.Contains(state, []byte(generalized)) {
 			f.remark("this Windows was not generalised, so it looks for no answer file, and every copy has the same identity")
@@ -102,7 +84,7 @@ var ErrNoSystem = errors.New("there is neither a Linux nor a Windows system on t
 // existingAnswerFile is the one that setup would use, or the place for a new one.
 func existingAnswerFile(root fs.FS) (at string, existing []byte, err error) {
 	for _, name := range AnswerFiles {
-		found, there := findFold(root, name)
+		found, there := fileview.FindFold(root, name)
 		if at = found; there {
 			existing, err = fs.ReadFile(root, at)
 			return at, existing, err
@@ -113,7 +95,7 @@ func existingAnswerFile(root fs.FS) (at string, existing []byte, err error) {
 
 // setupComplete has commands run by the system when setup is over, behind those that are there.
 func (f *files) setupComplete(commands []string) {
-	at, _ := findFold(f.FS, setupComplete)
+	at, _ := fileview.FindFold(f.FS, setupComplete)
 	text, _ := f.read(at)
 	var b strings.Builder
 	if b.Write(text); len(text) > 0 && !bytes.HasSuffix(text, []byte("\n")) {

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"jugate/core/fileview"
 	"jugate/core/kmod"
 )
 
@@ -206,31 +207,14 @@ func linuxArch(volume fs.FS, kernel string) string {
 	return ""
 }
 
-// FindFold looks for a file by a name in any case, as Windows does.
-func FindFold(volume fs.FS, name string) (string, bool) {
-	at := "."
-	for part := range strings.SplitSeq(name, "/") {
-		entries, err := fs.ReadDir(volume, at)
-		if err != nil {
-			return "", false
-		}
-		i := slices.IndexFunc(entries, func(e fs.DirEntry) bool { return strings.EqualFold(e.Name(), part) })
-		if i < 0 {
-			return "", false
-		}
-		at = path.Join(at, entries[i].Name())
-	}
-	return at, true
-}
-
 func readWindows(volume fs.FS) (*Inside, error) {
-	folder, there := FindFold(volume, "Windows/INF")
+	folder, there := fileview.FindFold(volume, "Windows/INF")
 	if !there {
 		return nil, ErrNoSystem
 	}
 	in := &Inside{System: Windows, Name: "Windows", Arch: "386"}
 	for name, arch := range map[string]string{"Windows/SysWOW64": "amd64", "Windows/SysArm32": "arm64"} {
-		if _, there := FindFold(volume, name); there {
+		if _, there := fileview.FindFold(volume, name); there {
 			in.Arch = arch
 		}
 	}

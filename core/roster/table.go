@@ -163,7 +163,7 @@ func checkHeader(header []string, known func(string) bool) error {
 				return err
 			}
 		case !slices.Contains(columns, h) && (known == nil || !known(h)):
-			return fault.Invalid.Errorf("nothing is called %q, in column %d of the table; a field of your own is called %s%s", h, i+1, FieldPrefix, h)
+			return fault.Invalid.Errorf("column %d of the table, %q, is not known; a field of your own is called %s%s", i+1, h, FieldPrefix, h)
 		}
 	}
 	for _, h := range []string{ColumnName, ColumnAddresses, ColumnUUID, ColumnSerial} {

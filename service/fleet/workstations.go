@@ -79,17 +79,29 @@ func (f *Fleet) change(ctx context.Context, ref string, change func(id int64) er
 		return api.Workstation{}, err
 	}
 	ctx = context.WithoutCancel(ctx) // it is done, and all hear of it even if who did it has gone
+	f.touched(ctx, []int64{w.ID})
 	if w, err = f.recall(ctx, w.ID); err != nil {
 		return api.Workstation{}, err
 	}
 	f.Log.Info("workstation changed", "workstation", w.Label(), "state", w.State, "by", actor.From(ctx))
-	f.agents.ring(w.ID)
-	if err := f.Boot.Refix(ctx); err != nil {
-		return api.Workstation{}, err
-	}
-	f.Stock.Touched(w.ID)
-	f.Publish(f.workstation(*w))
 	return f.withInventory(ctx, *w)
+}
+
+// touched has everybody hear of workstations that have changed.
+func (f *Fleet) touched(ctx context.Context, ids []int64) {
+	for _, id := range ids {
+		w, err := f.recall(ctx, id)
+		if err != nil {
+			f.Log.Error("a workstation cannot be read", "id", id, "error", err)
+			continue
+		}
+		f.agents.ring(id)
+		f.Stock.Touched(id)
+		f.Publish(f.workstation(*w))
+	}
+	if err := f.Boot.Refix(ctx); err != nil {
+		f.Log.Error("fixed addresses cannot be read", "error", err)
+	}
 }
 
 // List lists workstations; with a condition, those that it fits.

@@ -49,7 +49,7 @@ func (o *Orders) Plan(ctx context.Context, in api.NewDelivery) (api.DeliveryPlan
 // against single workstations is in the plan.
 func (o *Orders) plan(ctx context.Context, in api.NewDelivery) (*plan, error) {
 	if len(in.To) == 0 && in.Where == "" {
-		return nil, fault.Invalid.Errorf("it is not said for which workstations: name workstations or groups, or give a condition")
+		return nil, fault.Invalid.Errorf("say for which workstations: name workstations or groups, or give a condition")
 	}
 	ref, err := roster.ParseRef(in.Image)
 	if err != nil {
