@@ -1,10 +1,11 @@
 package cli
 
 import (
+	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -15,6 +16,7 @@ import (
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/answers"
+	"jugate/core/roster"
 )
 
 func (a *app) answersCommand() *cobra.Command {
@@ -195,13 +197,16 @@ func (a *app) answersShow() *cobra.Command {
 			if a.output == "json" {
 				return printJSON(cmd.OutOrStdout(), r)
 			}
+			if len(r.Answers) == 0 && len(r.Problems) > 0 {
+				return problemsOf(r)
+			}
 			err = printList(cmd, a, r.Answers, []column[api.ResolvedAnswer]{
 				{title: "answer", value: func(v api.ResolvedAnswer) string { return v.Key }},
 				{title: "value", value: func(v api.ResolvedAnswer) string { return inLine(v.Value) }},
 				{title: "set by", value: func(v api.ResolvedAnswer) string { return v.Set }},
-				{title: "and not by", value: func(v api.ResolvedAnswer) string { return strings.Join(v.Hides, ", ") }},
-			}, pick(len(r.Problems) > 0, "", "nothing is set for "+r.Workstation+", so its copy is as the golden machine was"))
-			return errors.Join(err, problemsOf(r))
+				{title: "overrides", value: func(v api.ResolvedAnswer) string { return strings.Join(v.Hides, ", ") }},
+			}, "nothing is set for "+r.Workstation+", so its copy is as the golden machine was")
+			return cmp.Or(err, problemsOf(r))
 		},
 	}
 	cmd.Flags().StringVar(&image, "image", "", "of a delivery of this image")
@@ -226,7 +231,7 @@ func (a *app) answersCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			names, err := a.rosterNames(cmd, c, args, where)
+			names, err := rosterNames(cmd.Context(), c, args, where)
 			if err != nil {
 				return err
 			}
@@ -258,30 +263,35 @@ func (a *app) answersCheck() *cobra.Command {
 
 // rosterNames are the names of the workstations that names and a condition mean; without both,
 // of the whole roster.
-func (a *app) rosterNames(cmd *cobra.Command, c *apiclient.Client, args []string, where string) ([]string, error) {
-	found := map[string]bool{}
-	look := func(filter map[string]string) error {
-		filter["where"] = where
-		all, err := every(cmd.Context(), apiclient.List{Filter: filter}, c.Workstations)
+func rosterNames(ctx context.Context, c *apiclient.Client, refs []string, where string) ([]string, error) {
+	look := func(filter map[string]string) (names []string, err error) {
+		all, err := every(ctx, apiclient.List{Filter: filter}, c.Workstations)
 		for _, w := range all {
-			if w.State == "admitted" || w.State == "expected" {
-				found[w.Name] = true
+			if w.State == roster.Admitted || w.State == roster.Expected {
+				names = append(names, w.Name)
 			}
 		}
-		return err
+		return names, err
 	}
-	if len(args) == 0 {
-		err := look(map[string]string{})
-		return slices.Sorted(maps.Keys(found)), err
+	fits, err := look(map[string]string{"where": where})
+	if err != nil || len(refs) == 0 {
+		return fits, err
 	}
-	for _, name := range args {
-		if w, err := c.Workstation(cmd.Context(), name); err == nil {
-			found[w.Name] = true
-		} else if err := look(map[string]string{"group": name}); err != nil {
+	var meant []string
+	for _, ref := range refs {
+		if w, err := c.Workstation(ctx, ref); err == nil {
+			meant = append(meant, w.Name)
+		} else if members, err := look(map[string]string{"group": ref}); err == nil {
+			meant = append(meant, members...)
+		} else {
 			return nil, err
 		}
 	}
-	return slices.Sorted(maps.Keys(found)), nil
+	fits = slices.DeleteFunc(fits, func(name string) bool { return !slices.Contains(meant, name) })
+	if len(fits) == 0 {
+		err = fmt.Errorf("no workstation of %s is in the roster%s", strings.Join(refs, ", "), pick(where == "", "", " and fits "+where))
+	}
+	return fits, err
 }
 
 func (a *app) answersPreview() *cobra.Command {
