@@ -1,7 +1,6 @@
 package agent
 
 import (
-	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -64,18 +63,14 @@ func (a Arrival) Client() (*apiclient.Client, error) {
 func Arrive(ctx context.Context, c *apiclient.Client, root string) error {
 	ctx, cancel := context.WithTimeout(ctx, arriveFor)
 	defer cancel()
-	var last error
 	for {
 		err := c.Arrive(ctx, arrivalReport(root))
-		if err != nil && ctx.Err() != nil {
-			return errors.Join(fmt.Errorf("the service could not be told within %s: %w", arriveFor, cmp.Or(last, err)), leaveNothing(root))
-		}
-		if !apiclient.IsPassing(err) {
+		if ctx.Err() == nil && !apiclient.IsPassing(err) {
 			return errors.Join(err, leaveNothing(root))
 		}
-		last = err
 		select {
 		case <-ctx.Done():
+			return errors.Join(fmt.Errorf("the service could not be told within %s: %w", arriveFor, err), leaveNothing(root))
 		case <-time.After(arriveEvery):
 		}
 	}

@@ -4,14 +4,23 @@ package api
 type Answer struct {
 	Of     string `json:"of" doc:"Where: service, image:NAME, model:NAME, group:NAME or workstation:NAME"`
 	Key    string `json:"key"`
-	Value  any    `json:"answer_value" doc:"As set; (set) for a secret"`
+	Value  any    `json:"value" doc:"As set; (set) for a secret"`
 	Secret bool   `json:"secret,omitempty"`
+}
+
+// AnswerKey is something that a workstation can be told.
+type AnswerKey struct {
+	Key     string `json:"key"`
+	Form    string `json:"form" doc:"What a value looks like, in words"`
+	Example string `json:"example" doc:"A value, as YAML"`
+	Doc     string `json:"description"`
+	Secret  bool   `json:"secret,omitempty" doc:"Whether its values are sealed, and never shown"`
 }
 
 // NewAnswers sets answers in one place, all or none.
 type NewAnswers struct {
 	Of     string         `json:"of" doc:"Where: service, image:NAME, model:NAME, group:NAME, workstation:NAME, or just the name of a group or workstation" minLength:"1" maxLength:"220" example:"group:herbarium"`
-	Values map[string]any `json:"values" doc:"By key (docs/answers.md); null unsets one" example:"{\"time_zone\":\"Europe/Vienna\"}"`
+	Values map[string]any `json:"values" doc:"By key (docs/answers.md), as JSON or as a text in YAML; null unsets one" example:"{\"time_zone\":\"Europe/Vienna\"}"`
 }
 
 // ResolvedAnswers are the answers that count for a workstation.
@@ -24,7 +33,7 @@ type ResolvedAnswers struct {
 // ResolvedAnswer is one of them.
 type ResolvedAnswer struct {
 	Key    string   `json:"key"`
-	Value  any      `json:"answer_value" doc:"As set; (set) for a secret"`
+	Value  any      `json:"value" doc:"As set; (set) for a secret"`
 	Secret bool     `json:"secret,omitempty"`
 	Set    string   `json:"set_by" doc:"Where it is set, in words"`
 	Hides  []string `json:"hides" nullable:"false" doc:"Where else it is set and does not count"`
@@ -33,7 +42,7 @@ type ResolvedAnswer struct {
 // AnswersPreview is what the answers of a workstation do to the system of an image.
 type AnswersPreview struct {
 	Workstation string          `json:"workstation"`
-	Image       string          `json:"image" doc:"NAME@VERSION"`
+	Image       string          `json:"image" doc:"NAME or NAME@VERSION, as asked for"`
 	System      string          `json:"system" doc:"In words"`
 	Changes     []AnswersChange `json:"file_changes" nullable:"false"`
 	Runs        []string        `json:"runs" nullable:"false" doc:"Programs of the system that are run in it"`
@@ -42,7 +51,7 @@ type AnswersPreview struct {
 
 // AnswersChange is one change of the system's files.
 type AnswersChange struct {
-	Do      string `json:"do_what" enum:"write,remove,link,folder"`
+	Do      string `json:"action" enum:"write,remove,link,folder"`
 	Path    string `json:"path" doc:"From the root of the system"`
 	Target  string `json:"target,omitempty" doc:"Of a link"`
 	Mode    string `json:"mode,omitempty" doc:"Permissions, octal"`

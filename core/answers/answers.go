@@ -192,6 +192,13 @@ func Resolve(layers []Layer) ([]Resolved, error) {
 	return all, nil
 }
 
+// Verdict is what becomes of the answers of one workstation: they are carried out, or there is a
+// problem that a delivery waits for, or they are left out for a reason.
+type Verdict struct {
+	Answered        bool
+	Problem, Remark string
+}
+
 // SettingsOf are the resolved values in their typed form.
 func SettingsOf(resolved []Resolved) (*Settings, error) {
 	values := map[string]Value{}
@@ -210,63 +217,27 @@ func FromTold(told map[string]string) (*Settings, error) {
 	return decode(values)
 }
 
-// ReadYAML reads many values: a mapping of keys to values. null unsets one, and is the empty
-// Value.
-func ReadYAML(text []byte) (map[string]Value, error) {
-	var all map[string]any
-	if err := yaml.Unmarshal(text, &all); err != nil {
-		return nil, fault.Invalid.Errorf("the answers are not a mapping of well-formed YAML")
-	}
+// Read reads many values by their keys: each as it is, or as a text that Parse reads. nil unsets
+// one, and is the empty Value.
+func Read(all map[string]any) (map[string]Value, error) {
 	values := map[string]Value{}
 	for key, v := range all {
 		k := Find(key)
-		switch {
-		case k == nil:
+		if k == nil {
 			return nil, unknown(key)
-		case v == nil:
-			values[key] = ""
-		default:
-			one, err := k.take(v)
-			if err != nil {
-				return nil, err
-			}
-			values[key] = one
 		}
-	}
-	return values, nil
-}
-
-// WriteYAML writes values as ReadYAML reads them, without secrets.
-func WriteYAML(values map[string]Value) ([]byte, error) {
-	mapping := yaml.Node{Kind: yaml.MappingNode}
-	var secret []string
-	for _, k := range Keys {
-		v, has := values[k.Name]
-		switch {
-		case !has:
-		case k.Secret:
-			secret = append(secret, k.Name)
-		default:
-			var plain any
-			var node yaml.Node
-			if err := json.Unmarshal([]byte(v), &plain); err != nil {
-				return nil, err
-			}
-			if err := node.Encode(plain); err != nil {
-				return nil, err
-			}
-			mapping.Content = append(mapping.Content, &yaml.Node{Kind: yaml.ScalarNode, Value: k.Name}, &node)
-		}
-	}
-	text := []byte{}
-	if len(mapping.Content) > 0 {
 		var err error
-		if text, err = yaml.Marshal(&mapping); err != nil {
+		switch v := v.(type) {
+		case nil:
+			values[key] = ""
+		case string:
+			values[key], err = Parse(key, v)
+		default:
+			values[key], err = k.take(v)
+		}
+		if err != nil {
 			return nil, err
 		}
 	}
-	if secret != nil {
-		text = append(text, "# set, and secret: "+strings.Join(secret, ", ")+"\n"...)
-	}
-	return text, nil
+	return values, nil
 }

@@ -1,6 +1,7 @@
 package answers_test
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 
@@ -84,21 +85,17 @@ func TestTheMoreParticularValueCounts(t *testing.T) {
 	assert.NoError(t, err)
 }
 
-func TestAnswersAsYAML(t *testing.T) {
-	values, err := answers.ReadYAML([]byte("time_zone: Europe/Vienna\ncommands: [a b, c]\nlocale: null\naccounts:\n- name: scan\n  password_hash: " + hash + "\n"))
+func TestManyAnswersAreReadAtOnce(t *testing.T) {
+	values, err := answers.Read(map[string]any{"time_zone": "Europe/Vienna", "commands": []string{"a b", "c"}, "locale": nil, "remote_access": "true", "description": "12", "accounts": []any{map[string]any{"name": "scan", "password_hash": hash}}})
 	require.NoError(t, err)
-	assert.EqualValues(t, "", values["locale"], "null unsets")
-	delete(values, "locale")
-	text, err := answers.WriteYAML(values)
-	require.NoError(t, err)
-	assert.Equal(t, "time_zone: Europe/Vienna\ncommands:\n    - a b\n    - c\n# set, and secret: accounts\n", string(text))
-	again, err := answers.ReadYAML(text)
-	require.NoError(t, err)
-	assert.Equal(t, values["commands"], again["commands"])
-	assert.Equal(t, "(set)", values["accounts"].Show("accounts"))
+	assert.EqualValues(t, "", values["locale"], "nil unsets")
+	assert.Equal(t, "Europe/Vienna", values["time_zone"].Show("time_zone"))
+	assert.EqualValues(t, `true`, values["remote_access"], "a text is read as YAML")
+	assert.EqualValues(t, `"12"`, values["description"], "and what is text, as it is")
 	assert.Equal(t, "- a b\n- c", values["commands"].Show("commands"))
-	for says, text := range map[string]string{"well-formed": "a: [", "is not an answer": "color: red", "IANA": "time_zone: Nowhere/Land", "list of accounts": "accounts: 3"} {
-		_, err := answers.ReadYAML([]byte(text))
+	assert.Equal(t, "(set)", values["accounts"].Show("accounts"))
+	for says, all := range map[string]map[string]any{"is not an answer": {"color": "red"}, "IANA": {"time_zone": "Nowhere/Land"}, "list of accounts": {"accounts": 3}, "commands: ": {"commands": func() {}}} {
+		_, err := answers.Read(all)
 		assert.ErrorContains(t, err, says)
 	}
 }
@@ -112,20 +109,19 @@ func TestEveryKeyHasAnExampleThatFits(t *testing.T) {
 	}
 }
 
-func FuzzReadYAML(f *testing.F) {
-	f.Add([]byte("time_zone: UTC\nfiles: [{path: /a, content: b}]"))
-	f.Fuzz(func(t *testing.T, text []byte) {
-		values, err := answers.ReadYAML(text)
+// What was taken is in a form that is taken again, and stays as it is.
+func FuzzParse(f *testing.F) {
+	f.Add("time_zone", "UTC")
+	f.Add("files", "[{path: /a, content: b}]")
+	f.Fuzz(func(t *testing.T, key, text string) {
+		value, err := answers.Parse(key, text)
 		if err != nil {
 			return
 		}
-		if _, err := answers.WriteYAML(values); err != nil {
-			for _, v := range values {
-				if v == "" {
-					return // unset, which is not written
-				}
-			}
-			t.Fatal(err)
-		}
+		var plain any
+		require.NoError(t, json.Unmarshal([]byte(value), &plain))
+		again, err := answers.Read(map[string]any{key: plain})
+		require.NoError(t, err)
+		assert.Equal(t, value, again[key])
 	})
 }

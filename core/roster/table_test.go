@@ -61,7 +61,7 @@ func TestTablesThatMakeNoSense(t *testing.T) {
 		"the table is empty":             " \n",
 		"line 2 is not UTF-8":            "name,note\nherb-01,Gr\xfcn\n",
 		"line 1 is not UTF-8":            "\x1f\x8b\x08\x00name",
-		`column 2 of the table, "room"`: "name,room\n",
+		`column 2 of the table, "room"`:  "name,room\n",
 		"two columns name":               "name,serial,name\n",
 		"column 2 of the table":          "name,,serial\n",
 		"cannot be the name of a field":  "name,field.my room\n",

@@ -60,11 +60,7 @@ func (f *Fleet) SetAnswers(ctx context.Context, in api.NewAnswers) ([]api.Answer
 	if err != nil {
 		return nil, err
 	}
-	text, err := json.Marshal(in.Values) // JSON is YAML
-	if err != nil {
-		return nil, fault.Invalid.Mark(err)
-	}
-	values, err := answers.ReadYAML(text)
+	values, err := answers.Read(in.Values)
 	if err != nil {
 		return nil, err
 	}
@@ -131,7 +127,7 @@ func (f *Fleet) resolve(rows []records.Answer, w records.Workstation, image stri
 	layers := map[records.AnswerPlace]*answers.Layer{}
 	var order []records.AnswerPlace
 	for _, r := range rows {
-		rank, counts := f.rank(w, image, r.AnswerPlace)
+		rank, counts := rankOf(w, image, r.AnswerPlace)
 		if !counts {
 			continue
 		}
@@ -163,8 +159,8 @@ func (f *Fleet) resolve(rows []records.Answer, w records.Workstation, image stri
 	return append([]answers.Resolved{{Key: "computer_name", Value: name, From: "its name in the roster"}}, resolved...), nil
 }
 
-// rank tells how particular a place is for a workstation, and whether it counts at all.
-func (f *Fleet) rank(w records.Workstation, image string, p records.AnswerPlace) (answers.Rank, bool) {
+// rankOf tells how particular a place is for a workstation, and whether it counts at all.
+func rankOf(w records.Workstation, image string, p records.AnswerPlace) (answers.Rank, bool) {
 	switch p.Kind {
 	case "service":
 		return answers.OfService, true
@@ -242,29 +238,29 @@ func (f *Fleet) Answered(ctx context.Context, image string) (bool, error) {
 	}), err
 }
 
-// AnswersProblems say by number why workstations could not be answered; unanswered, why the
-// answers of those that have some are not carried out; and answered, who is.
-func (f *Fleet) AnswersProblems(ctx context.Context, all []records.Workstation, v *records.Version) (problems, unanswered map[int64]string, answered map[int64]bool, err error) {
-	problems, unanswered, answered = map[int64]string{}, map[int64]string{}, map[int64]bool{}
+// HowAnswered tells by number how workstations would be answered by a delivery of a version.
+// Those that nothing is set for are left out.
+func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *records.Version) (map[int64]answers.Verdict, error) {
 	rows, err := f.Records.Answers(ctx, nil)
 	if err != nil || len(rows) == 0 {
-		return problems, unanswered, answered, err
+		return nil, err
 	}
 	_, _, why := f.Systems.Answerable(ctx, v)
+	how := map[int64]answers.Verdict{}
 	for _, w := range all {
 		resolved, err := f.resolve(rows, w, v.Image)
 		switch {
 		case errors.Is(err, fault.Conflict):
-			problems[w.ID] = err.Error()
+			how[w.ID] = answers.Verdict{Problem: err.Error()}
 		case err != nil:
-			return nil, nil, nil, err
+			return nil, err
 		case resolved != nil && why != "":
-			unanswered[w.ID] = "its answers are not carried out: " + why
-		default:
-			answered[w.ID] = resolved != nil
+			how[w.ID] = answers.Verdict{Remark: "its answers are not carried out: " + why}
+		case resolved != nil:
+			how[w.ID] = answers.Verdict{Answered: true}
 		}
 	}
-	return problems, unanswered, answered, nil
+	return how, nil
 }
 
 // PreviewAnswers tells what the answers of a workstation do to the system of an image.

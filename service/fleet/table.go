@@ -101,19 +101,13 @@ func (f *Fleet) Export(ctx context.Context, filter records.WorkstationFilter, w 
 			cells[a.Name][a.Key] = answers.Value(a.Value).Show(a.Key)
 		}
 	}
-	var rows []roster.Row
-	for {
-		page, total, err := f.Records.Workstations(ctx, filter, records.Page{Offset: len(rows), Limit: 1000, Sort: "name"})
-		if err != nil {
-			return err
-		}
-		for _, one := range page {
-			rows = append(rows, roster.Row{Name: one.Name, Addresses: one.Accepted(), Identity: one.Identity(), Groups: one.Groups(), Note: &one.Note, Fields: one.Fields(), Others: cells[one.Name]})
-		}
-		if len(rows) >= total || len(page) == 0 {
-			return roster.WriteTable(w, rows)
-		}
+	all, _, err := f.Records.Workstations(ctx, filter, records.Page{Sort: "name"})
+	if err != nil {
+		return err
 	}
+	return roster.WriteTable(w, each(all, func(one records.Workstation) roster.Row {
+		return roster.Row{Name: one.Name, Addresses: one.Accepted(), Identity: one.Identity(), Groups: one.Groups(), Note: &one.Note, Fields: one.Fields(), Others: cells[one.Name]}
+	}))
 }
 
 // Note replaces what is said of a workstation.

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"jugate/api"
+	"jugate/core/answers"
 	"jugate/core/durable"
 	"jugate/core/image"
 	"jugate/records"
@@ -35,8 +36,8 @@ type Fleet interface {
 	ToAnswer(ctx context.Context, w records.Workstation, v *records.Version) (*api.ToAnswer, error)
 	// Answered tells whether every copy of an image is answered.
 	Answered(ctx context.Context, image string) (bool, error)
-	// AnswersProblems say why workstations could not be answered, or are not, by number.
-	AnswersProblems(ctx context.Context, all []records.Workstation, v *records.Version) (problems, unanswered map[int64]string, answered map[int64]bool, err error)
+	// HowAnswered tells by number how workstations would be answered.
+	HowAnswered(ctx context.Context, all []records.Workstation, v *records.Version) (map[int64]answers.Verdict, error)
 	// Choose finds the workstations that names and a condition mean.
 	Choose(ctx context.Context, names []string, where string) ([]records.Workstation, error)
 }

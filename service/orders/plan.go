@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"jugate/api"
+	"jugate/core/answers"
 	"jugate/core/delivery"
 	"jugate/core/disk"
 	"jugate/core/fault"
@@ -118,9 +119,9 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 	if err != nil {
 		return err
 	}
-	problems, unanswered, answered := map[int64]string{}, map[int64]string{}, map[int64]bool{}
+	var answered map[int64]answers.Verdict
 	if in.Answers != noAnswers {
-		if problems, unanswered, answered, err = o.Fleet.AnswersProblems(ctx, p.targets, p.version); err != nil {
+		if answered, err = o.Fleet.HowAnswered(ctx, p.targets, p.version); err != nil {
 			return err
 		}
 	}
@@ -144,15 +145,16 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 			out.Problems = append(out.Problems, lacking[w.ID]...)
 			p.lacksDrivers = p.lacksDrivers || len(lacking[w.ID]) > 0
 		}
-		if needs := readiness.NeedsAnswers(man.Findings); needs != nil && !answered[w.ID] && problems[w.ID] == "" {
-			problems[w.ID] = fmt.Sprintf("its copy would be the golden machine's twin (%s), as the image was captured to be answered, and it is not", strings.Join(needs, ", "))
+		how := answered[w.ID]
+		if needs := readiness.NeedsAnswers(man.Findings); needs != nil && !how.Answered {
+			how.Problem = cmp.Or(how.Problem, fmt.Sprintf("its copy would be the golden machine's twin (%s), as the image was captured to be answered, and it is not", strings.Join(needs, ", ")))
 		}
-		if text := problems[w.ID]; text != "" {
-			out.Problems = append(out.Problems, text)
+		if how.Problem != "" {
+			out.Problems = append(out.Problems, how.Problem)
 			p.answers = true
 		}
-		if text := unanswered[w.ID]; text != "" {
-			out.Warnings = append(out.Warnings, text)
+		if how.Remark != "" {
+			out.Warnings = append(out.Warnings, how.Remark)
 		}
 		p.Members = append(p.Members, out)
 	}

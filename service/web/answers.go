@@ -6,6 +6,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"jugate/api"
+	core "jugate/core/answers"
 )
 
 func (s *Server) answerRoutes(h huma.API) {
@@ -15,6 +16,14 @@ func (s *Server) answerRoutes(h huma.API) {
 			Of string `query:"of" doc:"What is set in this place alone: service, image:NAME, model:NAME, group:NAME, workstation:NAME, or the name of a group or workstation" maxLength:"220" example:"group:herbarium"`
 		}) ([]api.Answer, int, error) {
 			return uncut(s.Fleet.Answers(ctx, in.Of))
+		})
+	lists(s, h, op("GET", "/answer-keys", "list-answer-keys", tag, "List what workstations can be told"),
+		func(context.Context, *struct{}) ([]api.AnswerKey, int, error) {
+			keys := make([]api.AnswerKey, len(core.Keys))
+			for i, k := range core.Keys {
+				keys[i] = api.AnswerKey{Key: k.Name, Form: k.Form, Example: k.Example, Doc: k.Doc, Secret: k.Secret}
+			}
+			return keys, len(keys), nil
 		})
 	lists(s, h, op("PUT", "/answers", "set-answers", tag, "Set or unset answers in one place"),
 		func(ctx context.Context, in *struct{ Body api.NewAnswers }) ([]api.Answer, int, error) {

@@ -34,7 +34,7 @@ export function Answers() {
                 columns={[
                   { title: "Of", width: 260, render: (_, a) => <Place of={a.of} /> },
                   { title: "Answer", width: 180, render: (_, a) => <b>{a.key}</b> },
-                  { title: "Value", ellipsis: true, render: (_, a) => inLine(a.answer_value) },
+                  { title: "Value", ellipsis: true, render: (_, a) => inLine(a.value) },
                   {
                     title: "",
                     align: "right",

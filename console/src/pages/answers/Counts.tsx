@@ -62,7 +62,7 @@ function Resolved({ workstation, image }: { workstation: string; image?: string 
             locale={{ emptyText: "Nothing is set for it, so its copy is as the golden machine was." }}
             columns={[
               { title: "Answer", width: 180, render: (_, a) => <b>{a.key}</b> },
-              { title: "Value", ellipsis: true, render: (_, a) => inLine(a.answer_value) },
+              { title: "Value", ellipsis: true, render: (_, a) => inLine(a.value) },
               { title: "Set by", dataIndex: "set_by" },
               { title: "And not by", render: (_, a) => a.hides.join(", ") },
             ]}
@@ -89,12 +89,12 @@ function Preview({ workstation, image }: { workstation: string; image: string })
           ))}
           <Table<AnswersChange>
             size="small"
-            rowKey={(c) => `${c.do_what} ${c.path}`}
+            rowKey={(c) => `${c.action} ${c.path}`}
             dataSource={p.file_changes}
             pagination={p.file_changes.length > 12 ? { pageSize: 12, showSizeChanger: false } : false}
             expandable={{ rowExpandable: (c) => !!c.text_after || !!c.text_before, expandedRowRender: (c) => <Texts change={c} /> }}
             columns={[
-              { title: "What", width: 90, render: (_, c) => <Tag>{c.do_what}</Tag> },
+              { title: "What", width: 90, render: (_, c) => <Tag>{c.action}</Tag> },
               { title: "File", render: (_, c) => <code>{c.target ? `${c.path} → ${c.target}` : c.path}</code> },
               { title: "Mode", width: 70, dataIndex: "mode" },
               { title: "Owner", width: 100, dataIndex: "owner" },
