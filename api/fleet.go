@@ -111,19 +111,19 @@ type Group struct {
 // GroupMembers are workstations that come into a group, or leave it.
 type GroupMembers struct {
 	Workstations []string `json:"workstations,omitempty" maxItems:"10000" doc:"By name or hardware address" nullable:"false" example:"[\"herb-01\",\"herb-02\"]"`
-	Where        string   `json:"where,omitempty" doc:"A condition over the roster (docs/conditions.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
+	Where        string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
 }
 
 // NewGroup asks for a group.
 type NewGroup struct {
 	Name  string `json:"name" minLength:"1" maxLength:"63" example:"herbarium"`
-	Where string `json:"where,omitempty" doc:"A condition over the roster (docs/conditions.md): the group has whoever fits it" maxLength:"1000" example:"model startsWith \"A310\""`
+	Where string `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md): the group has whoever fits it" maxLength:"1000" example:"model startsWith \"A310\""`
 }
 
 // WakeUp asks for workstations to be switched on over the network.
 type WakeUp struct {
 	To    []string `json:"to,omitempty" maxItems:"1000" doc:"Names of workstations and groups" nullable:"false" example:"[\"herbarium\"]"`
-	Where string   `json:"where,omitempty" doc:"A condition over the roster (docs/conditions.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
+	Where string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
 }
 
 // Woken is to whom wake-ups were sent, and through what. Whether they start shows when they
@@ -162,7 +162,7 @@ type ImportedRow struct {
 type NewNames struct {
 	Pattern string   `json:"pattern" doc:"Such as herb-{number:02} or {group}-{serial:last4}; the values are number, group, serial, model, maker, address and uuid" minLength:"1" maxLength:"200" example:"herb-{number:02}"`
 	To      []string `json:"to,omitempty" doc:"Newcomers by hardware address, workstations and groups" maxItems:"1000" nullable:"false" example:"[\"herbarium\"]"`
-	Where   string   `json:"where,omitempty" doc:"A condition over the roster (docs/conditions.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
+	Where   string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
 	Order   string   `json:"order,omitempty" doc:"Who gets the first number: by hardware address, or who appeared first" enum:"address,appearance" default:"address"`
 	Groups  []string `json:"groups,omitempty" doc:"Groups to put them into" maxItems:"1000" nullable:"false" example:"[\"herbarium\"]"`
 	DryRun  bool     `json:"dry_run,omitempty" doc:"Only tell the names"`

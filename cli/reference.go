@@ -115,12 +115,12 @@ func answersPage() string {
 	var b strings.Builder
 	b.WriteString("# Answers\n\n" + madeBy + "What `jugate answers set` knows; [the guide](../answers.md) tells how answers work. The examples are YAML, as in a file for `--from`.\n")
 	for _, k := range answers.Keys {
-		fmt.Fprintf(&b, "\n## %s\n\n%s\n\nA value is a %s.", k.Name, k.Doc, k.Form)
+		fmt.Fprintf(&b, "\n## %s\n\n%s\n\nForm: %s.", k.Name, k.Doc, k.Form)
 		if k.Secret {
 			b.WriteString(" It is a secret: sealed in the records, never shown, and sent over TLS alone.")
 		}
 		if k.Cell {
-			fmt.Fprintf(&b, " It can be a column of a [table of workstations](../conditions.md).")
+			fmt.Fprintf(&b, " It can be a column of a [table of workstations](../roster.md).")
 		}
 		example := k.Name + ": " + k.Example
 		if strings.Contains(k.Example, "\n") || strings.HasPrefix(k.Example, "- ") {

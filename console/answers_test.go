@@ -1,8 +1,6 @@
 package console_test
 
 import (
-	"os"
-	"path/filepath"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -10,18 +8,13 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
-	"jugate/demo"
 )
 
 // The engineer sets what a room becomes, sees what counts for one workstation, and looks at what
 // that changes on its copy.
 func TestAnswersAreSetAndPreviewed(t *testing.T) {
-	agent := filepath.Join(t.TempDir(), "agent")
-	require.NoError(t, os.WriteFile(agent, []byte("agent"), 0o755))
-	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Agent: agent})
-	require.NoError(t, err)
-	defer stage.Close()
-	_, err = stage.Prepare(t.Context())
+	stage := openStage(t)
+	_, err := stage.Prepare(t.Context())
 	require.NoError(t, err)
 	for of, values := range map[string]map[string]any{
 		"service":            {"time_zone": "UTC", "locale": "de_AT"},
@@ -38,14 +31,14 @@ func TestAnswersAreSetAndPreviewed(t *testing.T) {
 
 	t.Log("# a value that makes no sense is refused in words, a good one is set")
 	pick := func(id, item string) {
-		b.do(chromedp.Click(id), chromedp.SendKeys(id, item), chromedp.WaitVisible(`//div[contains(@class, "ant-select-item-option-active")][@title="`+item+`"]`), chromedp.SendKeys(id, "\r"))
+		b.do(chromedp.Click(id), keys(id, item), chromedp.WaitVisible(`//div[contains(@class, "ant-select-item-option-active")][@title="`+item+`"]`), keys(id, "\r"))
 		b.until(`[...document.querySelectorAll(".ant-select")].some(s => s.querySelector("` + id + `") && s.innerText.includes("` + item + `"))`)
 	}
-	b.do(chromedp.Click(`//button[contains(., "Set…")]`), chromedp.WaitVisible(`#of`), chromedp.SendKeys(`#of`, "herbarium-scanning"))
+	b.do(chromedp.Click(`//button[contains(., "Set…")]`), chromedp.WaitVisible(`#of`), keys(`#of`, "herbarium-scanning"))
 	b.settled()
 	pick("#key", "time_zone")
-	b.do(chromedp.SendKeys(`#value`, "Vienna"), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//*[contains(text(), "not a time zone of the IANA list")]`))
-	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("#value").focus()`), chromedp.SendKeys(`#value`, "\b\b\b\b\b\bEurope/Vienna"), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//td[text()="Europe/Vienna"]`))
+	b.do(keys(`#value`, "Vienna"), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//*[contains(text(), "not a time zone of the IANA list")]`))
+	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("#value").focus()`), keys(`#value`, "\b\b\b\b\b\bEurope/Vienna"), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//td[text()="Europe/Vienna"]`))
 	b.settled()
 	r, err := stage.Client.ResolvedAnswers(t.Context(), "herb-01", "")
 	require.NoError(t, err)

@@ -45,7 +45,7 @@ func TestAnEngineersMorning(t *testing.T) {
 	t.Log("# a newcomer is admitted in its row and moves to the roster")
 	name := `//input[@aria-label="Name for 00:00:5e:00:53:31"]`
 	b.do(
-		chromedp.SendKeys(name, "kiosk-01"),
+		keys(name, "kiosk-01"),
 		chromedp.Click(name+`/ancestor::form//button[@type="submit"]`),
 		chromedp.WaitVisible(`//b[text()="kiosk-01"]`),
 		chromedp.WaitVisible(`//*[contains(text(), "Newcomers (2)")]`),
@@ -86,7 +86,7 @@ func TestAnEngineersMorning(t *testing.T) {
 	b.do(
 		chromedp.Click(`//tr[@data-row-key="garden-desk"]//button[contains(., "Deliver")]`),
 		chromedp.WaitVisible(`//div[contains(@class, "ant-modal-title") and contains(., "Deliver garden-desk")]`),
-		chromedp.SendKeys(`(//div[contains(@class, "ant-modal")]//input[@role="combobox"])[1]`, p.Group),
+		keys(`(//div[contains(@class, "ant-modal")]//input[@role="combobox"])[1]`, p.Group),
 		chromedp.Click(`//div[contains(@class, "ant-select-item-option") and contains(., "`+p.Group+`")]`),
 		chromedp.Click(`//div[contains(@class, "ant-modal-title")]`), // closes the list, which lies over the button
 	)
@@ -126,11 +126,7 @@ func TestAnEngineersMorning(t *testing.T) {
 }
 
 func TestNetworkBootIsSeen(t *testing.T) {
-	agent := filepath.Join(t.TempDir(), "agent")
-	require.NoError(t, os.WriteFile(agent, []byte("agent"), 0o755))
-	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Agent: agent, BuildFrom: []string{os.TempDir()}})
-	require.NoError(t, err)
-	defer stage.Close()
+	stage := openStage(t)
 	for _, name := range []string{"herb-01", "herb-02", "herb-03"} {
 		address := "00:00:5e:00:53:1" + name[len(name)-1:]
 		_, err := stage.Client.CheckIn(t.Context(), api.CheckIn{Boot: "boot", AgentVersion: "test", Addresses: []string{address}, Inventory: api.Inventory{Maker: "Alder Works", Model: "A310", Disks: []api.Disk{}, Cards: []api.Card{}}})
@@ -149,7 +145,7 @@ func TestNetworkBootIsSeen(t *testing.T) {
 		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(system, name)), 0o755))
 		require.NoError(t, os.WriteFile(filepath.Join(system, name), make([]byte, 8<<20), 0o644))
 	}
-	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{Folders: []string{system}, Note: "first"})
+	_, err := stage.Client.MakeBuild(t.Context(), api.NewBuild{Folders: []string{system}, Note: "first"})
 	require.NoError(t, err)
 	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{Folders: []string{system}, Note: "with the new network cards"})
 	require.NoError(t, err)
@@ -237,6 +233,24 @@ func open(t *testing.T) browser {
 	return browser{t, ctx}
 }
 
+// openStage opens the demo's stage with a file in place of the agent, which nothing here starts,
+// and closes it at the end of the test.
+func openStage(t *testing.T) *demo.Stage {
+	t.Helper()
+	agent := filepath.Join(t.TempDir(), "agent")
+	require.NoError(t, os.WriteFile(agent, []byte("agent"), 0o755))
+	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Agent: agent, BuildFrom: []string{os.TempDir()}})
+	require.NoError(t, err)
+	t.Cleanup(func() { assert.NoError(t, stage.Close()) })
+	return stage
+}
+
+// keys types into a field. chromedp.SendKeys would do, but reads the attributes of the field while
+// the page may be changing them, which the race detector sees.
+func keys(field, text string) chromedp.Action[chromedp.Void] {
+	return chromedp.Steps(chromedp.Focus(field, chromedp.NodeVisible), chromedp.KeyEvent(text))
+}
+
 // do runs actions, each of which waits for what it needs, for a while at most:
 // a busy machine is slow to write eight disks.
 func (b browser) do(actions ...chromedp.Action[chromedp.Void]) {
@@ -264,7 +278,7 @@ func (b browser) signIn(token string) {
 	b.do(
 		chromedp.WaitVisible(field),
 		chromedp.Evaluate[chromedp.Void](`document.querySelector('#token').focus(); document.querySelector('#token').select()`),
-		chromedp.SendKeys(field, token),
+		keys(field, token),
 		chromedp.Click(`button[type=submit]`),
 	)
 }

@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
-	"jugate/demo"
 	"jugate/demo/madeup"
 )
 
@@ -33,12 +32,8 @@ func zipped(t *testing.T, name string, write func(dir string) error) string {
 // The engineer sees which model lacks a driver, adds it, and has it in the boot
 // environment with a click.
 func TestDriversAreSeen(t *testing.T) {
-	agent := filepath.Join(t.TempDir(), "agent")
-	require.NoError(t, os.WriteFile(agent, []byte("agent"), 0o755))
-	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Agent: agent, BuildFrom: []string{os.TempDir()}})
-	require.NoError(t, err)
-	defer stage.Close()
-	_, err = stage.Prepare(t.Context())
+	stage := openStage(t)
+	_, err := stage.Prepare(t.Context())
 	require.NoError(t, err)
 	kernel := t.TempDir()
 	require.NoError(t, madeup.WriteKernel(kernel))
@@ -87,8 +82,8 @@ func TestDriversAreSeen(t *testing.T) {
 		chromedp.Click(`//div[@role="tab" and contains(., "Sets")]`),
 		chromedp.Click(`//button[contains(., "New set")]`),
 		chromedp.WaitVisible(`#name`),
-		chromedp.SendKeys(`#name`, "corvid"),
-		chromedp.SendKeys(`input[placeholder="package"]`, "corvid*"),
+		keys(`#name`, "corvid"),
+		keys(`input[placeholder="package"]`, "corvid*"),
 	)
 	b.settled()
 	b.do(

@@ -8,19 +8,13 @@ import (
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"jugate/demo"
 )
 
 // The engineer brings a table of the room, looks at what it changes, and enters it; then a
 // condition finds the machines.
 func TestATableIsLookedAtBeforeItIsEntered(t *testing.T) {
-	agent := filepath.Join(t.TempDir(), "agent")
-	require.NoError(t, os.WriteFile(agent, []byte("agent"), 0o755))
-	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Agent: agent})
-	require.NoError(t, err)
-	defer stage.Close()
-	_, err = stage.Prepare(t.Context())
+	stage := openStage(t)
+	_, err := stage.Prepare(t.Context())
 	require.NoError(t, err)
 	table := filepath.Join(t.TempDir(), "herbarium.csv")
 	require.NoError(t, os.WriteFile(table, []byte(`name;hardware_addresses;serial;groups;note;field.room
@@ -49,7 +43,7 @@ herb-11;;Default string;herbarium-scanning;;2.15
 	assert.Equal(t, []string{"herbarium-scanning", "microscopes"}, w.Groups)
 
 	t.Log("# a condition behind an equals sign finds them")
-	b.do(chromedp.SendKeys(`input[placeholder^="Text, or ="]`, `=field.room == "2.15" and state == "expected"`+"\r"))
+	b.do(keys(`input[placeholder^="Text, or ="]`, `=field.room == "2.15" and state == "expected"`+"\r"))
 	b.until(`document.querySelectorAll("tr[data-row-key]").length > 0 && ![...document.querySelectorAll("b")].some(e => e.innerText === "herb-01")`)
 	b.settled()
 

@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"jugate/api"
-	"jugate/apiclient"
 )
 
 // table is what the engineer has of the seed bank lab: one machine more than is there.
@@ -40,10 +39,7 @@ func (s *Stage) playArrival(ctx context.Context, p *Prepared) error {
 	if err != nil {
 		return err
 	}
-	err = s.await(ctx, "delivery", func() (bool, error) {
-		d, err = s.Client.Delivery(ctx, d.ID)
-		return d.Ended != nil, err
-	})
+	receipts, err := s.receiptsOf(ctx, &d)
 	if err != nil {
 		return err
 	}
@@ -52,11 +48,7 @@ func (s *Stage) playArrival(ctx context.Context, p *Prepared) error {
 			return fmt.Errorf("the first start of %s: %w", name, err)
 		}
 	}
-	page, err := s.Client.Receipts(ctx, apiclient.List{Sort: "workstation", Filter: map[string]string{"delivery": fmt.Sprint(d.ID)}})
-	if err != nil {
-		return err
-	}
-	for _, r := range page.Items {
+	for _, r := range receipts {
 		if r.Arrival == nil || r.Arrival.State != "arrived" || r.Arrival.Remark != "" || !strings.EqualFold(r.Arrival.Report.ComputerName, r.Workstation) {
 			return fmt.Errorf("%s has not arrived as itself: %s %+v", r.Workstation, r.Reason, r.Arrival)
 		}

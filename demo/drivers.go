@@ -60,24 +60,17 @@ func (s *Stage) playDrivers(ctx context.Context, p *Prepared) error {
 	if err != nil {
 		return err
 	}
-	err = s.await(ctx, "delivery", func() (bool, error) {
-		d, err = s.Client.Delivery(ctx, d.ID)
-		return d.Ended != nil, err
-	})
+	receipts, err := s.receiptsOf(ctx, &d)
 	if err != nil {
 		return err
 	}
-	page, err := s.Client.Receipts(ctx, apiclient.List{Sort: "workstation", Filter: map[string]string{"delivery": fmt.Sprint(d.ID)}})
-	if err != nil {
-		return err
-	}
-	for _, r := range page.Items {
+	for _, r := range receipts {
 		s.say("  receipt: %s %s, drivers installed: %s %s", r.Workstation, r.Outcome, strings.Join(r.Drivers, ", "), r.Reason)
 		if r.Outcome != "delivered" || len(r.Drivers) == 0 {
 			return fmt.Errorf("%s: %s, without its drivers", r.Workstation, r.Outcome)
 		}
 	}
-	return s.judgeDrivers(ctx, p.Gold, page.Items)
+	return s.judgeDrivers(ctx, p.Gold, receipts)
 }
 
 // makeBuild makes a build of the boot environment from the made-up kernel, which no

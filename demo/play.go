@@ -14,7 +14,6 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
-	"jugate/core/delivery"
 	"jugate/demo/golddisk"
 	"jugate/demo/madeup"
 )
@@ -164,15 +163,12 @@ func (s *Stage) capture(ctx context.Context) (api.Version, error) {
 	return v, nil
 }
 
-func (s *Stage) deliver(ctx context.Context, v api.Version, room []string) (*Report, error) {
-	d, err := s.Client.Deliver(ctx, api.NewDelivery{Image: fmt.Sprintf("%s@%d", v.Image, v.Version), To: []string{scanning}, Start: fmt.Sprintf("ready:%d", len(room))})
-	if err != nil {
-		return nil, err
-	}
-	s.say("delivery %d ordered for the group %s: one stream to %s as soon as %d are ready", d.ID, scanning, d.Channel, len(room))
-	state := delivery.State("")
-	err = s.await(ctx, "delivery", func() (bool, error) {
-		d, err = s.Client.Delivery(ctx, d.ID)
+// receiptsOf waits until a delivery has ended, tells its states meanwhile, and lists its receipts.
+func (s *Stage) receiptsOf(ctx context.Context, d *api.Delivery) ([]api.Receipt, error) {
+	state := d.State
+	err := s.await(ctx, "delivery", func() (bool, error) {
+		var err error
+		*d, err = s.Client.Delivery(ctx, d.ID)
 		if d.State != state {
 			state = d.State
 			s.say("  %s", state)
@@ -183,11 +179,21 @@ func (s *Stage) deliver(ctx context.Context, v api.Version, room []string) (*Rep
 		return nil, err
 	}
 	page, err := s.Client.Receipts(ctx, apiclient.List{Sort: "workstation", Filter: map[string]string{"delivery": fmt.Sprint(d.ID)}})
+	return page.Items, err
+}
+
+func (s *Stage) deliver(ctx context.Context, v api.Version, room []string) (*Report, error) {
+	d, err := s.Client.Deliver(ctx, api.NewDelivery{Image: fmt.Sprintf("%s@%d", v.Image, v.Version), To: []string{scanning}, Start: fmt.Sprintf("ready:%d", len(room))})
+	if err != nil {
+		return nil, err
+	}
+	s.say("delivery %d ordered for the group %s: one stream to %s as soon as %d are ready", d.ID, scanning, d.Channel, len(room))
+	receipts, err := s.receiptsOf(ctx, &d)
 	if err != nil {
 		return nil, err
 	}
 	report := &Report{Image: v.Image, Version: v.Version, WireBytes: d.WireBytes, ImageBytes: v.UsedBytes}
-	for _, r := range page.Items {
+	for _, r := range receipts {
 		report.Receipts = append(report.Receipts, Receipt{
 			r.Workstation, r.Address, r.Image, r.Version, r.Digest, r.Verified, string(r.Outcome), r.Multicast, r.Unicast, r.Seconds})
 		s.say("  receipt: %s %s, %s by multicast, %s by unicast, %.1f s %s", r.Workstation, r.Outcome, size(r.Multicast), size(r.Unicast), r.Seconds, r.Reason)

@@ -1,7 +1,6 @@
 package answers
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -27,12 +26,6 @@ type Fresh struct {
 	Arrival *Arrival
 	// Today is the number of days since 1970, for shadow(5).
 	Today int
-}
-
-// Arrival is what reports the first start of a copy.
-type Arrival struct {
-	Program []byte // "PROGRAM arrive CONFIG" reports, and removes what is written here
-	Config  []byte
 }
 
 // Linux plans what answers do to a Linux system: whatever tells the copy from the golden
@@ -365,57 +358,4 @@ func (f *files) proxy(proxy string) {
 		f.setting("etc/sysconfig/proxy", "HTTP_PROXY", quoted(proxy), why)
 		f.setting("etc/sysconfig/proxy", "HTTPS_PROXY", quoted(proxy), why)
 	}
-}
-
-// Names of what a first start runs, and of what it leaves behind: nothing but the log.
-const (
-	firstStartUnit   = "etc/systemd/system/jugate-first-start.service"
-	firstStartScript = "var/lib/jugate/first-start"
-)
-
-// firstStart has commands run once, at the first start.
-func (f *files) firstStart(commands []string) {
-	const why = "commands"
-	if !f.has("etc/systemd/system") {
-		f.remark("the system is not started by systemd, so its first commands cannot be run")
-		return
-	}
-	var script bytes.Buffer
-	script.WriteString("#!/bin/sh\n# Runs once, at the first start; written when the image was delivered.\n")
-	for i, c := range commands {
-		fmt.Fprintf(&script, "%s\n[ $? = 0 ] || echo 'command %d of the answers has failed' >&2\n", c, i+1)
-	}
-	fmt.Fprintf(&script, "rm -f /%s /%s /%s/%s\n", firstStartScript, firstStartUnit, wants, path.Base(firstStartUnit))
-	f.folder(path.Dir(firstStartScript), why, 0o755, 0, 0)
-	f.write(firstStartScript, why, 0o700, script.Bytes()).Secret = true // commands may have what others need not read
-	f.write(firstStartUnit, why, 0o644, []byte("[Unit]\nDescription=First start of this workstation\nWants=network-online.target\nAfter=network-online.target\nConditionPathExists=/"+firstStartScript+
-		"\n\n[Service]\nType=oneshot\nExecStart=/"+firstStartScript+"\nStandardOutput=journal+console\n\n[Install]\nWantedBy=multi-user.target\n"))
-	f.folder(wants, why, 0o755, 0, 0)
-	f.link(wants+"/"+path.Base(firstStartUnit), "/"+firstStartUnit, why)
-}
-
-// Names of what reports the first start. The program removes all of them.
-const (
-	arrivalUnit    = "etc/systemd/system/jugate-arrival.service"
-	arrivalProgram = "var/lib/jugate/arrive"
-	arrivalConfig  = "var/lib/jugate/arrival.json"
-)
-
-// ArrivalFiles are what a first start's report leaves behind: nothing of these.
-var ArrivalFiles = []string{wants + "/" + path.Base(arrivalUnit), arrivalUnit, arrivalConfig, arrivalProgram}
-
-// arrival has the system report its first start.
-func (f *files) arrival(a *Arrival) {
-	const why = "its arrival"
-	if !f.has("etc/systemd/system") {
-		f.remark("the system is not started by systemd, so it cannot tell when it arrives")
-		return
-	}
-	f.folder(path.Dir(arrivalProgram), why, 0o755, 0, 0)
-	f.write(arrivalProgram, why, 0o700, a.Program).Secret = true // is no text
-	f.write(arrivalConfig, why, 0o600, a.Config).Secret = true
-	f.write(arrivalUnit, why, 0o644, []byte("[Unit]\nDescription=Tell that this workstation has arrived\nWants=network-online.target\nAfter=network-online.target "+path.Base(firstStartUnit)+
-		"\nConditionPathExists=/"+arrivalConfig+"\n\n[Service]\nType=exec\nExecStart=/"+arrivalProgram+" arrive /"+arrivalConfig+"\n\n[Install]\nWantedBy=multi-user.target\n"))
-	f.folder(wants, why, 0o755, 0, 0)
-	f.link(ArrivalFiles[0], "/"+arrivalUnit, why)
 }

@@ -5,7 +5,7 @@ var Terms = []Term{
 	{"workstation", Word, "A machine of the roster, known by system UUID and serial number, else by the hardware addresses of its network cards. It has a name, groups and an inventory."},
 	{"newcomer", Word, "A machine that was seen on the network and that nobody has admitted yet. It waits; it gets no image and no errand."},
 	{"expected machine", Word, "A machine that was entered ahead by hardware address, system UUID or serial number. It is admitted by itself when it appears."},
-	{"condition", Word, "An expression over what is known of workstations, such as: memory < 8GiB and \"herbarium\" in groups. Names are name, state, maker, model, serial, uuid, addresses, groups, memory, firmware, secure_boot, disks, cards, devices, image, version, unfinished, note, field.NAME, online and last_seen (docs/conditions.md)."},
+	{"condition", Word, "An expression over what is known of workstations, such as: memory < 8GiB and \"herbarium\" in groups. Names are name, state, maker, model, serial, uuid, addresses, groups, memory, firmware, secure_boot, disks, cards, devices, image, version, unfinished, note, field.NAME, online and last_seen (docs/roster.md)."},
 	{"answers", Word, "What a delivered system is to become: its name, time zone, locale, accounts, network and more. They are set on the service, an image, a model, a group or a workstation, and the more particular place counts."},
 	{"arrival", Word, "The report of a delivered system that has started for the first time under its own name: the second entry of its receipt."},
 	{"arrived", Word, "The copy has started for the first time and reported. What is odd about the report, such as another name or a sibling's machine-id, is said beside it."},

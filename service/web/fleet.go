@@ -19,7 +19,7 @@ func (s *Server) workstationRoutes(h huma.API) {
 			Paging
 			State []roster.State `query:"state,explode" nullable:"false" maxItems:"4" example:"[\"expected\"]" enum:"newcomer,expected,admitted,retired" doc:"Those in one of these states"`
 			Group string         `query:"group" doc:"Those in this group" maxLength:"63" example:"herbarium"`
-			Where string         `query:"where" doc:"Those that a condition fits (docs/conditions.md)" maxLength:"1000" example:"memory < 8GiB"`
+			Where string         `query:"where" doc:"Those that a condition fits (docs/roster.md)" maxLength:"1000" example:"memory < 8GiB"`
 		}) ([]api.Workstation, int, error) {
 			return s.Fleet.List(ctx, records.WorkstationFilter{States: in.State, Group: in.Group}, in.Where, in.page())
 		})
