@@ -39,14 +39,17 @@ func (s *Stage) playArrival(ctx context.Context, p *Prepared) error {
 	if err != nil {
 		return err
 	}
-	receipts, err := s.receiptsOf(ctx, &d)
-	if err != nil {
+	if _, err := s.receiptsOf(ctx, &d); err != nil {
 		return err
 	}
 	for _, name := range names {
 		if err := s.machines[name].FirstStart(ctx); err != nil {
 			return fmt.Errorf("the first start of %s: %w", name, err)
 		}
+	}
+	receipts, err := s.receiptsOf(ctx, &d) // each with its arrival now
+	if err != nil {
+		return err
 	}
 	for _, r := range receipts {
 		if r.Arrival == nil || r.Arrival.State != "arrived" || r.Arrival.Remark != "" || !strings.EqualFold(r.Arrival.Report.ComputerName, r.Workstation) {
