@@ -5,14 +5,16 @@ export CGO_ENABLED := 1
 GO := go
 
 # Debian's packages: disk tools for the demo and the tests, the browser for the
-# console's test, and a reference peer and network namespaces for multicast.
+# console's test, a reference peer and network namespaces for multicast, and a domain
+# controller, which is installed without being started (RUNLEVEL).
 PACKAGES := fdisk mount dosfstools mtools e2fsprogs ntfs-3g exfatprogs exfat-fuse xfsprogs btrfs-progs \
 	lvm2 cryptsetup-bin qemu-utils xorriso p7zip-full zstd chromium fonts-dejavu-core \
 	libnorm-dev g++ iproute2 nftables b3sum cpio xz-utils grub-common curl \
-	zip gcab genisoimage kmod libxml2-utils openssh-client passwd openssl
+	zip gcab genisoimage kmod libxml2-utils openssh-client passwd openssl \
+	samba samba-ad-provision samba-dsdb-modules samba-vfs-modules samba-common-bin winbind krb5-user adcli libhivex-bin
 TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs.exfat mount.exfat-fuse mkfs.xfs mkfs.btrfs \
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
-	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl
+	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh
 
 .PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-multicast bench-drivers bench-scale bench-terabytes screenshots reference clean
 
@@ -54,7 +56,7 @@ setup:
 	[ -e /usr/include/normApi.h ] || missing="$$missing normApi.h"; \
 	if [ -n "$$missing" ]; then \
 		echo "installing Debian packages for:$$missing"; \
-		apt-get update -qq && DEBIAN_FRONTEND=noninteractive apt-get install -qq -y --no-install-recommends $(PACKAGES) >/dev/null; \
+		apt-get update -qq && RUNLEVEL=1 DEBIAN_FRONTEND=noninteractive apt-get install -qq -y --no-install-recommends $(PACKAGES) >/dev/null; \
 	fi
 
 CONSOLE_SOURCES := $(shell find console/src console/public console/*.html console/*.json console/*.ts -type f ! -name '*.gen.ts' ! -name openapi.json 2>/dev/null)
