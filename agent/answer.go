@@ -31,9 +31,6 @@ type Changer interface {
 
 // answer has the system on a disk be what the answers say. did says in words what was done.
 func (a *Agent) answer(ctx context.Context, d Disk, to *api.ToAnswer) (did []string, err error) {
-	if to.Problem != "" {
-		return nil, errors.New(to.Problem)
-	}
 	s, err := answers.FromTold(to.Values)
 	if err != nil {
 		return nil, fmt.Errorf("this build of the boot environment does not know all of the answers; make another: %w", err)
@@ -48,6 +45,7 @@ func (a *Agent) answerInto(ctx context.Context, system SystemVolume, kind volume
 	if err != nil {
 		return nil, err
 	}
+	fresh.Joined = to.Joined
 	if fresh.Arrival, err = a.arrival(to.Token); err != nil {
 		return nil, err
 	}
@@ -69,7 +67,11 @@ func (a *Agent) answerInto(ctx context.Context, system SystemVolume, kind volume
 			return nil, fmt.Errorf("%s in the system: %w", argv[0], err)
 		}
 	}
-	return append([]string{fmt.Sprintf("answered as %s (%d changes)", s.ComputerName, len(plan.Changes))}, plan.Remarks...), nil
+	as := s.ComputerName
+	if to.Joined != nil {
+		as += ", in " + to.Joined.Domain
+	}
+	return append([]string{fmt.Sprintf("answered as %s (%d changes)", as, len(plan.Changes))}, plan.Remarks...), nil
 }
 
 // carryOut makes the changes of a plan. On NTFS, files have no owners and permissions that

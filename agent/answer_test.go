@@ -115,8 +115,8 @@ func TestAnswersThatCannotBeCarriedOut(t *testing.T) {
 	a := New(nil, cardsOnly{}, Options{Show: func(Status) {}})
 	_, err := a.answer(t.Context(), d, told(t, map[string]string{"computer_name": "herb-01"}))
 	assert.ErrorContains(t, err, "no system on this disk can take answers")
-	_, err = a.answer(t.Context(), d, &api.ToAnswer{Problem: "two groups differ"})
-	assert.EqualError(t, err, "two groups differ")
+	r := &receiver{agent: a, to: &api.ToReceive{Answer: &api.ToAnswer{Problem: "two groups differ"}}}
+	assert.EqualError(t, r.prepare(t.Context()), "nothing was written, as the copy could not be answered: two groups differ")
 	_, err = a.answer(t.Context(), d, &api.ToAnswer{Values: map[string]string{"of_tomorrow": `"x"`}})
 	assert.ErrorContains(t, err, "this build of the boot environment does not know")
 

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"jugate/core/answers"
 	"jugate/core/delivery"
 	"jugate/core/errand"
 	"jugate/core/roster"
@@ -83,6 +84,7 @@ type ToAnswer struct {
 	Partition int               `json:"partition,omitempty" doc:"Number of the partition that the system is on; 0 if the agent is to look"`
 	Values    map[string]string `json:"values" nullable:"false" doc:"Answers by key, each as JSON (docs/answers.md)"`
 	Arch      string            `json:"architecture,omitempty" doc:"Of a Windows: amd64, 386 or arm64"`
+	Joined    *answers.Joined   `json:"joined,omitempty" doc:"What the system belongs to its domain by"`
 	Token     string            `json:"token,omitempty" doc:"With which the system reports its first start (POST /arrival)"`
 	Problem   string            `json:"problem,omitempty" doc:"Why nothing can be answered, although something should be"`
 }

@@ -61,6 +61,7 @@ type NewDelivery struct {
 	// DespiteFirmware orders it although the system cannot start by the firmware that a
 	// workstation was seen with.
 	DespiteFirmware bool   `json:"despite_firmware,omitempty" doc:"Deliver to workstations whose firmware, as it was seen last, does not start the system"`
+	DomainAway      string `json:"domain_away,omitempty" enum:"refuse,wait,go-on" default:"refuse" doc:"What to do with a workstation that is to join a domain whose controller does not answer: refuse it, have it wait until the controller does, or go on, so that the copy is in no domain"`
 	Answers         string `json:"with_answers,omitempty" enum:"set,none" default:"set" doc:"Whether copies take the answers that are set for their workstation; with none they stay as the golden machine was"`
 	RestoreOptions
 	DriverOrder

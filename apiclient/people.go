@@ -289,6 +289,26 @@ func (c *Client) SetAnswers(ctx context.Context, in api.NewAnswers) (api.Page[ap
 	return one[api.Page[api.Answer]](ctx, c, http.MethodPut, "answers", in)
 }
 
+// Domains lists the domains that delivered systems can join.
+func (c *Client) Domains(ctx context.Context) (api.Page[api.Domain], error) {
+	return list[api.Domain](ctx, c, "domains", List{})
+}
+
+// AddDomain enters a domain, if its directory takes the account.
+func (c *Client) AddDomain(ctx context.Context, in api.NewDomain) (api.DomainCheck, error) {
+	return one[api.DomainCheck](ctx, c, http.MethodPost, "domains", in)
+}
+
+// CheckDomain asks a domain's directory whether computers can join.
+func (c *Client) CheckDomain(ctx context.Context, name string) (api.DomainCheck, error) {
+	return one[api.DomainCheck](ctx, c, http.MethodPost, "domains/"+url.PathEscape(name)+"/check", nil)
+}
+
+// RemoveDomain forgets a domain.
+func (c *Client) RemoveDomain(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/api/v1/domains/"+url.PathEscape(name), nil, nil)
+}
+
 // ResolvedAnswers shows the answers that count for a workstation; image may be empty.
 func (c *Client) ResolvedAnswers(ctx context.Context, workstation, image string) (api.ResolvedAnswers, error) {
 	return one[api.ResolvedAnswers](ctx, c, http.MethodGet, "workstations/"+url.PathEscape(workstation)+"/answers"+List{Filter: map[string]string{"image": image}}.query(), nil)

@@ -209,3 +209,8 @@ func keyNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	page, err := c.MediaKeys(ctx)
 	return named(page, err, func(k api.MediaKey) string { return k.ID + "\t" + k.Note })
 }
+
+func domainNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Domains(ctx)
+	return named(page, err, func(d api.Domain) string { return d.Name })
+}

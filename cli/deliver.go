@@ -79,6 +79,8 @@ func (a *app) deliverCommand() *cobra.Command {
 	cmd.Flags().StringVar(&order.Start, "start", "all", "when the stream starts: all, first, ready:N (when N are ready) or at:TIME; with a comma between two when one of them holds, with a plus when both do")
 	cmd.Flags().StringVar(&atLatest, "at-latest", "", "when it starts at the latest, with whoever is ready: a time such as 18:30, or how long from now (or from the time in --start), such as 10m (default 1h)")
 	cmd.Flags().StringVar(&rate, "rate", "", "rate of the stream, such as 200Mbit (default: the service's)")
+	cmd.Flags().StringVar(&order.DomainAway, "domain-away", "refuse", "what to do with who is to join a domain that does not answer: refuse, wait or go-on")
+	cmd.RegisterFlagCompletionFunc("domain-away", cobra.FixedCompletions([]cobra.Completion{"refuse", "wait", "go-on"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().StringVar(&order.Answers, "answers", "set", "what copies become: set (what is set for their workstation) or none (as the golden machine was)")
 	cmd.RegisterFlagCompletionFunc("answers", cobra.FixedCompletions([]cobra.Completion{"set", "none"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().StringVar(&order.WhenDone, "when-done", "stay", "what a workstation does then: restart, power-off or stay")

@@ -51,19 +51,24 @@ func (a *app) signInCommand() *cobra.Command {
 
 // askToken reads a token that nobody sees on the terminal.
 func askToken(cmd *cobra.Command, server string) (string, error) {
+	token, err := askSecret(cmd, "the administrator's token of "+server)
+	if err == nil && token == "" {
+		err = usageError{errors.New("there is no token on standard input; it is in the file admin.token of the service's data folder")}
+	}
+	return token, err
+}
+
+// askSecret reads a line that nobody sees on the terminal.
+func askSecret(cmd *cobra.Command, what string) (string, error) {
 	if in, is := cmd.InOrStdin().(*os.File); is && term.IsTerminal(int(in.Fd())) {
-		fmt.Fprintf(cmd.ErrOrStderr(), "the administrator's token of %s: ", server)
+		fmt.Fprintf(cmd.ErrOrStderr(), "%s: ", what)
 		text, err := term.ReadPassword(int(in.Fd()))
 		fmt.Fprintln(cmd.ErrOrStderr())
 		return strings.TrimSpace(string(text)), err
 	}
 	lines := bufio.NewScanner(cmd.InOrStdin())
 	lines.Scan()
-	token := strings.TrimSpace(lines.Text())
-	if token == "" {
-		return "", usageError{errors.New("there is no token on standard input; it is in the file admin.token of the service's data folder")}
-	}
-	return token, lines.Err()
+	return strings.TrimSpace(lines.Text()), lines.Err()
 }
 
 const signOutName = "sign-out"

@@ -52,7 +52,7 @@ func MakeGolden(ctx context.Context, root, work, path string) (*Golden, error) {
 		mkdir -p "$WORK"
 		suite=$(. /etc/os-release; echo $VERSION_CODENAME)
 		site=$(apt-get indextargets --format '$(SITE)' "Codename: $suite" | head -n 1)
-		debootstrap --variant=minbase --include=systemd-sysv,udev,linux-image-cloud-amd64,initramfs-tools,zstd,openssh-server,sudo "$suite" "$SYSTEM" "$site"
+		debootstrap --variant=minbase --include=systemd-sysv,udev,linux-image-cloud-amd64,initramfs-tools,zstd,openssh-server,sudo,adcli "$suite" "$SYSTEM" "$site"
 		rm -rf "$SYSTEM"/var/cache/apt/archives/*.deb "$SYSTEM"/var/cache/apt/*.bin "$SYSTEM"/var/lib/apt/lists/* "$SYSTEM"/usr/share/doc "$SYSTEM"/usr/share/man "$SYSTEM"/usr/share/locale "$SYSTEM"/usr/share/info
 		echo garden-desk > "$SYSTEM/etc/hostname"
 		echo "LABEL=garden-root / ext4 errors=remount-ro 0 1" > "$SYSTEM/etc/fstab"

@@ -50,6 +50,7 @@ import (
 	"jugate/core/slabstore"
 	"jugate/records"
 	"jugate/service/access"
+	"jugate/service/domains"
 	"jugate/service/fleet"
 	"jugate/service/intake"
 	"jugate/service/orders"
@@ -72,6 +73,7 @@ type Service struct {
 	reserve *durable.Reserve
 
 	access  *access.Access
+	domains *domains.Domains
 	fleet   *fleet.Fleet
 	intake  *intake.Intake
 	orders  *orders.Orders
@@ -177,11 +179,13 @@ func (s *Service) join(slabs *slabstore.Store, builds *builds.Store, library *dr
 	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: builds, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificate, BuildFrom: c.BuildFrom})
 	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access
+	s.domains = &domains.Domains{Records: db, Secrets: s.access, Log: c.Log, Now: c.Now}
+	s.fleet.Domains = s.domains
 	s.streams = &stream.Streams{Multicast: c.Multicast, Slabs: slabs, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
 	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Reserve: s.reserve,
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands = s.orders.Ledger(), s.orders
-	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Stock: s.stock, Boot: s.boot,
+	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Stock: s.stock, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 }
 

@@ -37,9 +37,10 @@ const (
 	specialize = "specialize"
 	oobeSystem = "oobeSystem"
 
-	deployment    = "Microsoft-Windows-Deployment"
-	shellSetup    = "Microsoft-Windows-Shell-Setup"
-	international = "Microsoft-Windows-International-Core"
+	deployment     = "Microsoft-Windows-Deployment"
+	shellSetup     = "Microsoft-Windows-Shell-Setup"
+	international  = "Microsoft-Windows-International-Core"
+	unattendedJoin = "Microsoft-Windows-UnattendedJoin"
 )
 
 // architectureNames are those of answer files.
@@ -262,6 +263,16 @@ func (f *answerFile) account(a Account) {
 	}
 	e.CreateElement("Group").SetText(group)
 	e.CreateElement("Name").SetText(a.Name)
+}
+
+// join has the computer join its domain by a blob, in place of any other way that the file has,
+// which would need somebody's password.
+func (f *answerFile) join(blob string) {
+	c := f.component(specialize, unattendedJoin)
+	for _, e := range c.SelectElements("Identification") {
+		c.RemoveChild(e)
+	}
+	f.set(specialize, unattendedJoin, "OfflineIdentification/Provisioning/AccountData", blob)
 }
 
 // windowsKeyboards are the layouts of Windows for those of XKB.

@@ -197,6 +197,8 @@ func Resolve(layers []Layer) ([]Resolved, error) {
 type Verdict struct {
 	Answered        bool
 	Problem, Remark string
+	// Away says that the domain which the copy is to join does not answer; empty if it does.
+	Away string
 }
 
 // SettingsOf are the resolved values in their typed form.

@@ -56,6 +56,8 @@ var Keys = []Key{
 	{Name: "remote_access", Form: "true or false", Example: "true", Cell: true, Doc: "Whether the SSH server starts with the system, if it has one.", check: func(*Settings) error { return nil }},
 	{Name: "network", Form: "list of connections", Example: "- hardware_address: 00:00:5e:00:53:11\n  addresses: [192.0.2.31/24]\n  gateway: 192.0.2.1\n  name_servers: [192.0.2.53]\n  search: [fennholt.example]",
 		Doc: "Network settings by hardware address; without one, of the workstation's first card. A connection without addresses asks for them (DHCP).", check: checkNetwork},
+	{Name: "domain", Form: "DNS name", Example: "fennholt.example", Cell: true, Doc: "Domain that the computer joins by itself, with no password but its own; `jugate domain add` has to know it. The name of the computer has at most 15 characters then.",
+		check: checkDomain},
 	{Name: "proxy", Form: "URL", Example: "http://192.0.2.8:3128", Cell: true, Doc: "Proxy for programs and for packages.", check: checkProxy},
 	{Name: "files", Form: "list of files", Example: "- path: /etc/motd\n  content: |\n    Herbarium scanning room\n  mode: \"0644\"", Doc: "Files that are written: path, content and mode (0644 by default).", check: checkFiles},
 	{Name: "commands", Form: "list of shell commands", Example: "- systemctl enable --now scanner.service", Doc: "Commands that root runs once, when the system starts for the first time and has a network.",
@@ -218,6 +220,14 @@ func checkNetwork(s *Settings) error {
 		}
 	}
 	return nil
+}
+
+func checkDomain(s *Settings) error {
+	s.Domain = strings.ToLower(strings.TrimSuffix(s.Domain, "."))
+	if !strings.Contains(s.Domain, ".") {
+		return fault.Invalid.Errorf("%q is not the DNS name of a domain, such as fennholt.example", clipped(s.Domain))
+	}
+	return matches(s.Domain, domainForm, "the DNS name of a domain, such as fennholt.example")
 }
 
 func orFirst(address string) string {

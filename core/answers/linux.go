@@ -22,6 +22,8 @@ type Fresh struct {
 	Seed []byte
 	// FirstCard is the hardware address of the workstation's first card.
 	FirstCard string
+	// Joined is what the system belongs to a domain by; nil if it joins none.
+	Joined *Joined
 	// Arrival is what reports the first start; nil if nothing does.
 	Arrival *Arrival
 	// Today is the number of days since 1970, for shadow(5).
@@ -67,6 +69,11 @@ func Linux(root fs.FS, s *Settings, fresh Fresh) (*Plan, error) {
 	}
 	if s.Network != nil {
 		f.network(s.Network, fresh.FirstCard)
+	}
+	if fresh.Joined != nil {
+		f.join(fresh.Joined)
+	} else if s.Domain != "" {
+		f.plan.Remarks = append(f.plan.Remarks, notJoined(s.Domain))
 	}
 	if s.Proxy != "" {
 		f.proxy(s.Proxy)
@@ -114,6 +121,7 @@ func (f *files) identity(fresh Fresh) {
 	}
 	f.removeAll("etc/udev/rules.d/70-persistent-net.rules", "names of the golden machine's network cards")
 	f.removeAll("var/lib/systemd/credential.secret", why)
+	f.removeAll("etc/krb5.keytab", "the golden machine's place in its domain")
 	f.removeAll("etc/iscsi/initiatorname.iscsi", why)
 	f.removeAll("etc/nvme/hostid", why)
 	f.removeAll("etc/nvme/hostnqn", why)

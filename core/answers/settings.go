@@ -14,6 +14,7 @@ type Settings struct {
 	RootSSHKeys  []string     `json:"root_ssh_keys,omitempty"`
 	RemoteAccess *bool        `json:"remote_access,omitempty"`
 	Network      []Connection `json:"network,omitempty"`
+	Domain       string       `json:"domain,omitempty"`
 	Proxy        string       `json:"proxy,omitempty"`
 	Files        []File       `json:"files,omitempty"`
 	Commands     []string     `json:"commands,omitempty"`

@@ -30,7 +30,7 @@ func IsWindows(root fs.FS) bool {
 
 // Windows plans what answers do to a generalised Windows: an answer file for the passes
 // specialize and oobeSystem, merged with the one that is there, and commands behind setup.
-func Windows(root fs.FS, s *Settings, arch string) (*Plan, error) {
+func Windows(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
 	if !IsWindows(root) {
 		return nil, ErrNotWindows
 	}
@@ -46,12 +46,17 @@ func Windows(root fs.FS, s *Settings, arch string) (*Plan, error) {
 	if f.plan.Remarks, err = doc.answer(s); err != nil {
 		return nil, err
 	}
+	if fresh.Joined != nil {
+		doc.join(fresh.Joined.Blob)
+	} else if s.Domain != "" {
+		f.plan.Remarks = append(f.plan.Remarks, notJoined(s.Domain))
+	}
 	text, err := doc.bytes()
 	if err != nil {
 		return nil, err
 	}
 	if !bytes.Equal(text, existing) {
-		f.plan.Changes = append(f.plan.Changes, Change{Do: Write, Path: at, Content: text, Mode: 0o644, Why: "the first start", Secret: s.ProductKey != "" || s.Accounts != nil})
+		f.plan.Changes = append(f.plan.Changes, Change{Do: Write, Path: at, Content: text, Mode: 0o644, Why: "the first start", Secret: s.ProductKey != "" || s.Accounts != nil || fresh.Joined != nil})
 	}
 	if s.Commands != nil {
 		f.setupComplete(s.Commands)
@@ -70,7 +75,7 @@ func For(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
 	plan, err := Linux(root, s, fresh)
 	if errors.Is(err, ErrNotLinux) {
 		var none error
-		if plan, none = Windows(root, s, arch); errors.Is(none, ErrNotWindows) {
+		if plan, none = Windows(root, s, fresh, arch); errors.Is(none, ErrNotWindows) {
 			return nil, ErrNoSystem
 		}
 		return plan, none

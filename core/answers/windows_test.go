@@ -25,6 +25,7 @@ var schema = map[string]string{
 	"specialize Microsoft-Windows-Deployment RunSynchronous/RunSynchronousCommand/Order":                  `^[0-9]+$`,
 	"specialize Microsoft-Windows-Deployment RunSynchronous/RunSynchronousCommand/Path":                   `^.{1,259}$`,
 	"specialize Microsoft-Windows-Deployment RunSynchronous/RunSynchronousCommand/Description":            `^.{1,256}$`,
+	"specialize Microsoft-Windows-UnattendedJoin OfflineIdentification/Provisioning/AccountData":          `^[A-Za-z0-9+/]+=*$`,
 	"oobeSystem Microsoft-Windows-International-Core InputLocale":                                         `^[0-9a-f]{4}:[0-9a-f]{8}$`,
 	"oobeSystem Microsoft-Windows-International-Core SystemLocale":                                        `^[a-z]{2,3}(-[A-Z]{2})?$`,
 	"oobeSystem Microsoft-Windows-International-Core UILanguage":                                          `^[a-z]{2,3}(-[A-Z]{2})?$`,
@@ -88,7 +89,7 @@ func windowsSettings() *answers.Settings {
 }
 
 func TestAnAnswerFileForWindows(t *testing.T) {
-	p, err := answers.Windows(windows(nil), windowsSettings(), "amd64")
+	p, err := answers.Windows(windows(nil), windowsSettings(), answers.Fresh{}, "amd64")
 	require.NoError(t, err)
 	require.Equal(t, "WINDOWS/Panther/unattend.xml", p.Changes[0].Path)
 	assert.True(t, p.Changes[0].Secret)
@@ -107,7 +108,7 @@ func TestAnAnswerFileForWindows(t *testing.T) {
 	assert.Equal(t, []string{"Windows cannot take the password_hash of guest; set its password"}, p.Remarks)
 
 	t.Log("# again, on what came of it, nothing changes but the hidden password's place")
-	again, err := answers.Windows(windows(map[string]string{p.Changes[0].Path: string(p.Changes[0].Content), "WINDOWS/Setup/Scripts/SetupComplete.cmd": "echo garden\r\n"}), windowsSettings(), "amd64")
+	again, err := answers.Windows(windows(map[string]string{p.Changes[0].Path: string(p.Changes[0].Content), "WINDOWS/Setup/Scripts/SetupComplete.cmd": "echo garden\r\n"}), windowsSettings(), answers.Fresh{}, "amd64")
 	require.NoError(t, err)
 	for _, c := range again.Changes {
 		assert.Equal(t, found, held(t, c.Content))
@@ -119,10 +120,10 @@ func TestWhatTheEngineerWroteStays(t *testing.T) {
 		<component name="Microsoft-Windows-Shell-Setup" processorArchitecture="amd64"><OOBE><ProtectYourPC>1</ProtectYourPC></OOBE><TimeZone>UTC</TimeZone>
 		<UserAccounts><LocalAccounts><LocalAccount><Name>Scan</Name><Group>Users</Group></LocalAccount><LocalAccount><Name>holm</Name><Group>Users</Group></LocalAccount></LocalAccounts></UserAccounts></component></settings></unattend>`), "amd64")
 	require.NoError(t, err)
-	p, err := answers.Windows(windows(map[string]string{"windows/PANTHER/unattend/Unattend.xml": string(existing)}), windowsSettings(), "amd64")
+	p, err := answers.Windows(windows(map[string]string{"windows/PANTHER/unattend/Unattend.xml": string(existing)}), windowsSettings(), answers.Fresh{}, "amd64")
 	require.NoError(t, err)
 	require.Equal(t, "WINDOWS/Panther/unattend.xml", p.Changes[0].Path, "another folder's case is another folder here")
-	p, err = answers.Windows(windows(map[string]string{"WINDOWS/PANTHER/unattend/Unattend.xml": string(existing)}), windowsSettings(), "amd64")
+	p, err = answers.Windows(windows(map[string]string{"WINDOWS/PANTHER/unattend/Unattend.xml": string(existing)}), windowsSettings(), answers.Fresh{}, "amd64")
 	require.NoError(t, err)
 	require.Equal(t, "WINDOWS/PANTHER/unattend/Unattend.xml", p.Changes[0].Path)
 	found := held(t, p.Changes[0].Content)
@@ -130,6 +131,18 @@ func TestWhatTheEngineerWroteStays(t *testing.T) {
 	assert.Equal(t, []string{"W. Europe Standard Time"}, found["oobeSystem Microsoft-Windows-Shell-Setup TimeZone"], "an answer overrides it")
 	assert.Equal(t, []string{"holm", "scan"}, found["oobeSystem Microsoft-Windows-Shell-Setup UserAccounts/LocalAccounts/LocalAccount/Name"], "an account of the same name is replaced")
 	assert.Len(t, found["specialize Microsoft-Windows-Deployment RunSynchronous/RunSynchronousCommand/Path"], 1, "drivers' entries stay")
+}
+
+func TestAWindowsJoinsWithoutAnybodysPassword(t *testing.T) {
+	existing := `<unattend xmlns="urn:schemas-microsoft-com:unattend"><settings pass="specialize"><component name="Microsoft-Windows-UnattendedJoin" processorArchitecture="amd64">
+		<Identification><Credentials><Domain>fennholt</Domain><Username>Administrator</Username><Password>in-clear</Password></Credentials><JoinDomain>fennholt</JoinDomain></Identification></component></settings></unattend>`
+	f := fresh()
+	f.Joined = &answers.Joined{Domain: "fennholt.example", Host: "herb-01.fennholt.example", Blob: "ARAIAA=="}
+	p, err := answers.Windows(windows(map[string]string{"WINDOWS/Panther/unattend.xml": existing}), windowsSettings(), f, "amd64")
+	require.NoError(t, err)
+	assert.True(t, p.Changes[0].Secret)
+	assert.NotContains(t, string(p.Changes[0].Content), "in-clear")
+	assert.Equal(t, []string{"ARAIAA=="}, held(t, p.Changes[0].Content)["specialize Microsoft-Windows-UnattendedJoin OfflineIdentification/Provisioning/AccountData"])
 }
 
 func TestWhatWindowsCannotBeTold(t *testing.T) {
@@ -143,11 +156,11 @@ func TestWhatWindowsCannotBeTold(t *testing.T) {
 		"no Windows system on this volume":    {answers.Settings{}, fstest.MapFS{"etc/passwd": {}}},
 		"the answer file that is there has n": {answers.Settings{}, windows(map[string]string{"WINDOWS/Panther/unattend.xml": "<other/>"})},
 	} {
-		_, err := answers.Windows(c.root, &c.s, "amd64")
+		_, err := answers.Windows(c.root, &c.s, answers.Fresh{}, "amd64")
 		assert.ErrorContains(t, err, says)
 	}
 	root := windows(map[string]string{"WINDOWS/Setup/State/State.ini": "ImageState=IMAGE_STATE_COMPLETE"})
-	p, err := answers.Windows(root, &answers.Settings{Proxy: "http://192.0.2.8", Keyboard: "xx"}, "amd64")
+	p, err := answers.Windows(root, &answers.Settings{Proxy: "http://192.0.2.8", Keyboard: "xx"}, answers.Fresh{}, "amd64")
 	require.NoError(t, err)
 	text := strings.Join(p.Remarks, "; ")
 	for _, says := range []string{"was not generalised", "proxy is for Linux", "no layout for the keyboard xx", "asks for one"} {

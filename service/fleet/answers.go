@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -13,6 +14,7 @@ import (
 	"jugate/core/actor"
 	"jugate/core/answers"
 	"jugate/core/fault"
+	"jugate/core/join"
 	"jugate/records"
 )
 
@@ -20,6 +22,15 @@ import (
 type Secrets interface {
 	Seal(about, text string) (string, error)
 	Unseal(about, text string) (string, error)
+}
+
+// Domains has computers join their domain.
+type Domains interface {
+	// Problems tells by name why computers could not join a domain; the error says why none
+	// could, join.ErrAway that it does not answer.
+	Problems(ctx context.Context, domain string, names []string) (map[string]string, error)
+	// Join makes a computer a member, with another password if it is one already.
+	Join(ctx context.Context, domain, name string) (*join.Member, error)
 }
 
 // Systems looks into the systems of images.
@@ -78,6 +89,11 @@ func (f *Fleet) SetAnswers(ctx context.Context, in api.NewAnswers) ([]api.Answer
 			if kept[key], err = f.Secrets.Seal(key, string(v)); err != nil {
 				return nil, err
 			}
+		}
+	}
+	if v := values["domain"]; v != "" {
+		if _, err := f.Records.Domain(ctx, strings.Trim(string(v), `"`)); err != nil {
+			return nil, fault.Invalid.Errorf("domain: %w; enter it with jugate domain add", err)
 		}
 	}
 	if err := f.Records.SetAnswers(ctx, place, kept); err != nil {
@@ -191,6 +207,13 @@ func (f *Fleet) Resolved(ctx context.Context, ref, image string) (api.ResolvedAn
 	} else if err != nil {
 		return out, err
 	}
+	how := map[int64]answers.Verdict{}
+	if err := f.judgeJoins(ctx, how, []joining{joinOf(w.ID, resolved)}); err != nil {
+		return out, err
+	}
+	if problem := cmp.Or(how[w.ID].Problem, how[w.ID].Away); problem != "" {
+		out.Problems = append(out.Problems, problem)
+	}
 	for _, r := range resolved {
 		value, secret := shown(r.Key, r.Value)
 		out.Answers = append(out.Answers, api.ResolvedAnswer{Key: r.Key, Value: value, Secret: secret, Set: r.From, Hides: append([]string{}, r.Hides...)})
@@ -205,8 +228,10 @@ func imageName(ref string) string {
 }
 
 // ToAnswer is what the agent of a workstation carries out on its copy of a version; nil if
-// nothing is set for it. A fault.Conflict says what contradicts itself or is missing.
-func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.Version) (*api.ToAnswer, error) {
+// nothing is set for it. A fault.Conflict says what contradicts itself or is missing, and
+// join.ErrAway that its domain does not answer; with goOn it joins none then. The workstation's
+// place in its domain is made by this.
+func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.Version, goOn bool) (*api.ToAnswer, error) {
 	rows, err := f.Records.Answers(ctx, nil)
 	if err != nil {
 		return nil, err
@@ -226,7 +251,13 @@ func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.
 		}
 		to.Values[r.Key] = string(r.Value)
 	}
-	return to, nil
+	if j := joinOf(w.ID, resolved); j.domain != "" {
+		if to.Joined, err = f.join(ctx, j, windows != ""); goOn && errors.Is(err, join.ErrAway) {
+			f.Log.Warn("a copy joins no domain", "workstation", w.Name, "error", err)
+			err = nil
+		}
+	}
+	return to, err
 }
 
 // Answered tells whether every copy of an image is answered, as something is set for the image
@@ -247,6 +278,7 @@ func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *r
 	}
 	_, _, why := f.Systems.Answerable(ctx, v)
 	how := map[int64]answers.Verdict{}
+	var joins []joining
 	for _, w := range all {
 		resolved, err := f.resolve(rows, w, v.Image)
 		switch {
@@ -258,9 +290,10 @@ func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *r
 			how[w.ID] = answers.Verdict{Remark: "its answers are not carried out: " + why}
 		case resolved != nil:
 			how[w.ID] = answers.Verdict{Answered: true}
+			joins = append(joins, joinOf(w.ID, resolved))
 		}
 	}
-	return how, nil
+	return how, f.judgeJoins(ctx, how, joins)
 }
 
 // PreviewAnswers tells what the answers of a workstation do to the system of an image.
@@ -288,6 +321,9 @@ func (f *Fleet) PreviewAnswers(ctx context.Context, ref, image string) (api.Answ
 	fresh := answers.Fresh{HostKeys: func(kind string) (private, public []byte, err error) {
 		return []byte("secret"), []byte("(a new " + kind + " key, made at the workstation)\n"), nil
 	}, Seed: []byte("secret"), FirstCard: w.Address().String(), Today: int(f.Now().Unix() / (24 * 60 * 60))}
+	if settings.Domain != "" {
+		fresh.Joined = &answers.Joined{Domain: settings.Domain, Host: strings.ToLower(settings.ComputerName) + "." + settings.Domain, Blob: "bWFkZSBhdCB0aGUgZGVsaXZlcnk="}
+	}
 	plan, err := answers.For(files, settings, fresh, windows)
 	if err != nil {
 		return api.AnswersPreview{}, fault.Conflict.Mark(err)

@@ -49,6 +49,7 @@ type Fleet struct {
 	Errands Errands
 	Stock   Stock
 	Systems Systems
+	Domains Domains
 	Secrets Secrets
 	Log     *slog.Logger
 	Now     func() time.Time

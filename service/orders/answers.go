@@ -26,7 +26,7 @@ func (o *Orders) answerOf(ctx context.Context, d *records.Delivery, workstation 
 	if err != nil {
 		return nil, err
 	}
-	to, err := o.Fleet.ToAnswer(ctx, *w, v)
+	to, err := o.Fleet.ToAnswer(ctx, *w, v, d.DomainAway == goOn)
 	if err != nil || to == nil {
 		return nil, err
 	}

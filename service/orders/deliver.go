@@ -36,7 +36,7 @@ func (o *Orders) Deliver(ctx context.Context, in api.NewDelivery) (api.Delivery,
 	rec := records.Delivery{
 		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: p.rule.String(), Rate: p.Rate, State: delivery.Gathering,
 		Session: randv2.Uint32(), OrderedBy: actor.From(ctx).String(), Created: o.Now(), UsedBytes: v.UsedBytes,
-		WaitAtMost: p.wait, NotBefore: errandsFrom(p.rule), WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed, Answers: cmp.Or(in.Answers, "set"),
+		WaitAtMost: p.wait, NotBefore: errandsFrom(p.rule), WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed, Answers: cmp.Or(in.Answers, "set"), DomainAway: cmp.Or(in.DomainAway, "refuse"),
 	}
 	rec.SetOptions(in.RestoreOptions, in.DriverOrder, in.Aside)
 	if in.Sealed {

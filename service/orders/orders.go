@@ -33,7 +33,8 @@ type Fleet interface {
 	Changed(ctx context.Context, id int64) // something was recorded of it
 	Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error)
 	// ToAnswer is what one carries out on its copy of a version; nil if nothing is set for it.
-	ToAnswer(ctx context.Context, w records.Workstation, v *records.Version) (*api.ToAnswer, error)
+	// With goOn it joins no domain if that does not answer; else that is a join.ErrAway.
+	ToAnswer(ctx context.Context, w records.Workstation, v *records.Version, goOn bool) (*api.ToAnswer, error)
 	// Answered tells whether every copy of an image is answered.
 	Answered(ctx context.Context, image string) (bool, error)
 	// HowAnswered tells by number how workstations would be answered.

@@ -22,6 +22,12 @@ import (
 // noAnswers is what an order says that leaves the copies as the golden machine was.
 const noAnswers = "none"
 
+// What an order says of workstations whose domain does not answer.
+const (
+	waitForDomain = "wait"
+	goOn          = "go-on"
+)
+
 // plan is an order that was held against everything that is known.
 type plan struct {
 	version *records.Version
@@ -29,7 +35,7 @@ type plan struct {
 	wait    int64 // seconds
 	targets []records.Workstation
 
-	lacksDrivers, otherFirmware, answers bool // among the problems, the ones an order can overrule
+	lacksDrivers, otherFirmware, answers, away bool // among the problems, the ones an order can overrule
 
 	api.DeliveryPlan
 }
@@ -149,6 +155,14 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 		if needs := readiness.NeedsAnswers(man.Findings); needs != nil && !how.Answered {
 			how.Problem = cmp.Or(how.Problem, fmt.Sprintf("its copy would be the golden machine's twin (%s), as the image was captured to be answered, and it is not", strings.Join(needs, ", ")))
 		}
+		switch {
+		case how.Away != "" && in.DomainAway == waitForDomain:
+			out.Warnings = append(out.Warnings, how.Away+"; it waits for that")
+		case how.Away != "" && in.DomainAway == goOn:
+			out.Warnings = append(out.Warnings, how.Away+"; if that stays so, its copy is in no domain")
+		case how.Away != "":
+			how.Problem, p.away = cmp.Or(how.Problem, how.Away), true
+		}
 		if how.Problem != "" {
 			out.Problems = append(out.Problems, how.Problem)
 			p.answers = true
@@ -218,6 +232,9 @@ func (p *plan) refusal() error {
 	}
 	if p.otherFirmware {
 		text += ", or set the firmware's setup right (--despite-firmware says that you will)"
+	}
+	if p.away {
+		text += ", or say what to do while a domain does not answer (--domain-away wait or go-on)"
 	}
 	if p.answers {
 		text += ", or mend their answers (jugate answers check; --answers none leaves copies as they are)"

@@ -6,6 +6,7 @@ import (
 
 	"jugate/core/errand"
 	"jugate/core/fault"
+	"jugate/core/join"
 
 	"jugate/api"
 	"jugate/core/roster"
@@ -14,6 +15,20 @@ import (
 
 // Start is the errand that a workstation has to do now, or nil.
 func (o *Orders) Start(ctx context.Context, workstation int64) (*api.ToErrand, error) {
+	e, err := o.next(ctx, workstation)
+	if e == nil || err != nil {
+		return nil, err
+	}
+	out, err := o.toErrand(ctx, e)
+	if errors.Is(err, join.ErrAway) { // it asks again soon
+		o.Fleet.Doing(workstation, "waits: "+err.Error())
+		return nil, nil
+	}
+	return out, err
+}
+
+// next finds the errand of a workstation, which is under way then.
+func (o *Orders) next(ctx context.Context, workstation int64) (*records.Errand, error) {
 	o.ordering.RLock()
 	defer o.ordering.RUnlock()
 	e, err := o.Records.StartErrand(ctx, o.Now(), workstation)
@@ -25,7 +40,7 @@ func (o *Orders) Start(ctx context.Context, workstation int64) (*api.ToErrand, e
 	}
 	o.Fleet.At(workstation, e.ID)
 	o.publishErrand(ctx, e.ID)
-	return o.toErrand(ctx, e)
+	return e, nil
 }
 
 func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand, error) {
@@ -64,6 +79,9 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 			out.Receive.Install = nothingToInstall(err.Error())
 		}
 		if out.Receive.Answer, err = o.answerOf(ctx, d, e.WorkstationID); err != nil {
+			if d.DomainAway == waitForDomain && errors.Is(err, join.ErrAway) {
+				return nil, err
+			}
 			out.Receive.Answer = &api.ToAnswer{Values: map[string]string{}, Problem: err.Error()}
 		}
 		o.told.set(d.ID, e.WorkstationID, out.Receive.Answer != nil)

@@ -27,6 +27,7 @@ import (
 	"jugate/console"
 	"jugate/records"
 	"jugate/service/access"
+	"jugate/service/domains"
 	"jugate/service/fleet"
 	"jugate/service/intake"
 	"jugate/service/orders"
@@ -38,6 +39,7 @@ type Server struct {
 	Version string
 	Records *records.DB
 	Access  *access.Access
+	Domains *domains.Domains
 	Fleet   *fleet.Fleet
 	Intake  *intake.Intake
 	Orders  *orders.Orders
@@ -104,7 +106,7 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 	h := humachi.New(r, c)
 	h.UseMiddleware(s.requirePerson(h), knownParameters(h))
 	for _, routes := range []func(huma.API){
-		s.sessionRoutes, s.workstationRoutes, s.answerRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
+		s.sessionRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
 		s.deliveryRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.driverRoutes, s.setRoutes, s.eventRoutes, s.termRoutes,
 	} {
 		routes(h)
