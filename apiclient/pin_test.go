@@ -5,6 +5,7 @@ import (
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
+	"crypto/tls"
 	"crypto/x509"
 	"encoding/pem"
 	"io"
@@ -48,6 +49,38 @@ func TestOneCertificateIsBelieved(t *testing.T) {
 		} else {
 			assert.ErrorIs(t, err, apiclient.ErrCertificate)
 		}
+	}
+
+	t.Log("# an authority's servers are believed, and neither its other certificates nor another's")
+	newAuthority := func() (*x509.Certificate, *ecdsa.PrivateKey) {
+		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+		require.NoError(t, err)
+		c := &x509.Certificate{SerialNumber: big.NewInt(3), IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign}
+		der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
+		require.NoError(t, err)
+		c, err = x509.ParseCertificate(der)
+		require.NoError(t, err)
+		return c, key
+	}
+	ours, ourKey := newAuthority()
+	theirs, theirKey := newAuthority()
+	config, err = apiclient.Pinned(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: ours.Raw}))
+	require.NoError(t, err)
+	leaf := func(by *x509.Certificate, byKey *ecdsa.PrivateKey, usage ...x509.ExtKeyUsage) *x509.Certificate {
+		der, err := x509.CreateCertificate(rand.Reader, &x509.Certificate{SerialNumber: big.NewInt(4), ExtKeyUsage: usage}, by, &key.PublicKey, byKey)
+		require.NoError(t, err)
+		c, err := x509.ParseCertificate(der)
+		require.NoError(t, err)
+		return c
+	}
+	for c, good := range map[*x509.Certificate]bool{
+		leaf(ours, ourKey, x509.ExtKeyUsageServerAuth): true,
+		leaf(ours, ourKey, x509.ExtKeyUsageClientAuth): false,
+		leaf(ours, ourKey): false,
+		leaf(theirs, theirKey, x509.ExtKeyUsageServerAuth): false,
+	} {
+		err := config.VerifyConnection(tls.ConnectionState{PeerCertificates: []*x509.Certificate{c, ours}})
+		assert.Equal(t, good, err == nil, "%v", c.ExtKeyUsage)
 	}
 	for _, bad := range []string{"", "x", string(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: []byte("k")}))} {
 		_, err := apiclient.Pinned([]byte(bad))

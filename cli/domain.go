@@ -26,7 +26,7 @@ func (a *app) domainAdd() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "add DOMAIN --account NAME --unit DN", Short: "Enter a domain, with the account that creates computers in one unit", Args: cobra.ExactArgs(1),
 		Long:    "The account needs the right to create computers in one unit, and no other. Its password is\nasked for, or read from standard input; it is sealed, and never leaves the service. Nothing\nis entered unless the directory takes the account and lets it create computers there.\nThe answer domain then has copies join (docs/answers.md).",
-		Example: "  jugate domain add fennholt.example --server ldaps://dc1.fennholt.example --account jugate@fennholt.example --unit OU=Workstations,DC=fennholt,DC=example --certificate fennholt-authority.pem",
+		Example: "  jugate domain add fennholt.example --controller ldaps://dc1.fennholt.example --account jugate@fennholt.example --unit OU=Workstations,DC=fennholt,DC=example --certificate fennholt-authority.pem",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Name = args[0]
 			if certificate != "" {
@@ -50,7 +50,7 @@ func (a *app) domainAdd() *cobra.Command {
 			return a.printDomainCheck(cmd, check)
 		},
 	}
-	cmd.Flags().StringVar(&in.Server, "server", "", "the domain controller, as ldaps://HOST[:PORT]; by default whoever answers at the domain's own name")
+	cmd.Flags().StringVar(&in.Server, "controller", "", "the domain controller, as ldaps://HOST[:PORT]; by default whoever answers at the domain's own name")
 	cmd.Flags().StringVar(&in.Account, "account", "", "the account that creates computers, as the directory takes it for signing in")
 	cmd.Flags().StringVar(&in.Unit, "unit", "", "where computers are created, as OU=Workstations,DC=fennholt,DC=example")
 	cmd.Flags().StringVar(&certificate, "certificate", "", "a PEM file with the authority of the directory's certificate, if this machine does not trust it")
@@ -73,7 +73,7 @@ func (a *app) domainList() *cobra.Command {
 			}
 			return printList(cmd, a, page.Items, []column[api.Domain]{
 				{title: "domain", value: func(d api.Domain) string { return d.Name }},
-				{title: "server", value: func(d api.Domain) string { return d.Server }},
+				{title: "controller", value: func(d api.Domain) string { return d.Server }},
 				{title: "account", value: func(d api.Domain) string { return d.Account }},
 				{title: "unit", value: func(d api.Domain) string { return d.Unit }},
 				{title: "added", value: func(d api.Domain) string { return when(d.Added) }},

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -25,6 +26,9 @@ func TestEveryCommandHasAnExampleThatItUnderstands(t *testing.T) {
 		path := cmd.CommandPath()
 		assert.NotEmpty(t, cmd.Short, path)
 		assert.NotRegexp(t, `\.$`, cmd.Short, path)
+		cmd.LocalNonPersistentFlags().VisitAll(func(f *pflag.Flag) {
+			assert.Nil(t, cmd.Root().PersistentFlags().Lookup(f.Name), "%s: --%s means something else everywhere", path, f.Name)
+		})
 		if !assert.NotEmpty(t, cmd.Example, path) {
 			return
 		}

@@ -238,7 +238,7 @@ func (r *room) joinable() *lab.Domain {
 	require.NoError(r.t, d.Joiner(r.ctx, unit, "jugate"))
 	authority := filepath.Join(r.t.TempDir(), "authority.pem")
 	require.NoError(r.t, os.WriteFile(authority, d.Authority, 0o644))
-	add := r.command("domain", "add", lab.DomainName, "--server", "ldaps://192.0.2.2", "--account", "jugate@"+lab.DomainName, "--unit", unit, "--certificate", authority)
+	add := r.command("domain", "add", lab.DomainName, "--controller", "ldaps://192.0.2.2", "--account", "jugate@"+lab.DomainName, "--unit", unit, "--certificate", authority)
 	add.Stdin = strings.NewReader(lab.DomainPassword + "\n")
 	out, err := add.CombinedOutput()
 	require.NoError(r.t, err, "%s", out)

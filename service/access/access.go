@@ -21,7 +21,7 @@ type Access struct {
 	Log     *slog.Logger
 	Now     func() time.Time
 
-	Certificate []byte // PEM, of those who call by TLS
+	Certificate []byte // PEM, of the authority that the service's certificate comes from
 	KeyPair     tls.Certificate
 	Secret      string // what only this service knows, the same at each start
 	SecurePort  uint16 // 0 without TLS
