@@ -23,6 +23,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/answers"
 	"jugate/core/capture"
 	"jugate/core/disk"
 	"jugate/core/restore"
@@ -83,6 +84,9 @@ type Options struct {
 	Ticket, Boot string
 	// Wish is what was chosen in the boot menu, and is told after the first check-in.
 	Wish *api.Wish
+	// Ask has a person at the screen type a line; wrong says why the last one was not taken. It
+	// is nil if nobody can be asked.
+	Ask func(ctx context.Context, q answers.Question, wrong string) (string, error)
 	// Certificate is what a delivered system is to trust of the service, in PEM.
 	Certificate []byte
 }

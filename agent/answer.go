@@ -2,6 +2,7 @@ package agent
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto"
 	"crypto/ecdsa"
@@ -27,6 +28,50 @@ import (
 type Changer interface {
 	// Change makes one change, on the medium when it returns.
 	Change(c answers.Change) error
+}
+
+// complete asks whoever stands at the screen what the answers leave open.
+func (a *Agent) complete(ctx context.Context, to *api.ToAnswer) error {
+	if to.Problem != "" {
+		return errors.New(to.Problem)
+	}
+	for _, q := range answers.Questions(to.Values) {
+		v, err := a.ask(ctx, q)
+		if err != nil {
+			return fmt.Errorf("%s: %w", q.Key, err)
+		}
+		to.Values[q.Key] = string(v)
+	}
+	return nil
+}
+
+// ask asks until it hears something that makes sense.
+func (a *Agent) ask(ctx context.Context, q answers.Question) (answers.Value, error) {
+	if a.options.Ask == nil {
+		if q.Default == "" {
+			return "", errors.New("it is to be asked at the screen, and this machine has none")
+		}
+		return answers.Parse(q.Key, q.Default)
+	}
+	a.show("somebody is asked at the screen: %s", q.Ask)
+	for wrong := ""; ; {
+		text, err := a.options.Ask(ctx, q, wrong)
+		if err != nil {
+			return "", err
+		}
+		if text = cmp.Or(text, q.Default); text == "" {
+			wrong = "Nothing was typed."
+			continue
+		}
+		v, err := answers.Parse(q.Key, text)
+		if _, is := v.Question(q.Key); is {
+			err = errors.New("this is a question")
+		}
+		if err == nil {
+			return v, nil
+		}
+		wrong = err.Error()
+	}
 }
 
 // answer has the system on a disk be what the answers say. did says in words what was done.

@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"context"
 	"io"
 	"net"
 	"net/netip"
@@ -108,6 +109,28 @@ func TestAnswersIntoALinuxVolume(t *testing.T) {
 			})
 		})
 	}
+}
+
+func TestWhatIsLeftOpenIsAskedBeforeAnythingIsWritten(t *testing.T) {
+	typed := []string{"", "Vienna", "{ask: me}", "Europe/Vienna"}
+	var heard []string
+	a := New(nil, cardsOnly{}, Options{Show: func(Status) {}, Ask: func(_ context.Context, q answers.Question, wrong string) (string, error) {
+		heard = append(heard, q.Key+": "+wrong)
+		return typed[len(heard)-1], nil
+	}})
+	open := func() *api.ToAnswer {
+		return &api.ToAnswer{Values: map[string]string{"computer_name": `"herb-01"`, "time_zone": `{"ask":"Which time zone?"}`, "description": `{"ask":"Where does it stand?","default":"2.14"}`}}
+	}
+	to := open()
+	require.NoError(t, a.complete(t.Context(), to))
+	assert.Equal(t, map[string]string{"computer_name": `"herb-01"`, "time_zone": `"Europe/Vienna"`, "description": `"2.14"`}, to.Values)
+	require.Len(t, heard, 4)
+	assert.Contains(t, heard[2], "not a time zone of the IANA list")
+	assert.Contains(t, heard[3], "this is a question")
+
+	t.Log("# without a screen its default counts, and without one nothing is written")
+	a = New(nil, cardsOnly{}, Options{Show: func(Status) {}})
+	assert.ErrorContains(t, a.complete(t.Context(), open()), "time_zone: it is to be asked at the screen, and this machine has none")
 }
 
 func TestAnswersThatCannotBeCarriedOut(t *testing.T) {

@@ -118,8 +118,11 @@ type receiver struct {
 func (r *receiver) prepare(ctx context.Context) (err error) {
 	a := r.agent
 	a.show("preparing to receive version %d", r.to.Version)
-	if r.to.Answer != nil && r.to.Answer.Problem != "" {
-		return fmt.Errorf("nothing was written, as the copy could not be answered: %s", r.to.Answer.Problem)
+	if r.to.Answer != nil {
+		if err := a.complete(ctx, r.to.Answer); err != nil {
+			return fmt.Errorf("nothing was written, as the copy could not be answered: %w", err)
+		}
+		a.show("preparing to receive version %d", r.to.Version)
 	}
 	text, err := authorized(ctx, a, func(c *apiclient.Client) ([]byte, error) { return c.DeliveryManifest(ctx, r.to.Delivery) })
 	if err != nil {

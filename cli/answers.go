@@ -57,11 +57,12 @@ func (p *placeFlags) take(args []string) (of string, rest []string, err error) {
 func (a *app) answersSet() *cobra.Command {
 	var place placeFlags
 	var from string
+	var questions []string
 	cmd := &cobra.Command{
 		Use: "set [GROUP|WORKSTATION] KEY=VALUE…", Short: "Set answers for a group, a workstation, a model, an image or all", Args: cobra.ArbitraryArgs,
-		Long: "The more particular place counts: a workstation before its groups, those before its\nmodel, that before the image, and that before what is set for all. A list is written as\nYAML, or comes from a file with --from. docs/answers.md lists the keys.",
+		Long: "The more particular place counts: a workstation before its groups, those before its\nmodel, that before the image, and that before what is set for all. A list is written as\nYAML, or comes from a file with --from. docs/answers.md lists the keys. With --ask a\nperson is asked at the workstation, before anything is written; the value is what counts\nif nothing is typed.",
 		Example: "  jugate answers set --service time_zone=Europe/Vienna locale=de_AT keyboard=at\n  jugate answers set herbarium 'commands=[systemctl enable --now scanner]'\n" +
-			"  jugate answers set herb-01 --from herb-01.yaml",
+			"  jugate answers set herb-01 --from herb-01.yaml\n  jugate answers set herbarium --ask 'description=Where does it stand?' description=2.14",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			of, rest, err := place.take(args)
 			if err != nil {
@@ -88,12 +89,36 @@ func (a *app) answersSet() *cobra.Command {
 				}
 				in.Values[key] = json.RawMessage(value)
 			}
+			if err := askFor(in.Values, questions); err != nil {
+				return usageError{err}
+			}
 			return a.setAnswers(cmd, in)
 		},
 	}
 	place.add(a, cmd)
+	cmd.Flags().StringArrayVar(&questions, "ask", nil, "ask for KEY at the workstation, as KEY=QUESTION; can be given again")
 	cmd.Flags().StringVar(&from, "from", "", "a YAML file of answers; - for standard input")
 	return cmd
+}
+
+// askFor makes questions of values, of which those that are given are the defaults.
+func askFor(values map[string]any, questions []string) error {
+	for _, text := range questions {
+		key, ask, is := strings.Cut(text, "=")
+		if !is {
+			return fmt.Errorf("--ask %q is not KEY=QUESTION", text)
+		}
+		q := map[string]any{"ask": ask}
+		if v, given := values[key].(json.RawMessage); given {
+			var text string
+			if err := json.Unmarshal(v, &text); err != nil {
+				return fmt.Errorf("%s cannot be asked at a workstation: it is not one line of text", key)
+			}
+			q["default"] = text
+		}
+		values[key] = q
+	}
+	return nil
 }
 
 func (a *app) answersUnset() *cobra.Command {

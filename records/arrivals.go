@@ -16,7 +16,7 @@ import (
 )
 
 // AwaitArrival records the digest of the token with which a workstation's copy will report, and
-// the name that it is to come up as. An
+// the name that it is to come up as, empty if nobody knows it yet. An
 // earlier token of the same workstation and delivery is good no more.
 func (db *DB) AwaitArrival(ctx context.Context, now time.Time, digest string, delivery, workstation int64, name string) error {
 	_, err := db.exec(ctx, `INSERT INTO arrivals (digest, delivery_id, workstation_id, issued, name) VALUES (?1, ?2, ?3, ?4, ?5)
@@ -81,7 +81,7 @@ func (db *DB) Arrive(ctx context.Context, now time.Time, digest string, report a
 // another copy, or from other network cards.
 func oddities(ctx context.Context, tx *sqlx.Tx, workstation int64, name string, report api.ArrivalReport) (string, error) {
 	var odd []string
-	if !strings.EqualFold(report.ComputerName, name) {
+	if name != "" && !strings.EqualFold(report.ComputerName, name) {
 		odd = append(odd, fmt.Sprintf("it has come up as %q, and not as %s", report.ComputerName, name))
 	}
 	var twins []string

@@ -122,9 +122,13 @@ func run(ctx context.Context) error {
 		v.service, v.network = set.Service, nil // it works: it is on a page of its own
 	})
 	wish, signIn := parseWish(set.Wish)
-	a := agent.New(client, machine, agent.Options{Show: screen.show, Log: slog.Default(), Ticket: cmp.Or(set.Ticket, set.Key), Boot: bootID(), Wish: wish, Certificate: certificate})
+	options := agent.Options{Show: screen.show, Log: slog.Default(), Ticket: cmp.Or(set.Ticket, set.Key), Boot: bootID(), Wish: wish, Certificate: certificate}
+	p := &person{screen: screen, inventory: inventory, network: network, modules: loaded}
 	if screen.tty != nil {
-		p := &person{screen: screen, agent: a, inventory: inventory, network: network, modules: loaded}
+		options.Ask = p.question
+	}
+	a := agent.New(client, machine, options)
+	if p.agent = a; screen.tty != nil {
 		go p.listen(ctx, screen.tty, signIn)
 	}
 	if set.Shell {

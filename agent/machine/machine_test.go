@@ -2,6 +2,7 @@ package machine
 
 import (
 	"context"
+	"io"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 
 	"jugate/agent"
 	"jugate/api"
+	"jugate/core/answers"
 	"jugate/core/hwaddr"
 	"jugate/core/kmod"
 	"jugate/demo/madeup"
@@ -142,6 +144,45 @@ func TestKeysOpenPages(t *testing.T) {
 	assert.Contains(t, enter("r9\r").title, `There is no image "9" in the list`)
 	g := enter("cgardex\x7fn")
 	assert.Equal(t, "garden", g.input, "a letter was taken back")
+}
+
+// A question of the agent stays until it is answered, also while somebody tries other keys.
+func TestAQuestionIsAnsweredAtTheScreen(t *testing.T) {
+	p := &person{screen: &terminal{}}
+	in, keys := io.Pipe()
+	defer keys.Close()
+	go p.listen(t.Context(), in, false)
+	put := make(chan string)
+	go func() {
+		for _, wrong := range []string{"", "it was empty"} {
+			text, err := p.question(t.Context(), answers.Question{Key: "description", Ask: "Where does it stand?", Default: "2.14"}, wrong)
+			assert.NoError(t, err)
+			put <- text
+		}
+	}()
+	asked := func(want string) {
+		require.Eventually(t, func() bool {
+			p.mu.Lock()
+			defer p.mu.Unlock()
+			return p.must && strings.Contains(strings.Join(p.screen.view.page.lines, "\n"), want)
+		}, time.Minute, time.Millisecond)
+	}
+	asked("Enter alone takes: 2.14")
+	io.WriteString(keys, "h\x1b")
+	io.WriteString(keys, "Glashä\x7faus 3\r")
+	assert.Equal(t, "Glashaus 3", <-put)
+	asked("This was not taken: it was empty")
+	io.WriteString(keys, "\r")
+	assert.Empty(t, <-put)
+
+	t.Log("# an errand that ends takes its question away")
+	ctx, cancel := context.WithCancel(t.Context())
+	cancel()
+	_, err := p.question(ctx, answers.Question{Key: "description", Ask: "Where?"}, "")
+	assert.ErrorIs(t, err, context.Canceled)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	assert.Nil(t, p.typing)
 }
 
 // A stick with a driver's modules: those that fit a device and this kernel, each after

@@ -5,17 +5,21 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
+	"unicode/utf8"
 
 	"github.com/dustin/go-humanize"
 
 	"jugate/agent"
 	"jugate/api"
+	"jugate/core/answers"
 	"jugate/core/capture"
 )
 
 // person is whoever stands in front of the workstation. Keys open pages; a page
 // stays until it is left.
 type person struct {
+	mu        sync.Mutex // held while a key is taken, and while a question is put up
 	screen    *terminal
 	agent     *agent.Agent
 	inventory api.Inventory
@@ -25,6 +29,7 @@ type person struct {
 	signedIn  bool
 	typing    func(ctx context.Context, text string) // takes the line that is typed; nil when none is
 	typed     string
+	must      bool // the line that is typed answers a question of the agent, and Esc does not end that
 }
 
 // Keys that a terminal sends.
@@ -34,9 +39,14 @@ const (
 	keyBackspace = 0x7f
 )
 
+// maxTyped is how long a line can be, in bytes.
+const maxTyped = 200
+
 // keys are the hints at the foot of the screen.
 func (p *person) keys() string {
 	switch {
+	case p.must:
+		return "Enter: go on   Esc: begin again"
 	case p.typing != nil:
 		return "Enter: go on   Esc: back"
 	case p.signedIn:
@@ -48,7 +58,12 @@ func (p *person) keys() string {
 
 // listen takes keys until the terminal ends. signIn opens that page first.
 func (p *person) listen(ctx context.Context, keys io.Reader, signIn bool) {
-	if p.show(page{}); signIn {
+	p.mu.Lock()
+	if !p.must { // a question may be there already
+		p.show(page{})
+	}
+	p.mu.Unlock()
+	if signIn {
 		p.press(ctx, 's')
 	}
 	buf := make([]byte, 64)
@@ -67,6 +82,8 @@ func (p *person) listen(ctx context.Context, keys io.Reader, signIn bool) {
 }
 
 func (p *person) press(ctx context.Context, k byte) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
 	if p.typing != nil {
 		p.typeKey(ctx, k)
 		return
@@ -86,6 +103,38 @@ func (p *person) press(ctx context.Context, k byte) {
 		}
 	default:
 		p.show(page{})
+	}
+}
+
+// question has whoever stands here answer a question of the agent (agent.Options.Ask). It stays on
+// the screen until something is typed.
+func (p *person) question(ctx context.Context, q answers.Question, wrong string) (string, error) {
+	answered := make(chan string, 1)
+	lines := []string{q.Ask, ""}
+	if q.Default != "" {
+		lines = append(lines, "Enter alone takes: "+q.Default, "")
+	}
+	if wrong != "" {
+		lines = append(lines, "This was not taken: "+wrong)
+	}
+	p.mu.Lock()
+	p.must = true
+	p.ask("A question, before anything is written", lines, q.Key+":", func(_ context.Context, text string) {
+		p.must = false
+		p.show(page{})
+		answered <- text
+	})
+	p.mu.Unlock()
+	p.screen.log("question: " + q.Ask)
+	select {
+	case text := <-answered:
+		return text, nil
+	case <-ctx.Done():
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.typing, p.must = nil, false
+		p.show(page{})
+		return "", ctx.Err()
 	}
 }
 
@@ -145,6 +194,8 @@ func (p *person) ask(title string, lines []string, prompt string, take func(cont
 
 func (p *person) typeKey(ctx context.Context, k byte) {
 	switch {
+	case k == keyEscape && p.must:
+		p.typed = ""
 	case k == keyEscape:
 		p.typing = nil
 		p.show(page{})
@@ -155,11 +206,10 @@ func (p *person) typeKey(ctx context.Context, k byte) {
 		take(ctx, strings.TrimSpace(p.typed))
 		return
 	case k == keyBackspace || k == '\b':
-		if p.typed != "" {
-			p.typed = p.typed[:len(p.typed)-1]
-		}
-	case k > ' ' && k < keyBackspace && len(p.typed) < 63:
-		p.typed += string(k)
+		_, last := utf8.DecodeLastRuneInString(p.typed)
+		p.typed = p.typed[:len(p.typed)-last]
+	case k >= ' ' && k != keyBackspace && len(p.typed) < maxTyped: // beyond ASCII, a part of UTF-8
+		p.typed += string([]byte{k})
 	}
 	p.screen.change(func(v *view) { v.page.input = p.typed })
 }

@@ -38,7 +38,11 @@ func Parse(key, text string) (Value, error) {
 		return "", unknown(key)
 	}
 	var v any = text
-	if !k.Cell || k.Name == "remote_access" {
+	if q, err := questionIn(text); err != nil {
+		return "", k.wrong(err)
+	} else if q != nil {
+		v = q
+	} else if !k.Cell || k.Name == "remote_access" {
 		if err := yaml.Unmarshal([]byte(text), &v); err != nil {
 			return "", k.wrong(errors.New("it is not well-formed YAML"))
 		}
@@ -56,6 +60,9 @@ func unknown(key string) error {
 
 // take checks a value as YAML or JSON has it.
 func (k *Key) take(v any) (Value, error) {
+	if asks(v) {
+		return k.question(v)
+	}
 	text, err := json.Marshal(v)
 	if err != nil {
 		return "", k.wrong(err)
@@ -115,6 +122,9 @@ func (s *Settings) value(key string) (Value, error) {
 func (v Value) Show(key string) string {
 	if k := Find(key); k != nil && k.Secret {
 		return "(set)"
+	}
+	if _, is := v.Question(key); is {
+		return string(v) // which Parse reads
 	}
 	var any any
 	if err := json.Unmarshal([]byte(v), &any); err != nil {
@@ -201,13 +211,23 @@ type Verdict struct {
 	Away string
 }
 
-// SettingsOf are the resolved values in their typed form.
-func SettingsOf(resolved []Resolved) (*Settings, error) {
+// SettingsOf are the resolved values in their typed form. What is asked at the workstation has
+// its default, if it has one.
+func SettingsOf(resolved []Resolved) (s *Settings, asked []Question, err error) {
 	values := map[string]Value{}
 	for _, r := range resolved {
+		if q, is := r.Value.Question(r.Key); is {
+			if asked = append(asked, q); q.Default == "" {
+				continue
+			}
+			if r.Value, err = Parse(r.Key, q.Default); err != nil {
+				return nil, nil, err
+			}
+		}
 		values[r.Key] = r.Value
 	}
-	return decode(values)
+	s, err = decode(values)
+	return s, asked, err
 }
 
 // FromTold are settings as one process tells them to another: by key, as JSON.

@@ -74,7 +74,7 @@ func settings(t *testing.T) *answers.Settings {
 	} {
 		all = append(all, answers.Resolved{Key: key, Value: parse(t, key, text)})
 	}
-	s, err := answers.SettingsOf(all)
+	s, _, err := answers.SettingsOf(all)
 	require.NoError(t, err)
 	return s
 }

@@ -78,7 +78,7 @@ func (f *Fleet) SetAnswers(ctx context.Context, in api.NewAnswers) ([]api.Answer
 	if len(values) == 0 {
 		return nil, fault.Invalid.Errorf("no answer is given")
 	}
-	if v := values["computer_name"]; v != "" && place.Kind != "workstation" {
+	if v := values["computer_name"]; v != "" && !isQuestion(v, "computer_name") && place.Kind != "workstation" {
 		return nil, fault.Invalid.Errorf("a computer_name belongs to one workstation; set on %s, it would be there many times", place.Words())
 	}
 	kept := map[string]string{}
@@ -91,7 +91,9 @@ func (f *Fleet) SetAnswers(ctx context.Context, in api.NewAnswers) ([]api.Answer
 			}
 		}
 	}
-	if v := values["domain"]; v != "" {
+	if v := values["domain"]; isQuestion(v, "domain") {
+		return nil, fault.Invalid.Errorf("domain: this cannot be asked at a workstation, as a computer joins before its disk is written")
+	} else if v != "" {
 		if _, err := f.Records.Domain(ctx, strings.Trim(string(v), `"`)); err != nil {
 			return nil, fault.Invalid.Errorf("domain: %w; enter it with jugate domain add", err)
 		}
@@ -165,6 +167,9 @@ func (f *Fleet) resolve(rows []records.Answer, w records.Workstation, image stri
 		all = append(all, *layers[p])
 	}
 	resolved, err := answers.Resolve(all)
+	if err == nil {
+		err = namedInTime(resolved)
+	}
 	if err != nil || slices.ContainsFunc(resolved, func(r answers.Resolved) bool { return r.Key == "computer_name" }) {
 		return resolved, err
 	}
@@ -173,6 +178,25 @@ func (f *Fleet) resolve(rows []records.Answer, w records.Workstation, image stri
 		return nil, fault.Conflict.Errorf("the name of %s cannot be that of a computer, so computer_name has to be set: %w", w.Name, err)
 	}
 	return append([]answers.Resolved{{Key: "computer_name", Value: name, From: "its name in the roster"}}, resolved...), nil
+}
+
+func isQuestion(v answers.Value, key string) bool {
+	_, is := v.Question(key)
+	return is
+}
+
+// namedInTime refuses that a computer which joins a domain is given its name at its screen: its
+// account is made before.
+func namedInTime(resolved []answers.Resolved) error {
+	joins, asks := false, false
+	for _, r := range resolved {
+		joins = joins || r.Key == "domain"
+		asks = asks || r.Key == "computer_name" && isQuestion(r.Value, r.Key)
+	}
+	if joins && asks {
+		return fault.Conflict.Errorf("computer_name is asked at the workstation, which is too late for a computer that joins a domain; set one of them otherwise")
+	}
+	return nil
 }
 
 // rankOf tells how particular a place is for a workstation, and whether it counts at all.
@@ -289,11 +313,25 @@ func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *r
 		case resolved != nil && why != "":
 			how[w.ID] = answers.Verdict{Remark: "its answers are not carried out: " + why}
 		case resolved != nil:
-			how[w.ID] = answers.Verdict{Answered: true}
+			how[w.ID] = answers.Verdict{Answered: true, Remark: whatIsAsked(resolved)}
 			joins = append(joins, joinOf(w.ID, resolved))
 		}
 	}
 	return how, f.judgeJoins(ctx, how, joins)
+}
+
+// whatIsAsked says in words what a person is asked at the workstation; empty if nothing is.
+func whatIsAsked(resolved []answers.Resolved) string {
+	var keys []string
+	for _, r := range resolved {
+		if isQuestion(r.Value, r.Key) {
+			keys = append(keys, r.Key)
+		}
+	}
+	if keys == nil {
+		return ""
+	}
+	return "somebody is asked at its screen, before anything is written: " + strings.Join(keys, ", ")
 }
 
 // PreviewAnswers tells what the answers of a workstation do to the system of an image.
@@ -310,7 +348,7 @@ func (f *Fleet) PreviewAnswers(ctx context.Context, ref, image string) (api.Answ
 	if err != nil {
 		return api.AnswersPreview{}, err
 	}
-	settings, err := answers.SettingsOf(resolved)
+	settings, asked, err := answers.SettingsOf(resolved)
 	if err != nil {
 		return api.AnswersPreview{}, err
 	}
@@ -329,6 +367,9 @@ func (f *Fleet) PreviewAnswers(ctx context.Context, ref, image string) (api.Answ
 		return api.AnswersPreview{}, fault.Conflict.Mark(err)
 	}
 	out := api.AnswersPreview{Workstation: w.Label(), Image: image, System: words, Changes: []api.AnswersChange{}, Runs: []string{}, Remarks: append([]string{}, plan.Remarks...)}
+	for _, q := range asked {
+		out.Remarks = append(out.Remarks, fmt.Sprintf("%s is asked at the workstation (%s); what is shown is its default, %q", q.Key, q.Ask, q.Default))
+	}
 	for _, c := range plan.Changes {
 		told := api.AnswersChange{Do: string(c.Do), Path: "/" + c.Path, Target: c.Target, Secret: c.Secret, Because: c.Why}
 		if c.Do == answers.Write || c.Do == answers.Folder {

@@ -7,6 +7,7 @@ import (
 	"sync"
 
 	"jugate/api"
+	"jugate/core/answers"
 	"jugate/core/roster"
 	"jugate/core/slabstore"
 	"jugate/records"
@@ -33,12 +34,19 @@ func (o *Orders) answerOf(ctx context.Context, d *records.Delivery, workstation 
 	if to.Arch != "" {
 		return to, nil // a Windows does not report its first start yet
 	}
-	var name string
-	if err := json.Unmarshal([]byte(to.Values["computer_name"]), &name); err != nil {
-		return nil, err
+	var name string // empty if it is asked at the workstation
+	if is := answers.Value(to.Values["computer_name"]); !asked(is) {
+		if err := json.Unmarshal([]byte(is), &name); err != nil {
+			return nil, err
+		}
 	}
 	to.Token = rand.Text()
 	return to, o.Records.AwaitArrival(ctx, o.Now(), slabstore.Sum([]byte(to.Token)).String(), d.ID, w.ID, name)
+}
+
+func asked(name answers.Value) bool {
+	_, is := name.Question("computer_name")
+	return is
 }
 
 // toldAnswers notes which workstations were told answers, so that a build which does not know
