@@ -281,7 +281,7 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	const password = "sundial-2.14"
 	r.jugate(nil, "answers", "set", "--service", "time_zone=Pacific/Auckland", "locale=en_NZ", "network=[{}]")
 	r.jugate(nil, "answers", "set", "herbarium", "domain="+lab.DomainName, "files=[{path: /etc/resolv.conf, content: 'nameserver 192.0.2.2'}]", "accounts=[{name: scan, full_name: Scanning desk, administrator: true, password_hash: "+hashOf(t, password)+"}]",
-		"commands=['adcli testjoin --domain="+lab.DomainName+" > /dev/ttyS0 2>&1 && echo garden member $(hostname) > /dev/ttyS0', echo garden first start of $(hostname) > /dev/ttyS0]")
+		"commands=['for i in $(seq 30); do adcli testjoin --domain="+lab.DomainName+" > /dev/ttyS0 2>&1 && echo garden member $(hostname) > /dev/ttyS0 && break; sleep 2; done', echo garden first start of $(hostname) > /dev/ttyS0]")
 	machines := []*lab.Machine{
 		r.on(lab.MachineOptions{Name: "herb-01", Address: "00:00:5e:00:53:11", Firmware: lab.UEFI, Disk: r.disk("herb-01", 2*gib)}),
 		r.on(lab.MachineOptions{Name: "herb-02", Address: "00:00:5e:00:53:12", Firmware: lab.SecureUEFI, Disk: r.disk("herb-02", 3*gib)}),

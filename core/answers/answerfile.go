@@ -179,8 +179,8 @@ func RegisterInAnswerFile(existing []byte, arch string) ([]byte, error) {
 // maxNetBIOS is the longest name of a computer that Windows takes (NetBIOS).
 const maxNetBIOS = 15
 
-// answer sets what settings say. remarks are what Windows cannot be told.
-func (f *answerFile) answer(s *Settings) (remarks []string, err error) {
+// answer sets what settings say; firstCard is the hardware address of the first network card. remarks are what Windows cannot be told.
+func (f *answerFile) answer(s *Settings, firstCard string) (remarks []string, err error) {
 	if s.ComputerName != "" {
 		if len(s.ComputerName) > maxNetBIOS {
 			return nil, fault.Invalid.Errorf("%s is longer than the %d characters that Windows takes for the name of a computer; set computer_name", s.ComputerName, maxNetBIOS)
@@ -218,9 +218,14 @@ func (f *answerFile) answer(s *Settings) (remarks []string, err error) {
 			remarks = append(remarks, "Windows has no layout for the keyboard "+s.Keyboard+" that is known here")
 		}
 	}
-	for _, e := range [][2]string{{"HideEULAPage", "true"}, {"HideOEMRegistrationScreen", "true"}, {"HideOnlineAccountScreens", "true"}, {"HideWirelessSetupInOOBE", "true"}, {"ProtectYourPC", "3"}} {
-		f.suggest(oobeSystem, shellSetup, "OOBE/"+e[0], e[1])
+	f.skipPages(s.SkipPages)
+	if s.NetProfile != "" {
+		f.set(oobeSystem, shellSetup, "OOBE/NetworkLocation", networkLocations[s.NetProfile])
 	}
+	if s.RemoteAccess != nil {
+		f.remoteAccess(*s.RemoteAccess)
+	}
+	remarks = append(remarks, f.network(s.Network, firstCard)...)
 	if s.Accounts == nil && f.component(oobeSystem, shellSetup).FindElement("UserAccounts") == nil {
 		remarks = append(remarks, "no account is set, so the first start asks for one")
 	}
@@ -231,9 +236,9 @@ func (f *answerFile) answer(s *Settings) (remarks []string, err error) {
 		}
 		f.account(a)
 	}
-	for key, has := range map[string]bool{"description": s.Description != "", "root_ssh_keys": s.RootSSHKeys != nil, "remote_access": s.RemoteAccess != nil, "network": s.Network != nil, "proxy": s.Proxy != "", "files": s.Files != nil} {
+	for key, has := range map[string]bool{"root_ssh_keys": s.RootSSHKeys != nil, "packages": s.Packages != nil} {
 		if has {
-			remarks = append(remarks, key+" is for Linux systems so far")
+			remarks = append(remarks, key+" is for Linux systems")
 		}
 	}
 	slices.Sort(remarks)

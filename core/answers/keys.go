@@ -2,6 +2,7 @@ package answers
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"net/url"
 	"regexp"
@@ -53,12 +54,25 @@ var Keys = []Key{
 		Doc: "Local accounts: name, full_name, administrator (may become root), password_hash (crypt(5)) or password, without which nobody can sign in by password, ssh_keys, and change_password (asks for another password at the first sign-in).", check: checkAccounts},
 	{Name: "root_ssh_keys", Form: "list of texts", Example: "- ssh-ed25519 AAAA… holm", Doc: "SSH keys of root, in place of those of the golden machine.",
 		check: func(s *Settings) error { return checkSSHKeys(s.RootSSHKeys) }},
-	{Name: "remote_access", Form: "true or false", Example: "true", Cell: true, Doc: "Whether the SSH server starts with the system, if it has one.", check: func(*Settings) error { return nil }},
+	{Name: "remote_access", Form: "true or false", Example: "true", Cell: true, Doc: "Whether people can work on it from afar: the SSH server of a Linux system, if it has one; remote desktop of Windows.", check: func(*Settings) error { return nil }},
 	{Name: "network", Form: "list of connections", Example: "- hardware_address: 00:00:5e:00:53:11\n  addresses: [192.0.2.31/24]\n  gateway: 192.0.2.1\n  name_servers: [192.0.2.53]\n  search: [fennholt.example]",
 		Doc: "Network settings by hardware address; without one, of the workstation's first card. A connection without addresses asks for them (DHCP).", check: checkNetwork},
 	{Name: "domain", Form: "DNS name", Example: "fennholt.example", Cell: true, Doc: "Domain that the computer joins by itself, with no password but its own; `jugate domain add` has to know it. The name of the computer has at most 15 characters then.",
 		check: checkDomain},
 	{Name: "proxy", Form: "URL", Example: "http://192.0.2.8:3128", Cell: true, Doc: "Proxy for programs and for packages.", check: checkProxy},
+	{Name: "network_profile", Form: "private or public", Example: "private", Cell: true, Doc: "How far others on the network are trusted: in Windows the kind of network, in Linux the default zone of firewalld (work or public).",
+		check: func(s *Settings) error { return oneOf(s.NetProfile, "private", "public") }},
+	{Name: "programs", Form: "list of programs", Example: "- name: Scanner\n  command: /opt/scanner/bin/scanner --desk", Doc: "Programs that open when somebody signs in: name and command.", check: checkPrograms},
+	{Name: "packages", Form: "list of names", Example: "- scanner-tools", Doc: "Packages that the system's own package manager installs at the first start of a Linux system, from where it gets its packages.", check: checkPackages},
+	{Name: "skip_pages", Form: "list of licence, registration, account, network and privacy", Example: "- licence\n- account", Doc: "Pages of the first-start dialogue of Windows that are not shown; all of them by default.",
+		check: func(s *Settings) error {
+			for _, p := range s.SkipPages {
+				if err := oneOf(p, slices.Sorted(maps.Keys(firstStartPages))...); err != nil {
+					return err
+				}
+			}
+			return nil
+		}},
 	{Name: "files", Form: "list of files", Example: "- path: /etc/motd\n  content: |\n    Herbarium scanning room\n  mode: \"0644\"", Doc: "Files that are written: path, content and mode (0644 by default).", check: checkFiles},
 	{Name: "commands", Form: "list of shell commands", Example: "- systemctl enable --now scanner.service", Doc: "Commands that root runs once, when the system starts for the first time and has a network.",
 		check: func(s *Settings) error { return checkCommands(s.Commands) }},
@@ -259,6 +273,42 @@ func checkFiles(s *Settings) error {
 			return fault.Invalid.Errorf("%s is larger than %d KiB", f.Path, maxFile>>10)
 		case f.Mode != "" && !modeForm.MatchString(f.Mode):
 			return fault.Invalid.Errorf("%q is not a mode such as 0644", clipped(f.Mode))
+		}
+	}
+	return nil
+}
+
+func oneOf(text string, words ...string) error {
+	if !slices.Contains(words, text) {
+		return fault.Invalid.Errorf("%q is none of %s", clipped(text), strings.Join(words, ", "))
+	}
+	return nil
+}
+
+var (
+	programForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9 ._-]{0,60}$`)
+	packageForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9.+_:=~-]{0,200}$`) // with a version, as package managers take it
+)
+
+func checkPrograms(s *Settings) error {
+	for i, p := range s.Programs {
+		if err := matches(p.Name, programForm, "the name of a program: letters, digits, spaces, '.', '_' and '-'"); err != nil {
+			return err
+		}
+		if slices.ContainsFunc(s.Programs[:i], func(b Program) bool { return strings.EqualFold(b.Name, p.Name) }) {
+			return fault.Invalid.Errorf("the program %s is there twice", p.Name)
+		}
+		if err := checkCommands([]string{p.Command}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func checkPackages(s *Settings) error {
+	for _, p := range s.Packages {
+		if err := matches(p, packageForm, "the name of a package"); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -87,9 +87,16 @@ func Linux(root fs.FS, s *Settings, fresh Fresh) (*Plan, error) {
 		f.folder(path.Dir(name), "files", 0o755, 0, 0)
 		f.write(name, "files", fs.FileMode(mode), []byte(one.Content))
 	}
-	if s.Commands != nil {
-		f.firstStart(s.Commands)
+	if s.NetProfile != "" {
+		f.networkProfile(s.NetProfile)
 	}
+	if s.Programs != nil {
+		f.programs(s.Programs)
+	}
+	if commands := append(f.installing(s.Packages), s.Commands...); len(commands) > 0 {
+		f.firstStart(commands)
+	}
+	f.askNothing(s)
 	if fresh.Arrival != nil {
 		f.arrival(fresh.Arrival)
 	}

@@ -63,6 +63,36 @@ var ubuntu = map[string]string{
 	"etc/default/keyboard": "XKBLAYOUT=\"us\"\n",
 }
 
+// What a Linux desk has beyond its own names.
+func TestALinuxDesk(t *testing.T) {
+	s := &answers.Settings{ComputerName: "herb-01", NetProfile: "private", Packages: []string{"scanner-tools", "vim"}, Programs: []answers.Program{{Name: "Scanning desk", Command: `scan "all" $HOME 100% \o`}},
+		Accounts: []answers.Account{{Name: "scan", PasswordHash: hash}}, Commands: []string{"true"}}
+	for name, c := range map[string]struct {
+		system  map[string]string
+		install string
+	}{
+		"debian": {map[string]string{"usr/bin/apt-get": ""}, "apt-get update\n"}, "fedora": {map[string]string{"usr/bin/dnf": ""}, "dnf install -y scanner-tools vim\n"},
+		"opensuse": {map[string]string{"usr/bin/zypper": ""}, "zypper --non-interactive install scanner-tools vim\n"}, "none": {nil, "true\n"},
+	} {
+		more := maps.Clone(fedora)
+		maps.Copy(more, c.system)
+		more["etc/firewalld/firewalld.conf"] = "# zones\nDefaultZone=public\n"
+		more["etc/systemd/system/graphical.target.wants/initial-setup.service"] = ""
+		p, err := answers.Linux(layout(more), s, fresh())
+		require.NoError(t, err)
+		after := map[string]answers.Change{}
+		for _, change := range p.Changes {
+			after[change.Path] = change
+		}
+		assert.Contains(t, string(after["var/lib/jugate/first-start"].Content), c.install, name)
+		assert.Equal(t, "# zones\nDefaultZone=work\n", string(after["etc/firewalld/firewalld.conf"].Content))
+		assert.Equal(t, answers.Remove, after["etc/systemd/system/graphical.target.wants/initial-setup.service"].Do)
+		entry := after["etc/xdg/autostart/jugate-scanning-desk.desktop"]
+		assert.Equal(t, "[Desktop Entry]\nType=Application\nName=Scanning desk\nExec=sh -c \"scan \\\\\"all\\\\\" \\\\$HOME 100%% \\\\\\\\o\"\n", string(entry.Content))
+		assert.Equal(t, name == "none", strings.Contains(strings.Join(p.Remarks, " "), "no package manager"), name)
+	}
+}
+
 func settings(t *testing.T) *answers.Settings {
 	t.Helper()
 	var all []answers.Resolved

@@ -15,6 +15,10 @@ type Settings struct {
 	RemoteAccess *bool        `json:"remote_access,omitempty"`
 	Network      []Connection `json:"network,omitempty"`
 	Domain       string       `json:"domain,omitempty"`
+	NetProfile   string       `json:"network_profile,omitempty"`
+	Programs     []Program    `json:"programs,omitempty"`
+	Packages     []string     `json:"packages,omitempty"`
+	SkipPages    []string     `json:"skip_pages,omitempty"`
 	Proxy        string       `json:"proxy,omitempty"`
 	Files        []File       `json:"files,omitempty"`
 	Commands     []string     `json:"commands,omitempty"`
@@ -38,6 +42,12 @@ type Connection struct {
 	Gateway         string   `json:"gateway,omitempty"`
 	NameServers     []string `json:"name_servers,omitempty"`
 	Search          []string `json:"search,omitempty"`
+}
+
+// Program is a program that opens when somebody signs in.
+type Program struct {
+	Name    string `json:"name"`
+	Command string `json:"command"`
 }
 
 // File is a file that is written.

@@ -43,7 +43,7 @@ func Windows(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
 	if err != nil {
 		return nil, err
 	}
-	if f.plan.Remarks, err = doc.answer(s); err != nil {
+	if f.plan.Remarks, err = doc.answer(s, fresh.FirstCard); err != nil {
 		return nil, err
 	}
 	if fresh.Joined != nil {
@@ -58,8 +58,9 @@ func Windows(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
 	if !bytes.Equal(text, existing) {
 		f.plan.Changes = append(f.plan.Changes, Change{Do: Write, Path: at, Content: text, Mode: 0o644, Why: "the first start", Secret: s.ProductKey != "" || s.Accounts != nil || fresh.Joined != nil})
 	}
-	if s.Commands != nil {
-		f.setupComplete(s.Commands)
+	f.windowsFiles(s)
+	if commands := setupCommands(s); commands != nil {
+		f.setupComplete(commands)
 	}
 	if name, there := fileview.FindFold(root, setupState); there {
 		state, _ := fs.ReadFile(root, name)

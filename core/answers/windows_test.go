@@ -26,6 +26,21 @@ var schema = map[string]string{
 	"specialize Microsoft-Windows-Deployment RunSynchronous/RunSynchronousCommand/Path":                   `^.{1,259}$`,
 	"specialize Microsoft-Windows-Deployment RunSynchronous/RunSynchronousCommand/Description":            `^.{1,256}$`,
 	"specialize Microsoft-Windows-UnattendedJoin OfflineIdentification/Provisioning/AccountData":          `^[A-Za-z0-9+/]+=*$`,
+	"specialize Microsoft-Windows-TCPIP Interfaces/Interface/Identifier":                                  `^([0-9A-F]{2}-){5}[0-9A-F]{2}$`,
+	"specialize Microsoft-Windows-TCPIP Interfaces/Interface/Ipv4Settings/DhcpEnabled":                    `^(true|false)$`,
+	"specialize Microsoft-Windows-TCPIP Interfaces/Interface/Ipv6Settings/DhcpEnabled":                    `^(true|false)$`,
+	"specialize Microsoft-Windows-TCPIP Interfaces/Interface/UnicastIpAddresses/IpAddress":                `^[0-9a-f.:]+/[0-9]+$`,
+	"specialize Microsoft-Windows-TCPIP Interfaces/Interface/Routes/Route/Identifier":                     `^[0-9]+$`,
+	"specialize Microsoft-Windows-TCPIP Interfaces/Interface/Routes/Route/NextHopAddress":                 `^[0-9a-f.:]+$`,
+	"specialize Microsoft-Windows-TCPIP Interfaces/Interface/Routes/Route/Prefix":                         `^[0-9a-f.:]+/[0-9]+$`,
+	"specialize Microsoft-Windows-DNS-Client Interfaces/Interface/Identifier":                             `^([0-9A-F]{2}-){5}[0-9A-F]{2}$`,
+	"specialize Microsoft-Windows-DNS-Client Interfaces/Interface/DNSDomain":                              `^[a-z.]+$`,
+	"specialize Microsoft-Windows-DNS-Client Interfaces/Interface/DNSServerSearchOrder/IpAddress":         `^[0-9a-f.:]+$`,
+	"specialize Microsoft-Windows-TerminalServices-LocalSessionManager fDenyTSConnections":                `^(true|false)$`,
+	"specialize Networking-MPSSVC-Svc FirewallGroups/FirewallGroup/Active":                                `^(true|false)$`,
+	"specialize Networking-MPSSVC-Svc FirewallGroups/FirewallGroup/Group":                                 `^.{1,256}$`,
+	"specialize Networking-MPSSVC-Svc FirewallGroups/FirewallGroup/Profile":                               `^(all|domain|private|public)$`,
+	"oobeSystem Microsoft-Windows-Shell-Setup OOBE/NetworkLocation":                                       `^(Home|Work|Other)$`,
 	"oobeSystem Microsoft-Windows-International-Core InputLocale":                                         `^[0-9a-f]{4}:[0-9a-f]{8}$`,
 	"oobeSystem Microsoft-Windows-International-Core SystemLocale":                                        `^[a-z]{2,3}(-[A-Z]{2})?$`,
 	"oobeSystem Microsoft-Windows-International-Core UILanguage":                                          `^[a-z]{2,3}(-[A-Z]{2})?$`,
@@ -133,6 +148,48 @@ func TestWhatTheEngineerWroteStays(t *testing.T) {
 	assert.Len(t, found["specialize Microsoft-Windows-Deployment RunSynchronous/RunSynchronousCommand/Path"], 1, "drivers' entries stay")
 }
 
+func TestAWindowsForADesk(t *testing.T) {
+	on := true
+	s := &answers.Settings{ComputerName: "herb-01", Description: `2.14, "the window" 100%`, Proxy: "http://192.0.2.8:3128", RemoteAccess: &on, NetProfile: "private", SkipPages: []string{"licence", "account"},
+		Network:  []answers.Connection{{Addresses: []string{"192.0.2.31/24", "2001:db8::31/64"}, Gateway: "192.0.2.1", NameServers: []string{"192.0.2.53"}, Search: []string{"fennholt.example"}}, {HardwareAddress: "00:00:5e:00:53:12"}},
+		Files:    []answers.File{{Path: "/Scans/README.txt", Content: "scans"}},
+		Programs: []answers.Program{{Name: "Scanning desk", Command: `"C:\Program Files\Scanner\scanner.exe" /desk`}}}
+	p, err := answers.Windows(windows(map[string]string{"WINDOWS/Panther/unattend.xml": ""}), s, fresh(), "amd64")
+	require.NoError(t, err)
+	written := map[string]string{}
+	for _, c := range p.Changes {
+		if c.Do == answers.Write {
+			written[c.Path] = string(c.Content)
+		}
+	}
+	found := held(t, []byte(written["WINDOWS/Panther/unattend.xml"]))
+	for key, want := range map[string][]string{
+		"specialize Microsoft-Windows-TCPIP Interfaces/Interface/Identifier":                          {"00-00-5E-00-53-11", "00-00-5E-00-53-12"},
+		"specialize Microsoft-Windows-TCPIP Interfaces/Interface/Ipv4Settings/DhcpEnabled":            {"false", "true"},
+		"specialize Microsoft-Windows-TCPIP Interfaces/Interface/UnicastIpAddresses/IpAddress":        {"192.0.2.31/24", "2001:db8::31/64"},
+		"specialize Microsoft-Windows-TCPIP Interfaces/Interface/Routes/Route/Prefix":                 {"0.0.0.0/0"},
+		"specialize Microsoft-Windows-DNS-Client Interfaces/Interface/DNSServerSearchOrder/IpAddress": {"192.0.2.53"},
+		"specialize Microsoft-Windows-TerminalServices-LocalSessionManager fDenyTSConnections":        {"false"},
+		"oobeSystem Microsoft-Windows-Shell-Setup OOBE/NetworkLocation":                               {"Work"},
+		"oobeSystem Microsoft-Windows-Shell-Setup OOBE/HideEULAPage":                                  {"true"},
+		"oobeSystem Microsoft-Windows-Shell-Setup OOBE/HideWirelessSetupInOOBE":                       nil,
+	} {
+		assert.Equal(t, want, found[key], key)
+	}
+	assert.Equal(t, "scans", written["Scans/README.txt"])
+	assert.Equal(t, "@start \"Scanning desk\" \"C:\\Program Files\\Scanner\\scanner.exe\" /desk\r\n", written["ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp/jugate-scanning-desk.cmd"])
+	assert.Equal(t, "net config server /srvcomment:\"2.14, 'the window' 100\"\r\nnetsh winhttp set proxy \"192.0.2.8:3128\"\r\n", written["WINDOWS/Setup/Scripts/SetupComplete.cmd"])
+
+	t.Log("# again, on what came of it, each is there once")
+	again, err := answers.Windows(windows(written), s, fresh(), "amd64")
+	require.NoError(t, err)
+	for _, c := range again.Changes {
+		if strings.HasSuffix(c.Path, ".xml") {
+			assert.Equal(t, found, held(t, c.Content))
+		}
+	}
+}
+
 func TestAWindowsJoinsWithoutAnybodysPassword(t *testing.T) {
 	existing := `<unattend xmlns="urn:schemas-microsoft-com:unattend"><settings pass="specialize"><component name="Microsoft-Windows-UnattendedJoin" processorArchitecture="amd64">
 		<Identification><Credentials><Domain>fennholt</Domain><Username>Administrator</Username><Password>in-clear</Password></Credentials><JoinDomain>fennholt</JoinDomain></Identification></component></settings></unattend>`
@@ -160,10 +217,10 @@ func TestWhatWindowsCannotBeTold(t *testing.T) {
 		assert.ErrorContains(t, err, says)
 	}
 	root := windows(map[string]string{"WINDOWS/Setup/State/State.ini": "ImageState=IMAGE_STATE_COMPLETE"})
-	p, err := answers.Windows(root, &answers.Settings{Proxy: "http://192.0.2.8", Keyboard: "xx"}, answers.Fresh{}, "amd64")
+	p, err := answers.Windows(root, &answers.Settings{Packages: []string{"scanner"}, Keyboard: "xx"}, answers.Fresh{}, "amd64")
 	require.NoError(t, err)
 	text := strings.Join(p.Remarks, "; ")
-	for _, says := range []string{"was not generalised", "proxy is for Linux", "no layout for the keyboard xx", "asks for one"} {
+	for _, says := range []string{"was not generalised", "packages is for Linux systems", "no layout for the keyboard xx", "asks for one"} {
 		assert.Contains(t, text, says)
 	}
 	_, err = answers.For(fstest.MapFS{"home/x": {}}, &answers.Settings{}, fresh(), "")
