@@ -81,7 +81,7 @@ FUZZ_TIME := 30s
 fuzz:
 	@for f in $$(grep -rho --include='*_test.go' '^func Fuzz[A-Za-z0-9]*' core | sed 's/func //' | sort -u); do \
 		for p in $$(grep -rl --include='*_test.go' "^func $$f(" core | xargs -n1 dirname | sort -u); do \
-			out=$$($(GO) test ./$$p -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZ_TIME) 2>&1) || { echo "$$out"; exit 1; }; \
+			out=$$($(GO) test ./$$p -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZ_TIME) -fuzzminimizetime 20x 2>&1) || { echo "$$out"; exit 1; }; \
 			echo "$$p $$f: $$(echo "$$out" | grep -o 'execs: [0-9]*' | tail -1), $$(echo "$$out" | tail -1)"; \
 		done; \
 	done

@@ -9,10 +9,8 @@ import (
 	"strings"
 
 	"jugate/core/fileview"
+	"jugate/core/windows"
 )
-
-// ErrNotWindows says that a volume does not have a Windows system.
-var ErrNotWindows = errors.New("there is no Windows system on this volume")
 
 // Names in a Windows volume, whose letters' case does not matter.
 const (
@@ -22,17 +20,11 @@ const (
 	firstStartDone = "IMAGE_STATE_COMPLETE"
 )
 
-// IsWindows tells whether a volume has a Windows system.
-func IsWindows(root fs.FS) bool {
-	_, there := fileview.FindFold(root, "Windows/System32/config")
-	return there
-}
-
 // Windows plans what answers do to a generalised Windows: an answer file for the passes
 // specialize and oobeSystem, merged with the one that is there, and commands behind setup.
 func Windows(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
-	if !IsWindows(root) {
-		return nil, ErrNotWindows
+	if !windows.Is(root) {
+		return nil, windows.ErrNone
 	}
 	f := &files{FS: root, plan: &Plan{}}
 	at, existing, err := existingAnswerFile(root)
@@ -76,7 +68,7 @@ func For(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
 	plan, err := Linux(root, s, fresh)
 	if errors.Is(err, ErrNotLinux) {
 		var none error
-		if plan, none = Windows(root, s, fresh, arch); errors.Is(none, ErrNotWindows) {
+		if plan, none = Windows(root, s, fresh, arch); errors.Is(none, windows.ErrNone) {
 			return nil, ErrNoSystem
 		}
 		return plan, none

@@ -210,7 +210,7 @@ func TestWhatWindowsCannotBeTold(t *testing.T) {
 		"longer than the 15 characters":       {answers.Settings{ComputerName: "herbarium-scanning-01"}, windows(nil)},
 		"no name for the time zone":           {answers.Settings{TimeZone: "Antarctica/Troll2"}, windows(nil)},
 		"the answer file that is there":       {answers.Settings{}, windows(map[string]string{"WINDOWS/Panther/unattend.xml": "<unattend><settings>"})},
-		"no Windows system on this volume":    {answers.Settings{}, fstest.MapFS{"etc/passwd": {}}},
+		"there is no Windows on this vol":     {answers.Settings{}, fstest.MapFS{"etc/passwd": {}}},
 		"the answer file that is there has n": {answers.Settings{}, windows(map[string]string{"WINDOWS/Panther/unattend.xml": "<other/>"})},
 	} {
 		_, err := answers.Windows(c.root, &c.s, answers.Fresh{}, "amd64")

@@ -11,6 +11,7 @@ import (
 
 	"jugate/core/fileview"
 	"jugate/core/kmod"
+	"jugate/core/windows"
 )
 
 // Inside is what a system brings of its own drivers: a boot environment, or what is
@@ -212,7 +213,7 @@ func readWindows(volume fs.FS) (*Inside, error) {
 	if !there {
 		return nil, ErrNoSystem
 	}
-	in := &Inside{System: Windows, Name: "Windows", Arch: "386"}
+	in := &Inside{System: Windows, Name: windowsName(volume), Arch: "386"}
 	for name, arch := range map[string]string{"Windows/SysWOW64": "amd64", "Windows/SysArm32": "arm64"} {
 		if _, there := fileview.FindFold(volume, name); there {
 			in.Arch = arch
@@ -235,6 +236,15 @@ func readWindows(volume fs.FS) (*Inside, error) {
 		}
 	}
 	return in, nil
+}
+
+// windowsName is what the system calls itself, as far as that can be read.
+func windowsName(volume fs.FS) string {
+	s, err := windows.Look(volume)
+	if s == nil || err != nil && s.Product == "" {
+		return "Windows"
+	}
+	return s.Name()
 }
 
 // installedINF takes the models of an INF file that a system has installed already;

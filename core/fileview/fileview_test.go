@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/iotest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -41,6 +42,9 @@ func TestFilesAreSeenWithoutMounting(t *testing.T) {
 			got, err := fs.ReadFile(files, "etc/label")
 			require.NoError(t, err)
 			assert.Equal(t, label, string(got))
+			f, err := files.Open("etc/label")
+			require.NoError(t, err)
+			assert.NoError(t, iotest.TestReader(f, []byte(label)), "any part of it, too")
 			got, err = fs.ReadFile(files, "etc/small")
 			require.NoError(t, err)
 			assert.Equal(t, "a few words that fit into an inode, and some more that do not quite", string(got))

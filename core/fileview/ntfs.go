@@ -86,12 +86,28 @@ func (f *ntfsFile) Read(b []byte) (int, error) {
 	if f.folder {
 		return 0, &fs.PathError{Op: "read", Path: f.name, Err: fs.ErrInvalid}
 	}
-	left := f.Size() - f.at
-	if left <= 0 {
+	n, err := f.ReadAt(b, f.at)
+	if f.at += int64(n); n > 0 {
+		err = nil
+	}
+	return n, err
+}
+
+// ReadAt is io.ReaderAt's.
+func (f *ntfsFile) ReadAt(b []byte, off int64) (int, error) {
+	left := f.Size() - off
+	switch {
+	case off < 0 || f.folder:
+		return 0, &fs.PathError{Op: "read", Path: f.name, Err: fs.ErrInvalid}
+	case len(b) == 0:
+		return 0, nil
+	case left <= 0:
 		return 0, io.EOF
 	}
-	n, err := f.data.ReadAt(b[:min(int64(len(b)), left)], f.at)
-	f.at += int64(n)
+	n, err := f.data.ReadAt(b[:min(int64(len(b)), left)], off)
+	if err == nil && n < len(b) {
+		err = io.EOF
+	}
 	return n, err
 }
 

@@ -11,6 +11,8 @@ import (
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
 	"gopkg.in/ini.v1"
+
+	"jugate/core/windows"
 )
 
 // files looks at what operating systems and agents leave in files.
@@ -30,7 +32,7 @@ func (c *check) files(v Volume) {
 	if hasWindows(v.Files) {
 		c.windows = true
 		c.preparation(v.Files)
-		c.pendingOnWindows(v.Files)
+		c.windowsSettings(v.Files)
 	}
 	if hasLinux(v.Files) || exists(v.Files, "etc/machine-id") {
 		c.linuxIdentity(v.Files)
@@ -112,9 +114,29 @@ func imageState(raw []byte) (string, error) {
 
 const pendingMeans = "every copy will do that work at its first start, or fail at it"
 
-func (c *check) pendingOnWindows(files fs.FS) {
+// windowsSettings looks at what the system says of itself (core/windows).
+func (c *check) windowsSettings(files fs.FS) {
+	w, err := windows.Look(files)
+	if errors.Is(err, windows.ErrNone) {
+		w = &windows.System{}
+	} else if err != nil {
+		c.add("settings-unread", Warning, "its settings database cannot be read: "+err.Error(), "which edition it is, and whether updates wait, is not noticed", "start the system once, shut it down, and look again")
+	}
 	if exists(files, "Windows/WinSxS/pending.xml") {
-		c.add("updates-pending", Warning, "updates wait for a restart (Windows/WinSxS/pending.xml)", pendingMeans, "restart, let the updates finish, prepare the system again")
+		w.Pending = append([]string{"Windows/WinSxS/pending.xml"}, w.Pending...)
+	}
+	if len(w.Pending) > 0 {
+		c.add("updates-pending", Warning, "updates wait for a restart ("+w.Pending[0]+more(len(w.Pending)-1)+")", pendingMeans, "restart, let the updates finish, prepare the system again")
+	}
+	if w.Evaluation() {
+		c.add("evaluation", Warning, "it is an evaluation edition ("+w.Name()+")", "copies stop working when its time is over", "install a licensed edition")
+	}
+	if w.Prepared != 0 && w.Prepared != windows.Generalised {
+		c.add("preparation-unfinished", Blocking, fmt.Sprintf("the settings database says that system preparation did not finish (GeneralizationState is %d, and would be %d)", w.Prepared, windows.Generalised),
+			"copies may not start, or have the same identity", "run the system preparation with generalising again")
+	}
+	if w.Unclean != "" {
+		c.add("settings-unclean", Warning, "the last changes of its settings database are in a log only ("+w.Unclean+")", "disk controllers' drivers cannot be added to copies", "start it once, and shut it down without hibernating")
 	}
 }
 

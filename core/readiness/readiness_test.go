@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jugate/core/hive"
 	"jugate/core/partition"
 	"jugate/core/readiness"
 	"jugate/core/volume"
@@ -25,6 +26,20 @@ func utf16Text(s string) *fstest.MapFile {
 	for _, u := range utf16.Encode([]rune(s)) {
 		b = append(b, byte(u), byte(u>>8))
 	}
+	return &fstest.MapFile{Data: b}
+}
+
+// settings is a file of a Windows' settings database with one key.
+func settings(t *testing.T, key string, values map[string]hive.Value) *fstest.MapFile {
+	h, err := hive.New("ROOT")
+	require.NoError(t, err)
+	k, err := h.Make(key)
+	require.NoError(t, err)
+	for name, v := range values {
+		require.NoError(t, k.Set(name, v))
+	}
+	b, err := h.Bytes()
+	require.NoError(t, err)
 	return &fstest.MapFile{Data: b}
 }
 
@@ -59,6 +74,15 @@ func TestWhatFilesTell(t *testing.T) {
 		"windows, garbage for state": {with(windows, fstest.MapFS{stateFile: file("\x00\x01[[[")}), readiness.Rules{}, map[string]readiness.Severity{"preparation-unfinished": readiness.Blocking}, ""},
 		"windows, updates": {with(windows, fstest.MapFS{stateFile: state("IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"), "Windows/WinSxS/pending.xml": file("<x/>")}), readiness.Rules{},
 			map[string]readiness.Severity{"updates-pending": readiness.Warning}, "pending.xml"},
+		"windows, evaluation": {with(windows, fstest.MapFS{stateFile: state("IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"), "Windows/System32/config/SOFTWARE": settings(t, `Microsoft\Windows NT\CurrentVersion`, map[string]hive.Value{"EditionID": hive.Of("EnterpriseEval"), "ProductName": hive.Of("Windows 10 Enterprise Evaluation"), "CurrentBuild": hive.Of("26100")})}),
+			readiness.Rules{}, map[string]readiness.Severity{"evaluation": readiness.Warning}, "Windows 11 Enterprise Evaluation (build 26100)"},
+		"windows, preparation failed": {with(windows, fstest.MapFS{stateFile: state("IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"), "Windows/System32/config/SYSTEM": settings(t, `Setup\Status\SysprepStatus`, map[string]hive.Value{"GeneralizationState": hive.Number(3)})}),
+			readiness.Rules{}, map[string]readiness.Severity{"preparation-unfinished": readiness.Blocking}, "GeneralizationState is 3"},
+		"windows, preparation done": {with(windows, fstest.MapFS{stateFile: state("IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"), "Windows/System32/config/SYSTEM": settings(t, `Setup\Status\SysprepStatus`, map[string]hive.Value{"GeneralizationState": hive.Number(7)})}), readiness.Rules{}, nil, ""},
+		"windows, files to be moved": {with(windows, fstest.MapFS{stateFile: state("IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"), "Windows/System32/config/SYSTEM": settings(t, `ControlSet001\Control\Session Manager`, map[string]hive.Value{"PendingFileRenameOperations": hive.OfAll("a")})}),
+			readiness.Rules{}, map[string]readiness.Severity{"updates-pending": readiness.Warning}, "PendingFileRenameOperations"},
+		"windows, damaged settings": {with(windows, fstest.MapFS{stateFile: state("IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"), "Windows/System32/config/SYSTEM": file("regf")}), readiness.Rules{},
+			map[string]readiness.Severity{"settings-unread": readiness.Warning}, "not a sound registry file"},
 		"linux, generalised":      {linux, readiness.Rules{}, nil, ""},
 		"linux, uninitialized":    {with(linux, fstest.MapFS{"etc/machine-id": file("uninitialized\n")}), readiness.Rules{}, nil, ""},
 		"linux, identity":         {with(linux, fstest.MapFS{"etc/machine-id": file("7f3a\n")}), readiness.Rules{}, map[string]readiness.Severity{"machine-id": readiness.Blocking}, "etc/machine-id"},
