@@ -14,6 +14,7 @@ type AnswerKey struct {
 	Form    string `json:"form" doc:"What a value looks like, in words"`
 	Example string `json:"example" doc:"A value, as YAML"`
 	Doc     string `json:"description"`
+	Asked   bool   `json:"can_be_asked,omitempty" doc:"Whether a value can be a question that somebody answers at the workstation"`
 	Secret  bool   `json:"secret,omitempty" doc:"Whether its values are sealed, and never shown"`
 }
 

@@ -51,4 +51,20 @@ func TestAnswersAreSetAndPreviewed(t *testing.T) {
 	b.do(chromedp.WaitVisible(`//code[text()="/etc/hostname"]`))
 	b.settled()
 	b.shoot("console-answers")
+
+	t.Log("# a value can be a question for whoever stands there")
+	b.do(chromedp.Click(`//button[contains(., "Set…")]`), chromedp.WaitVisible(`#of`), keys(`#of`, "herb-02"))
+	b.settled()
+	pick("#key", "description")
+	b.do(keys(`#question`, "Where does it stand?"), keys(`#value`, "2.14"))
+	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//td[contains(text(), "Where does it stand?")]`))
+	b.settled()
+	r, err = stage.Client.ResolvedAnswers(t.Context(), "herb-02", "")
+	require.NoError(t, err)
+	assert.Equal(t, map[string]any{"ask": "Where does it stand?", "default": "2.14"}, r.Answers[1].Value)
+
+	t.Log("# a domain whose controller nobody reaches is not entered, and the dialog says why")
+	b.do(chromedp.Click(`//button[contains(., "Add a domain…")]`), chromedp.WaitVisible(`#password`), keys(`#domain`, "fennholt.example"), keys(`#server`, "ldaps://127.0.0.1:1"), keys(`#account`, "jugate@fennholt.example"),
+		keys(`#password`, "sundial"), keys(`#unit`, "OU=Workstations,DC=fennholt,DC=example"),
+		chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Try and add")]`), chromedp.WaitVisible(`//*[contains(text(), "the domain controller of fennholt.example does not answer")]`))
 }

@@ -21,7 +21,7 @@ func (s *Server) answerRoutes(h huma.API) {
 		func(context.Context, *struct{}) ([]api.AnswerKey, int, error) {
 			keys := make([]api.AnswerKey, len(core.Keys))
 			for i, k := range core.Keys {
-				keys[i] = api.AnswerKey{Key: k.Name, Form: k.Form, Example: k.Example, Doc: k.Doc, Secret: k.Secret}
+				keys[i] = api.AnswerKey{Key: k.Name, Form: k.Form, Example: k.Example, Doc: k.Doc, Secret: k.Secret, Asked: k.Cell && k.Name != "domain"}
 			}
 			return keys, len(keys), nil
 		})

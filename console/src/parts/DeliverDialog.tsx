@@ -23,6 +23,7 @@ interface Order {
   despiteDrivers?: boolean;
   despiteFirmware?: boolean;
   asGolden?: boolean;
+  domainAway?: "refuse" | "wait" | "go-on";
 }
 
 function startRule(v: Order) {
@@ -58,6 +59,7 @@ function orderOf(version: Version, v: Order) {
     despite_firmware: v.despiteFirmware ?? false,
     grow: v.grow,
     disk: "only",
+    domain_away: v.domainAway ?? ("refuse" as const),
     with_answers: v.asGolden ? ("none" as const) : ("set" as const),
   };
 }
@@ -157,6 +159,16 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
                       allowClear
                       placeholder="whatever it lacks on each workstation, from the whole library"
                       options={[{ value: "none", label: "none" }, ...(sets.data?.items ?? []).map((d) => ({ value: d.name, label: `set ${d.name}` }))]}
+                    />
+                  </Form.Item>
+                  <Form.Item name="domainAway" label="If a domain that a copy is to join does not answer">
+                    <Select
+                      placeholder="refuse the delivery"
+                      options={[
+                        { value: "refuse", label: "refuse the delivery" },
+                        { value: "wait", label: "have the workstation wait until it does" },
+                        { value: "go-on", label: "go on: the copy is in no domain" },
+                      ]}
                     />
                   </Form.Item>
                   <Form.Item name="despiteDrivers" valuePropName="checked" noStyle>

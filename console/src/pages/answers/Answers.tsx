@@ -6,6 +6,7 @@ import { useChange } from "../../api/useChange";
 import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
 import { Counts } from "./Counts";
+import { Domains } from "./Domains";
 import { SetDialog } from "./SetDialog";
 import { inLine } from "./value";
 
@@ -56,6 +57,7 @@ export function Answers() {
           </Shown>
         </Card>
         <Counts />
+        <Domains />
       </Flex>
       {setting && <SetDialog answer={setting} close={() => setSetting(undefined)} />}
     </>
