@@ -298,15 +298,20 @@ func drain(r io.Reader) error {
 	return err
 }
 
-// withDriver hands a file of a package to use while it is received, and compares its
-// digest. If the connection breaks, the file is fetched again from its beginning.
+// withDriver hands a file of a package to use while it is received.
 func (a *Agent) withDriver(ctx context.Context, id string, f api.DriverFile, use func(io.Reader) error) error {
-	want, err := slabstore.ParseDigest(f.Digest)
+	return a.fetched(ctx, f.Path, f.Digest, func(c *apiclient.Client) (io.ReadCloser, error) { return c.DriverFile(ctx, id, f.Path) }, use)
+}
+
+// fetched hands what open opens to use while it is received, and compares its digest. If the
+// connection breaks, it is fetched again from its beginning.
+func (a *Agent) fetched(ctx context.Context, name, digest string, open func(*apiclient.Client) (io.ReadCloser, error), use func(io.Reader) error) error {
+	want, err := slabstore.ParseDigest(digest)
 	if err != nil {
 		return err
 	}
 	_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {
-		body, err := c.DriverFile(ctx, id, f.Path)
+		body, err := open(c)
 		if err != nil {
 			return struct{}{}, err
 		}
@@ -319,7 +324,7 @@ func (a *Agent) withDriver(ctx context.Context, id string, f api.DriverFile, use
 			return struct{}{}, err
 		}
 		if slabstore.Digest(h.Sum(nil)) != want {
-			return struct{}{}, fmt.Errorf("%s came damaged", f.Path)
+			return struct{}{}, fmt.Errorf("%s came damaged", name)
 		}
 		return struct{}{}, nil
 	})

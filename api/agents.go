@@ -85,6 +85,7 @@ type ToAnswer struct {
 	Values    map[string]string `json:"values" nullable:"false" doc:"Answers by key, each as JSON (docs/answers.md)"`
 	Arch      string            `json:"architecture,omitempty" doc:"Of a Windows: amd64, 386 or arm64"`
 	Joined    *answers.Joined   `json:"joined,omitempty" doc:"What the system belongs to its domain by"`
+	Payloads  []ToPayload       `json:"payloads,omitempty" doc:"What the answer payloads names"`
 	Token     string            `json:"token,omitempty" doc:"With which the system reports its first start (POST /arrival)"`
 	Problem   string            `json:"problem,omitempty" doc:"Why nothing can be answered, although something should be"`
 }

@@ -110,6 +110,15 @@ func (c *Client) DriverFile(ctx context.Context, id, name string) (io.ReadCloser
 	return resp.Body, nil
 }
 
+// PayloadContent opens the content of a payload; the caller closes it.
+func (c *Client) PayloadContent(ctx context.Context, digest string) (io.ReadCloser, error) {
+	resp, err := c.send(ctx, http.MethodGet, "/agent/v1/payloads/"+digest, nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	return resp.Body, nil
+}
+
 // Installed ends an errand that put drivers in.
 func (c *Client) Installed(ctx context.Context, errand int64, in api.Installed) error {
 	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/errands/%d/put", errand), in, nil)

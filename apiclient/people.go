@@ -3,7 +3,9 @@ package apiclient
 import (
 	"bufio"
 	"context"
+	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"strconv"
@@ -307,6 +309,32 @@ func (c *Client) CheckDomain(ctx context.Context, name string) (api.DomainCheck,
 // RemoveDomain forgets a domain.
 func (c *Client) RemoveDomain(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodDelete, "/api/v1/domains/"+url.PathEscape(name), nil, nil)
+}
+
+// AddPayload takes a file that goes onto delivered systems.
+func (c *Client) AddPayload(ctx context.Context, name, note string, content io.Reader) (api.Payload, error) {
+	var out api.Payload
+	resp, err := c.send(ctx, http.MethodPost, "/api/v1/payloads"+List{Filter: map[string]string{"payload": name, "note": note}}.query(), content, nil)
+	if err != nil {
+		return out, err
+	}
+	defer resp.Body.Close()
+	return out, json.NewDecoder(resp.Body).Decode(&out)
+}
+
+// Payloads lists payloads, by name.
+func (c *Client) Payloads(ctx context.Context) (api.Page[api.Payload], error) {
+	return list[api.Payload](ctx, c, "payloads", List{})
+}
+
+// Payload shows one.
+func (c *Client) Payload(ctx context.Context, name string) (api.Payload, error) {
+	return one[api.Payload](ctx, c, http.MethodGet, "payloads/"+url.PathEscape(name), nil)
+}
+
+// RemovePayload removes one.
+func (c *Client) RemovePayload(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/api/v1/payloads/"+url.PathEscape(name), nil, nil)
 }
 
 // ResolvedAnswers shows the answers that count for a workstation; image may be empty.

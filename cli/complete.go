@@ -214,3 +214,8 @@ func domainNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	page, err := c.Domains(ctx)
 	return named(page, err, func(d api.Domain) string { return d.Name })
 }
+
+func payloadNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Payloads(ctx)
+	return named(page, err, func(p api.Payload) string { return p.Name + "\t" + p.Note })
+}

@@ -34,10 +34,18 @@ type Change struct {
 // Plan is what answers do to a system.
 type Plan struct {
 	Changes []Change
+	// Payloads are brought by their names, from where the service keeps them.
+	Payloads []Brought
 	// Runs are programs of the system itself that are run within it afterwards.
 	Runs [][]string
 	// Remarks say what could not be done, and what people should know.
 	Remarks []string
+}
+
+// Brought is a payload and where it comes to.
+type Brought struct {
+	Name string
+	Path string
 }
 
 // files are a system's files with the changes so far.

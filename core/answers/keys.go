@@ -73,6 +73,8 @@ var Keys = []Key{
 			}
 			return nil
 		}},
+	{Name: "payloads", Form: "list of payloads", Example: "- name: scanner-tools_2.1_amd64.deb\n  install: true\n- name: herbarium-wallpaper.png\n  path: /usr/share/backgrounds/herbarium.png",
+		Doc: "Files of the library (`jugate payload`) that are brought onto the system: name, path (by default /var/lib/jugate/payloads, or \\Jugate\\Payloads of Windows), and install, which has a package (.deb, .rpm, .msi) installed at the first start.", check: checkPayloads},
 	{Name: "files", Form: "list of files", Example: "- path: /etc/motd\n  content: |\n    Herbarium scanning room\n  mode: \"0644\"", Doc: "Files that are written: path, content and mode (0644 by default).", check: checkFiles},
 	{Name: "commands", Form: "list of shell commands", Example: "- systemctl enable --now scanner.service", Doc: "Commands that root runs once, when the system starts for the first time and has a network.",
 		check: func(s *Settings) error { return checkCommands(s.Commands) }},
@@ -259,16 +261,44 @@ func checkProxy(s *Settings) error {
 	return nil
 }
 
+// checkPath refuses what is not the clean path of a file from the root.
+func checkPath(path string) error {
+	clean := strings.HasPrefix(path, "/") && !strings.HasSuffix(path, "/") && !strings.Contains(path, "//") && !strings.ContainsAny(path, "\x00\n\\\"")
+	for part := range strings.SplitSeq(path, "/") {
+		clean = clean && part != "." && part != ".."
+	}
+	if !clean || len(path) > 500 {
+		return fault.Invalid.Errorf("%q is not the path of a file: write it from the root, as in /etc/motd", clipped(path))
+	}
+	return nil
+}
+
+var payloadForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+~-]{0,119}$`)
+
+func checkPayloads(s *Settings) error {
+	for i, p := range s.Payloads {
+		if err := matches(p.Name, payloadForm, "the name of a payload"); err != nil {
+			return err
+		}
+		if p.Path != "" {
+			if err := checkPath(p.Path); err != nil {
+				return err
+			}
+		}
+		if slices.ContainsFunc(s.Payloads[:i], func(b Payload) bool { return b.Path == p.Path && (p.Path != "" || strings.EqualFold(b.Name, p.Name)) }) {
+			return fault.Invalid.Errorf("two payloads would have the same place (%s)", p.Name)
+		}
+	}
+	return nil
+}
+
 func checkFiles(s *Settings) error {
 	for i := range s.Files {
 		f := &s.Files[i]
-		clean := strings.HasPrefix(f.Path, "/") && !strings.HasSuffix(f.Path, "/") && !strings.Contains(f.Path, "//") && !strings.ContainsAny(f.Path, "\x00\n\\\"")
-		for part := range strings.SplitSeq(f.Path, "/") {
-			clean = clean && part != "." && part != ".."
+		if err := checkPath(f.Path); err != nil {
+			return err
 		}
 		switch {
-		case !clean || len(f.Path) > 500:
-			return fault.Invalid.Errorf("%q is not the path of a file: write it from the root, as in /etc/motd", clipped(f.Path))
 		case len(f.Content) > maxFile:
 			return fault.Invalid.Errorf("%s is larger than %d KiB", f.Path, maxFile>>10)
 		case f.Mode != "" && !modeForm.MatchString(f.Mode):

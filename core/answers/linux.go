@@ -93,7 +93,7 @@ func Linux(root fs.FS, s *Settings, fresh Fresh) (*Plan, error) {
 	if s.Programs != nil {
 		f.programs(s.Programs)
 	}
-	if commands := append(f.installing(s.Packages), s.Commands...); len(commands) > 0 {
+	if commands := slices.Concat(f.payloads(s.Payloads), f.installing(s.Packages), s.Commands); len(commands) > 0 {
 		f.firstStart(commands)
 	}
 	f.askNothing(s)

@@ -20,6 +20,7 @@ type Settings struct {
 	Packages     []string     `json:"packages,omitempty"`
 	SkipPages    []string     `json:"skip_pages,omitempty"`
 	Proxy        string       `json:"proxy,omitempty"`
+	Payloads     []Payload    `json:"payloads,omitempty"`
 	Files        []File       `json:"files,omitempty"`
 	Commands     []string     `json:"commands,omitempty"`
 }
@@ -48,6 +49,13 @@ type Connection struct {
 type Program struct {
 	Name    string `json:"name"`
 	Command string `json:"command"`
+}
+
+// Payload is a file of the service's library that is brought onto the system.
+type Payload struct {
+	Name    string `json:"name"`
+	Path    string `json:"path,omitempty"` // where to; by default a folder of Jugate's
+	Install bool   `json:"install,omitempty"`
 }
 
 // File is a file that is written.

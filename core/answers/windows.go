@@ -51,7 +51,7 @@ func Windows(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
 		f.plan.Changes = append(f.plan.Changes, Change{Do: Write, Path: at, Content: text, Mode: 0o644, Why: "the first start", Secret: s.ProductKey != "" || s.Accounts != nil || fresh.Joined != nil})
 	}
 	f.windowsFiles(s)
-	if commands := setupCommands(s); commands != nil {
+	if commands := append(f.windowsPayloads(s.Payloads), setupCommands(s)...); commands != nil {
 		f.setupComplete(commands)
 	}
 	if name, there := fileview.FindFold(root, setupState); there {

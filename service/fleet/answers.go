@@ -98,6 +98,11 @@ func (f *Fleet) SetAnswers(ctx context.Context, in api.NewAnswers) ([]api.Answer
 			return nil, fault.Invalid.Errorf("domain: %w; enter it with jugate domain add", err)
 		}
 	}
+	if v := values["payloads"]; v != "" {
+		if _, err := f.payloadsOf(ctx, []answers.Resolved{{Key: "payloads", Value: v}}); err != nil {
+			return nil, fault.Invalid.Mark(err)
+		}
+	}
 	if err := f.Records.SetAnswers(ctx, place, kept); err != nil {
 		return nil, err
 	}
@@ -275,6 +280,9 @@ func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.
 		}
 		to.Values[r.Key] = string(r.Value)
 	}
+	if to.Payloads, err = f.payloadsOf(ctx, resolved); err != nil {
+		return nil, err
+	}
 	if j := joinOf(w.ID, resolved); j.domain != "" {
 		if to.Joined, err = f.join(ctx, j, windows != ""); goOn && errors.Is(err, join.ErrAway) {
 			f.Log.Warn("a copy joins no domain", "workstation", w.Name, "error", err)
@@ -282,6 +290,22 @@ func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.
 		}
 	}
 	return to, err
+}
+
+// payloadsOf are the payloads that answers name.
+func (f *Fleet) payloadsOf(ctx context.Context, resolved []answers.Resolved) (all []api.ToPayload, err error) {
+	settings, _, err := answers.SettingsOf(slices.DeleteFunc(slices.Clone(resolved), func(r answers.Resolved) bool { return r.Key != "payloads" }))
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range settings.Payloads {
+		row, err := f.Records.Payload(ctx, p.Name)
+		if err != nil {
+			return nil, fault.Conflict.Errorf("payloads: %w; jugate payload add takes one", err)
+		}
+		all = append(all, api.ToPayload{Name: row.Name, Digest: row.Digest, Size: row.Size})
+	}
+	return all, nil
 }
 
 // Answered tells whether every copy of an image is answered, as something is set for the image
@@ -313,7 +337,11 @@ func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *r
 		case resolved != nil && why != "":
 			how[w.ID] = answers.Verdict{Remark: "its answers are not carried out: " + why}
 		case resolved != nil:
-			how[w.ID] = answers.Verdict{Answered: true, Remark: whatIsAsked(resolved)}
+			v := answers.Verdict{Answered: true, Remark: whatIsAsked(resolved)}
+			if _, err := f.payloadsOf(ctx, resolved); err != nil {
+				v.Problem = err.Error()
+			}
+			how[w.ID] = v
 			joins = append(joins, joinOf(w.ID, resolved))
 		}
 	}
@@ -385,6 +413,9 @@ func (f *Fleet) PreviewAnswers(ctx context.Context, ref, image string) (api.Answ
 			}
 		}
 		out.Changes = append(out.Changes, told)
+	}
+	for _, p := range plan.Payloads {
+		out.Changes = append(out.Changes, api.AnswersChange{Do: string(answers.Write), Path: "/" + p.Path, Mode: "0644", Because: "the payload " + p.Name})
 	}
 	for _, argv := range plan.Runs {
 		out.Runs = append(out.Runs, strings.Join(argv, " "))

@@ -69,6 +69,7 @@ type Stock struct {
 	insides  memo.Cache[int, *driver.Inside] // what builds drive
 	composed memo.Cache[string, builds.Part] // layers on demand, by build and what is in them
 	making   sync.Mutex                      // held while a build is made
+	keeping  sync.Mutex                      // held while the content of a payload comes or goes
 }
 
 // What is remembered: a system, or what a build drives, may take some MiB.

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io"
 	"net/http"
+	"os"
 	"strconv"
 	"time"
 
@@ -89,6 +90,7 @@ func (s *Server) agentAPI(r chi.Router) {
 			r.Put("/errands/{id}/map", s.uploads(image.MaxMap, s.putMap))
 			r.Put("/errands/{id}/manifest", s.uploads(image.MaxManifest, s.putManifest))
 			r.Get("/drivers/{id}/files/*", s.getDriverFile)
+			r.Get("/payloads/{digest}", s.getPayload)
 			r.Get("/deliveries/{id}/manifest", s.getVersionFile(func(manifest, _ string) string { return manifest }))
 			r.Get("/deliveries/{id}/map", s.getVersionFile(func(_, slabs string) string { return slabs }))
 			r.Get("/deliveries/{id}/slabs/{digest}", s.getSlab)
@@ -232,6 +234,11 @@ func (s *Server) putManifest(r *http.Request, u *intake.Upload, text []byte) (an
 // getDriverFile gives an agent a file of a driver package.
 func (s *Server) getDriverFile(w http.ResponseWriter, r *http.Request) {
 	f, err := s.Stock.DriverFile(chi.URLParam(r, "id"), chi.URLParam(r, "*"))
+	s.serveFile(w, r, f, err)
+}
+
+// serveFile sends a file that was opened for this, or why it could not be.
+func (s *Server) serveFile(w http.ResponseWriter, r *http.Request, f *os.File, err error) {
 	if err != nil {
 		s.fail(w, r, err)
 		return

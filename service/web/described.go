@@ -8,6 +8,7 @@ var tags = []*huma.Tag{
 	{Name: "workstations", Description: "The roster: workstations, newcomers, their hardware addresses, and machines that are turned away."},
 	{Name: "groups", Description: "Named sets of workstations. Groups and workstations share one space of names, as orders name both."},
 	{Name: "domains", Description: "Domains that delivered systems join, with the account that creates computers in each."},
+	{Name: "payloads", Description: "Files and packages that go onto delivered systems."},
 	{Name: "answers", Description: "What workstations are to become: names, locales, accounts, network settings."},
 	{Name: "images", Description: "Images and their versions. A version is named NAME@NUMBER; NAME alone is the newest one."},
 	{Name: "store", Description: "What versions are made of: manifests, slab maps and slabs, and versions that come from files."},
@@ -42,6 +43,11 @@ var descriptions = map[string]string{
 	"add-domain":         "Signs in at the domain's directory, looks whether the account can create computers in the unit and whether the clocks agree, and enters the domain only then. A domain that is there already is entered anew.",
 	"check-domain":       "Signs in at the domain's directory with the account that was entered. A conflict says what would keep computers from joining.",
 	"remove-domain":      "Forgets a domain, with the password of its account. Its computers stay in it. A domain that answers name is not removed.",
+
+	"add-payload":    "Takes a file that the answer payloads brings onto delivered systems. The same content is kept once; a name that has other content is a conflict.",
+	"list-payloads":  "Lists what was added, with digests and sizes.",
+	"get-payload":    "Shows one payload.",
+	"remove-payload": "Removes a payload, and its content if no other has the same. One that answers name is a conflict.",
 
 	"list-answers":        "Lists values where they were set. Of a secret it tells only that it is set.",
 	"set-answers":         "Sets values in one place, all or none; null unsets one. Every value is checked first. It answers with all that is set there.",

@@ -1,0 +1,64 @@
+package service_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+)
+
+func TestPayloadsComeOntoCopies(t *testing.T) {
+	data := t.TempDir()
+	h := open(t, data, "127.0.0.1:0")
+	ctx := t.Context()
+	require.NoError(t, addGroup(h, "herbarium"))
+	content := strings.Repeat("a package of the scanner\n", 100_000)
+	for name, text := range map[string]string{"scanner_2.1_amd64.deb": content, "wallpaper.png": "leaf", "same.png": "leaf"} {
+		_, err := h.client.AddPayload(ctx, name, "for the herbarium", strings.NewReader(text))
+		require.NoError(t, err)
+	}
+	page, err := h.client.Payloads(ctx)
+	require.NoError(t, err)
+	require.Len(t, page.Items, 3)
+	assert.EqualValues(t, len(content), page.Items[1].Size)
+	kept, err := os.ReadDir(filepath.Join(data, "payloads"))
+	require.NoError(t, err)
+	assert.Len(t, kept, 2, "the same content is kept once")
+	_, err = h.client.AddPayload(ctx, "Wallpaper.png", "", strings.NewReader("another leaf"))
+	assert.ErrorContains(t, err, "there is another payload")
+	for _, name := range []string{"../x", "a b", ""} {
+		_, err = h.client.AddPayload(ctx, name, "", strings.NewReader("x"))
+		assert.Error(t, err, name)
+	}
+	_, err = h.client.AddPayload(ctx, "empty", "", strings.NewReader(""))
+	assert.ErrorContains(t, err, "empty is empty")
+
+	assert.ErrorContains(t, h.set("herbarium", map[string]any{"payloads": []any{map[string]any{"name": "none"}}}), "there is no payload none; jugate payload add takes one")
+	require.NoError(t, h.set("herbarium", map[string]any{"payloads": []any{map[string]any{"name": "scanner_2.1_amd64.deb"}, map[string]any{"name": "wallpaper.png", "path": "/usr/share/backgrounds/leaf.png"}}}))
+	assert.ErrorContains(t, h.client.RemovePayload(ctx, "WALLPAPER.png"), "the answer payloads has wallpaper.png")
+	require.NoError(t, h.client.RemovePayload(ctx, "same.png"))
+
+	h.start(1, linuxDisk(t), 0, "desk-gold")
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
+	disk := blank(t, 66<<20)
+	h.start(2, disk, 0, "herb-01", "herbarium")
+	preview, err := h.client.PreviewAnswers(ctx, "herb-01", "garden-desk")
+	require.NoError(t, err)
+	assert.Equal(t, "the payload wallpaper.png", preview.Changes[len(preview.Changes)-1].Because)
+	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}})
+	r := h.receipts(d.ID)["herb-01"]
+	require.EqualValues(t, "delivered", r.Outcome, r.Reason)
+	assert.Contains(t, r.Remark, "brought scanner_2.1_amd64.deb ("+page.Items[1].Digest[:12]+")")
+	assert.Equal(t, content, onDisk(t, disk, "/var/lib/jugate/payloads/scanner_2.1_amd64.deb"))
+	assert.Equal(t, "leaf", onDisk(t, disk, "/usr/share/backgrounds/leaf.png"))
+
+	t.Log("# what has come damaged is not on a receipt, and what is gone is named")
+	require.NoError(t, os.WriteFile(filepath.Join(data, "payloads", page.Items[1].Digest), []byte("rot"), 0o640))
+	d = h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}})
+	assert.Contains(t, h.receipts(d.ID)["herb-01"].Reason, "scanner_2.1_amd64.deb came damaged")
+}

@@ -1,0 +1,49 @@
+package web
+
+import (
+	"context"
+	"io"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/go-chi/chi/v5"
+
+	"jugate/api"
+)
+
+// PayloadUpload is a request whose body is a payload, read as it comes.
+type PayloadUpload struct {
+	Name string `query:"payload" required:"true" doc:"What it is called" minLength:"1" maxLength:"120" example:"scanner-tools_2.1_amd64.deb"`
+	Note string `query:"note" doc:"What people should know of it" maxLength:"500" example:"for the herbarium"`
+	body io.Reader
+}
+
+// Resolve is huma's way to reach the body.
+func (u *PayloadUpload) Resolve(c huma.Context) []error {
+	u.body = c.BodyReader()
+	return nil
+}
+
+func (s *Server) payloadRoutes(h huma.API) {
+	const tag = "payloads"
+	type payloadRef struct {
+		Name string `path:"payload" doc:"Its name" maxLength:"120" example:"scanner-tools_2.1_amd64.deb"`
+	}
+	adding := op("POST", "/payloads", "add-payload", tag, "Take a file that goes onto delivered systems")
+	adding.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {}}}
+	answers(s, h, adding, func(ctx context.Context, in *PayloadUpload) (api.Payload, error) {
+		return s.Stock.AddPayload(ctx, in.Name, in.Note, in.body)
+	})
+	lists(s, h, op("GET", "/payloads", "list-payloads", tag, "List payloads, by name"),
+		func(ctx context.Context, _ *Nothing) ([]api.Payload, int, error) { return uncut(s.Stock.Payloads(ctx)) })
+	answers(s, h, op("GET", "/payloads/{payload}", "get-payload", tag, "Show a payload"),
+		func(ctx context.Context, in *payloadRef) (api.Payload, error) { return s.Stock.Payload(ctx, in.Name) })
+	does(s, h, op("DELETE", "/payloads/{payload}", "remove-payload", tag, "Remove a payload; systems that have it keep it"),
+		func(ctx context.Context, in *payloadRef) error { return s.Stock.RemovePayload(ctx, in.Name) })
+}
+
+// getPayload gives an agent the content of a payload.
+func (s *Server) getPayload(w http.ResponseWriter, r *http.Request) {
+	f, err := s.Stock.PayloadContent(chi.URLParam(r, "digest"))
+	s.serveFile(w, r, f, err)
+}
