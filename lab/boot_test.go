@@ -282,6 +282,7 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	r.jugate(nil, "answers", "set", "--service", "time_zone=Pacific/Auckland", "locale=en_NZ", "network=[{}]")
 	r.jugate(nil, "answers", "set", "herbarium", "domain="+lab.DomainName, "files=[{path: /etc/resolv.conf, content: 'nameserver 192.0.2.2'}]", "accounts=[{name: scan, full_name: Scanning desk, administrator: true, password_hash: "+hashOf(t, password)+"}]",
 		"commands=['for i in $(seq 30); do adcli testjoin --domain="+lab.DomainName+" > /dev/ttyS0 2>&1 && echo garden member $(hostname) > /dev/ttyS0 && break; sleep 2; done', echo garden first start of $(hostname) > /dev/ttyS0]")
+	r.jugate(nil, "answers", "set", "herb-02", "--ask", "description=Where does it stand?", "description=2.14")
 	machines := []*lab.Machine{
 		r.on(lab.MachineOptions{Name: "herb-01", Address: "00:00:5e:00:53:11", Firmware: lab.UEFI, Disk: r.disk("herb-01", 2*gib)}),
 		r.on(lab.MachineOptions{Name: "herb-02", Address: "00:00:5e:00:53:12", Firmware: lab.SecureUEFI, Disk: r.disk("herb-02", 3*gib)}),
@@ -303,6 +304,10 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	r.jugate(nil, "group", "menu", "herbarium", "8")
 	var order api.Delivery
 	r.jugate(&order, "deliver", "garden-desk", "--to", "herbarium", "--when-done", "restart", "--no-wait", "--yes")
+	t.Log("# one of them is asked something at its screen, and the others wait for that")
+	r.expect(machines[1], slow, "question: Where does it stand?")
+	r.shot(machines[1], "question")
+	r.typed(machines[1], "", "ready, waiting", "esc") // Enter alone takes the default
 	r.eventually(slow, func() bool {
 		var d api.Delivery
 		r.jugate(&d, "delivery", "show", strconv.FormatInt(order.ID, 10))
@@ -369,8 +374,11 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 		r.expect(m, slow, "Password:")
 		require.NoError(t, m.Type(password))
 		r.expect(m, slow, "scan@"+m.Name)
-		require.NoError(t, m.Type("id; echo $LANG; ls -a /var/lib/jugate"))
+		require.NoError(t, m.Type("id; echo $LANG; cat /etc/machine-info"))
 		r.expect(m, slow, "(sudo)")
+		if m.Name == "herb-02" {
+			r.expect(m, slow, `PRETTY_HOSTNAME="2.14"`)
+		}
 	}
 	assert.Len(t, ids, 3, "each has a machine-id of its own")
 	assert.Len(t, keys, 3, "and SSH host keys of its own")
