@@ -165,10 +165,18 @@ func (a *app) printAnswers(cmd *cobra.Command, items []api.Answer, none string) 
 	}, none)
 }
 
-// inLine is a value in one line: a text as it is, anything else as JSON.
+// inLine is a value in one line: a text as it is, a question in words, anything else as JSON.
 func inLine(v any) string {
-	if text, is := v.(string); is {
-		return strings.ReplaceAll(text, "\n", "⏎")
+	switch v := v.(type) {
+	case string:
+		return strings.ReplaceAll(v, "\n", "⏎")
+	case map[string]any: // a question, with what counts if nothing is typed
+		if v["ask"] != nil && v["default"] != nil {
+			return fmt.Sprintf("asked: %v (%v)", v["ask"], v["default"])
+		}
+		if v["ask"] != nil {
+			return fmt.Sprintf("asked: %v", v["ask"])
+		}
 	}
 	text, err := json.Marshal(v)
 	if err != nil {

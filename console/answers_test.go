@@ -57,7 +57,7 @@ func TestAnswersAreSetAndPreviewed(t *testing.T) {
 	b.settled()
 	pick("#key", "description")
 	b.do(keys(`#question`, "Where does it stand?"), keys(`#value`, "2.14"))
-	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//td[contains(text(), "Where does it stand?")]`))
+	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//td[text()="asked: Where does it stand? (2.14)"]`))
 	b.settled()
 	r, err = stage.Client.ResolvedAnswers(t.Context(), "herb-02", "")
 	require.NoError(t, err)
@@ -66,5 +66,5 @@ func TestAnswersAreSetAndPreviewed(t *testing.T) {
 	t.Log("# a domain whose controller nobody reaches is not entered, and the dialog says why")
 	b.do(chromedp.Click(`//button[contains(., "Add a domain…")]`), chromedp.WaitVisible(`#password`), keys(`#domain`, "fennholt.example"), keys(`#server`, "ldaps://127.0.0.1:1"), keys(`#account`, "jugate@fennholt.example"),
 		keys(`#password`, "sundial"), keys(`#unit`, "OU=Workstations,DC=fennholt,DC=example"),
-		chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Try and add")]`), chromedp.WaitVisible(`//*[contains(text(), "the domain controller of fennholt.example does not answer")]`))
+		chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Try and add")]`), chromedp.WaitVisible(`//*[contains(text(), "no domain controller answers for fennholt.example")]`))
 }

@@ -50,7 +50,7 @@ func (db *DB) RemoveDomain(ctx context.Context, name string) error {
 			return err
 		}
 		if places > 0 {
-			return fault.Conflict.Errorf("the answer domain is %s in %d places (jugate answers list); unset it first", name, places)
+			return fault.Conflict.Errorf("the answer domain is still %s somewhere (jugate answers list tells where); unset it there first", name)
 		}
 		r, err := tx.ExecContext(ctx, `DELETE FROM domains WHERE name = ?`, name)
 		if err != nil {

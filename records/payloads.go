@@ -63,7 +63,7 @@ func (db *DB) RemovePayload(ctx context.Context, name string) (digest string, la
 			return err
 		}
 		if places > 0 {
-			return fault.Conflict.Errorf("the answer payloads has %s (set in %d places; jugate answers list); unset it there first", p.Name, places)
+			return fault.Conflict.Errorf("the answer payloads still has %s (jugate answers list tells where); unset it there first", p.Name)
 		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM payloads WHERE name = ?`, p.Name); err != nil {
 			return err

@@ -40,7 +40,7 @@ func TestPayloadsComeOntoCopies(t *testing.T) {
 
 	assert.ErrorContains(t, h.set("herbarium", map[string]any{"payloads": []any{map[string]any{"name": "none"}}}), "there is no payload none; jugate payload add takes one")
 	require.NoError(t, h.set("herbarium", map[string]any{"payloads": []any{map[string]any{"name": "scanner_2.1_amd64.deb"}, map[string]any{"name": "wallpaper.png", "path": "/usr/share/backgrounds/leaf.png"}}}))
-	assert.ErrorContains(t, h.client.RemovePayload(ctx, "WALLPAPER.png"), "the answer payloads has wallpaper.png")
+	assert.ErrorContains(t, h.client.RemovePayload(ctx, "WALLPAPER.png"), "the answer payloads still has wallpaper.png")
 	require.NoError(t, h.client.RemovePayload(ctx, "same.png"))
 
 	h.start(1, linuxDisk(t), 0, "desk-gold")

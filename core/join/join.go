@@ -46,7 +46,7 @@ type Member struct {
 }
 
 // ErrAway says that no domain controller answers.
-var ErrAway = errors.New("the domain is away")
+var ErrAway = errors.New("no domain controller answers")
 
 // MaxName is the longest name of a computer in a domain (NetBIOS).
 const MaxName = 15

@@ -107,7 +107,7 @@ func (d *Domains) dial(ctx context.Context, row *records.Domain) (*ldap.Conn, ne
 	}
 	plain, err := dial(ctx, "tcp", net.JoinHostPort(u.Hostname(), port))
 	if err != nil {
-		return nil, netip.Addr{}, fault.Conflict.Mark(fmt.Errorf("%w: the domain controller of %s does not answer: %w", join.ErrAway, row.Name, err))
+		return nil, netip.Addr{}, fault.Conflict.Mark(fmt.Errorf("%w for %s: %w", join.ErrAway, row.Name, err))
 	}
 	secure := tls.Client(plain, trust)
 	if err := secure.HandshakeContext(ctx); err != nil {

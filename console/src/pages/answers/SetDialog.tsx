@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Form, Input, Modal, Select } from "antd";
 import { ask, client, type SetAnswer } from "../../api/client";
 import { useChange } from "../../api/useChange";
-import { inLine } from "./value";
+import { inLine, isQuestion } from "./value";
 
 interface Values {
   of: string;
@@ -16,8 +16,7 @@ const valueOf = (v: Values) => (v.question ? { ask: v.question, default: v.value
 
 /** What is in the fields for a value that is set. */
 function fieldsOf(answer: Partial<SetAnswer>) {
-  const v = answer.value as { ask?: string; default?: string } | string | undefined;
-  if (v && typeof v === "object" && v.ask) return { question: v.ask, value: v.default ?? "" };
+  if (isQuestion(answer.value)) return { question: answer.value.ask, value: answer.value.default ?? "" };
   return { value: answer.secret || answer.key === undefined ? "" : inLine(answer.value) };
 }
 
