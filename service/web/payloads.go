@@ -2,7 +2,6 @@ package web
 
 import (
 	"context"
-	"io"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -11,17 +10,11 @@ import (
 	"jugate/api"
 )
 
-// PayloadUpload is a request whose body is a payload, read as it comes.
+// PayloadUpload is a request whose body is a payload.
 type PayloadUpload struct {
 	Name string `query:"payload" required:"true" doc:"What it is called" minLength:"1" maxLength:"120" example:"scanner-tools_2.1_amd64.deb"`
 	Note string `query:"note" doc:"What people should know of it" maxLength:"500" example:"for the herbarium"`
-	body io.Reader
-}
-
-// Resolve is huma's way to reach the body.
-func (u *PayloadUpload) Resolve(c huma.Context) []error {
-	u.body = c.BodyReader()
-	return nil
+	Upload
 }
 
 func (s *Server) payloadRoutes(h huma.API) {
@@ -29,9 +22,7 @@ func (s *Server) payloadRoutes(h huma.API) {
 	type payloadRef struct {
 		Name string `path:"payload" doc:"Its name" maxLength:"120" example:"scanner-tools_2.1_amd64.deb"`
 	}
-	adding := op("POST", "/payloads", "add-payload", tag, "Take a file that goes onto delivered systems")
-	adding.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {}}}
-	answers(s, h, adding, func(ctx context.Context, in *PayloadUpload) (api.Payload, error) {
+	answers(s, h, uploaded(op("POST", "/payloads", "add-payload", tag, "Take a file that goes onto delivered systems")), func(ctx context.Context, in *PayloadUpload) (api.Payload, error) {
 		return s.Stock.AddPayload(ctx, in.Name, in.Note, in.body)
 	})
 	lists(s, h, op("GET", "/payloads", "list-payloads", tag, "List payloads, by name"),

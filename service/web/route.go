@@ -2,6 +2,7 @@ package web
 
 import (
 	"context"
+	"io"
 	"net/http"
 	"net/url"
 	"slices"
@@ -132,4 +133,19 @@ func knownParameters(h huma.API) func(huma.Context, func(huma.Context)) {
 		}
 		next(ctx)
 	}
+}
+
+// Upload is a request's body, read as it comes.
+type Upload struct{ body io.Reader }
+
+// Resolve is huma's way to reach the body.
+func (u *Upload) Resolve(c huma.Context) []error {
+	u.body = c.BodyReader()
+	return nil
+}
+
+// uploaded says of an operation that its body is a file.
+func uploaded(o huma.Operation) huma.Operation {
+	o.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {}}}
+	return o
 }

@@ -75,16 +75,10 @@ func (s *Server) mediaRoutes(h huma.API) {
 		})
 }
 
-// DriverUpload is a request whose body is an archive, read as it comes.
+// DriverUpload is a request whose body is an archive.
 type DriverUpload struct {
 	Name string `query:"archive" doc:"What the archive is called" maxLength:"500" example:"sundial-network.zip"`
-	body io.Reader
-}
-
-// Resolve takes the body.
-func (u *DriverUpload) Resolve(c huma.Context) []error {
-	u.body = c.BodyReader()
-	return nil
+	Upload
 }
 
 func (s *Server) driverRoutes(h huma.API) {
@@ -92,9 +86,7 @@ func (s *Server) driverRoutes(h huma.API) {
 	type packageRef struct {
 		Ref string `path:"driver" doc:"Id, the beginning of it, or a name that is there once" maxLength:"200" example:"sundialnet"`
 	}
-	adding := op("POST", "/drivers", "add-drivers", tag, "Take the driver packages of an archive into the library")
-	adding.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"application/octet-stream": {}}}
-	answers(s, h, adding, func(ctx context.Context, in *DriverUpload) (api.DriversAdded, error) {
+	answers(s, h, uploaded(op("POST", "/drivers", "add-drivers", tag, "Take the driver packages of an archive into the library")), func(ctx context.Context, in *DriverUpload) (api.DriversAdded, error) {
 		return s.Stock.AddDrivers(ctx, in.Name, in.body)
 	})
 	lists(s, h, op("GET", "/drivers", "list-drivers", tag, "List driver packages, by name"),
