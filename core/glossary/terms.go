@@ -117,6 +117,7 @@ var Terms = []Term{
 	{"log-elsewhere", Finding, "The file system keeps its journal on another device, which copies do not have."},
 	{"another-layout", Finding, "The disk is partitioned otherwise than the newest version of the image. Capture it under another name, or give a reason."},
 	{"not-unmounted", Finding, "A FAT or exFAT volume is marked as in use."},
+	{"domain-member", Finding, "A Linux that is a computer of a domain. Every copy would be the same one; answers take its keys away."},
 	{"evaluation", Finding, "An evaluation edition of Windows. Copies stop working when its time is over."},
 	{"settings-unread", Finding, "The settings database of Windows cannot be read, so its edition and what waits for a restart are not noticed."},
 	{"settings-unclean", Finding, "The last changes of Windows' settings database are in its log only. Start the system once, and shut it down without hibernating."},
