@@ -338,6 +338,8 @@ func (a *Agent) work(ctx context.Context) (worked bool, err error) {
 			err = a.receive(ctx, now.Errand.Receive)
 		case "drivers":
 			err = a.install(ctx, now.Errand)
+		case "payloads":
+			err = a.bringErrand(ctx, now.Errand)
 		default:
 			err = a.decline(ctx, now.Errand)
 		}

@@ -14,7 +14,6 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
-	"io"
 	"slices"
 	"strings"
 	"time"
@@ -22,7 +21,6 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"jugate/api"
-	"jugate/apiclient"
 	"jugate/core/answers"
 	"jugate/core/volume"
 )
@@ -124,24 +122,6 @@ func (a *Agent) answerInto(ctx context.Context, system SystemVolume, kind volume
 		as += ", in " + to.Joined.Domain
 	}
 	return slices.Concat([]string{fmt.Sprintf("answered as %s (%d changes)", as, len(plan.Changes))}, brought, plan.Remarks), nil
-}
-
-// bring brings payloads onto a system, checked while they come. did names each with its digest.
-func (a *Agent) bring(ctx context.Context, system SystemVolume, payloads []answers.Brought, told []api.ToPayload) (did []string, err error) {
-	for _, p := range payloads {
-		i := slices.IndexFunc(told, func(t api.ToPayload) bool { return strings.EqualFold(t.Name, p.Name) })
-		if i < 0 {
-			return nil, fmt.Errorf("the service has no payload %s", p.Name)
-		}
-		a.show("bringing the payload %s", p.Name)
-		err := a.fetched(ctx, p.Name, told[i].Digest, func(c *apiclient.Client) (io.ReadCloser, error) { return c.PayloadContent(ctx, told[i].Digest) },
-			func(content io.Reader) error { return system.WriteFile(p.Path, content) })
-		if err != nil {
-			return nil, fmt.Errorf("bring the payload %s to /%s: %w", p.Name, p.Path, err)
-		}
-		did = append(did, fmt.Sprintf("brought %s (%s)", p.Name, told[i].Digest[:min(12, len(told[i].Digest))]))
-	}
-	return did, nil
 }
 
 // carryOut makes the changes of a plan. On NTFS, files have no owners and permissions that

@@ -44,22 +44,25 @@ type Commander interface {
 // install does an errand that installs drivers into the system on the disk.
 func (a *Agent) install(ctx context.Context, e *api.ToErrand) error {
 	did, err := a.installOnto(ctx, e.Install)
+	return a.endInstall(ctx, e.ID, "the drivers", err, func(c *apiclient.Client) error {
+		return c.Installed(ctx, e.ID, api.Installed{Packages: labels(e.Install), Did: did})
+	})
+}
+
+// endInstall tells the service how an errand ended that changes the system on the disk.
+func (a *Agent) endInstall(ctx context.Context, id int64, what string, err error, done func(*apiclient.Client) error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	if err != nil {
 		why := err.Error()
-		a.show("the drivers could not be installed: %v", err)
-		a.options.Log.Warn("drivers not installed", "error", err)
-		_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {
-			return struct{}{}, c.FailErrand(ctx, e.ID, api.Failure{Error: why})
-		})
-		return forgiven(err)
+		a.show("%s could not be installed: %v", what, err)
+		a.options.Log.Warn("not installed", "what", what, "error", err)
+		done = func(c *apiclient.Client) error { return c.FailErrand(ctx, id, api.Failure{Error: why}) }
+	} else {
+		a.show("%s are installed and checked", what)
 	}
-	a.show("the drivers are installed and checked")
-	_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {
-		return struct{}{}, c.Installed(ctx, e.ID, api.Installed{Packages: labels(e.Install), Did: did})
-	})
+	_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) { return struct{}{}, done(c) })
 	return forgiven(err)
 }
 

@@ -42,11 +42,12 @@ type Standing struct {
 // ToErrand is an errand as the agent gets it.
 type ToErrand struct {
 	ID      int64       `json:"id"`
-	Kind    errand.Kind `json:"kind" enum:"capture,receive,drivers"`
+	Kind    errand.Kind `json:"kind" enum:"capture,receive,drivers,payloads"`
 	Image   string      `json:"image"`
 	Capture *ToCapture  `json:"capture,omitempty"`
 	Receive *ToReceive  `json:"receive,omitempty"`
 	Install *ToInstall  `json:"put,omitempty"`
+	Bring   *ToBring    `json:"bring,omitempty"`
 }
 
 // ToCapture is how an agent captures.

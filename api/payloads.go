@@ -17,3 +17,20 @@ type ToPayload struct {
 	Digest string `json:"digest" doc:"BLAKE3-256; its content is at GET /payloads/DIGEST"`
 	Size   int64  `json:"size"`
 }
+
+// InstallPayloads asks for payloads to be brought onto what is on workstations' disks.
+type InstallPayloads struct {
+	To       []string `json:"to,omitempty" doc:"Groups and workstations" maxItems:"1000" nullable:"false" example:"[\"herb-03\"]"`
+	Where    string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
+	Payloads []string `json:"payloads" doc:"Which" minItems:"1" maxItems:"50" nullable:"false" example:"[\"scanner-tools_2.1_amd64.deb\"]"`
+	Install  bool     `json:"install,omitempty" doc:"Have packages installed when the system starts next"`
+	Disk     string   `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only" maxLength:"300" example:"only"`
+}
+
+// ToBring is what an agent brings onto the system on its disk.
+type ToBring struct {
+	Payloads []ToPayload `json:"payloads" nullable:"false"`
+	Install  bool        `json:"install,omitempty" doc:"Have packages installed when the system starts next"`
+	Disk     string      `json:"disk,omitempty"`
+	Problem  string      `json:"problem,omitempty" doc:"Why nothing can be brought"`
+}

@@ -124,6 +124,11 @@ func (c *Client) Installed(ctx context.Context, errand int64, in api.Installed) 
 	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/errands/%d/put", errand), in, nil)
 }
 
+// Brought ends an errand that brought payloads.
+func (c *Client) Brought(ctx context.Context, errand int64, in api.Installed) error {
+	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/errands/%d/brought", errand), in, nil)
+}
+
 // Lacks asks for modules that this workstation's boot environment lacks, in the order
 // in which they are loaded.
 func (c *Client) Lacks(ctx context.Context, in api.Lacks) (api.ToInstall, error) {

@@ -332,6 +332,11 @@ func (c *Client) Payload(ctx context.Context, name string) (api.Payload, error) 
 	return one[api.Payload](ctx, c, http.MethodGet, "payloads/"+url.PathEscape(name), nil)
 }
 
+// InstallPayloads has workstations bring payloads onto the system that they have.
+func (c *Client) InstallPayloads(ctx context.Context, in api.InstallPayloads) ([]api.Errand, error) {
+	return one[[]api.Errand](ctx, c, http.MethodPost, "payload-errands", in)
+}
+
 // RemovePayload removes one.
 func (c *Client) RemovePayload(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodDelete, "/api/v1/payloads/"+url.PathEscape(name), nil, nil)

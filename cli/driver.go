@@ -417,6 +417,31 @@ func (a *app) printCoverage(cmd *cobra.Command, cover api.Coverage, all bool) er
 	return nil
 }
 
+// watchInstalls waits for errands that change the systems of workstations, and lists what was done.
+func (a *app) watchInstalls(cmd *cobra.Command, c *apiclient.Client, errands []api.Errand, what string) (err error) {
+	failed := 0
+	for i := range errands {
+		if errands[i], err = a.watchErrand(cmd.Context(), c, errands[i].ID, cmd.ErrOrStderr()); err != nil {
+			return leaving(err, fmt.Sprintf("errand %d", errands[i].ID))
+		}
+		if errands[i].State != "done" {
+			failed++
+		}
+	}
+	if err := printList(cmd, a, errands, []column[api.Errand]{
+		{title: "errand", value: func(e api.Errand) string { return fmt.Sprint(e.ID) }, right: true},
+		{title: "workstation", value: func(e api.Errand) string { return e.Workstation }},
+		{title: "state", value: func(e api.Errand) string { return string(e.State) }},
+		{title: "what", value: func(e api.Errand) string { return strings.Join(e.Result, "; ") + e.Error }},
+	}); err != nil {
+		return err
+	}
+	if failed > 0 {
+		return fmt.Errorf("%d of %d workstations could not install %s", failed, len(errands), what)
+	}
+	return nil
+}
+
 func (a *app) driverInstall() *cobra.Command {
 	var in api.InstallDrivers
 	cmd := &cobra.Command{
@@ -430,27 +455,7 @@ func (a *app) driverInstall() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			failed := 0
-			for i := range errands {
-				if errands[i], err = a.watchErrand(cmd.Context(), c, errands[i].ID, cmd.ErrOrStderr()); err != nil {
-					return leaving(err, fmt.Sprintf("errand %d", errands[i].ID))
-				}
-				if errands[i].State != "done" {
-					failed++
-				}
-			}
-			if err := printList(cmd, a, errands, []column[api.Errand]{
-				{title: "errand", value: func(e api.Errand) string { return fmt.Sprint(e.ID) }, right: true},
-				{title: "workstation", value: func(e api.Errand) string { return e.Workstation }},
-				{title: "state", value: func(e api.Errand) string { return string(e.State) }},
-				{title: "what", value: func(e api.Errand) string { return strings.Join(e.Result, "; ") + e.Error }},
-			}); err != nil {
-				return err
-			}
-			if failed > 0 {
-				return fmt.Errorf("%d of %d workstations could not install their drivers", failed, len(errands))
-			}
-			return nil
+			return a.watchInstalls(cmd, c, errands, "their drivers")
 		},
 	}
 	flags := cmd.Flags()

@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) payloadCommand() *cobra.Command {
-	return noun("payload", "Keep files and packages that go onto delivered systems", a.payloadAdd(), a.payloadList(), a.payloadShow(),
+	return noun("payload", "Keep files and packages that go onto delivered systems", a.payloadAdd(), a.payloadList(), a.payloadShow(), a.payloadInstall(),
 		a.silent(&cobra.Command{
 			Use: "remove PAYLOAD", Short: "Remove a payload; systems that have it keep it", Args: cobra.ExactArgs(1),
 			Example: "  jugate payload remove scanner-tools_2.1_amd64.deb", ValidArgsFunction: a.complete(payloadNames),
@@ -100,4 +100,31 @@ func (a *app) payloadShow() *cobra.Command {
 			return nil
 		},
 	}
+}
+
+func (a *app) payloadInstall() *cobra.Command {
+	var in api.InstallPayloads
+	var only bool
+	cmd := &cobra.Command{
+		Use: "install PAYLOAD… --to GROUP|WORKSTATION…", Short: "Have workstations bring payloads onto the system that they have already", Args: cobra.MinimumNArgs(1),
+		Long:              "Packages (.deb, .rpm) are installed when the system starts next; other files lie in\n/var/lib/jugate/payloads, or in \\Jugate\\Payloads of Windows.",
+		Example:           "  jugate payload install scanner-tools_2.1_amd64.deb --to herbarium",
+		ValidArgsFunction: a.complete(payloadNames),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			in.Payloads, in.Install = args, !only
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			errands, err := c.InstallPayloads(cmd.Context(), in)
+			if err != nil {
+				return err
+			}
+			return a.watchInstalls(cmd, c, errands, "their payloads")
+		},
+	}
+	a.targetFlags(cmd, &in.To, &in.Where)
+	cmd.Flags().BoolVar(&only, "only-bring", false, "install no packages, just bring them")
+	cmd.Flags().StringVar(&in.Disk, "disk", "only", diskRuleHelp)
+	return cmd
 }

@@ -6,6 +6,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/driver"
+	"jugate/core/errand"
 )
 
 // DriverSets are all sets, by name.
@@ -47,8 +48,13 @@ func (db *DB) RemoveDriverSet(ctx context.Context, name string) error {
 
 // AddDriverErrand asks a workstation to install drivers into the system on its disk.
 func (db *DB) AddDriverErrand(ctx context.Context, now time.Time, workstation int64, options InstallOptions) (*Errand, error) {
-	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options) VALUES (?, 'drivers', 'waiting', '', 0, '', ?, ?)`,
-		workstation, now.UTC(), encode(options))
+	return db.addInstallErrand(ctx, now, workstation, errand.Drivers, options)
+}
+
+// addInstallErrand asks a workstation to change the system on its disk.
+func (db *DB) addInstallErrand(ctx context.Context, now time.Time, workstation int64, kind errand.Kind, options any) (*Errand, error) {
+	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options) VALUES (?, ?, 'waiting', '', 0, '', ?, ?)`,
+		workstation, kind, now.UTC(), encode(options))
 	if err != nil {
 		return nil, err
 	}
@@ -59,7 +65,7 @@ func (db *DB) AddDriverErrand(ctx context.Context, now time.Time, workstation in
 	return db.Errand(ctx, id)
 }
 
-// SetErrandResult notes what came of an errand that installs drivers.
+// SetErrandResult notes what came of an errand that installs drivers or brings payloads.
 func (db *DB) SetErrandResult(ctx context.Context, id int64, result api.Installed) error {
 	changes, err := db.exec(ctx, `UPDATE errands SET result = ? WHERE id = ?`, encode(result), id)
 	return changed(changes, err, "errand", id)

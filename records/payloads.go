@@ -2,10 +2,12 @@ package records
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
 
+	"jugate/core/errand"
 	"jugate/core/fault"
 )
 
@@ -75,4 +77,21 @@ func (db *DB) RemovePayload(ctx context.Context, name string) (digest string, la
 		return err
 	})
 	return digest, last, err
+}
+
+// BringOptions say which payloads an errand brings, and onto which disk.
+type BringOptions struct {
+	Payloads []string `json:"payloads"`
+	Install  bool     `json:"install"`
+	Disk     string   `json:"disk"`
+}
+
+// AddPayloadErrand asks a workstation to bring payloads onto the system on its disk.
+func (db *DB) AddPayloadErrand(ctx context.Context, now time.Time, workstation int64, options BringOptions) (*Errand, error) {
+	return db.addInstallErrand(ctx, now, workstation, errand.Payloads, options)
+}
+
+// BringOptions are the options of such an errand.
+func (e *Errand) BringOptions() (BringOptions, error) {
+	return decode[BringOptions](fmt.Sprintf("what errand %d brings", e.ID), e.Options)
 }

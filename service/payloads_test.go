@@ -57,6 +57,26 @@ func TestPayloadsComeOntoCopies(t *testing.T) {
 	assert.Equal(t, content, onDisk(t, disk, "/var/lib/jugate/payloads/scanner_2.1_amd64.deb"))
 	assert.Equal(t, "leaf", onDisk(t, disk, "/usr/share/backgrounds/leaf.png"))
 
+	t.Log("# and onto a system that is there already, without its image")
+	_, err = h.client.AddPayload(ctx, "later.txt", "", strings.NewReader("later"))
+	require.NoError(t, err)
+	_, err = h.client.InstallPayloads(ctx, api.InstallPayloads{To: []string{"herb-01"}, Payloads: []string{"none"}})
+	assert.ErrorContains(t, err, "there is no payload none")
+	_, err = h.client.InstallPayloads(ctx, api.InstallPayloads{To: []string{"desk-gold"}, Payloads: []string{"later.txt"}})
+	assert.ErrorContains(t, err, "nobody knows which system is on it")
+	errands, err := h.client.InstallPayloads(ctx, api.InstallPayloads{To: []string{"herb-01"}, Payloads: []string{"later.txt"}, Disk: "only"})
+	require.NoError(t, err)
+	require.Len(t, errands, 1)
+	var done api.Errand
+	h.eventually(func() bool {
+		done, err = h.client.Errand(ctx, errands[0].ID)
+		return err == nil && done.Ended != nil
+	})
+	require.EqualValues(t, "done", done.State, done.Error)
+	assert.EqualValues(t, "payloads", done.Kind)
+	assert.Contains(t, done.Result[0], "brought later.txt (")
+	assert.Equal(t, "later", onDisk(t, disk, "/var/lib/jugate/payloads/later.txt"))
+
 	t.Log("# what has come damaged is not on a receipt, and what is gone is named")
 	require.NoError(t, os.WriteFile(filepath.Join(data, "payloads", page.Items[1].Digest), []byte("rot"), 0o640))
 	d = h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}})

@@ -1,10 +1,13 @@
 package answers
 
 import (
+	"errors"
+	"io/fs"
 	"path"
 	"strings"
 
 	"jugate/core/fileview"
+	"jugate/core/windows"
 )
 
 // Folders for payloads that have no place of their own.
@@ -12,6 +15,27 @@ const (
 	payloadFolder        = "var/lib/jugate/payloads"
 	windowsPayloadFolder = "Jugate/Payloads"
 )
+
+// Bring plans how payloads come onto a system that was delivered before.
+func Bring(root fs.FS, all []Payload) (*Plan, error) {
+	f := &files{FS: root, plan: &Plan{}}
+	switch {
+	case IsLinux(root):
+		if commands := f.payloads(all); commands != nil {
+			if f.has(firstStartScript) {
+				return nil, errors.New("the commands of its first start still wait: start the system once")
+			}
+			f.firstStart(commands)
+		}
+	case windows.Is(root):
+		for _, c := range f.windowsPayloads(all) {
+			f.remark("run this on it, as its setup is over: %s", c)
+		}
+	default:
+		return nil, ErrNoSystem
+	}
+	return f.plan, nil
+}
 
 // payloads brings payloads onto a Linux system, and returns the commands that install packages
 // at its first start.

@@ -11,10 +11,12 @@ const (
 	Capture Kind = "capture" // make its disk a version
 	Receive Kind = "receive" // take part in a delivery
 	Drivers Kind = "drivers" // install drivers into the system on its disk
+	// Payloads brings payloads onto the system on its disk.
+	Payloads Kind = "payloads"
 )
 
 // Kinds are all kinds.
-var Kinds = []Kind{Capture, Receive, Drivers}
+var Kinds = []Kind{Capture, Receive, Drivers, Payloads}
 
 // State is how far an errand is.
 type State string

@@ -25,13 +25,10 @@ func (o *Orders) InstallDrivers(ctx context.Context, in api.InstallDrivers) ([]a
 	}
 	var options []records.InstallOptions
 	for _, w := range targets {
-		holds, unfinished := w.Holds()
-		switch {
-		case holds.Image == "":
-			return nil, fault.Conflict.Errorf("%s has no receipt of an image, so nobody knows which system is on it", w.Label())
-		case unfinished:
-			return nil, fault.Conflict.Errorf("the copy of %s on %s is unfinished; deliver it again first", holds, w.Label())
+		if err := hasSystem(w); err != nil {
+			return nil, err
 		}
+		holds, _ := w.Holds()
 		want := records.InstallOptions{Image: holds.String(), Disk: in.Disk, DriverOrder: api.DriverOrder{Drivers: in.Drivers, DriversWhole: in.Whole}}
 		install, err := o.Stock.ToInstall(ctx, w, want)
 		if err != nil {
@@ -98,14 +95,18 @@ func nothingToInstall(problem string) *api.ToInstall {
 
 // Installed ends an errand that has installed drivers.
 func (o *Orders) Installed(ctx context.Context, workstation, id int64, done api.Installed) error {
-	e, err := o.Records.RunningErrand(ctx, workstation, id, errand.Drivers)
+	return o.installed(ctx, workstation, id, errand.Drivers, done)
+}
+
+func (o *Orders) installed(ctx context.Context, workstation, id int64, kind errand.Kind, done api.Installed) error {
+	e, err := o.Records.RunningErrand(ctx, workstation, id, kind)
 	if err != nil {
 		return err
 	}
 	if err := errors.Join(o.Records.SetErrandResult(ctx, id, done), o.Records.EndErrand(ctx, o.Now(), id, errand.Done, "")); err != nil {
 		return err
 	}
-	o.Log.Info("drivers installed", "errand", id, "workstation", e.Workstation, "packages", done.Packages)
+	o.Log.Info("installed", "kind", kind, "errand", id, "workstation", e.Workstation, "packages", done.Packages)
 	o.publishErrand(ctx, id)
 	return nil
 }

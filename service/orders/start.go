@@ -61,6 +61,9 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 	if e.Kind == errand.Drivers {
 		return out, o.fillInstall(ctx, e, out)
 	}
+	if e.Kind == errand.Payloads {
+		return out, o.fillBring(ctx, e, out)
+	}
 	if e.Kind == errand.Receive {
 		d, err := o.Records.Delivery(ctx, e.DeliveryID.Int64)
 		if err != nil {

@@ -143,6 +143,12 @@ func (s *Server) admittedAgent(h huma.API) {
 	}) error {
 		return s.Orders.Fail(ctx, caller(ctx), in.ID, in.Body.Error)
 	})
+	does(s, h, op("POST", "/errands/{errand}/brought", "brought", "", ""), func(ctx context.Context, in *struct {
+		ErrandRef
+		Body api.Installed
+	}) error {
+		return s.Orders.Brought(ctx, caller(ctx), in.ID, in.Body)
+	})
 	does(s, h, op("POST", "/errands/{errand}/put", "installed", "", ""), func(ctx context.Context, in *struct {
 		ErrandRef
 		Body api.Installed

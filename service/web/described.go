@@ -44,10 +44,11 @@ var descriptions = map[string]string{
 	"check-domain":       "Signs in at the domain's directory with the account that was entered. A conflict says what would keep computers from joining.",
 	"remove-domain":      "Forgets a domain, with the password of its account. Its computers stay in it. A domain that answers name is not removed.",
 
-	"add-payload":    "Takes a file that the answer payloads brings onto delivered systems. The same content is kept once; a name that has other content is a conflict.",
-	"list-payloads":  "Lists what was added, with digests and sizes.",
-	"get-payload":    "Shows one payload.",
-	"remove-payload": "Removes a payload, and its content if no other has the same. One that answers name is a conflict.",
+	"add-payload":      "Takes a file that the answer payloads brings onto delivered systems. The same content is kept once; a name that has other content is a conflict.",
+	"list-payloads":    "Lists what was added, with digests and sizes.",
+	"get-payload":      "Shows one payload.",
+	"install-payloads": "Makes an errand for each workstation, which brings the payloads when it has booted the boot environment. A workstation without a receipt of an image is a conflict.",
+	"remove-payload":   "Removes a payload, and its content if no other has the same. One that answers name is a conflict.",
 
 	"list-answers":        "Lists values where they were set. Of a secret it tells only that it is set.",
 	"set-answers":         "Sets values in one place, all or none; null unsets one. Every value is checked first. It answers with all that is set there.",

@@ -29,6 +29,10 @@ func (s *Server) payloadRoutes(h huma.API) {
 		func(ctx context.Context, _ *Nothing) ([]api.Payload, int, error) { return uncut(s.Stock.Payloads(ctx)) })
 	answers(s, h, op("GET", "/payloads/{payload}", "get-payload", tag, "Show a payload"),
 		func(ctx context.Context, in *payloadRef) (api.Payload, error) { return s.Stock.Payload(ctx, in.Name) })
+	answers(s, h, op("POST", "/payload-errands", "install-payloads", tag, "Have workstations bring payloads onto the system that they have already"),
+		func(ctx context.Context, in *struct{ Body api.InstallPayloads }) ([]api.Errand, error) {
+			return s.Orders.InstallPayloads(ctx, in.Body)
+		})
 	does(s, h, op("DELETE", "/payloads/{payload}", "remove-payload", tag, "Remove a payload; systems that have it keep it"),
 		func(ctx context.Context, in *payloadRef) error { return s.Stock.RemovePayload(ctx, in.Name) })
 }

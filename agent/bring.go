@@ -1,0 +1,70 @@
+package agent
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/answers"
+	"jugate/core/volume"
+)
+
+// bringErrand does an errand that brings payloads onto the system on the disk.
+func (a *Agent) bringErrand(ctx context.Context, e *api.ToErrand) error {
+	did, err := a.bringOnto(ctx, e.Bring)
+	return a.endInstall(ctx, e.ID, "the payloads", err, func(c *apiclient.Client) error {
+		return c.Brought(ctx, e.ID, api.Installed{Packages: []string{}, Did: did})
+	})
+}
+
+func (a *Agent) bringOnto(ctx context.Context, to *api.ToBring) ([]string, error) {
+	switch {
+	case to == nil:
+		return nil, errors.New("the service did not say which")
+	case to.Problem != "":
+		return nil, errors.New(to.Problem)
+	}
+	disk, err := a.openDisk(to.Disk)
+	if err != nil {
+		return nil, err
+	}
+	defer disk.Close()
+	var payloads []answers.Payload
+	for _, p := range to.Payloads {
+		payloads = append(payloads, answers.Payload{Name: p.Name, Install: to.Install})
+	}
+	return onSystem(ctx, disk, 0, errors.New("there is no system on this disk that payloads can be brought onto"), answers.ErrNoSystem, func(system SystemVolume, kind volume.Kind) ([]string, error) {
+		plan, err := answers.Bring(system, payloads)
+		if err != nil {
+			return nil, err
+		}
+		if err := carryOut(ctx, system, kind, plan); err != nil {
+			return nil, err
+		}
+		did, err := a.bring(ctx, system, plan.Payloads, to.Payloads)
+		return append(did, plan.Remarks...), err
+	})
+}
+
+// bring brings payloads onto a system, checked while they come. did names each with its digest.
+func (a *Agent) bring(ctx context.Context, system SystemVolume, payloads []answers.Brought, told []api.ToPayload) (did []string, err error) {
+	for _, p := range payloads {
+		i := slices.IndexFunc(told, func(t api.ToPayload) bool { return strings.EqualFold(t.Name, p.Name) })
+		if i < 0 {
+			return nil, fmt.Errorf("the service has no payload %s", p.Name)
+		}
+		a.show("bringing the payload %s", p.Name)
+		err := a.fetched(ctx, p.Name, told[i].Digest, func(c *apiclient.Client) (io.ReadCloser, error) { return c.PayloadContent(ctx, told[i].Digest) },
+			func(content io.Reader) error { return system.WriteFile(p.Path, content) })
+		if err != nil {
+			return nil, fmt.Errorf("bring the payload %s to /%s: %w", p.Name, p.Path, err)
+		}
+		did = append(did, fmt.Sprintf("brought %s (%s)", p.Name, told[i].Digest[:min(12, len(told[i].Digest))]))
+	}
+	return did, nil
+}
