@@ -1,6 +1,7 @@
 package console_test
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -62,6 +63,15 @@ func TestAnswersAreSetAndPreviewed(t *testing.T) {
 	r, err = stage.Client.ResolvedAnswers(t.Context(), "herb-02", "")
 	require.NoError(t, err)
 	assert.Equal(t, map[string]any{"ask": "Where does it stand?", "default": "2.14"}, r.Answers[1].Value)
+
+	t.Log("# a payload is brought onto what is on a disk already, and refused where nobody knows what that is")
+	_, err = stage.Client.AddPayload(t.Context(), "scanner-tools_2.1_amd64.deb", "for the herbarium", strings.NewReader("made up"))
+	require.NoError(t, err)
+	b.do(chromedp.Reload(), chromedp.WaitVisible(`//b[text()="scanner-tools_2.1_amd64.deb"]`), chromedp.Click(`//tr[@data-row-key="scanner-tools_2.1_amd64.deb"]//button[contains(., "Bring…")]`),
+		chromedp.WaitVisible(`#to`), keys(`#to`, "herb-03"), chromedp.Click(`//div[contains(@class, "ant-select-item-option") and contains(., "herb-03")]`),
+		chromedp.Click(`//div[contains(@class, "ant-modal-title")]`), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Bring")]`), chromedp.WaitVisible(`//*[contains(text(), "herb-03 has no receipt of an image")]`))
+	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Cancel")]`))
+	b.settled()
 
 	t.Log("# a domain whose controller nobody reaches is not entered, and the dialog says why")
 	b.do(chromedp.Click(`//button[contains(., "Add a domain…")]`), chromedp.WaitVisible(`#password`), keys(`#domain`, "fennholt.example"), keys(`#server`, "ldaps://127.0.0.1:1"), keys(`#account`, "jugate@fennholt.example"),

@@ -20,6 +20,7 @@ export type DriverModel = Schemas["DriverModel"];
 export type DriversAdded = Schemas["DriversAdded"];
 export type SetAnswer = Schemas["Answer"];
 export type Domain = Schemas["Domain"];
+export type Payload = Schemas["Payload"];
 export type NewDomain = Schemas["NewDomain"];
 export type ResolvedAnswer = Schemas["ResolvedAnswer"];
 export type AnswersChange = Schemas["AnswersChange"];

@@ -7,6 +7,7 @@ import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
 import { Counts } from "./Counts";
 import { Domains } from "./Domains";
+import { Payloads } from "./Payloads";
 import { SetDialog } from "./SetDialog";
 import { inLine } from "./value";
 
@@ -57,6 +58,7 @@ export function Answers() {
           </Shown>
         </Card>
         <Counts />
+        <Payloads />
         <Domains />
       </Flex>
       {setting && <SetDialog answer={setting} close={() => setSetting(undefined)} />}
