@@ -43,11 +43,11 @@ func (a *Agent) bringOnto(ctx context.Context, to *api.ToBring) ([]string, error
 		if err != nil {
 			return nil, err
 		}
-		if err := carryOut(ctx, system, kind, plan); err != nil {
+		did, err := a.bring(ctx, system, plan.Payloads, to.Payloads) // before what installs them
+		if err != nil {
 			return nil, err
 		}
-		did, err := a.bring(ctx, system, plan.Payloads, to.Payloads)
-		return append(did, plan.Remarks...), err
+		return append(did, plan.Remarks...), carryOut(ctx, system, kind, plan)
 	})
 }
 
