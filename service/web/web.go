@@ -124,6 +124,8 @@ func (s *Server) HTTP(certificates []tls.Certificate) *http.Server {
 		ReadHeaderTimeout: standStill, // and for the handshake of TLS, which takes a slow machine its time
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn),
-		TLSConfig:         &tls.Config{Certificates: certificates, MinVersion: tls.VersionTLS13},
+		// Without h2 here, a server that begins with its plain listener would offer HTTP/2 by
+		// TLS, and then close every connection that takes it.
+		TLSConfig: &tls.Config{Certificates: certificates, MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1"}},
 	}
 }
