@@ -68,8 +68,10 @@ func TestAnswersAreSetAndPreviewed(t *testing.T) {
 	_, err = stage.Client.AddPayload(t.Context(), "scanner-tools_2.1_amd64.deb", "for the herbarium", strings.NewReader("made up"))
 	require.NoError(t, err)
 	b.do(chromedp.Reload(), chromedp.WaitVisible(`//b[text()="scanner-tools_2.1_amd64.deb"]`), chromedp.Click(`//tr[@data-row-key="scanner-tools_2.1_amd64.deb"]//button[contains(., "Bring…")]`),
-		chromedp.WaitVisible(`#to`), keys(`#to`, "herb-03"), chromedp.Click(`//div[contains(@class, "ant-select-item-option") and contains(., "herb-03")]`),
-		chromedp.Click(`//div[contains(@class, "ant-modal-title")]`), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Bring")]`), chromedp.WaitVisible(`//*[contains(text(), "herb-03 has no receipt of an image")]`))
+		chromedp.WaitVisible(`#to`), keys(`#to`, "herb-03"), chromedp.Click(`//div[contains(@class, "ant-select-item-option") and contains(., "herb-03")]`))
+	// The list lies over the button until the field is left.
+	b.until(`(document.activeElement.blur(), [...document.querySelectorAll(".ant-select-dropdown")].every(d => d.getClientRects().length === 0))`)
+	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Bring")]`), chromedp.WaitVisible(`//*[contains(text(), "herb-03 has no receipt of an image")]`))
 	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Cancel")]`))
 	b.settled()
 
