@@ -35,6 +35,8 @@ type Domain struct {
 	host *Host
 	dir  string
 	cmd  *exec.Cmd
+
+	resolving []string // folders with the resolv.conf of hosts
 }
 
 // StartDomain makes the domain in dir, and its controller dc1 on the host. It returns when the
@@ -75,6 +77,9 @@ func (d *Domain) config() string { return filepath.Join(d.dir, "domain", "etc", 
 
 // Close ends the domain controller.
 func (d *Domain) Close() error {
+	for _, dir := range d.resolving {
+		os.RemoveAll(dir)
+	}
 	if err := d.cmd.Process.Signal(os.Interrupt); err != nil {
 		return err
 	}
@@ -117,12 +122,13 @@ func (d *Domain) Joiner(ctx context.Context, unit, name string) error {
 	return err
 }
 
-// Resolve has a host ask the domain controller for names, until the network is closed.
+// Resolve has a host ask the domain controller for names, until the controller is closed.
 func (d *Domain) Resolve(h *Host) error {
 	dir := filepath.Join("/etc/netns", h.namespace())
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
+	d.resolving = append(d.resolving, dir)
 	return os.WriteFile(filepath.Join(dir, "resolv.conf"), []byte("nameserver "+d.host.Address.String()+"\nsearch "+DomainName+"\n"), 0o644)
 }
 
