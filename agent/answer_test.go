@@ -166,7 +166,7 @@ func (zeros) Read(b []byte) (int, error) { return len(b), nil }
 
 func TestAnswersIntoAWindowsVolume(t *testing.T) {
 	d := volumeDisk(t, []string{"mkfs.ntfs", "-Q", "-F", "-q"}, func(dir string) {
-		install(t, dir, map[string]string{"Windows/System32/config/SYSTEM": "", "Windows/PANTHER/Unattend.xml": answerFile, "Windows/Setup/State/State.ini": "ImageState=IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"})
+		install(t, dir, map[string]string{"Windows/System32/config/SYSTEM": "", "Windows/PANTHER/Unattend.xml": answerFile, "Windows/Setup/State/State.ini": "[State]\r\nImageState=IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE\r\n"})
 	})
 	a := New(nil, cardsOnly{}, Options{Show: func(Status) {}})
 	to := told(t, map[string]string{"computer_name": "herb-01", "time_zone": "Europe/Vienna", "accounts": "[{name: scan, password: sundial}]", "commands": "[echo garden]"})

@@ -50,7 +50,7 @@ func TestTheFirstStartIsReportedAndLeavesNothing(t *testing.T) {
 	}{
 		"at once":                          {[]int{204}, "", 1, 0},
 		"the service is away for a moment": {[]int{0, 503, 204}, "", 3, 20 * time.Second},
-		"the token is no longer good":      {[]int{401}, "Unauthorized", 1, 0},
+		"the token was used already":       {[]int{401}, "Unauthorized", 1, 0},
 		"the service never comes back":     {[]int{0}, "could not be told within 1h0m0s", 361, time.Hour},
 	} {
 		t.Run(name, func(t *testing.T) {

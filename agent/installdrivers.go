@@ -19,6 +19,7 @@ import (
 	"jugate/core/kmod"
 	"jugate/core/slabstore"
 	"jugate/core/volume"
+	"jugate/core/windows"
 )
 
 // SystemVolume is a volume with a system on it that can be written. Names are those of
@@ -274,10 +275,8 @@ func registerWindows(system SystemVolume, in *driver.Inside) (did []string, err 
 		}
 	}
 	did = append(did, "the first start takes them, by "+at)
-	if state, there := fileview.FindFold(system, "Windows/Setup/State/State.ini"); there {
-		if b, err := fs.ReadFile(system, state); err == nil && bytes.Contains(b, []byte("IMAGE_STATE_COMPLETE")) {
-			did = append(did, `this system has had its first start: run pnputil /add-driver C:\Jugate\Drivers\*.inf /subdirs /install on it`)
-		}
+	if state, err := windows.SetupState(system); err == nil && state == windows.Complete {
+		did = append(did, `this system has had its first start: run pnputil /add-driver C:\Jugate\Drivers\*.inf /subdirs /install on it`)
 	}
 	return did, nil
 }

@@ -145,7 +145,7 @@ const answerFile = `<?xml version="1.0" encoding="utf-8"?>
 func TestDriversIntoAWindowsVolume(t *testing.T) {
 	l := newLibrary(t, madeup.WriteINF)
 	d := volumeDisk(t, []string{"mkfs.ntfs", "-Q", "-q"}, func(dir string) {
-		install(t, dir, map[string]string{"Windows/INF/none.inf": "", "Windows/SysWOW64/a.dll": "", "Windows/PANTHER/Unattend.xml": answerFile, "Windows/Setup/State/State.ini": "IMAGE_STATE_COMPLETE"})
+		install(t, dir, map[string]string{"Windows/INF/none.inf": "", "Windows/SysWOW64/a.dll": "", "Windows/PANTHER/Unattend.xml": answerFile, "Windows/Setup/State/State.ini": "[State]\r\nImageState=IMAGE_STATE_COMPLETE\r\n"})
 	})
 	p, err := l.Package("corvraid")
 	require.NoError(t, err)

@@ -110,5 +110,5 @@ func TestAnswersAtTheCommandLine(t *testing.T) {
 	d.must("answers", "unset", "scanners", "keyboard")
 	d.must("answers", "check")
 	_, code = d.run("answers", "preview", "herb-01", "--image", "garden-desk")
-	assert.Equal(t, 1, code, "there is no such image")
+	assert.Equal(t, 1, code, "the image does not exist")
 }

@@ -166,7 +166,7 @@ func TestNetworkBootAtTheCommandLine(t *testing.T) {
 	assert.Equal(t, 2, code)
 	assert.Equal(t, "jugate: seconds has to be at most 600\n", text)
 	_, code = d.run("image", "recipients", "garden-desk")
-	assert.Equal(t, 1, code, "there is no such image")
+	assert.Equal(t, 1, code, "the image does not exist")
 	text, code = d.run("workstation", "wake", "nobody")
 	assert.Equal(t, 1, code, text)
 }

@@ -53,7 +53,7 @@ func (a *app) signInCommand() *cobra.Command {
 func askToken(cmd *cobra.Command, server string) (string, error) {
 	token, err := askSecret(cmd, "the administrator's token of "+server)
 	if err == nil && token == "" {
-		err = usageError{errors.New("there is no token on standard input; it is in the file admin.token of the service's data folder")}
+		err = usageError{errors.New("no token came on standard input; the service keeps it in admin.token, in its data folder")}
 	}
 	return token, err
 }

@@ -71,8 +71,5 @@ func (f *files) askNothing(s *Settings) {
 		f.removeAll("etc/systemd/system/*.wants/"+unit, why)
 	}
 	f.removeAll("etc/reconfigSys", why)
-	if f.has("etc/gdm/custom.conf") || f.has("etc/gdm3/daemon.conf") { // which asks while there is no account
-		f.removeAll("var/lib/gdm/run-initial-setup", why)
-		f.removeAll("var/lib/gdm3/run-initial-setup", why)
-	}
+	f.removeAll("var/lib/gdm*/run-initial-setup", why)
 }

@@ -275,9 +275,14 @@ func checkPath(path string) error {
 
 var payloadForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+~-]{0,119}$`)
 
+// CheckPayloadName refuses what cannot be the name of a payload.
+func CheckPayloadName(name string) error {
+	return matches(name, payloadForm, "the name of a payload: letters, digits and any of . _ + ~ -, at most 120, as names of packages have them")
+}
+
 func checkPayloads(s *Settings) error {
 	for i, p := range s.Payloads {
-		if err := matches(p.Name, payloadForm, "the name of a payload"); err != nil {
+		if err := CheckPayloadName(p.Name); err != nil {
 			return err
 		}
 		if p.Path != "" {

@@ -31,6 +31,12 @@ func (v Value) Question(key string) (Question, bool) {
 	return q, json.Unmarshal([]byte(v), &q) == nil
 }
 
+// IsQuestion tells whether a value is a question.
+func (v Value) IsQuestion() bool {
+	_, is := v.Question("")
+	return is
+}
+
 // asks tells whether a value as YAML or JSON has it is a question.
 func asks(v any) bool {
 	m, is := v.(map[string]any)

@@ -14,10 +14,7 @@ import (
 
 // Names in a Windows volume, whose letters' case does not matter.
 const (
-	setupState     = "Windows/Setup/State/State.ini"
-	setupComplete  = "Windows/Setup/Scripts/SetupComplete.cmd"
-	generalized    = "IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE"
-	firstStartDone = "IMAGE_STATE_COMPLETE"
+	setupComplete = "Windows/Setup/Scripts/SetupComplete.cmd"
 )
 
 // Windows plans what answers do to a generalised Windows: an answer file for the passes
@@ -54,11 +51,8 @@ func Windows(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
 	if commands := append(f.windowsPayloads(s.Payloads), setupCommands(s)...); commands != nil {
 		f.setupComplete(commands)
 	}
-	if name, there := fileview.FindFold(root, setupState); there {
-		state, _ := fs.ReadFile(root, name)
-		if bytes.Contains(state, []byte(firstStartDone)) || !bytes.Contains(state, []byte(generalized)) {
-			f.remark("this Windows was not generalised, so it looks for no answer file, and every copy has the same identity")
-		}
+	if state, err := windows.SetupState(root); err == nil && state != windows.ResealedToFirstStart {
+		f.remark("this Windows was not generalised, so it looks for no answer file, and every copy has the same identity")
 	}
 	return f.plan, nil
 }

@@ -216,7 +216,7 @@ func TestWhatWindowsCannotBeTold(t *testing.T) {
 		_, err := answers.Windows(c.root, &c.s, answers.Fresh{}, "amd64")
 		assert.ErrorContains(t, err, says)
 	}
-	root := windows(map[string]string{"WINDOWS/Setup/State/State.ini": "ImageState=IMAGE_STATE_COMPLETE"})
+	root := windows(map[string]string{"WINDOWS/Setup/State/State.ini": "[State]\r\nImageState=IMAGE_STATE_COMPLETE\r\n"})
 	p, err := answers.Windows(root, &answers.Settings{Packages: []string{"scanner"}, Keyboard: "xx"}, answers.Fresh{}, "amd64")
 	require.NoError(t, err)
 	text := strings.Join(p.Remarks, "; ")

@@ -2,6 +2,7 @@ package answers
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"path"
 	"slices"
@@ -29,13 +30,12 @@ var firstStartPages = map[string][2]string{
 // skipPages leaves out pages of the first-start dialogue: those, or all that the file says
 // nothing of.
 func (f *answerFile) skipPages(pages []string) {
-	for _, e := range firstStartPages {
-		if pages == nil {
-			f.suggest(oobeSystem, shellSetup, "OOBE/"+e[0], e[1])
-		}
+	do := f.set
+	if pages == nil {
+		pages, do = slices.Sorted(maps.Keys(firstStartPages)), f.suggest
 	}
 	for _, p := range pages {
-		f.set(oobeSystem, shellSetup, "OOBE/"+firstStartPages[p][0], firstStartPages[p][1])
+		do(oobeSystem, shellSetup, "OOBE/"+firstStartPages[p][0], firstStartPages[p][1])
 	}
 }
 
@@ -139,7 +139,7 @@ func (f *answerFile) nameServers(c Connection, card string) {
 	}
 }
 
-// startMenu is where Windows opens from, whoever signs in.
+// startUp is where Windows opens from, whoever signs in.
 const startUp = "ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp"
 
 // windowsFiles writes files to the system's drive, and programs to where they open at sign-in.

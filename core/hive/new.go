@@ -19,7 +19,7 @@ func New(name string) (*Hive, error) {
 	le.PutUint32(bin[8:], binGranularity)
 	le.PutUint32(bin[binHeaderSize:], binGranularity-binHeaderSize) // one free cell
 	h := &Hive{all: b, head: b[:baseSize], bins: binGranularity}
-	security, err := h.allot(securitySize + len(everybody))
+	security, err := h.allot(securitySize + len(trusted))
 	if err != nil {
 		return nil, err
 	}
@@ -27,8 +27,8 @@ func New(name string) (*Hive, error) {
 	copy(s, "sk")
 	le.PutUint32(s[4:], security) // it is alone in its ring
 	le.PutUint32(s[8:], security)
-	le.PutUint32(s[16:], uint32(len(everybody)))
-	copy(s[securitySize:], everybody)
+	le.PutUint32(s[16:], uint32(len(trusted)))
+	copy(s[securitySize:], trusted)
 	root, err := h.newKey(name, none, security)
 	if err != nil {
 		return nil, err
@@ -45,9 +45,9 @@ const (
 	securityUsers = 12 // how many keys have it
 )
 
-// everybody is a security descriptor that lets the system and administrators do everything
+// trusted is a security descriptor that lets the system and administrators do everything
 // (MS-DTYP, 2.4.6: self-relative, with a discretionary list).
-var everybody = func() []byte {
+var trusted = func() []byte {
 	admins := []byte{1, 2, 0, 0, 0, 0, 0, 5, 32, 0, 0, 0, 0x20, 2, 0, 0} // S-1-5-32-544
 	system := []byte{1, 1, 0, 0, 0, 0, 0, 5, 18, 0, 0, 0}                // S-1-5-18
 	var list []byte

@@ -2,8 +2,6 @@ package join
 
 import (
 	"encoding/base64"
-	"encoding/binary"
-	"unicode/utf16"
 
 	"github.com/google/uuid"
 )
@@ -77,15 +75,6 @@ func (m *Member) parts(win7 []byte) []byte {
 		})
 		n.blob(nil)
 	})
-}
-
-// BlobFile is a blob as programs read it from a file: UTF-16 with a byte order mark.
-func BlobFile(blob string) []byte {
-	file := []byte{0xff, 0xfe}
-	for _, u := range append(utf16.Encode([]rune(blob)), 0) {
-		file = binary.LittleEndian.AppendUint16(file, u)
-	}
-	return file
 }
 
 // win7 is an ODJ_WIN7BLOB.

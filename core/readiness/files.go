@@ -8,9 +8,6 @@ import (
 	"strings"
 
 	"github.com/bmatcuk/doublestar/v4"
-	"golang.org/x/text/encoding/unicode"
-	"golang.org/x/text/transform"
-	"gopkg.in/ini.v1"
 
 	"jugate/core/windows"
 )
@@ -29,7 +26,7 @@ func (c *check) files(v Volume) {
 			c.blind(fmt.Sprint(r))
 		}
 	}()
-	if hasWindows(v.Files) {
+	if windows.Is(v.Files) {
 		c.windows = true
 		c.preparation(v.Files)
 		c.windowsSettings(v.Files)
@@ -57,59 +54,27 @@ func HasSystem(files fs.FS) (has bool) {
 			has = false
 		}
 	}()
-	return files != nil && (hasWindows(files) || hasLinux(files))
+	return files != nil && (windows.Is(files) || hasLinux(files))
 }
-
-func hasWindows(files fs.FS) bool { return exists(files, "Windows/System32") }
 
 func hasLinux(files fs.FS) bool {
 	return exists(files, "etc/os-release") || exists(files, "usr/lib/os-release")
 }
 
-// Where Windows' setup notes how far an image is, and the states of it that are
-// fit for copies: system preparation with generalising has ended, and the next
-// start is a first start.
-const stateFile = "Windows/Setup/State/State.ini"
-
-var preparedStates = []string{"IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE", "IMAGE_STATE_GENERALIZE_RESEAL_TO_AUDIT"}
-
 func (c *check) preparation(files fs.FS) {
 	const means = "every copy would have the same identity, and may not start on other hardware"
 	const do = "run the system preparation with generalising and shut down, and do not start the disk again before the capture"
-	text, err := fs.ReadFile(files, stateFile)
-	if errors.Is(err, fs.ErrNotExist) {
-		c.add("not-prepared", Blocking, "system preparation left no state ("+stateFile+" is missing)", means, do)
-		return
-	}
-	state := ""
-	if err == nil {
-		state, err = imageState(text)
-	}
+	state, err := windows.SetupState(files)
 	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		c.add("not-prepared", Blocking, "system preparation left no state ("+windows.SetupFile+" is missing)", means, do)
 	case err != nil:
 		c.add("not-prepared", Blocking, "the state of system preparation cannot be read: "+err.Error(), means, do)
-	case state == "IMAGE_STATE_COMPLETE":
+	case state == windows.Complete:
 		c.add("not-prepared", Blocking, "system preparation was not run (the state is "+state+")", means, do)
-	default:
-		for _, s := range preparedStates {
-			if state == s {
-				return
-			}
-		}
+	case state != windows.ResealedToFirstStart && state != windows.ResealedToAudit:
 		c.add("preparation-unfinished", Blocking, fmt.Sprintf("system preparation did not finish (the state is %q)", state), means, do)
 	}
-}
-
-func imageState(raw []byte) (string, error) {
-	text, _, err := transform.Bytes(unicode.BOMOverride(unicode.UTF8.NewDecoder()), raw)
-	if err != nil {
-		return "", err
-	}
-	file, err := ini.LoadSources(ini.LoadOptions{Insensitive: true, SkipUnrecognizableLines: true}, text)
-	if err != nil {
-		return "", err
-	}
-	return strings.ToUpper(file.Section("state").Key("imagestate").String()), nil
 }
 
 const pendingMeans = "every copy will do that work at its first start, or fail at it"
@@ -117,9 +82,7 @@ const pendingMeans = "every copy will do that work at its first start, or fail a
 // windowsSettings looks at what the system says of itself (core/windows).
 func (c *check) windowsSettings(files fs.FS) {
 	w, err := windows.Look(files)
-	if errors.Is(err, windows.ErrNone) {
-		w = &windows.System{}
-	} else if err != nil {
+	if err != nil {
 		c.add("settings-unread", Warning, "its settings database cannot be read: "+err.Error(), "which edition it is, and whether updates wait, is not noticed", "start the system once, shut it down, and look again")
 	}
 	if exists(files, "Windows/WinSxS/pending.xml") {

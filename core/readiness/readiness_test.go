@@ -45,7 +45,7 @@ func settings(t *testing.T, key string, values map[string]hive.Value) *fstest.Ma
 
 const stateFile = "Windows/Setup/State/State.ini"
 
-var windows = fstest.MapFS{"Windows/System32/kernel": file("x")}
+var windows = fstest.MapFS{"Windows/System32/config/x": file("x")}
 
 func with(base fstest.MapFS, more fstest.MapFS) fstest.MapFS {
 	all := fstest.MapFS{}

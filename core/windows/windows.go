@@ -175,7 +175,7 @@ func (s *System) system(h *hive.Hive) error {
 	} else if !errors.Is(err, hive.ErrNotFound) {
 		return err
 	}
-	set, err := ControlSet(h)
+	set, err := controlSet(h)
 	if err != nil {
 		return err
 	}
@@ -197,8 +197,8 @@ func (s *System) system(h *hive.Hive) error {
 	return err
 }
 
-// ControlSet is the key of SYSTEM with the settings of the next start.
-func ControlSet(h *hive.Hive) (string, error) {
+// controlSet is the key of SYSTEM with the settings of the next start.
+func controlSet(h *hive.Hive) (string, error) {
 	n := uint64(1)
 	k, err := h.Find("Select")
 	if err == nil {

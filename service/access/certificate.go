@@ -6,18 +6,13 @@ import (
 	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"crypto/x509/pkix"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io/fs"
-	"math/big"
 	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
-	"slices"
-	"strings"
 	"time"
 
 	"jugate/core/durable"
@@ -25,8 +20,6 @@ import (
 )
 
 const (
-	// authorityFor is how long the authority's own certificate is valid.
-	authorityFor = 20 * 365 * 24 * time.Hour
 	// certificateFor is how long the service's is. A start that finds less than renewBefore
 	// left makes the next one.
 	certificateFor = 2 * 365 * 24 * time.Hour
@@ -35,110 +28,6 @@ const (
 	// Builds of that version trust the certificate byte by byte, so it is kept.
 	pinnedWhole = 10 * 365 * 24 * time.Hour
 )
-
-// authority signs the certificates of this service, and nothing else: builds of the boot
-// environment and delivered systems trust it, so that the service's certificate can be renewed.
-type authority struct {
-	certificate *x509.Certificate
-	key         *ecdsa.PrivateKey
-}
-
-func pemOf(kind string, der []byte) []byte {
-	return pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: der})
-}
-
-// withKey is a key and certificates in PEM.
-func withKey(key *ecdsa.PrivateKey, certificates ...[]byte) ([]byte, error) {
-	pkcs8, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return nil, err
-	}
-	b := pemOf("PRIVATE KEY", pkcs8)
-	for _, der := range certificates {
-		b = append(b, pemOf("CERTIFICATE", der)...)
-	}
-	return b, nil
-}
-
-// unlikely is a serial number that no other certificate has (RFC 5280, 4.1.2.2).
-func unlikely() (*big.Int, error) { return rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120)) }
-
-// openAuthority reads the authority's key and certificate, or makes them on the first start. Its
-// certificate stands in a file of its own, too, for people to give to browsers.
-func openAuthority(dir string, now time.Time) (*authority, error) {
-	file := filepath.Join(dir, "authority.key")
-	b, err := os.ReadFile(file)
-	if err == nil {
-		pair, err := tls.X509KeyPair(b, b)
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", file, err)
-		}
-		key, is := pair.PrivateKey.(*ecdsa.PrivateKey)
-		if !is || !pair.Leaf.IsCA {
-			return nil, fmt.Errorf("%s is not the key of an authority", file)
-		}
-		return &authority{pair.Leaf, key}, nil
-	}
-	if !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	serial, err := unlikely()
-	if err != nil {
-		return nil, err
-	}
-	host, _ := os.Hostname()
-	c := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: strings.TrimSpace("Jugate authority " + host)}, NotBefore: now.Add(-24 * time.Hour), NotAfter: now.Add(authorityFor),
-		KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign, IsCA: true, MaxPathLenZero: true, BasicConstraintsValid: true,
-	}
-	der, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
-	if err != nil {
-		return nil, err
-	}
-	if b, err = withKey(key, der); err != nil {
-		return nil, err
-	}
-	if err := durable.Write(file, b, 0o600); err != nil {
-		return nil, err
-	}
-	if c, err = x509.ParseCertificate(der); err != nil {
-		return nil, err
-	}
-	return &authority{c, key}, durable.Write(filepath.Join(dir, "authority.pem"), pemOf("CERTIFICATE", der), 0o644)
-}
-
-// issue makes a certificate for a key of the service, and returns both in PEM, with the
-// authority's behind (RFC 5280, 4.2.1.6, for the addresses).
-func (a *authority) issue(now time.Time, key *ecdsa.PrivateKey, addresses []net.IP) ([]byte, error) {
-	serial, err := unlikely()
-	if err != nil {
-		return nil, err
-	}
-	dns := []string{"jugate", "localhost"}
-	if host, err := os.Hostname(); err == nil && host != "" && !slices.Contains(dns, host) {
-		dns = append(dns, host)
-	}
-	c := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: "jugate"}, DNSNames: dns, IPAddresses: addresses,
-		NotBefore: now.Add(-24 * time.Hour), NotAfter: now.Add(certificateFor),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
-	}
-	der, err := x509.CreateCertificate(rand.Reader, c, a.certificate, &key.PublicKey, a.key)
-	if err != nil {
-		return nil, err
-	}
-	return withKey(key, der, a.certificate.Raw)
-}
-
-// lasts tells whether a certificate of the service is good for a while, for all addresses.
-func (a *authority) lasts(c *x509.Certificate, now time.Time, addresses []net.IP) bool {
-	return c.CheckSignatureFrom(a.certificate) == nil && now.Before(c.NotAfter.Add(-renewBefore)) &&
-		!slices.ContainsFunc(addresses, func(ip net.IP) bool { return !slices.ContainsFunc(c.IPAddresses, ip.Equal) })
-}
 
 // openCertificate reads the service's key and certificate, and makes what is missing or will
 // not last. The key stays the same: builds of before there was an authority trust it.

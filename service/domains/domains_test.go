@@ -13,6 +13,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/text/encoding/unicode"
 
 	"jugate/api"
 	"jugate/core/fault"
@@ -117,7 +118,9 @@ func TestComputersJoinARealDomain(t *testing.T) {
 	m, err := o.Join(ctx, "fennholt.example", "herb-01")
 	require.NoError(t, err)
 	blob := filepath.Join(o.dir, "blob")
-	require.NoError(t, os.WriteFile(blob, join.BlobFile(m.Blob()), 0o600))
+	wide, err := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder().String(m.Blob() + "\x00") // as it reads files
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(blob, []byte(wide), 0o600))
 	config := o.samba("HERB-01")
 	out, err := o.run(nil, "net", "offlinejoin", "requestodj", "--configfile="+config, "loadfile="+blob)
 	t.Logf("net offlinejoin requestodj: %s", out)

@@ -77,8 +77,8 @@ func (f *Fleet) SetAnswers(ctx context.Context, in api.NewAnswers) ([]api.Answer
 	if len(values) == 0 {
 		return nil, fault.Invalid.Errorf("no answer is given")
 	}
-	if v := values["computer_name"]; v != "" && !isQuestion(v, "computer_name") && place.Kind != "workstation" {
-		return nil, fault.Invalid.Errorf("a computer_name belongs to one workstation; set on %s, it would be there many times", place.Words())
+	if err := f.maySet(ctx, place, values); err != nil {
+		return nil, err
 	}
 	kept := map[string]string{}
 	var keys []string
@@ -90,24 +90,50 @@ func (f *Fleet) SetAnswers(ctx context.Context, in api.NewAnswers) ([]api.Answer
 			}
 		}
 	}
-	if v := values["domain"]; isQuestion(v, "domain") {
-		return nil, fault.Invalid.Errorf("domain: this cannot be asked at a workstation, as a computer joins before its disk is written")
-	} else if v != "" {
-		if _, err := f.Records.Domain(ctx, strings.Trim(string(v), `"`)); err != nil {
-			return nil, fault.Invalid.Errorf("domain: %w; enter it with jugate domain add", err)
-		}
-	}
-	if v := values["payloads"]; v != "" {
-		if _, err := f.payloadsOf(ctx, []answers.Resolved{{Key: "payloads", Value: v}}); err != nil {
-			return nil, fault.Invalid.Mark(err)
-		}
-	}
 	if err := f.Records.SetAnswers(ctx, place, kept); err != nil {
 		return nil, err
 	}
 	slices.Sort(keys)
 	f.Log.Info("answers set", "of", placeText(place), "keys", keys, "by", actor.From(ctx))
 	return f.Answers(ctx, placeText(place))
+}
+
+// maySet refuses values that make no sense in a place, or name what the service does not have.
+func (f *Fleet) maySet(ctx context.Context, place records.AnswerPlace, values map[string]answers.Value) error {
+	name, domain, payloads := values["computer_name"], values["domain"], values["payloads"]
+	if name != "" && !name.IsQuestion() && place.Kind != "workstation" {
+		return fault.Invalid.Errorf("a computer_name belongs to one workstation; set on %s, it would be there many times", place.Words())
+	}
+	if domain.IsQuestion() {
+		return fault.Invalid.Errorf("domain: this cannot be asked at a workstation, as a computer joins before its disk is written")
+	}
+	if domain != "" {
+		if _, err := f.Records.Domain(ctx, strings.Trim(string(domain), `"`)); err != nil {
+			return fault.Invalid.Errorf("domain: %w; enter it with jugate domain add", err)
+		}
+	}
+	if payloads != "" {
+		if _, err := f.payloadsOf(ctx, []answers.Resolved{{Key: "payloads", Value: payloads}}); err != nil {
+			return fault.Invalid.Mark(err)
+		}
+	}
+	return nil
+}
+
+// payloadsOf are the payloads that answers name.
+func (f *Fleet) payloadsOf(ctx context.Context, resolved []answers.Resolved) (all []api.ToPayload, err error) {
+	settings, _, err := answers.SettingsOf(slices.DeleteFunc(slices.Clone(resolved), func(r answers.Resolved) bool { return r.Key != "payloads" }))
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range settings.Payloads {
+		row, err := f.Records.Payload(ctx, p.Name)
+		if err != nil {
+			return nil, fault.Conflict.Errorf("payloads: %w; jugate payload add takes one", err)
+		}
+		all = append(all, api.ToPayload{Name: row.Name, Digest: row.Digest, Size: row.Size})
+	}
+	return all, nil
 }
 
 // Answers lists what is set, everywhere or in one place.
@@ -182,25 +208,6 @@ func (f *Fleet) resolve(rows []records.Answer, w records.Workstation, image stri
 		return nil, fault.Conflict.Errorf("the name of %s cannot be that of a computer, so computer_name has to be set: %w", w.Name, err)
 	}
 	return append([]answers.Resolved{{Key: "computer_name", Value: name, From: "its name in the roster"}}, resolved...), nil
-}
-
-func isQuestion(v answers.Value, key string) bool {
-	_, is := v.Question(key)
-	return is
-}
-
-// namedInTime refuses that a computer which joins a domain is given its name at its screen: its
-// account is made before.
-func namedInTime(resolved []answers.Resolved) error {
-	joins, asks := false, false
-	for _, r := range resolved {
-		joins = joins || r.Key == "domain"
-		asks = asks || r.Key == "computer_name" && isQuestion(r.Value, r.Key)
-	}
-	if joins && asks {
-		return fault.Conflict.Errorf("computer_name is asked at the workstation, which is too late for a computer that joins a domain; set one of them otherwise")
-	}
-	return nil
 }
 
 // rankOf tells how particular a place is for a workstation, and whether it counts at all.
@@ -291,22 +298,6 @@ func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.
 	return to, err
 }
 
-// payloadsOf are the payloads that answers name.
-func (f *Fleet) payloadsOf(ctx context.Context, resolved []answers.Resolved) (all []api.ToPayload, err error) {
-	settings, _, err := answers.SettingsOf(slices.DeleteFunc(slices.Clone(resolved), func(r answers.Resolved) bool { return r.Key != "payloads" }))
-	if err != nil {
-		return nil, err
-	}
-	for _, p := range settings.Payloads {
-		row, err := f.Records.Payload(ctx, p.Name)
-		if err != nil {
-			return nil, fault.Conflict.Errorf("payloads: %w; jugate payload add takes one", err)
-		}
-		all = append(all, api.ToPayload{Name: row.Name, Digest: row.Digest, Size: row.Size})
-	}
-	return all, nil
-}
-
 // Answered tells whether every copy of an image is answered, as something is set for the image
 // or for all workstations.
 func (f *Fleet) Answered(ctx context.Context, image string) (bool, error) {
@@ -345,18 +336,4 @@ func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *r
 		}
 	}
 	return how, f.judgeJoins(ctx, how, joins)
-}
-
-// whatIsAsked says in words what a person is asked at the workstation; empty if nothing is.
-func whatIsAsked(resolved []answers.Resolved) string {
-	var keys []string
-	for _, r := range resolved {
-		if isQuestion(r.Value, r.Key) {
-			keys = append(keys, r.Key)
-		}
-	}
-	if keys == nil {
-		return ""
-	}
-	return "somebody is asked at its screen, before anything is written: " + strings.Join(keys, ", ")
 }

@@ -35,18 +35,13 @@ func (o *Orders) answerOf(ctx context.Context, d *records.Delivery, workstation 
 		return to, nil // a Windows does not report its first start yet
 	}
 	var name string // empty if it is asked at the workstation
-	if is := answers.Value(to.Values["computer_name"]); !asked(is) {
-		if err := json.Unmarshal([]byte(is), &name); err != nil {
+	if v := answers.Value(to.Values["computer_name"]); !v.IsQuestion() {
+		if err := json.Unmarshal([]byte(v), &name); err != nil {
 			return nil, err
 		}
 	}
 	to.Token = rand.Text()
 	return to, o.Records.AwaitArrival(ctx, o.Now(), slabstore.Sum([]byte(to.Token)).String(), d.ID, w.ID, name)
-}
-
-func asked(name answers.Value) bool {
-	_, is := name.Question("computer_name")
-	return is
 }
 
 // toldAnswers notes which workstations were told answers, so that a build which does not know

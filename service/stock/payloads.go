@@ -5,12 +5,12 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"regexp"
 
 	"github.com/zeebo/blake3"
 
 	"jugate/api"
 	"jugate/core/actor"
+	"jugate/core/answers"
 	"jugate/core/durable"
 	"jugate/core/fault"
 	"jugate/core/slabstore"
@@ -20,14 +20,12 @@ import (
 // maxPayload is the largest payload, in bytes.
 const maxPayload = 16 << 30
 
-var payloadForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._+~-]{0,119}$`)
-
 func (k *Stock) payloadFile(digest string) string { return filepath.Join(k.Dir, "payloads", digest) }
 
 // AddPayload takes a file that goes onto delivered systems. The same content is kept once.
 func (k *Stock) AddPayload(ctx context.Context, name, note string, body io.Reader) (api.Payload, error) {
-	if !payloadForm.MatchString(name) {
-		return api.Payload{}, fault.Invalid.Errorf("%q cannot be the name of a payload: use letters, digits and any of . _ + ~ -, at most 120, as names of packages have them", name)
+	if err := answers.CheckPayloadName(name); err != nil {
+		return api.Payload{}, err
 	}
 	if err := os.MkdirAll(filepath.Join(k.Dir, "payloads"), 0o750); err != nil {
 		return api.Payload{}, err

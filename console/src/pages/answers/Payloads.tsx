@@ -1,19 +1,25 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { App, Button, Card, Flex, Form, Modal, Popconfirm, Table, Upload } from "antd";
+import { useQuery } from "@tanstack/react-query";
+import { Button, Card, Flex, Form, Modal, Popconfirm, Table } from "antd";
 import { useState } from "react";
 import { ask, client, type Payload } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { size, when } from "../../format";
 import { Shown } from "../../parts/Shown";
 import { TargetSelect } from "../../parts/TargetSelect";
+import { UploadButton } from "../../parts/UploadButton";
 
 /** Files and packages that go onto delivered systems. */
 export function Payloads() {
   const [bringing, setBringing] = useState<Payload>();
   const query = useQuery({ queryKey: ["payloads"], queryFn: () => ask(client.GET("/payloads", {})) });
+  const add = (
+    <UploadButton to={(name) => `/api/v1/payloads?payload=${name}`} lists={["payloads"]}>
+      Add a payload…
+    </UploadButton>
+  );
   const remove = useChange((p: Payload) => ask(client.DELETE("/payloads/{payload}", { params: { path: { payload: p.payload } } })), ["payloads"]);
   return (
-    <Card title="Payloads" extra={<AddButton />} styles={{ body: { padding: 0 } }}>
+    <Card title="Payloads" extra={add} styles={{ body: { padding: 0 } }}>
       <Shown query={query}>
         {({ items }) => (
           <Table<Payload>
@@ -49,35 +55,6 @@ export function Payloads() {
       </Shown>
       {bringing && <BringDialog payload={bringing} close={() => setBringing(undefined)} />}
     </Card>
-  );
-}
-
-function AddButton() {
-  const [busy, setBusy] = useState(false);
-  const { message } = App.useApp();
-  const queries = useQueryClient();
-  const send = async (file: File) => {
-    setBusy(true);
-    try {
-      // As it is: it may be gigabytes.
-      const reply = await fetch(`/api/v1/payloads?payload=${encodeURIComponent(file.name)}`, { method: "POST", body: file, headers: { "Content-Type": "application/octet-stream" } });
-      if (!reply.ok) void message.error(((await reply.json()) as { detail?: string }).detail ?? `the service answered ${reply.status}`, 8);
-    } catch (error) {
-      void message.error(String(error), 8);
-    }
-    setBusy(false);
-    void queries.invalidateQueries({ queryKey: ["payloads"] });
-  };
-  return (
-    <Upload
-      showUploadList={false}
-      beforeUpload={(file) => {
-        void send(file);
-        return false;
-      }}
-    >
-      <Button loading={busy}>Add a payload…</Button>
-    </Upload>
   );
 }
 
