@@ -76,17 +76,17 @@ func (a *Agent) ask(ctx context.Context, q answers.Question) (answers.Value, err
 }
 
 // answer has the system on a disk be what the answers say. did says in words what was done.
-func (a *Agent) answer(ctx context.Context, d Disk, to *api.ToAnswer) (did []string, err error) {
+func (a *Agent) answer(ctx context.Context, d Disk, to *api.ToAnswer, carried carried) (did []string, err error) {
 	s, err := answers.FromTold(to.Values)
 	if err != nil {
 		return nil, fmt.Errorf("this build of the boot environment does not know all of the answers; make another: %w", err)
 	}
 	return onSystem(ctx, d, to.Partition, errors.New("no system on this disk can take answers"), answers.ErrNoSystem, func(system SystemVolume, kind volume.Kind) ([]string, error) {
-		return a.answerInto(ctx, system, kind, s, to)
+		return a.answerInto(ctx, system, kind, s, to, carried)
 	})
 }
 
-func (a *Agent) answerInto(ctx context.Context, system SystemVolume, kind volume.Kind, s *answers.Settings, to *api.ToAnswer) (did []string, err error) {
+func (a *Agent) answerInto(ctx context.Context, system SystemVolume, kind volume.Kind, s *answers.Settings, to *api.ToAnswer, carried carried) (did []string, err error) {
 	fresh, err := a.fresh()
 	if err != nil {
 		return nil, err
@@ -102,7 +102,7 @@ func (a *Agent) answerInto(ctx context.Context, system SystemVolume, kind volume
 	if err := carryOut(ctx, system, kind, plan); err != nil {
 		return nil, err
 	}
-	brought, err := a.bring(ctx, system, plan.Payloads, to.Payloads)
+	brought, err := a.bring(ctx, system, plan.Payloads, to.Payloads, carried)
 	if err != nil {
 		return nil, err
 	}

@@ -11,6 +11,7 @@ import (
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/answers"
+	"jugate/core/slabstore"
 	"jugate/core/volume"
 )
 
@@ -43,7 +44,7 @@ func (a *Agent) bringOnto(ctx context.Context, to *api.ToBring) ([]string, error
 		if err != nil {
 			return nil, err
 		}
-		did, err := a.bring(ctx, system, plan.Payloads, to.Payloads) // before what installs them
+		did, err := a.bring(ctx, system, plan.Payloads, to.Payloads, nil) // before what installs them
 		if err != nil {
 			return nil, err
 		}
@@ -51,20 +52,34 @@ func (a *Agent) bringOnto(ctx context.Context, to *api.ToBring) ([]string, error
 	})
 }
 
-// bring brings payloads onto a system, checked while they come. did names each with its digest.
-func (a *Agent) bring(ctx context.Context, system SystemVolume, payloads []answers.Brought, told []api.ToPayload) (did []string, err error) {
+// bring brings payloads onto a system: those that came with the stream, and the others checked
+// while they come. did names each with its digest.
+func (a *Agent) bring(ctx context.Context, system SystemVolume, payloads []answers.Brought, told []api.ToPayload, carried carried) (did []string, err error) {
 	for _, p := range payloads {
 		i := slices.IndexFunc(told, func(t api.ToPayload) bool { return strings.EqualFold(t.Name, p.Name) })
 		if i < 0 {
 			return nil, fmt.Errorf("the service has no payload %s", p.Name)
 		}
 		a.show("bringing the payload %s", p.Name)
-		err := a.fetched(ctx, p.Name, told[i].Digest, func(c *apiclient.Client) (io.ReadCloser, error) { return c.PayloadContent(ctx, told[i].Digest) },
-			func(content io.Reader) error { return system.WriteFile(p.Path, content) })
-		if err != nil {
+		write := func(content io.Reader) error { return system.WriteFile(p.Path, content) }
+		if err := a.payload(ctx, told[i], carried, write); err != nil {
 			return nil, fmt.Errorf("bring the payload %s to /%s: %w", p.Name, p.Path, err)
 		}
 		did = append(did, fmt.Sprintf("brought %s (%s)", p.Name, told[i].Digest[:min(12, len(told[i].Digest))]))
 	}
 	return did, nil
+}
+
+// payload hands the content of a payload to use, and compares its digest.
+func (a *Agent) payload(ctx context.Context, p api.ToPayload, carried carried, use func(io.Reader) error) error {
+	want, err := slabstore.ParseDigest(p.Digest)
+	if err != nil {
+		return err
+	}
+	if carried != nil {
+		if content := carried(ctx, p.Digest); content != nil {
+			return checked(p.Name, want, content, use)
+		}
+	}
+	return a.fetched(ctx, p.Name, p.Digest, func(c *apiclient.Client) (io.ReadCloser, error) { return c.PayloadContent(ctx, p.Digest) }, use)
 }

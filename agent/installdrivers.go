@@ -319,18 +319,25 @@ func (a *Agent) fetched(ctx context.Context, name, digest string, open func(*api
 		}
 		defer body.Close()
 		in := &line{Reader: body}
-		h := blake3.New()
-		if err := use(io.TeeReader(in, h)); in.broken != nil {
-			return struct{}{}, fmt.Errorf("%w: %w", apiclient.ErrAway, in.broken)
-		} else if err != nil {
-			return struct{}{}, err
+		err = checked(name, want, in, use)
+		if in.broken != nil {
+			err = fmt.Errorf("%w: %w", apiclient.ErrAway, in.broken)
 		}
-		if slabstore.Digest(h.Sum(nil)) != want {
-			return struct{}{}, fmt.Errorf("%s came damaged", name)
-		}
-		return struct{}{}, nil
+		return struct{}{}, err
 	})
 	return err
+}
+
+// checked hands content to use, and compares its digest.
+func checked(name string, want slabstore.Digest, content io.Reader, use func(io.Reader) error) error {
+	h := blake3.New()
+	if err := use(io.TeeReader(content, h)); err != nil {
+		return err
+	}
+	if slabstore.Digest(h.Sum(nil)) != want {
+		return fmt.Errorf("%s came damaged", name)
+	}
+	return nil
 }
 
 // line notes whether the connection that it reads from has broken.

@@ -102,6 +102,7 @@ type receiver struct {
 	// These are there once the slab map is, by plan.
 	slabs   *image.Map
 	restore *restore.Restore
+	freight *freight
 
 	reporting sync.Mutex // held across a report
 
@@ -197,6 +198,15 @@ func (r *receiver) plan(ctx context.Context, slabMap []byte) (err error) {
 	for _, c := range partition.Changes(r.manifest.Table, r.restore.Plan()) {
 		a.show("plan: partition %d, sectors %d to %d there, will have sectors %d to %d here", c.Number, c.FromFirst, c.FromLast, c.ToFirst, c.ToLast)
 	}
+	inv, err := a.machine.Inventory()
+	if err != nil {
+		return err
+	}
+	var needed []api.ToPayload
+	if r.to.Answer != nil {
+		needed = r.to.Answer.Payloads
+	}
+	r.freight = newFreight(r.slabs.Len(), r.to.Payloads, needed, inv.Memory/freightShare)
 	found, err := r.restore.TakeStock(ctx, r.to.Reuse, func(done, total int64) {
 		a.options.Show(Status{Name: a.called(), Text: "checking what is on the disk already", Done: done, Total: total})
 	})
@@ -209,6 +219,9 @@ func (r *receiver) plan(ctx context.Context, slabMap []byte) (err error) {
 	total := int64(0)
 	for i := range r.slabs.Distinct() {
 		total += r.slabs.Slab(i).Length()
+	}
+	for i := range r.freight.lacks().All() {
+		total += int64(r.freight.cargo.Part(i).Length)
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -256,7 +269,7 @@ func (r *receiver) answer(ctx context.Context) error {
 	if r.to.Answer == nil {
 		return nil
 	}
-	did, err := r.agent.answer(ctx, r.disk, r.to.Answer)
+	did, err := r.agent.answer(ctx, r.disk, r.to.Answer, r.carried)
 	if err != nil {
 		return fmt.Errorf("the copy is right, but its answers could not be carried out: %w", err)
 	}
@@ -334,7 +347,7 @@ func (r *receiver) fill(ctx context.Context) error {
 			return err
 		}
 		run, said, fetched := uint32(0), 0, -1
-		for r.restore.Left() > 0 {
+		for r.restore.Left()+r.freight.left() > 0 {
 			now := r.latest()
 			switch {
 			case now.Run != 0 && run == 0:
@@ -352,7 +365,7 @@ func (r *receiver) fill(ctx context.Context) error {
 				}
 				r.agent.show("served alone, as this workstation %s", now.Aside)
 				r.setPhase(delivery.PhaseMending)
-				return r.fetch(ctx, r.restore.Missing())
+				return r.fetch(ctx, r.lacks())
 			case now.Round > said:
 				if err := in.drained(ctx); err != nil {
 					return err
@@ -364,11 +377,11 @@ func (r *receiver) fill(ctx context.Context) error {
 				}
 			case now.Decided == said && said > fetched && said > 0 && len(now.Fetch) > 0:
 				fetched = said
-				told, err := image.ParseRanges(now.Fetch, r.slabs.Len())
+				told, err := image.ParseRanges(now.Fetch, r.freight.cargo.Len())
 				if err != nil {
 					return fmt.Errorf("what the service has this workstation fetch: %w", err)
 				}
-				if err := r.fetch(ctx, told.Both(r.restore.Missing())); err != nil {
+				if err := r.fetch(ctx, told.Both(r.lacks())); err != nil {
 					return err
 				}
 			default:
@@ -384,9 +397,24 @@ func (r *receiver) fill(ctx context.Context) error {
 	return group.Wait()
 }
 
+// lacks is what is still to come, by the numbers of the cargo.
+func (r *receiver) lacks() *image.SlabSet {
+	all := r.restore.Missing()
+	all.Union(r.freight.lacks())
+	return all
+}
+
+// needs tells whether a slab or a piece of a payload is still to come.
+func (r *receiver) needs(number int) bool {
+	if r.freight.cargo.IsSlab(number) {
+		return r.restore.Needs(number)
+	}
+	return r.freight.needs(number)
+}
+
 // say tells the service what this workstation lacks.
 func (r *receiver) say(ctx context.Context, round int) error {
-	in := api.Lacking{Round: round, Slabs: r.restore.Missing().Ranges()}
+	in := api.Lacking{Round: round, Slabs: r.lacks().Ranges()}
 	_, err := authorized(ctx, r.agent, func(c *apiclient.Client) (struct{}, error) {
 		return struct{}{}, c.TellLacking(ctx, r.to.Delivery, in)
 	})
@@ -397,52 +425,67 @@ func (r *receiver) say(ctx context.Context, round int) error {
 // menders fetch at the same time.
 const menders = 3
 
-// fetch gets slabs by unicast.
-func (r *receiver) fetch(ctx context.Context, slabs *image.SlabSet) error {
+// fetch gets slabs and pieces of payloads by unicast.
+func (r *receiver) fetch(ctx context.Context, all *image.SlabSet) error {
 	group, ctx := errgroup.WithContext(ctx)
 	group.SetLimit(menders)
-	for slab := range slabs.All() {
+	for number := range all.All() {
 		if ctx.Err() != nil {
 			break
 		}
 		group.Go(func() error {
-			if !r.restore.Needs(slab) {
+			switch {
+			case !r.needs(number):
 				return nil
+			case r.freight.cargo.IsSlab(number):
+				return r.fetchSlab(ctx, number)
+			default:
+				return r.fetchPiece(ctx, number)
 			}
-			b, err := authorized(ctx, r.agent, func(c *apiclient.Client) ([]byte, error) {
-				return c.DeliverySlab(ctx, r.to.Delivery, r.slabs.Slab(slab).Digest, false)
-			})
-			if err == nil {
-				err = r.take(slab, b)
-			}
-			if !isBadFrame(err) {
-				return err
-			}
-			// The service checks it now, and sets it aside if it is damaged.
-			b, err = authorized(ctx, r.agent, func(c *apiclient.Client) ([]byte, error) {
-				return c.DeliverySlab(ctx, r.to.Delivery, r.slabs.Slab(slab).Digest, true)
-			})
-			if err == nil {
-				err = r.take(slab, b)
-			}
-			if err != nil {
-				err = fmt.Errorf("the service's store has a damaged slab: %w", err)
-			}
-			return err
 		})
 	}
 	return group.Wait()
 }
 
+func (r *receiver) fetchSlab(ctx context.Context, slab int) error {
+	b, err := authorized(ctx, r.agent, func(c *apiclient.Client) ([]byte, error) {
+		return c.DeliverySlab(ctx, r.to.Delivery, r.slabs.Slab(slab).Digest, false)
+	})
+	if err == nil {
+		err = r.take(slab, b)
+	}
+	if !isBadFrame(err) {
+		return err
+	}
+	// The service checks it now, and sets it aside if it is damaged.
+	b, err = authorized(ctx, r.agent, func(c *apiclient.Client) ([]byte, error) {
+		return c.DeliverySlab(ctx, r.to.Delivery, r.slabs.Slab(slab).Digest, true)
+	})
+	if err == nil {
+		err = r.take(slab, b)
+	}
+	if err != nil {
+		err = fmt.Errorf("the service's store has a damaged slab: %w", err)
+	}
+	return err
+}
+
 // take writes what was fetched of a slab.
-func (r *receiver) take(slab int, b []byte) (err error) {
-	frame := b
-	if r.seal != nil {
-		if _, frame, err = r.seal.Open(b); err != nil {
-			return err
-		}
+func (r *receiver) take(slab int, b []byte) error {
+	frame, err := r.unsealed(b)
+	if err != nil {
+		return err
 	}
 	return r.write(slab, frame, 0, int64(len(b)))
+}
+
+// unsealed is what the service has sent to this workstation alone.
+func (r *receiver) unsealed(b []byte) (content []byte, err error) {
+	if r.seal == nil {
+		return b, nil
+	}
+	_, content, err = r.seal.Open(b)
+	return content, err
 }
 
 func (r *receiver) latest() api.Directions {
@@ -473,11 +516,11 @@ func ring(bell chan<- struct{}) {
 	}
 }
 
-// wrote counts a slab that is on the disk.
-func (r *receiver) wrote(slab int, multicast, unicast int64) {
+// wrote counts bytes of the image that are on the disk, or of a payload that are here.
+func (r *receiver) wrote(plain, multicast, unicast int64) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	r.progress.Done += r.slabs.Slab(slab).Length()
+	r.progress.Done += plain
 	r.progress.Multicast += multicast
 	r.progress.Unicast += unicast
 }

@@ -131,9 +131,10 @@ func (t *intake) learned() {
 // wants tells whether a parcel is of use now.
 func (t *intake) wants(l parcel.Label) bool {
 	if p := t.learning(); p != nil {
-		return l.Piece && p.lacks(l.Number)
+		return l.Kind == parcel.OfMap && p.lacks(l.Number)
 	}
-	return !l.Piece && l.Number < t.r.slabs.Len() && t.r.restore.Needs(l.Number)
+	slab := t.r.freight.cargo.IsSlab(l.Number)
+	return (l.Kind == parcel.OfSlab && slab || l.Kind == parcel.OfPayload && !slab) && t.r.needs(l.Number)
 }
 
 func (p *part) WriteAt(b []byte, off int64) (int, error) {
@@ -169,25 +170,33 @@ func (t *intake) on(e norm.ReceiverEvent) error {
 	if err != nil || !t.wants(label) {
 		return nil // another delivery's, forged, or here already
 	}
-	if label.Piece {
+	switch label.Kind {
+	case parcel.OfMap:
 		if p := t.learning(); p != nil {
 			p.put(label.Number, content)
-			ring(t.r.changed) // it may have been the last one
 		}
+	case parcel.OfPayload:
+		t.r.keep(label.Number, content)
+	default:
+		t.enqueue(label.Number, content)
 		return nil
 	}
-	slab, frame := label.Number, content
+	ring(t.r.changed) // it may have been the last one
+	return nil
+}
+
+// enqueue has a frame wait for the disk, if there is room.
+func (t *intake) enqueue(slab int, frame []byte) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if t.queued+int64(len(frame)) > queueLimit {
-		return nil
+		return
 	}
 	select {
 	case t.queue <- arrived{slab: slab, frame: frame}:
 		t.queued += int64(len(frame))
 	default:
 	}
-	return nil
 }
 
 // write puts frames onto the disk until ctx ends.
@@ -265,7 +274,7 @@ func (r *receiver) write(slab int, frame []byte, multicast, unicast int64) error
 	if err := r.restore.WriteFrame(slab, frame); err != nil {
 		return err
 	}
-	r.wrote(slab, multicast, unicast)
+	r.wrote(r.slabs.Slab(slab).Length(), multicast, unicast)
 	return nil
 }
 

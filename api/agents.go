@@ -4,6 +4,7 @@ import (
 	"jugate/core/answers"
 	"jugate/core/delivery"
 	"jugate/core/errand"
+	"jugate/core/parcel"
 	"jugate/core/roster"
 )
 
@@ -61,18 +62,21 @@ type ToCapture struct {
 
 // ToReceive is what an agent needs to take part in a delivery.
 type ToReceive struct {
-	Delivery int64      `json:"delivery"`
-	Version  int        `json:"version"`
-	Digest   string     `json:"digest" doc:"BLAKE3-256 of the manifest"`
-	Channel  string     `json:"channel" doc:"Multicast address and port"`
-	Session  uint32     `json:"session"`
-	Label    string     `json:"label" doc:"Names the image to whoever looks at an unfinished disk"`
-	Node     uint32     `json:"node" doc:"This workstation's node id in the stream (RFC 5740)"`
-	SealKey  []byte     `json:"seal_key,omitempty" doc:"Opens the parcels of a sealed delivery"`
-	Nonce    []byte     `json:"nonce" doc:"Goes into the proof that the whole disk was read back"`
-	Source   string     `json:"source,omitempty" doc:"IP address that the stream comes from; packets of others are not for this workstation"`
-	Reuse    bool       `json:"reuse" doc:"Check the disk first and keep what is right"`
-	MapComes bool       `json:"map_comes,omitempty" doc:"The slab map comes by multicast, before the image"`
+	Delivery int64  `json:"delivery"`
+	Version  int    `json:"version"`
+	Digest   string `json:"digest" doc:"BLAKE3-256 of the manifest"`
+	Channel  string `json:"channel" doc:"Multicast address and port"`
+	Session  uint32 `json:"session"`
+	Label    string `json:"label" doc:"Names the image to whoever looks at an unfinished disk"`
+	Node     uint32 `json:"node" doc:"This workstation's node id in the stream (RFC 5740)"`
+	SealKey  []byte `json:"seal_key,omitempty" doc:"Opens the parcels of a sealed delivery"`
+	Nonce    []byte `json:"nonce" doc:"Goes into the proof that the whole disk was read back"`
+	Source   string `json:"source,omitempty" doc:"IP address that the stream comes from; packets of others are not for this workstation"`
+	Reuse    bool   `json:"reuse" doc:"Check the disk first and keep what is right"`
+	MapComes bool   `json:"map_comes,omitempty" doc:"The slab map comes by multicast, before the image"`
+
+	Payloads []parcel.Payload `json:"payloads,omitempty" doc:"What comes after the image, in pieces that are numbered on after its slabs"`
+
 	WhenDone string     `json:"when_done" enum:"stay,restart,power-off"`
 	Install  *ToInstall `json:"put,omitempty" doc:"Drivers for the system, once the copy is right"`
 	Answer   *ToAnswer  `json:"answer,omitempty" doc:"What the system is to become, once the copy is right"`
@@ -181,5 +185,5 @@ type Directions struct {
 // round 0, what it needs at all.
 type Lacking struct {
 	Round int      `json:"round" minimum:"0"`
-	Slabs [][2]int `json:"slabs" nullable:"false" maxItems:"100000" doc:"Ranges of numbers in the slab map, both ends included"`
+	Slabs [][2]int `json:"slabs" nullable:"false" maxItems:"100000" doc:"Ranges of numbers of slabs and pieces of payloads, both ends included"`
 }

@@ -101,6 +101,13 @@ func (c *Client) DeliverySlab(ctx context.Context, delivery int64, d slabstore.D
 	return b, err
 }
 
+// DeliveryPiece fetches a piece of a payload by its number in the delivery's cargo, or of a
+// sealed delivery its parcel.
+func (c *Client) DeliveryPiece(ctx context.Context, delivery int64, number int) (b []byte, err error) {
+	err = c.do(ctx, http.MethodGet, fmt.Sprintf("/agent/v1/deliveries/%d/pieces/%d", delivery, number), nil, &b)
+	return b, err
+}
+
 // DriverFile opens a file of a driver package; the caller closes it.
 func (c *Client) DriverFile(ctx context.Context, id, name string) (io.ReadCloser, error) {
 	resp, err := c.send(ctx, http.MethodGet, "/agent/v1/drivers/"+id+"/files/"+(&url.URL{Path: name}).EscapedPath(), nil, nil)

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"jugate/api"
+	"jugate/core/parcel"
 )
 
 // Columns that hold JSON are written and read here, and nowhere else. Their shapes are
@@ -52,6 +53,14 @@ func (e *Errand) Did() []string {
 		return []string{e.Result}
 	}
 	return done.Did
+}
+
+// SetPayloads says what the stream carries beside the image.
+func (d *Delivery) SetPayloads(all []parcel.Payload) { d.PayloadsJS = encode(all) }
+
+// Payloads is what the stream carries beside the image.
+func (d *Delivery) Payloads() ([]parcel.Payload, error) {
+	return decode[[]parcel.Payload](fmt.Sprintf("what delivery %d carries", d.ID), d.PayloadsJS)
 }
 
 // Restore says how the image is to lie on disks.

@@ -41,6 +41,7 @@ type Delivery struct {
 	Drivers    string `db:"drivers"`     // JSON: which drivers go into the delivered system
 	Answers    string `db:"answers"`     // set, or none
 	DomainAway string `db:"domain_away"` // refuse, wait or go-on
+	PayloadsJS string `db:"payloads"`    // see Payloads
 
 	// NotBefore is when its workstations get their errands, if not at once; it is kept
 	// with those.
@@ -57,7 +58,7 @@ type DeliveryChange struct {
 }
 
 const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes, d.options,
-	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused, d.drivers, d.answers, d.domain_away, d.members, d.delivered`
+	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused, d.drivers, d.answers, d.domain_away, d.payloads, d.members, d.delivered`
 
 // AddDelivery records an order and an errand for each workstation, and returns
 // the delivery's number.
@@ -65,8 +66,8 @@ func (db *DB) AddDelivery(ctx context.Context, d Delivery, targets []string, wor
 	d.TargetsJS, d.Created = encode(targets), d.Created.UTC()
 	var id int64
 	err := db.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes, options, wait_at_most, when_done, reuse, sealed, seal_key, aside, drivers, answers, domain_away)
-			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes, :options, :wait_at_most, :when_done, :reuse, :sealed, :seal_key, :aside, :drivers, :answers, :domain_away)`, d)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes, options, wait_at_most, when_done, reuse, sealed, seal_key, aside, drivers, answers, domain_away, payloads)
+			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes, :options, :wait_at_most, :when_done, :reuse, :sealed, :seal_key, :aside, :drivers, :answers, :domain_away, :payloads)`, d)
 		if err != nil {
 			return err
 		}

@@ -106,6 +106,10 @@ func TestAHostileAgent(t *testing.T) {
 	require.NoError(t, one.TellLacking(ctx, d.ID, api.Lacking{Round: 0, Slabs: [][2]int{{0, slabs.Len() - 1}}}))
 
 	t.Log("# a member reads what is delivered to it, and nothing else")
+	for _, n := range []int{-1, 0, slabs.Len(), 1 << 40} {
+		_, err = one.DeliveryPiece(ctx, d.ID, n)
+		assert.Equal(t, http.StatusForbidden, status(err), "piece %d: this delivery carries no payload", n)
+	}
 	own, foreign := stored(slabs), stored(h.mapOf("seed-desk"), slabs)
 	_, err = one.DeliverySlab(ctx, d.ID, own, false)
 	assert.NoError(t, err)

@@ -40,7 +40,7 @@ func (s *Service) sweepFolders() error {
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	folders := []string{s.config.Data, filepath.Join(s.config.Data, "uploads"), filepath.Join(s.config.Data, "systems")}
+	folders := []string{s.config.Data, filepath.Join(s.config.Data, "uploads"), filepath.Join(s.config.Data, "systems"), filepath.Join(s.config.Data, "payloads")}
 	for _, e := range images {
 		folders = append(folders, filepath.Join(s.config.Data, "images", e.Name()))
 	}

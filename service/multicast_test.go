@@ -83,29 +83,29 @@ func (r *room) said(d api.Delivery) (all []string) {
 	return all
 }
 
-// mapRequests has the workstations that are put into the room from now on come through a
-// gate, which counts who fetches the slab map alone.
-func (r *room) mapRequests() *atomic.Int32 {
-	to, err := url.Parse(r.url)
-	require.NoError(r.t, err)
+// requests has the workstations that are started from now on come through a gate, which
+// counts who fetches alone what has this in its path.
+func (h *house) requests(of string) *atomic.Int32 {
+	to, err := url.Parse(h.client.Base())
+	require.NoError(h.t, err)
 	var n atomic.Int32
 	proxy := httputil.NewSingleHostReverseProxy(to)
 	gate := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
-		if strings.HasSuffix(q.URL.Path, "/map") {
+		if strings.Contains(q.URL.Path, of) {
 			n.Add(1)
 		}
 		proxy.ServeHTTP(w, q)
 	}))
-	r.t.Cleanup(gate.Close)
-	r.client, err = apiclient.New(gate.URL, r.token)
-	require.NoError(r.t, err)
+	h.t.Cleanup(gate.Close)
+	h.client, err = apiclient.New(gate.URL, h.token)
+	require.NoError(h.t, err)
 	return &n
 }
 
 func TestTheSlabMapComesInTheStream(t *testing.T) {
 	for _, sealed := range []bool{false, true} {
 		r := newRoom(t)
-		fetched := r.mapRequests()
+		fetched := r.requests("/map")
 		names := []string{"herb-01", "herb-02", "herb-03"}
 		for n, name := range names {
 			r.put(2+n, name, nil)
@@ -124,7 +124,7 @@ func TestTheSlabMapComesInTheStream(t *testing.T) {
 
 func TestWhoMissesTheSlabMapFetchesIt(t *testing.T) {
 	r := newRoom(t)
-	fetched := r.mapRequests()
+	fetched := r.requests("/map")
 	r.put(2, "herb-01", nil)
 	r.put(3, "herb-02", func(w *sim.Workstation) { w.Loss = 1 })
 	names := []string{"herb-01", "herb-02"}

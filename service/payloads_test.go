@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"strings"
@@ -10,6 +11,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
+	"jugate/core/hwaddr"
+	"jugate/sim"
 )
 
 func TestPayloadsComeOntoCopies(t *testing.T) {
@@ -80,5 +83,57 @@ func TestPayloadsComeOntoCopies(t *testing.T) {
 	t.Log("# what has come damaged is not on a receipt, and what is gone is named")
 	require.NoError(t, os.WriteFile(filepath.Join(data, "payloads", page.Items[1].Digest), []byte("rot"), 0o640))
 	d = h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}})
+	assert.Contains(t, h.receipts(d.ID)["herb-01"].Reason, "is shorter than it was")
+	require.NoError(t, os.WriteFile(filepath.Join(data, "payloads", page.Items[1].Digest), []byte(strings.ToUpper(content)), 0o640))
+	d = h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}})
 	assert.Contains(t, h.receipts(d.ID)["herb-01"].Reason, "scanner_2.1_amd64.deb came damaged")
+}
+
+func TestPayloadsComeInTheStream(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	require.NoError(t, addGroup(h, "herbarium"))
+	large := make([]byte, 5<<20+17)
+	rand.NewChaCha8([32]byte{}).Read(large)
+	for name, text := range map[string]string{"large.bin": string(large), "leaf.png": "leaf", "only-03.txt": "three", "same.bin": string(large)} {
+		_, err := h.client.AddPayload(ctx, name, "", strings.NewReader(text))
+		require.NoError(t, err)
+	}
+	h.start(1, linuxDisk(t), 0, "desk-gold")
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
+	whole, pieces := h.requests("/payloads/"), h.requests("/pieces/")
+	names, disks := []string{"herb-01", "herb-02", "herb-03", "herb-04", "herb-05"}, map[string]string{}
+	for n, name := range names {
+		disks[name] = blank(t, 66<<20)
+		w := &sim.Workstation{Addresses: []hwaddr.Address{address(2 + n)}, Disks: []string{disks[name]}, Interface: "lo", Memory: 8 << 30}
+		switch name {
+		case "herb-04":
+			w.Loss = 1
+		case "herb-05":
+			w.Memory = 16 << 20 // room for the small ones alone
+		}
+		h.startMachine(w, name, "herbarium")
+	}
+	all := []any{map[string]any{"name": "large.bin"}, map[string]any{"name": "leaf.png"}, map[string]any{"name": "same.bin", "path": "/opt/same"}}
+	require.NoError(t, h.set("herbarium", map[string]any{"payloads": all}))
+	require.NoError(t, h.set("herb-03", map[string]any{"payloads": append(all, map[string]any{"name": "only-03.txt"})}))
+	for _, sealed := range []bool{false, true} {
+		whole.Store(0)
+		pieces.Store(0)
+		d := h.deliver(api.NewDelivery{Image: "garden-desk", To: names, Rate: 100_000_000, Sealed: sealed})
+		for name, r := range h.receipts(d.ID) {
+			require.EqualValues(t, "delivered", r.Outcome, "%s: %s", name, r.Reason)
+			assert.Contains(t, r.Remark, "brought large.bin (")
+			assert.Equal(t, string(large), onDisk(t, disks[name], "/var/lib/jugate/payloads/large.bin"), name)
+			assert.Equal(t, string(large), onDisk(t, disks[name], "/opt/same"), name)
+			assert.Equal(t, "leaf", onDisk(t, disks[name], "/var/lib/jugate/payloads/leaf.png"), name)
+			if name < "herb-04" {
+				assert.Zero(t, r.Unicast, name)
+				assert.Greater(t, r.Multicast, int64(len(large)), name)
+			}
+		}
+		assert.Equal(t, "three", onDisk(t, disks["herb-03"], "/var/lib/jugate/payloads/only-03.txt"))
+		assert.EqualValues(t, 7+2*6, pieces.Load(), "herb-04 fetched 6 pieces of the large one, and the small one; herb-05 the large one for two places")
+		assert.Zero(t, whole.Load(), "nothing comes beside the delivery, which may be sealed")
+	}
 }

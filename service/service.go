@@ -181,7 +181,7 @@ func (s *Service) join(slabs *slabstore.Store, builds *builds.Store, library *dr
 	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access
 	s.domains = &domains.Domains{Records: db, Secrets: s.access, Log: c.Log, Now: c.Now}
 	s.fleet.Domains = s.domains
-	s.streams = &stream.Streams{Multicast: c.Multicast, Slabs: slabs, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
+	s.streams = &stream.Streams{Multicast: c.Multicast, Slabs: slabs, Payloads: s.stock, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
 	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Reserve: s.reserve,
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands = s.orders.Ledger(), s.orders

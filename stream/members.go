@@ -40,6 +40,9 @@ func (r *Runner) SendsMap() bool {
 	return len(r.members) > 1 && r.d.State() == delivery.Gathering
 }
 
+// Payloads is what its stream carries beside the image.
+func (r *Runner) Payloads() []parcel.Payload { return r.order.Payloads }
+
 // Has tells whether a workstation takes part.
 func (r *Runner) Has(id int64) bool {
 	r.mu.Lock()
@@ -159,11 +162,11 @@ func (r *Runner) Mended(id, bytes int64) {
 	r.unicast[id] += bytes
 }
 
-// SealedFrame is a frame as it goes to one workstation of a sealed delivery.
-func (r *Runner) SealedFrame(frame []byte) []byte {
+// Sealed is a frame, or a piece, as it goes to one workstation of a sealed delivery.
+func (r *Runner) Sealed(content []byte) []byte {
 	var nonce [parcel.NonceSize]byte
 	rand.Read(nonce[:])
-	return r.Seal.Pack(parcel.Slab(0), frame, nonce)
+	return r.Seal.Pack(parcel.Slab(0), content, nonce)
 }
 
 // Stop ends the delivery for everyone who is not through.

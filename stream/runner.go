@@ -22,8 +22,9 @@ import (
 // Runner carries one delivery through: it lets core/delivery decide and does what
 // follows. Its loop is the only place that tells the ledger of the delivery's state.
 type Runner struct {
-	Slabs *image.Map   // of the version; empty in one that only ends
-	Seal  *parcel.Seal // nil unless it is sealed
+	Slabs *image.Map    // of the version; empty in one that only ends
+	Cargo *parcel.Cargo // its slabs and payloads
+	Seal  *parcel.Seal  // nil unless it is sealed
 
 	in          *Streams
 	order       Order
@@ -82,8 +83,11 @@ func newRunner(in *Streams, o Order, members []Member) (*Runner, error) {
 	for i := range o.Slabs.Distinct() {
 		every.Add(i)
 	}
+	for i := o.Slabs.Len(); i < r.Cargo.Len(); i++ {
+		every.Add(i)
+	}
 	options := delivery.Options{Rule: o.Rule, Ordered: o.Rule.WaitsFrom(o.Created),
-		AtLatest: o.AtLatest, GiveUp: o.AtLatest.Add(giveUpAfter), Every: every, Bytes: o.Bytes, Aside: o.Aside}
+		AtLatest: o.AtLatest, GiveUp: o.AtLatest.Add(giveUpAfter), Every: every, Bytes: o.Bytes, Beside: r.Cargo.PayloadBytes(), Aside: o.Aside}
 	if o.State != delivery.Gathering {
 		// It was under way when the service ended: it goes on with whoever is there
 		// again soon.
@@ -118,6 +122,7 @@ func emptyRunner(in *Streams, o Order, members []Member) *Runner {
 	if r.Slabs == nil {
 		r.Slabs = &image.Map{}
 	}
+	r.Cargo = parcel.NewCargo(r.Slabs.Len(), o.Payloads)
 	r.add(members)
 	return r
 }
@@ -307,8 +312,8 @@ func (r *Runner) advance(now time.Time) turn {
 // beginRound sends slabs, or the slab map, to all.
 func (r *Runner) beginRound(ctx context.Context, now time.Time, t *sender, at turn) {
 	if at.Stream != nil {
-		r.in.Log.Info("stream", "delivery", r.order.ID, "image", r.order.Version, "slabs", at.Stream.Len())
-		t.beginSlabs(ctx, at.pass, at.Stream)
+		r.in.Log.Info("stream", "delivery", r.order.ID, "image", r.order.Version, "parcels", at.Stream.Len())
+		t.beginRound(ctx, at.pass, at.Stream)
 	} else {
 		t.beginMap(ctx, at.pass)
 	}
@@ -355,7 +360,7 @@ const bySelf = "the service"
 
 // open begins the stream.
 func (r *Runner) open(ctx context.Context, working *sync.WaitGroup) *sender {
-	t := &sender{r: r, slabs: r.Slabs, do: make(chan func(time.Time, *norm.Sender)), base: r.wire, prefix: rand.Uint32(), sizes: map[norm.ObjectID]int64{}}
+	t := &sender{r: r, do: make(chan func(time.Time, *norm.Sender)), base: r.wire, prefix: rand.Uint32(), sizes: map[norm.ObjectID]int64{}}
 	working.Go(func() {
 		defer close(r.streamEnded)
 		err := fault.Guard(func() error { return t.run(ctx) })

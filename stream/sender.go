@@ -34,9 +34,8 @@ const (
 // sender is the multicast of one delivery: a sender of RFC 5740 that lives as
 // long as the delivery, and sends round after round of parcels.
 type sender struct {
-	r     *Runner
-	slabs *image.Map
-	do    chan func(time.Time, *norm.Sender) // changes, made between two packets
+	r  *Runner
+	do chan func(time.Time, *norm.Sender) // changes, made between two packets
 
 	prefix     uint32        // begins this sender's nonces
 	nonces     atomic.Uint64 // used so far
@@ -47,7 +46,7 @@ type sender struct {
 	progressed time.Time
 }
 
-// round is one pass over a set of slabs, or over the slab map.
+// round is one pass over a set of slabs and pieces of payloads, or over the slab map.
 type round struct {
 	number int // by which the runner knows it
 	ready  chan packed
@@ -63,7 +62,7 @@ type round struct {
 type packed struct {
 	label parcel.Label
 	bytes []byte
-	plain int64 // how many bytes of the image, or of the map, it has
+	plain int64 // how many bytes of the image, of the map, or of a payload, it has
 }
 
 // run sends until ctx ends.
@@ -131,31 +130,56 @@ func (t *sender) begin(ctx context.Context, number int, total int64, parcels ite
 	})
 }
 
-// beginSlabs starts a round with these slabs, in the order of the disk.
-func (t *sender) beginSlabs(ctx context.Context, number int, set *image.SlabSet) {
+// beginRound starts a round with these numbers of the cargo: slabs in the order of the disk,
+// then payloads.
+func (t *sender) beginRound(ctx context.Context, number int, set *image.SlabSet) {
 	total := int64(0)
 	for i := range set.All() {
-		total += t.slabs.Slab(i).Length()
+		total += t.r.plainBytes(i)
 	}
 	t.begin(ctx, number, total, func(yield func(packed) bool) {
 		for i := range set.All() {
-			s := t.slabs.Slab(i)
-			frame, err := t.r.in.Slabs.Frame(s.Digest)
+			label, content, err := t.r.content(i)
 			if err != nil {
 				// Not the end: whoever asks for it later is told.
-				t.r.in.Log.Error("a slab cannot be sent", "delivery", t.r.order.ID, "slab", i, "error", err)
+				t.r.in.Log.Error("a parcel cannot be made", "delivery", t.r.order.ID, "number", i, "error", err)
 				continue
 			}
-			if !yield(t.pack(parcel.Slab(i), frame, s.Length())) {
+			if !yield(t.pack(label, content, t.r.plainBytes(i))) {
 				return
 			}
 		}
 	})
 }
 
+// plainBytes is how many bytes of the image or of a payload a number of the cargo stands for.
+func (r *Runner) plainBytes(number int) int64 {
+	if r.Cargo.IsSlab(number) {
+		return r.Slabs.Slab(number).Length()
+	}
+	return int64(r.Cargo.Part(number).Length)
+}
+
+// content is what a number of the cargo stands for: a slab's frame, or a payload's piece.
+func (r *Runner) content(number int) (parcel.Label, []byte, error) {
+	if r.Cargo.IsSlab(number) {
+		frame, err := r.in.Slabs.Frame(r.Slabs.Slab(number).Digest)
+		return parcel.Slab(number), frame, err
+	}
+	b, err := r.Piece(number)
+	return parcel.PieceOfPayload(number), b, err
+}
+
+// Piece is a piece of a payload, by its number in the cargo.
+func (r *Runner) Piece(number int) ([]byte, error) {
+	p := r.Cargo.Part(number)
+	b := make([]byte, p.Length)
+	return b, r.in.Payloads.ReadPayload(p.Payload.Digest, b, p.At)
+}
+
 // beginMap starts the round that has the slab map.
 func (t *sender) beginMap(ctx context.Context, number int) {
-	raw := t.slabs.Bytes()
+	raw := t.r.Slabs.Bytes()
 	t.begin(ctx, number, int64(len(raw)), func(yield func(packed) bool) {
 		for n := range parcel.Pieces(int64(len(raw))) {
 			piece := parcel.Piece(raw, n)
@@ -238,7 +262,7 @@ func (t *sender) feed(now time.Time, s *norm.Sender) (more bool) {
 			return true
 		}
 		if err != nil {
-			t.r.in.Log.Error("a parcel cannot be sent", "delivery", t.r.order.ID, "of_map", t.waiting.label.Piece, "number", t.waiting.label.Number, "error", err)
+			t.r.in.Log.Error("a parcel cannot be sent", "delivery", t.r.order.ID, "kind", t.waiting.label.Kind, "number", t.waiting.label.Number, "error", err)
 		} else {
 			rd.last = id
 			t.sizes[id] = t.waiting.plain

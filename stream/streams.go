@@ -27,6 +27,7 @@ import (
 	"jugate/core/delivery"
 	"jugate/core/fault"
 	"jugate/core/image"
+	"jugate/core/parcel"
 	"jugate/core/roster"
 	"jugate/core/slabstore"
 )
@@ -48,6 +49,7 @@ type Order struct {
 	WireBytes int64      // that went out before
 	SealKey   []byte     // nil for an open one
 	Slabs     *image.Map // of the version; nil in one that can only be ended
+	Payloads  []parcel.Payload
 }
 
 // Member is a workstation of a delivery.
@@ -61,10 +63,17 @@ type Store interface {
 	Frame(d slabstore.Digest) ([]byte, error)
 }
 
+// Payloads is where payloads come from.
+type Payloads interface {
+	// ReadPayload fills b with what a payload has from there on.
+	ReadPayload(digest string, b []byte, from int64) error
+}
+
 // Streams are the deliveries of one network. Its fields are set before the first Start.
 type Streams struct {
 	Multicast Multicast
 	Slabs     Store
+	Payloads  Payloads
 	Ledger    Ledger
 	Secret    string // what nobody else knows, the same at each start
 	Log       *slog.Logger

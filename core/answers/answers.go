@@ -209,6 +209,8 @@ type Verdict struct {
 	Problem, Remark string
 	// Away says that the domain which the copy is to join does not answer; empty if it does.
 	Away string
+	// Payloads are the names of what comes onto the copy.
+	Payloads []string
 }
 
 // SettingsOf are the resolved values in their typed form. What is asked at the workstation has

@@ -162,8 +162,11 @@ type Options struct {
 	// Bytes is what a workstation has to read back; what claims to have done that
 	// faster than memory is not believed. 0 believes everything.
 	Bytes int64
-	Aside AsideRule
-	// Every has all slabs that a workstation with nothing on its disk needs.
+	// Beside is how many bytes come beside the image, and are not read back.
+	Beside int64
+	Aside  AsideRule
+	// Every has all that a workstation with nothing on its disk needs, by the numbers of
+	// parcel.Cargo.
 	Every *image.SlabSet
 }
 
@@ -291,7 +294,7 @@ func (d *Delivery) believe(now time.Time, m *Member, r Report) error {
 			return fmt.Errorf("%w: it counts below nothing", ErrReport)
 		}
 	}
-	most := d.options.Bytes*4 + 64<<20 // some slabs come more than once, none often
+	most := (d.options.Bytes+d.options.Beside)*4 + 64<<20 // some slabs come more than once, none often
 	switch {
 	case d.options.Bytes > 0 && max(r.Multicast, r.Unicast) > most:
 		return fmt.Errorf("%w: %d bytes have come of an image of %d", ErrReport, max(r.Multicast, r.Unicast), d.options.Bytes)

@@ -1,6 +1,6 @@
-// Package parcel is a slab, or a piece of the slab map, on its way to a group: its bytes
-// with a label that says which it is, so that a receiver needs nothing else to place it.
-// A parcel can be sealed, so that only who has the delivery's key can open it.
+// Package parcel is a slab, a piece of the slab map, or a piece of a payload, on its way to a
+// group: its bytes with a label that says which it is, so that a receiver needs nothing else
+// to place it. A parcel can be sealed, so that only who has the delivery's key can open it.
 //
 //	b := parcel.Pack(parcel.Slab(7), frame)
 //	label, content, err := parcel.Open(b)
@@ -23,9 +23,10 @@ import (
 // Layout of a parcel, numbers in network byte order:
 //
 //	0   4   "JGP1"
-//	4   1   1 if sealed, 2 if it has a piece of the slab map, 3 if both, else 0
+//	4   1   sum of 1 if sealed, and 2 if it has a piece of the slab map or 4 if of a payload
 //	5   3   zero
-//	8   4   number: of the slab in the version's slab map, or of the piece in the map
+//	8   4   number: of the slab in the version's slab map, of the piece in the map, or of the
+//	        piece of a payload in the delivery (see Cargo)
 //	12  12  nonce, if sealed
 //	…       the slab's frame or the piece's bytes, or its ciphertext and the 16 bytes of the tag
 //
@@ -40,10 +41,10 @@ const (
 	maxFrame   = slabstore.MaxSlab + slabstore.MaxSlab/1024 + 64
 	MaxSize    = HeadSize + NonceSize + maxFrame + tagSize // bytes of the longest parcel
 	sealedFlag = 1
-	pieceFlag  = 2
 )
 
-// pieceSize is how many bytes of the slab map a piece has; the last has what is left.
+// pieceSize is how many bytes of the slab map, or of a payload, a piece has; the last has
+// what is left.
 const pieceSize = 1 << 20
 
 // Pieces is how many pieces a slab map of size bytes has.
@@ -55,9 +56,19 @@ func Piece(slabMap []byte, n int) []byte {
 	return slabMap[min(n*pieceSize, size):min((n+1)*pieceSize, size)]
 }
 
+// Kind is what a parcel has; the numbers are those of its layout.
+type Kind byte
+
+// What parcels have.
+const (
+	OfSlab    Kind = 0
+	OfMap     Kind = 2 // a piece of the slab map
+	OfPayload Kind = 4 // a piece of a payload
+)
+
 // Label tells what a parcel has.
 type Label struct {
-	Piece  bool // a piece of the slab map; else a slab
+	Kind   Kind
 	Number int
 }
 
@@ -65,26 +76,30 @@ type Label struct {
 func Slab(number int) Label { return Label{Number: number} }
 
 // PieceOfMap labels a piece of the slab map.
-func PieceOfMap(number int) Label { return Label{Piece: true, Number: number} }
+func PieceOfMap(number int) Label { return Label{OfMap, number} }
+
+// PieceOfPayload labels a piece of a payload by its number in the Cargo.
+func PieceOfPayload(number int) Label { return Label{OfPayload, number} }
 
 // ErrParcel says that bytes are no parcel, or not one of this delivery.
 var ErrParcel = errors.New("not a parcel of this delivery")
 
 func (l Label) head(flags byte) []byte {
-	if l.Piece {
-		flags |= pieceFlag
-	}
 	b := append(make([]byte, 0, HeadSize+NonceSize), magic...)
-	b = append(b, flags, 0, 0, 0)
+	b = append(b, flags|byte(l.Kind), 0, 0, 0)
 	return binary.BigEndian.AppendUint32(b, uint32(l.Number))
 }
 
 // Peek tells what a parcel has from its first bytes.
 func Peek(first []byte) (Label, error) {
-	if len(first) < HeadSize || string(first[:4]) != magic || first[4]&^(sealedFlag|pieceFlag) != 0 || first[5]|first[6]|first[7] != 0 {
+	if len(first) < HeadSize || string(first[:4]) != magic || first[5]|first[6]|first[7] != 0 {
 		return Label{}, ErrParcel
 	}
-	return Label{Piece: first[4]&pieceFlag != 0, Number: int(binary.BigEndian.Uint32(first[8:]))}, nil
+	l := Label{Kind(first[4] &^ sealedFlag), int(binary.BigEndian.Uint32(first[8:]))}
+	if l.Kind != OfSlab && l.Kind != OfMap && l.Kind != OfPayload {
+		return Label{}, ErrParcel
+	}
+	return l, nil
 }
 
 func isSealed(b []byte) bool { return b[4]&sealedFlag != 0 }

@@ -328,8 +328,12 @@ func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *r
 			how[w.ID] = answers.Verdict{Remark: "its answers are not carried out: " + why}
 		case resolved != nil:
 			v := answers.Verdict{Answered: true, Remark: whatIsAsked(resolved)}
-			if _, err := f.payloadsOf(ctx, resolved); err != nil {
+			payloads, err := f.payloadsOf(ctx, resolved)
+			if err != nil {
 				v.Problem = err.Error()
+			}
+			for _, p := range payloads {
+				v.Payloads = append(v.Payloads, p.Name)
 			}
 			how[w.ID] = v
 			joins = append(joins, joinOf(w.ID, resolved))

@@ -39,6 +39,9 @@ func (o *Orders) Deliver(ctx context.Context, in api.NewDelivery) (api.Delivery,
 		WaitAtMost: p.wait, NotBefore: errandsFrom(p.rule), WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed, Answers: cmp.Or(in.Answers, "set"), DomainAway: cmp.Or(in.DomainAway, "refuse"),
 	}
 	rec.SetOptions(in.RestoreOptions, in.DriverOrder, in.Aside)
+	if err := o.load(ctx, &rec, p.payloads); err != nil {
+		return api.Delivery{}, err
+	}
 	if in.Sealed {
 		rec.SealKey = make([]byte, parcel.KeySize)
 		rand.Read(rec.SealKey)
@@ -56,6 +59,24 @@ func (o *Orders) Deliver(ctx context.Context, in api.NewDelivery) (api.Delivery,
 		o.Fleet.Ring(w)
 	}
 	return o.Delivery(ctx, id)
+}
+
+// load has the stream of a delivery carry payloads, each content once. What answers name later
+// is fetched by each workstation.
+func (o *Orders) load(ctx context.Context, rec *records.Delivery, names []string) error {
+	slices.Sort(names)
+	all, err := o.payloads(ctx, slices.Compact(names))
+	if err != nil {
+		return err
+	}
+	carried := []parcel.Payload{}
+	for _, p := range all {
+		if one := (parcel.Payload{Digest: p.Digest, Size: p.Size}); !slices.Contains(carried, one) {
+			carried = append(carried, one)
+		}
+	}
+	rec.SetPayloads(carried)
+	return nil
 }
 
 // begin records a delivery and starts its runner.
@@ -144,6 +165,9 @@ func (o *Orders) streamOrder(d *records.Delivery) (stream.Order, error) {
 	}
 	aside, err := d.AsideRule()
 	if err != nil {
+		return out, err
+	}
+	if out.Payloads, err = d.Payloads(); err != nil {
 		return out, err
 	}
 	out.Aside = delivery.AsideRule{Never: aside.Never, Loss: aside.LossPercent / 100,

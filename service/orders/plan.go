@@ -35,6 +35,8 @@ type plan struct {
 	wait    int64 // seconds
 	targets []records.Workstation
 
+	payloads []string // names of what the answers bring
+
 	lacksDrivers, otherFirmware, answers, away bool // among the problems, the ones an order can overrule
 
 	api.DeliveryPlan
@@ -152,6 +154,7 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 			p.lacksDrivers = p.lacksDrivers || len(lacking[w.ID]) > 0
 		}
 		how := answered[w.ID]
+		p.payloads = append(p.payloads, how.Payloads...)
 		if needs := readiness.NeedsAnswers(man.Findings); needs != nil && !how.Answered {
 			how.Problem = cmp.Or(how.Problem, fmt.Sprintf("its copy would be the golden machine's twin (%s), as the image was captured to be answered, and it is not", strings.Join(needs, ", ")))
 		}

@@ -66,7 +66,7 @@ func (o *Orders) Lacking(workstation, id int64, in api.Lacking) error {
 	if err != nil {
 		return err
 	}
-	set, err := image.ParseRanges(in.Slabs, r.Slabs.Len())
+	set, err := image.ParseRanges(in.Slabs, r.Cargo.Len())
 	if err != nil {
 		return err
 	}

@@ -89,6 +89,20 @@ func (k *Stock) RemovePayload(ctx context.Context, name string) error {
 	return os.Remove(k.payloadFile(digest))
 }
 
+// ReadPayload fills b with what a payload has from there on: it is stream.Payloads'.
+func (k *Stock) ReadPayload(digest string, b []byte, from int64) error {
+	f, err := k.PayloadContent(digest)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	_, err = f.ReadAt(b, from)
+	if err == io.EOF {
+		err = fault.Conflict.Errorf("the payload with the digest %s is shorter than it was", digest)
+	}
+	return err
+}
+
 // PayloadContent opens what a digest names.
 func (k *Stock) PayloadContent(digest string) (*os.File, error) {
 	if _, err := slabstore.ParseDigest(digest); err != nil {

@@ -94,6 +94,7 @@ func (s *Server) agentAPI(r chi.Router) {
 			r.Get("/deliveries/{id}/manifest", s.getVersionFile(func(manifest, _ string) string { return manifest }))
 			r.Get("/deliveries/{id}/map", s.getVersionFile(func(_, slabs string) string { return slabs }))
 			r.Get("/deliveries/{id}/slabs/{digest}", s.getSlab)
+			r.Get("/deliveries/{id}/pieces/{number}", s.getPiece)
 		})
 	})
 }
@@ -305,15 +306,38 @@ func (s *Server) getSlab(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	s.beside(w, r, run, func(w http.ResponseWriter) {
-		if run.Seal != nil {
-			w.Header().Set("Content-Type", "application/octet-stream")
-			w.Write(run.SealedFrame(frame))
-		} else {
-			w.Header().Set("Content-Type", "application/zstd")
-			http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(frame))
-		}
-	})
+	s.beside(w, r, run, func(w http.ResponseWriter) { serveContent(w, r, run, "application/zstd", frame) })
+}
+
+// getPiece serves a piece of a payload of an open delivery, sealed as getSlab's are.
+func (s *Server) getPiece(w http.ResponseWriter, r *http.Request) {
+	run, err := s.part(r)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	n, err := strconv.Atoi(chi.URLParam(r, "number"))
+	if err != nil || n < 0 || n >= run.Cargo.Len() || run.Cargo.IsSlab(n) {
+		s.fail(w, r, fault.Forbidden.Errorf("this piece is not part of the delivery"))
+		return
+	}
+	piece, err := run.Piece(n)
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.beside(w, r, run, func(w http.ResponseWriter) { serveContent(w, r, run, "application/octet-stream", piece) })
+}
+
+// serveContent serves a part of a delivery, sealed if the delivery is.
+func serveContent(w http.ResponseWriter, r *http.Request, run *stream.Runner, kind string, content []byte) {
+	if run.Seal != nil {
+		w.Header().Set("Content-Type", "application/octet-stream")
+		w.Write(run.Sealed(content))
+		return
+	}
+	w.Header().Set("Content-Type", kind)
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(content))
 }
 
 // beside sends a reply no faster than the delivery may send beside its stream, and counts
