@@ -31,6 +31,9 @@ type Changer interface {
 	Change(c answers.Change) error
 }
 
+// protector is a SystemVolume that can keep files from whoever is no administrator.
+type protector interface{ Protect(name string) error }
+
 // complete asks whoever stands at the screen what the answers leave open.
 func (a *Agent) complete(ctx context.Context, to *api.ToAnswer) error {
 	if to.Problem != "" {
@@ -124,8 +127,8 @@ func (a *Agent) answerInto(ctx context.Context, system SystemVolume, kind volume
 	return slices.Concat([]string{fmt.Sprintf("answered as %s (%d changes)", as, len(plan.Changes))}, brought, plan.Remarks), nil
 }
 
-// carryOut makes the changes of a plan. On NTFS, files have no owners and permissions that
-// would have to be set.
+// carryOut makes the changes of a plan. On NTFS, owners and permissions are not those of a
+// Change: they come from the folder, and what is secret is for administrators alone.
 func carryOut(ctx context.Context, system SystemVolume, kind volume.Kind, plan *answers.Plan) error {
 	changer, can := system.(Changer)
 	if !can && kind != volume.NTFS {
@@ -141,6 +144,9 @@ func carryOut(ctx context.Context, system SystemVolume, kind volume.Kind, plan *
 			err = changer.Change(c)
 		case c.Do == answers.Write:
 			err = system.WriteFile(c.Path, bytes.NewReader(c.Content))
+			if p, can := system.(protector); err == nil && c.Secret && can {
+				err = p.Protect(c.Path)
+			}
 		case c.Do != answers.Folder: // which WriteFile makes
 			err = errors.New("this cannot be done on NTFS")
 		}

@@ -14,6 +14,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"jugate/api"
 	"jugate/core/answers"
@@ -167,6 +168,11 @@ func (zeros) Read(b []byte) (int, error) { return len(b), nil }
 func TestAnswersIntoAWindowsVolume(t *testing.T) {
 	d := volumeDisk(t, []string{"mkfs.ntfs", "-Q", "-F", "-q"}, func(dir string) {
 		install(t, dir, map[string]string{"Windows/System32/config/SYSTEM": "", "Windows/PANTHER/Unattend.xml": answerFile, "Windows/Setup/State/State.ini": "[State]\r\nImageState=IMAGE_STATE_GENERALIZE_RESEAL_TO_OOBE\r\n"})
+		// The writer of the file system lets everybody do everything; an installed system does not.
+		root := make([]byte, 64<<10)
+		n, err := unix.Getxattr(dir, descriptorsOfProgram, root)
+		require.NoError(t, err)
+		require.NoError(t, unix.Setxattr(filepath.Join(dir, "Windows/Setup"), descriptorsOfProgram, root[:n], 0))
 	})
 	a := New(nil, cardsOnly{}, Options{Show: func(Status) {}})
 	to := told(t, map[string]string{"computer_name": "herb-01", "time_zone": "Europe/Vienna", "accounts": "[{name: scan, password: sundial}]", "commands": "[echo garden]"})
@@ -186,4 +192,17 @@ func TestAnswersIntoAWindowsVolume(t *testing.T) {
 		assert.Equal(t, "echo garden\r\n", string(command))
 		judged(t, "xmllint", "--noout", filepath.Join(dir, "Windows/PANTHER/Unattend.xml"))
 	})
+	loop, err := attach(d.File, 1<<20, 62<<20, false)
+	require.NoError(t, err)
+	defer loop.Close()
+	for name, says := range map[string]string{
+		"/Windows/Setup/State":                     "ff011f00 01010000 00000001 00000000", // everybody may do everything, as it was
+		"/Windows/Setup/Scripts":                   "00101400 bf011300",                   // from above: those who have signed in may change it
+		"/Windows/Setup/Scripts/SetupComplete.cmd": "mode 0700",                           // commands can have secrets
+		"/Windows/PANTHER/Unattend.xml":            "mode 0700",
+	} {
+		out, err := exec.CommandContext(t.Context(), "ntfssecaudit", "-v", loop.Name(), name).CombinedOutput()
+		require.NoError(t, err, "%s", out)
+		assert.Contains(t, string(out), says, name)
+	}
 }

@@ -19,6 +19,7 @@ import (
 	"jugate/core/disk"
 	"jugate/core/fileview"
 	"jugate/core/volume"
+	"jugate/core/windows"
 )
 
 // hardwareDisk is a disk of a real machine. Its volumes can be looked into by the
@@ -70,7 +71,16 @@ type mounted struct {
 	fs.FS
 	root *os.Root
 	dir  string
+	// descriptors is the extended attribute that has security descriptors; empty if files have
+	// none.
+	descriptors string
 }
+
+// Extended attributes with the security descriptors of NTFS, of the program and of the kernel.
+const (
+	descriptorsOfProgram = "system.ntfs_acl"
+	descriptorsOfKernel  = "system.ntfs_security"
+)
 
 // attach makes size bytes from start of a disk a loop device, which ends when nobody
 // has it open and nothing is mounted from it.
@@ -156,6 +166,9 @@ func MountForWriting(disk *os.File, start int64, v *volume.Volume) (SystemVolume
 		if err != nil {
 			return nil, err
 		}
+		if v.Kind == volume.NTFS {
+			m.descriptors = descriptorsOfKernel
+		}
 		return systemMount{m}, nil
 	}
 	// The first process of a machine has no PATH.
@@ -168,6 +181,7 @@ func MountForWriting(disk *os.File, start int64, v *volume.Volume) (SystemVolume
 		if err != nil {
 			return nil, err
 		}
+		m.descriptors = descriptorsOfProgram
 		return systemMount{m}, nil
 	}
 	return nil, fmt.Errorf("%s cannot be written here: the kernel does not know it, and there is no program that does", v.Kind)
@@ -197,17 +211,83 @@ func mountByProgram(disk *os.File, start, size int64, program string) (*mounted,
 // systemMount is a mounted volume that has an operating system.
 type systemMount struct{ *mounted }
 
-// WriteFile writes a file, on the medium when it returns.
+// WriteFile writes a file, on the medium when it returns. What is new there has the permissions
+// that its folder hands down.
 func (m systemMount) WriteFile(name string, content io.Reader) error {
-	if err := m.root.MkdirAll(path.Dir(name), 0o755); err != nil {
+	if err := m.folders(path.Dir(name)); err != nil {
 		return err
 	}
+	_, missing := m.root.Lstat(name)
 	f, err := m.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
 	if err != nil {
 		return err
 	}
-	_, err = io.Copy(f, content)
+	if missing != nil {
+		err = m.handDown(name, f, false)
+	}
+	if err == nil {
+		_, err = io.Copy(f, content)
+	}
 	return errors.Join(err, f.Sync(), f.Close())
+}
+
+// folders makes a folder, and those that it is in.
+func (m systemMount) folders(name string) error {
+	if info, err := m.root.Stat(name); err == nil && info.IsDir() {
+		return nil
+	}
+	if err := m.folders(path.Dir(name)); err != nil {
+		return err
+	}
+	if err := m.root.Mkdir(name, 0o755); err != nil {
+		return err
+	}
+	f, err := m.root.Open(name)
+	if err != nil {
+		return err
+	}
+	return errors.Join(m.handDown(name, f, true), f.Close())
+}
+
+// handDown gives a new file or folder of NTFS the permissions that come from its folder; the
+// writers of the file system would let everybody do everything.
+func (m systemMount) handDown(name string, f *os.File, folder bool) error {
+	if m.descriptors == "" {
+		return nil
+	}
+	own := windows.Private()
+	if above, err := m.descriptorOf(path.Dir(name)); err == nil {
+		if handed, err := windows.Inherited(above, folder); err == nil {
+			own = handed
+		}
+	}
+	if err := unix.Fsetxattr(int(f.Fd()), m.descriptors, own, 0); err != nil {
+		return fmt.Errorf("the permissions of %s: %w", name, err)
+	}
+	return nil
+}
+
+// Protect leaves a file of NTFS to the system and to administrators.
+func (m systemMount) Protect(name string) error {
+	if m.descriptors == "" {
+		return nil
+	}
+	f, err := m.root.OpenFile(name, os.O_RDWR, 0)
+	if err != nil {
+		return err
+	}
+	return errors.Join(unix.Fsetxattr(int(f.Fd()), m.descriptors, windows.Private(), 0), f.Close())
+}
+
+func (m systemMount) descriptorOf(name string) ([]byte, error) {
+	f, err := m.root.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	b := make([]byte, 64<<10) // of less, the program says that it cannot be read
+	n, err := unix.Fgetxattr(int(f.Fd()), m.descriptors, b)
+	return b[:max(n, 0)], err
 }
 
 // Close writes what is not on the disk yet, and unmounts the volume.
