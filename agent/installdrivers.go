@@ -131,7 +131,7 @@ func (a *Agent) installInto(ctx context.Context, system SystemVolume, install *a
 	}
 	var more []string
 	if in.System == driver.Windows {
-		more, err = registerWindows(system, in)
+		more, err = a.registerWindows(system, in, install)
 	} else {
 		more, err = a.registerLinux(ctx, system, in, usr+"lib/modules/"+in.Kernel)
 	}
@@ -246,8 +246,24 @@ func writeLists(system SystemVolume, folder string) error {
 	return errors.Join(system.WriteFile(folder+"/modules.dep", &newDep), system.WriteFile(folder+"/modules.alias", &newAlias))
 }
 
-// registerWindows has the first start take the packages.
-func registerWindows(system SystemVolume, in *driver.Inside) (did []string, err error) {
+// registerWindows has the system start with the drivers that its disk hangs on, and the first start
+// take the packages.
+func (a *Agent) registerWindows(system SystemVolume, in *driver.Inside, install *api.ToInstall) (did []string, err error) {
+	if len(install.First)+len(install.Wake) > 0 {
+		a.show("having the system start with the driver of its disk controller")
+		if did, err = startFirst(system, install); err != nil {
+			return nil, fmt.Errorf("the driver of the disk controller: %w", err)
+		}
+	}
+	if len(install.Packages) == 0 {
+		return did, nil
+	}
+	more, err := registerInAnswerFile(system, in)
+	return append(did, more...), err
+}
+
+// registerInAnswerFile has the first start take the packages.
+func registerInAnswerFile(system SystemVolume, in *driver.Inside) (did []string, err error) {
 	at, there := "", false
 	for _, name := range answers.AnswerFiles {
 		if at, there = fileview.FindFold(system, name); there {

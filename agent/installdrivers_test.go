@@ -21,6 +21,7 @@ import (
 	"jugate/apiclient"
 	"jugate/core/disk"
 	"jugate/core/driver"
+	"jugate/core/hive"
 	"jugate/core/volume"
 	"jugate/demo/madeup"
 )
@@ -72,8 +73,11 @@ func newLibrary(t *testing.T, write func(dir string) error) library {
 func toInstall(system driver.System, kernel string, placed []driver.Placed) *api.ToInstall {
 	install := &api.ToInstall{System: string(system), Kernel: kernel}
 	for _, f := range placed {
-		install.Packages = append(install.Packages, api.DriverPackage{ID: f.Package.ID, Label: f.Package.Label(),
-			Files: []api.DriverFile{{Path: f.File.Path, Digest: f.File.Digest.String(), To: f.To}}})
+		if n := len(install.Packages); n == 0 || install.Packages[n-1].ID != f.Package.ID {
+			install.Packages = append(install.Packages, api.DriverPackage{ID: f.Package.ID, Label: f.Package.Label()})
+		}
+		last := &install.Packages[len(install.Packages)-1]
+		last.Files = append(last.Files, api.DriverFile{Path: f.File.Path, Digest: f.File.Digest.String(), To: f.To})
 	}
 	return install
 }
@@ -145,22 +149,37 @@ const answerFile = `<?xml version="1.0" encoding="utf-8"?>
 func TestDriversIntoAWindowsVolume(t *testing.T) {
 	l := newLibrary(t, madeup.WriteINF)
 	d := volumeDisk(t, []string{"mkfs.ntfs", "-Q", "-q"}, func(dir string) {
-		install(t, dir, map[string]string{"Windows/INF/none.inf": "", "Windows/SysWOW64/a.dll": "", "Windows/PANTHER/Unattend.xml": answerFile, "Windows/Setup/State/State.ini": "[State]\r\nImageState=IMAGE_STATE_COMPLETE\r\n"})
+		install(t, dir, map[string]string{"Windows/INF/none.inf": "", "Windows/SysWOW64/a.dll": "", "Windows/PANTHER/Unattend.xml": answerFile, "Windows/Setup/State/State.ini": "[State]\r\nImageState=IMAGE_STATE_COMPLETE\r\n",
+			"Windows/System32/CONFIG/system": settings(t, `ControlSet001\Services\wrenraid`, hive.Number(3)), "Windows/System32/drivers/Corvraid.sys": "an old one"})
 	})
 	p, err := l.Package("corvraid")
 	require.NoError(t, err)
 	install := toInstall(driver.Windows, "", driver.PlaceINF([]driver.Choice{{Package: p}}))
+	install.First, install.Wake = []api.FirstDriver{{Of: p.ID, File: p.Models[0].Service.File, First: p.First(&p.Models[0], "amd64")}}, []string{"wrenraid"}
 	l.cuts.Store(2) // the line breaks, and what was cut off comes again
 	for range 2 {   // the second time changes nothing
 		did, err := l.agent.installDrivers(t.Context(), d, install)
 		require.NoError(t, err)
 		assert.Contains(t, did, "the first start takes them, by Windows/PANTHER/Unattend.xml")
+		assert.Contains(t, did, "the copy starts with corvraid (corvraid.sys)")
+		assert.Contains(t, did, "the copy starts with wrenraid, which it had and did not start first")
 		assert.Contains(t, strings.Join(did, "; "), `this system has had its first start: run pnputil /add-driver C:\Jugate\Drivers\*.inf /subdirs /install on it`)
 	}
 	inside(t, d, func(dir string) {
 		b, err := os.ReadFile(filepath.Join(dir, "Jugate/Drivers/corvraid-"+p.ID, "x64/corvraid.sys"))
 		require.NoError(t, err)
 		assert.Equal(t, "no code either", string(b))
+		b, err = os.ReadFile(filepath.Join(dir, "Windows/System32/drivers/Corvraid.sys"))
+		require.NoError(t, err)
+		assert.Equal(t, "no code either", string(b))
+		for _, service := range []string{"corvraid", "wrenraid"} {
+			out, err := exec.CommandContext(t.Context(), "hivexget", filepath.Join(dir, "Windows/System32/CONFIG/system"), `ControlSet001\Services\`+service, "Start").CombinedOutput()
+			require.NoError(t, err, "%s", out)
+			assert.Equal(t, "0", strings.TrimSpace(string(out)), service)
+		}
+		left, err := filepath.Glob(filepath.Join(dir, "Windows/System32/CONFIG/.jugate*"))
+		require.NoError(t, err)
+		assert.Empty(t, left)
 		b, err = os.ReadFile(filepath.Join(dir, "Windows/PANTHER/Unattend.xml"))
 		require.NoError(t, err)
 		assert.Contains(t, string(b), "cmd /c echo garden")
@@ -177,9 +196,25 @@ func TestDriversIntoAWindowsVolume(t *testing.T) {
 	assert.ErrorContains(t, err, "Windows with kernel \"\" is here, the drivers are for linux")
 	_, err = l.agent.installDrivers(t.Context(), d, &api.ToInstall{Problem: "the set is gone"})
 	assert.EqualError(t, err, "the set is gone")
+	install.Wake = []string{"nobody"}
+	_, err = l.agent.installDrivers(t.Context(), d, install)
+	assert.ErrorContains(t, err, "the driver of the disk controller: Windows/System32/CONFIG/system: it is not in the registry file: the key nobody")
 	install.Packages[0].Files[0].Digest = strings.Repeat("0", 64)
 	_, err = l.agent.installDrivers(t.Context(), d, install)
 	assert.ErrorContains(t, err, "came damaged")
+}
+
+// settings are a file of the settings database with one key, and when that is started.
+func settings(t *testing.T, key string, start hive.Value) string {
+	t.Helper()
+	h, err := hive.New("ROOT")
+	require.NoError(t, err)
+	k, err := h.Make(key)
+	require.NoError(t, err)
+	require.NoError(t, k.Set("Start", start))
+	b, err := h.Bytes()
+	require.NoError(t, err)
+	return string(b)
 }
 
 // depmod runs within the system, and what it writes has the new module.

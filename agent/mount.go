@@ -231,6 +231,19 @@ func (m systemMount) WriteFile(name string, content io.Reader) error {
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
+// Replace writes a file beside the one of that name, and then in its place: whatever happens, one
+// of the two is there.
+func (m systemMount) Replace(name string, content io.Reader) error {
+	beside := path.Join(path.Dir(name), ".jugate-"+path.Base(name))
+	if err := m.clear(beside); err != nil {
+		return err
+	}
+	if err := m.WriteFile(beside, content); err != nil {
+		return errors.Join(err, m.clear(beside))
+	}
+	return m.root.Rename(beside, name)
+}
+
 // folders makes a folder, and those that it is in.
 func (m systemMount) folders(name string) error {
 	if info, err := m.root.Stat(name); err == nil && info.IsDir() {

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"jugate/core/driver"
+	"jugate/core/windows"
 )
 
 // Device is a device of a workstation that wants a driver.
@@ -183,8 +184,17 @@ type ToInstall struct {
 	System   string          `json:"system" enum:"windows,linux"`
 	Kernel   string          `json:"kernel,omitempty"`
 	Packages []DriverPackage `json:"packages" nullable:"false"`
+	First    []FirstDriver   `json:"first,omitempty" doc:"Of them, what a Windows has to start with, as its disk hangs on it"`
+	Wake     []string        `json:"wake,omitempty" doc:"Services that a Windows has, and has to start with"`
 	Disk     string          `json:"disk,omitempty"`
 	Problem  string          `json:"problem,omitempty" doc:"Why nothing can be put in, although something should be"`
+}
+
+// FirstDriver is a driver that a Windows starts with.
+type FirstDriver struct {
+	Of   string `json:"of" doc:"The id of its package"`
+	File string `json:"file" doc:"Its file in there"`
+	windows.First
 }
 
 // Installed is what came of it.

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"jugate/core/windows"
 )
 
 // State is whether a device will work in a system.
@@ -30,6 +32,12 @@ type Verdict struct {
 	Why   string
 }
 
+// Outlook is what is to be said of the drivers of a machine before it receives a system.
+type Outlook struct {
+	Lacking []string // what it would lack
+	Remarks []string
+}
+
 // Row is what becomes of one device.
 type Row struct {
 	Device      Device
@@ -40,12 +48,14 @@ type Row struct {
 // Coming are packages that will be put into a system.
 type Coming struct {
 	choices []Choice
+	wakes   bool
 	index   *Index
 }
 
-// NewComing makes choices ready to be asked.
-func NewComing(choices []Choice) *Coming {
-	c := &Coming{choices: choices}
+// NewComing makes choices ready to be asked. wakes says that drivers which the system has and starts too
+// late will be started at once.
+func NewComing(choices []Choice, wakes bool) *Coming {
+	c := &Coming{choices: choices, wakes: wakes}
 	var packages []*Package
 	for _, one := range Merge(choices) {
 		packages = append(packages, one.Package)
@@ -54,8 +64,8 @@ func NewComing(choices []Choice) *Coming {
 	return c
 }
 
-// drives finds what of it drives a device; nil if nothing does.
-func (c *Coming) drives(d Device, t Target) *Package {
+// Drives finds what of it drives a device; nil if nothing does.
+func (c *Coming) Drives(d Device, t Target) *Candidate {
 	if c == nil {
 		return nil
 	}
@@ -63,10 +73,28 @@ func (c *Coming) drives(d Device, t Target) *Package {
 		if slices.ContainsFunc(c.choices, func(o Choice) bool {
 			return o.Package.ID == k.Package.ID && (o.Modules == nil || slices.Contains(o.Modules, k.Module))
 		}) {
-			return k.Package
+			return &k
 		}
 	}
 	return nil
+}
+
+// StartsFirst says why a driver cannot be among what a Windows starts first; empty if it can.
+func (in *Inside) StartsFirst(c Candidate) string {
+	s := c.Model.Service
+	switch {
+	case in.Closed != "":
+		return "the settings database of the image cannot be changed: " + in.Closed
+	case s == nil || s.Name == "":
+		return "it does not say how it is started"
+	case s.Start != windows.BootStart:
+		return "it is not to be started first"
+	case s.File == "":
+		return "its file is not in the package"
+	case c.Package.ClassID == "":
+		return "it does not say which class its devices have"
+	}
+	return ""
 }
 
 // Judge says what becomes of a device in a system, which may be nil if it is not
@@ -79,23 +107,48 @@ func Judge(d Device, in *Inside, coming *Coming, x *Index) Verdict {
 		return Verdict{State: NotNeeded, Why: "Windows knows the PCI device that carries it"}
 	}
 	late := in.System == Windows && d.Class == Storage
-	if p := coming.drives(d, in.Target()); p != nil && !late {
-		return Verdict{State: WillInstall, By: p.Label(), Would: p}
+	comes := coming.Drives(d, in.Target())
+	if comes != nil && !late {
+		return Verdict{State: WillInstall, By: comes.Package.Label(), Would: comes.Package}
 	}
 	if by := in.DrivenBy(d); by != "" {
 		return Verdict{State: Covered, By: by}
 	}
+	if comes != nil {
+		return in.first(*comes)
+	}
+	if service := in.Sleeps(d); service != "" {
+		return in.woken(service, coming)
+	}
 	candidates := x.Candidates(d, in.Target())
 	switch {
-	case len(candidates) > 0 && late:
-		return Verdict{State: TooLate, Would: candidates[0].Package,
-			Why: fmt.Sprintf("%s drives it, but is installed at the first start, and the first start needs the disk: the golden disk itself must have it", candidates[0].Package.Label())}
 	case len(candidates) > 0:
 		return Verdict{State: Uncovered, Would: candidates[0].Package, Why: candidates[0].Package.Label() + " would drive it"}
 	case d.Class.Vital():
 		return Verdict{State: Uncovered, Why: "no package of the library drives it"}
 	}
 	return Verdict{State: NotNeeded, Why: "nothing here drives it; many such devices need no driver"}
+}
+
+// first is what becomes of a disk controller of a Windows by a driver that comes.
+func (in *Inside) first(c Candidate) Verdict {
+	label := c.Package.Label()
+	if why := in.StartsFirst(c); why != "" {
+		return Verdict{State: TooLate, Would: c.Package, Why: fmt.Sprintf("%s drives it, but comes after the disk is needed, as %s", label, why)}
+	}
+	return Verdict{State: WillInstall, By: label, Would: c.Package, Why: "the copy will start with it; try that on one such workstation before a room"}
+}
+
+// woken is what becomes of a disk controller whose driver a Windows has and starts too late.
+func (in *Inside) woken(service string, coming *Coming) Verdict {
+	why := fmt.Sprintf("its driver %s is in the image, but is not started first", service)
+	switch {
+	case in.Closed != "":
+		return Verdict{State: TooLate, By: service, Why: why + ", and the settings database of the image cannot be changed: " + in.Closed}
+	case coming == nil || !coming.wakes:
+		return Verdict{State: TooLate, By: service, Why: why + ", and the order has no drivers changed"}
+	}
+	return Verdict{State: WillInstall, By: service, Why: why + "; the copy will do so"}
 }
 
 // Cover says what becomes of each device in the boot environment and in the

@@ -87,6 +87,7 @@ type Package struct {
 
 	// Of INF packages.
 	ClassName string  `json:"class_name,omitempty"` // as the INF says
+	ClassID   string  `json:"class_id,omitempty"`   // GUID, with braces
 	Catalogue string  `json:"catalogue,omitempty"`  // file with the digests and the signature
 	Signer    string  `json:"signer,omitempty"`     // who signed that; empty if nobody did
 	Models    []Model `json:"models,omitempty"`
@@ -114,6 +115,7 @@ type Model struct {
 	Compatible []string   `json:"compatible,omitempty"`
 	Section    string     `json:"section"`
 	Line       int        `json:"line"`
+	Service    *Service   `json:"service,omitempty"` // of disk controllers
 }
 
 // Module is a kernel module with the file that it is in.

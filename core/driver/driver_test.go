@@ -289,7 +289,7 @@ func TestCoverage(t *testing.T) {
 	rows := driver.Cover(devices, linux, windows, nil, x)
 	assert.Equal(t, []string{
 		"network pci fe01:1000: covered aldernet | uncovered ", "network pci fe02:1500: covered brindlenet | covered netbrin",
-		"storage pci fe03:3000: uncovered  | too late ", "sound pci fe04:4000: no driver  | no driver ",
+		"storage pci fe03:3000: uncovered  | uncovered ", "sound pci fe04:4000: no driver  | no driver ",
 	}, table(rows))
 	assert.Equal(t, "corvid_raid 2.0.1 would drive it", rows[2].Environment.Why)
 	assert.Len(t, driver.Lacking(rows, driver.Row.InEnvironment), 1, "the disk controller")
@@ -301,7 +301,7 @@ func TestCoverage(t *testing.T) {
 	fleet := driver.FleetOf([]driver.Machine{{Model: "a", Devices: []driver.Device{empty}}, {Model: "a", Devices: devices[1:2]}})
 	assert.False(t, fleet["a"][0].Empty, "a disk hangs on that of the other machine")
 
-	coming := driver.NewComing(driver.Choose(x, devices, "", linux.Target(), nil))
+	coming := driver.NewComing(driver.Choose(x, devices, "", linux.Target(), nil), true)
 	rows = driver.Cover(devices, nil, linux, coming, x)
 	assert.Equal(t, "storage pci fe03:3000: unknown  | will be installed corvid_raid 2.0.1", table(rows)[2])
 	assert.Empty(t, driver.Lacking(rows, driver.Row.InDelivered))

@@ -76,6 +76,9 @@ func (r *infReader) version() error {
 	}
 	r.pack.ClassName = r.value("Version", "Class")
 	r.pack.Class = classOf(r.pack.ClassName)
+	if r.pack.ClassID = r.value("Version", "ClassGuid"); r.pack.ClassID == "" {
+		r.pack.ClassID = classIDs[strings.ToUpper(r.pack.ClassName)]
+	}
 	if r.pack.Provider = r.value("Version", "Provider"); r.pack.Provider == "" {
 		r.pack.Remarks = append(r.pack.Remarks, "it does not say who provides it")
 	}
@@ -225,22 +228,19 @@ func (r *infReader) models(maker, name string, d Decoration, line int, optional 
 				m.Compatible = append(m.Compatible, id)
 			}
 		}
+		if err := r.install(&m); err != nil {
+			return err
+		}
 		if r.pack.Models = append(r.pack.Models, m); len(r.pack.Models) > maxModels {
 			return r.fail(l.number, "more than %d models", maxModels)
-		}
-		if r.installed {
-			continue
-		}
-		if err := r.install(m); err != nil {
-			return err
 		}
 	}
 	return nil
 }
 
-// install looks for the files that a model copies: those of its section with the
-// decoration that the system would choose.
-func (r *infReader) install(m Model) error {
+// install looks for the files that a model copies, and how its driver is started: by its
+// section with the decoration that the system would choose.
+func (r *infReader) install(m *Model) error {
 	base := strings.ToUpper(m.Section)
 	arch := m.Decoration.Arch
 	names := []string{base + ".NT", base}
@@ -253,11 +253,20 @@ func (r *infReader) install(m Model) error {
 		if r.sections[name] == nil {
 			continue
 		}
+		if r.pack.Class == Storage {
+			m.Service = r.service(name, arch)
+		}
+		if r.installed {
+			return nil
+		}
 		for _, end := range []string{"", ".COINSTALLERS", ".COMPONENTS"} {
 			if err := r.copies(name+end, arch, 0); err != nil {
 				return err
 			}
 		}
+		return nil
+	}
+	if r.installed {
 		return nil
 	}
 	return r.fail(m.Line, "the section [%s] that installs %q is not there", m.Section, m.Name)
@@ -323,12 +332,31 @@ func (r *infReader) list(name, arch string) error {
 	return nil
 }
 
-// file looks for a file where [SourceDisksFiles] says that it is. One that these
-// sections do not name is the system's own.
+// file takes a file into the package. One that [SourceDisksFiles] does not name is the
+// system's own.
 func (r *infReader) file(name, arch string, line int) error {
 	if name == "" {
 		return nil
 	}
+	there, want, at := r.locate(name, arch)
+	switch {
+	case at > 0 && !fs.ValidPath(strings.TrimPrefix(want, "/")):
+		return r.fail(at, "the path %q leads out of the package", want)
+	case there != "":
+		r.wanted[there] = true
+	case at > 0:
+		r.absent = append(r.absent, want)
+	default:
+		if _, rest := r.values("SourceDisksFiles", name); rest == 0 && r.sections["SOURCEDISKSFILES"] == nil {
+			r.absent = append(r.absent, name)
+		}
+	}
+	return nil
+}
+
+// locate finds a file where [SourceDisksFiles] says that it is, and says which line does; there is empty if
+// it is not there.
+func (r *infReader) locate(name, arch string) (there, want string, line int) {
 	for _, decoration := range append(decorationsOf(arch), "") {
 		place, at := r.values("SourceDisksFiles"+decoration, name)
 		if place == nil {
@@ -344,23 +372,12 @@ func (r *infReader) file(name, arch string, line int) error {
 				break
 			}
 		}
-		want := path.Join(slash(sub), slash(name))
-		if !fs.ValidPath(strings.TrimPrefix(want, "/")) {
-			return r.fail(at, "the path %q leads out of the package", want)
-		}
-		if there, ok := r.files.find(r.dir, want); ok {
-			r.wanted[there] = true
-		} else {
-			r.absent = append(r.absent, want)
-		}
-		return nil
+		want = path.Join(slash(sub), slash(name))
+		there, _ = r.files.find(r.dir, want)
+		return there, want, at
 	}
-	if there, ok := r.files.find(r.dir, slash(name)); ok {
-		r.wanted[there] = true
-	} else if _, rest := r.values("SourceDisksFiles", name); rest == 0 && r.sections["SOURCEDISKSFILES"] == nil {
-		r.absent = append(r.absent, name)
-	}
-	return nil
+	there, _ = r.files.find(r.dir, slash(name))
+	return there, slash(name), 0
 }
 
 func decorationsOf(arch string) []string {

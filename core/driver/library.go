@@ -72,10 +72,35 @@ func OpenLibrary(dir string) (*Library, error) {
 			l.Notices = append(l.Notices, fmt.Sprintf("driver package %s cannot be read, and is left out: %v", e.Name(), err))
 			continue
 		}
+		if err := l.readAgain(p); err != nil {
+			l.Notices = append(l.Notices, fmt.Sprintf("how the driver package %s is started cannot be read: %v", p.Label(), err))
+		}
 		l.packs = append(l.packs, p)
 	}
 	l.sort()
 	return l, nil
+}
+
+// readAgain reads from the files of a disk controller's package how it is started, which version 0.1.0
+// did not keep.
+func (l *Library) readAgain(p *Package) error {
+	if p.Kind != INF || p.Class != Storage || p.ClassID != "" {
+		return nil
+	}
+	t, err := newTree(os.DirFS(filepath.Join(l.dir, p.ID, "files")))
+	if err != nil {
+		return err
+	}
+	for _, f := range p.Files {
+		if strings.EqualFold(path.Base(f.Path), p.Name+".inf") {
+			again, err := readINF(t, f.Path)
+			if err == nil {
+				p.ClassID, p.Models = again.ClassID, again.Models
+			}
+			return err
+		}
+	}
+	return nil
 }
 
 // sort orders the packages and makes the index anew. The caller holds mu, or is alone.
@@ -195,6 +220,14 @@ func copyFiles(root fs.FS, p *Package, dir string) error {
 		p.Modules[i].Blobs = maps.Clone(m.Blobs)
 		for name, at := range m.Blobs {
 			p.Modules[i].Blobs[name] = below(at)
+		}
+	}
+	p.Models = slices.Clone(p.Models)
+	for i, m := range p.Models {
+		if m.Service != nil && m.Service.File != "" {
+			own := *m.Service
+			own.File = below(own.File)
+			p.Models[i].Service = &own
 		}
 	}
 	p.Catalogue = below(p.Catalogue)

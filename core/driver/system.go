@@ -27,6 +27,11 @@ type Inside struct {
 	Names  []string   `json:"modules,omitempty"`  // of the kernel, those that it has inside too
 	Models []*Package `json:"packages,omitempty"` // of Windows: its INF files
 
+	// Starts are when services of Windows are started that drive disk controllers, by their names in
+	// small letters; nil if that cannot be told. Closed says why that cannot be changed.
+	Starts map[string]uint32 `json:"starts,omitempty"`
+	Closed string            `json:"closed,omitempty"`
+
 	patterns *kmod.Patterns[string]
 	index    *Index
 }
@@ -69,10 +74,11 @@ func (in *Inside) Prepare() {
 // DrivenBy tells what of the system drives a device; empty for nothing.
 func (in *Inside) DrivenBy(d Device) string {
 	if in.System == Windows {
-		if c := in.index.Candidates(d, in.Target()); len(c) > 0 {
-			return c[0].Package.Name
+		by, start := in.started(d)
+		if start != windows.BootStart {
+			return ""
 		}
-		return ""
+		return by
 	}
 	best, rank := "", 0
 	in.patterns.Match(d.Modalias, func(pattern, module string) {
@@ -81,6 +87,35 @@ func (in *Inside) DrivenBy(d Device) string {
 		}
 	})
 	return best
+}
+
+// started tells what of a Windows drives a device, and when the service of a disk controller is
+// started. Where that is not known, it is taken for started in time.
+func (in *Inside) started(d Device) (by string, start uint32) {
+	all := in.index.Candidates(d, in.Target())
+	if len(all) == 0 {
+		return "", windows.BootStart
+	}
+	by = all[0].Package.Name
+	if s := all[0].Model.Service; d.Class == Storage && s != nil && in.Starts != nil {
+		var there bool
+		if start, there = in.Starts[strings.ToLower(s.Name)]; !there {
+			return "", windows.BootStart // it has the file, and was never installed
+		}
+	}
+	return by, start
+}
+
+// Sleeps tells of a disk controller which service of a Windows would drive it, but is started too
+// late for the disk that the system is on; empty if there is none.
+func (in *Inside) Sleeps(d Device) (service string) {
+	if in.System != Windows {
+		return ""
+	}
+	if by, start := in.started(d); by == "" || start == windows.BootStart {
+		return ""
+	}
+	return in.index.Candidates(d, in.Target())[0].Model.Service.Name
 }
 
 // Limits of what is read of a system.
@@ -235,7 +270,24 @@ func readWindows(volume fs.FS) (*Inside, error) {
 			in.Models = append(in.Models, p)
 		}
 	}
+	in.Closed = windows.Closed(volume)
+	if in.Starts, err = windows.Starts(volume, in.services()); err != nil || len(in.Starts) == 0 {
+		in.Starts = nil
+	}
 	return in, nil
+}
+
+// services are those that drive disk controllers, by the system's INF files.
+func (in *Inside) services() (names []string) {
+	for _, p := range in.Models {
+		for _, m := range p.Models {
+			if m.Service != nil {
+				names = append(names, m.Service.Name)
+			}
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
 }
 
 // windowsName is what the system calls itself, as far as that can be read.
@@ -255,13 +307,15 @@ func installedINF(name string, b []byte) *Package {
 		return nil
 	}
 	r := &infReader{inf: f, installed: true}
+	r.pack.ClassName = r.value("Version", "Class")
+	r.pack.Class = classOf(r.pack.ClassName)
 	if r.makers() != nil {
 		return nil
 	}
 	r.pack.Kind, r.pack.Name, r.pack.ID = INF, strings.TrimSuffix(strings.ToLower(name), ".inf"), name
 	for i := range r.pack.Models { // what is looked up stays
 		m := &r.pack.Models[i]
-		r.pack.Models[i] = Model{Name: m.Name, Decoration: m.Decoration, Hardware: m.Hardware, Compatible: m.Compatible}
+		r.pack.Models[i] = Model{Name: m.Name, Decoration: m.Decoration, Hardware: m.Hardware, Compatible: m.Compatible, Service: m.Service}
 	}
 	return &r.pack
 }

@@ -86,7 +86,7 @@ var Terms = []Term{
 	{"covered", OfDevices, "The system drives it by itself."},
 	{"will be installed", OfDevices, "A driver package that comes along drives it."},
 	{"uncovered", OfDevices, "Nothing drives it. A network card or disk controller like that keeps the workstation from starting, or from the network."},
-	{"too late", OfDevices, "A package drives it, but only after it is needed."},
+	{"too late", OfDevices, "A driver is there or comes, but starts only after it is needed."},
 	{"unknown", OfDevices, "Nobody can tell, as the system cannot be looked into."},
 	{"no driver", OfDevices, "Nothing here drives it, and it can do without."},
 

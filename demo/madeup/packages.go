@@ -79,9 +79,11 @@ Gigabit  = "Alder Works Gigabit-Karte"
 `
 
 // An INF file of a disk controller: in the old 8-bit text, without a catalogue.
-const corvidINF = "[Version]\r\nSignature=\"$Windows NT$\"\r\nClass=SCSIAdapter\r\nProvider=%Corvid%\r\nDriverVer=03/09/2026,2.0.1.0\r\n" +
+const corvidINF = "[Version]\r\nSignature=\"$Windows NT$\"\r\nClass=SCSIAdapter\r\nClassGuid={4D36E97B-E325-11CE-BFC1-08002BE10318}\r\nProvider=%Corvid%\r\nDriverVer=03/09/2026,2.0.1.0\r\n" +
 	"[Manufacturer]\r\n%Corvid%=Corvid,NTamd64\r\n[Corvid.NTamd64]\r\n%Raid%=Raid,PCI\\VEN_FE03&DEV_3000\r\n" +
 	"[Raid]\r\nCopyFiles=@corvraid.sys\r\n[SourceDisksNames]\r\n1=%Raid%,,,\\x64\r\n[SourceDisksFiles]\r\ncorvraid.sys=1\r\n" +
+	"[Raid.Services]\r\nAddService=corvraid,2,Service\r\n[Service]\r\nDisplayName=%Raid%\r\nServiceType=1\r\nStartType=0\r\nErrorControl=1\r\nServiceBinary=%12%\\corvraid.sys\r\n" +
+	"LoadOrderGroup=SCSI Miniport\r\nAddReg=Settings\r\n[Settings]\r\nHKR,Parameters\\PnpInterface,5,0x10001,1\r\nHKR,,IORate,0x10001,0x40\r\n" +
 	"[Strings]\r\nCorvid=\"Corvid Gr\xe4tz\"\r\nRaid=\"Corvid RAID\"\r\n"
 
 // WriteINF writes the INF packages into a folder: two versions of a network card's

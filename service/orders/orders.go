@@ -16,6 +16,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/answers"
+	"jugate/core/driver"
 	"jugate/core/durable"
 	"jugate/core/image"
 	"jugate/records"
@@ -53,7 +54,7 @@ type Versions interface {
 type Stock interface {
 	// Lacking says of workstations, by number, why they would not start or not reach the
 	// network with what they get.
-	Lacking(ctx context.Context, v *records.Version, order api.DriverOrder, targets []records.Workstation) (map[int64][]string, error)
+	Lacking(ctx context.Context, v *records.Version, order api.DriverOrder, targets []records.Workstation) (map[int64]driver.Outlook, error)
 	// ToInstall is what is installed for a workstation; nil if nothing is.
 	ToInstall(ctx context.Context, w records.Workstation, o records.InstallOptions) (*api.ToInstall, error)
 }

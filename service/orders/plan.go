@@ -147,11 +147,13 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 		default:
 			planDisk(&out, p, man, inv, in)
 		}
+		drivers := lacking[w.ID]
+		out.Warnings = append(out.Warnings, drivers.Remarks...)
 		if in.DespiteDrivers {
-			out.Warnings = append(out.Warnings, lacking[w.ID]...)
+			out.Warnings = append(out.Warnings, drivers.Lacking...)
 		} else {
-			out.Problems = append(out.Problems, lacking[w.ID]...)
-			p.lacksDrivers = p.lacksDrivers || len(lacking[w.ID]) > 0
+			out.Problems = append(out.Problems, drivers.Lacking...)
+			p.lacksDrivers = p.lacksDrivers || len(drivers.Lacking) > 0
 		}
 		how := answered[w.ID]
 		p.payloads = append(p.payloads, how.Payloads...)

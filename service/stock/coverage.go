@@ -107,10 +107,13 @@ func (k *Stock) setsOf(ctx context.Context, names []string) (sets []driver.Set, 
 	return sets, nil
 }
 
+// changesDrivers tells whether the order lets the drivers of the system be changed.
+func (st *stand) changesDrivers() bool { return !slices.Contains(st.order.Drivers, noDrivers) }
+
 // coming are the packages that go into the system of a workstation.
 func (st *stand) coming(m driver.Machine, fleet driver.Fleet) []driver.Choice {
 	in := st.system.Inside
-	if in == nil || slices.Contains(st.order.Drivers, noDrivers) {
+	if in == nil || !st.changesDrivers() {
 		return nil
 	}
 	sets := slices.DeleteFunc(slices.Clone(st.sets), func(s driver.Set) bool { return s.System != in.System })
@@ -127,14 +130,14 @@ func (st *stand) coming(m driver.Machine, fleet driver.Fleet) []driver.Choice {
 		}
 		return driver.Choose(st.index, m.Devices, m.Model, in.Target(), sets)
 	}
-	lacking := slices.DeleteFunc(slices.Clone(m.Devices), func(d driver.Device) bool { return in.DrivenBy(d) != "" })
+	lacking := slices.DeleteFunc(slices.Clone(m.Devices), func(d driver.Device) bool { return in.DrivenBy(d) != "" || in.Sleeps(d) != "" })
 	return driver.Choose(st.index, lacking, m.Model, in.Target(), nil)
 }
 
 // rows tell for each device of a machine what drives it, in the boot environment and in
 // the delivered system.
 func (st *stand) rows(m driver.Machine, fleet driver.Fleet) []driver.Row {
-	rows := driver.Cover(m.Devices, st.environment, st.system.Inside, driver.NewComing(st.coming(m, fleet)), st.index)
+	rows := driver.Cover(m.Devices, st.environment, st.system.Inside, driver.NewComing(st.coming(m, fleet), st.changesDrivers()), st.index)
 	for i := range rows {
 		if st.environment == nil {
 			rows[i].Environment.Why = "no build is offered that says what it drives"
@@ -180,11 +183,10 @@ func (st *stand) coverage(machines []driver.Machine) api.Coverage {
 	return out
 }
 
-// Lacking lists for each workstation, by number, the network cards and disk controllers
-// that have no driver in the delivered system, even with those of the order. It lists
-// nothing if that is not known. It returns an error if the order's drivers cannot be
-// installed at all.
-func (k *Stock) Lacking(ctx context.Context, v *records.Version, order api.DriverOrder, targets []records.Workstation) (map[int64][]string, error) {
+// Lacking says for each workstation, by number, which network cards and disk controllers have no
+// driver in the delivered system, even with those of the order. It says nothing if that is not
+// known. It returns an error if the order's drivers cannot be installed at all.
+func (k *Stock) Lacking(ctx context.Context, v *records.Version, order api.DriverOrder, targets []records.Workstation) (map[int64]driver.Outlook, error) {
 	st, err := k.standAt(ctx, 0, v.Ref().String(), order)
 	if err != nil {
 		return nil, err
@@ -199,8 +201,8 @@ func (k *Stock) Lacking(ctx context.Context, v *records.Version, order api.Drive
 	if err != nil {
 		return nil, err
 	}
-	lacking := map[int64][]string{}
-	words := map[string][]string{} // by model and devices: whoever has the same lacks the same
+	lacking := map[int64]driver.Outlook{}
+	words := map[string]driver.Outlook{} // by model and devices: whoever has the same lacks the same
 	for _, w := range targets {
 		m, err := k.machine(ctx, &w)
 		if err != nil {
@@ -212,14 +214,23 @@ func (k *Stock) Lacking(ctx context.Context, v *records.Version, order api.Drive
 		key := fmt.Sprintf("%s %p", m.Model, m.Devices) // devices are shared
 		said, known := words[key]
 		if !known {
-			said = lackWords(st.rows(m, fleet), driver.Row.InDelivered, v.Ref().String())
+			rows := st.rows(m, fleet)
+			said = driver.Outlook{Lacking: lackWords(rows, driver.Row.InDelivered, v.Ref().String()), Remarks: startWords(rows)}
 			words[key] = said
 		}
-		if len(said) > 0 {
-			lacking[w.ID] = said
-		}
+		lacking[w.ID] = said
 	}
 	return lacking, nil
+}
+
+// startWords say which disk controllers a copy starts with by what is changed in it.
+func startWords(rows []driver.Row) (words []string) {
+	for _, r := range rows {
+		if r.Device.Class == driver.Storage && r.Delivered.State == driver.WillInstall && r.Delivered.Why != "" {
+			words = append(words, fmt.Sprintf("its disk controller %s is driven by %s: %s", named(r.Device), r.Delivered.By, r.Delivered.Why))
+		}
+	}
+	return words
 }
 
 // CoverageQuery says whose devices are held against what.

@@ -31,13 +31,22 @@ func packagesToInstall(placed []driver.Placed) []api.DriverPackage {
 func (k *Stock) toInstall(st *stand, m driver.Machine, fleet driver.Fleet) (*api.ToInstall, error) {
 	choices := st.coming(m, fleet)
 	in := st.system.Inside
-	if len(choices) == 0 || in == nil {
+	if in == nil {
 		return nil, nil
 	}
 	install := &api.ToInstall{System: string(in.System), Kernel: in.Kernel}
 	if in.System == driver.Windows {
 		install.Packages = packagesToInstall(driver.PlaceINF(choices))
+		if st.changesDrivers() && in.Closed == "" {
+			startFirst(install, in, m.Devices, choices)
+		}
+		if len(choices)+len(install.Wake) == 0 {
+			return nil, nil
+		}
 		return install, nil
+	}
+	if len(choices) == 0 {
+		return nil, nil
 	}
 	modules, err := driver.Bring(choices, st.index.Packages(), in.Kernel, in.Names)
 	if errors.Is(err, kmod.ErrMissing) {
@@ -47,6 +56,25 @@ func (k *Stock) toInstall(st *stand, m driver.Machine, fleet driver.Fleet) (*api
 	}
 	install.Packages = packagesToInstall(driver.PlaceModules(modules))
 	return install, nil
+}
+
+// startFirst has a Windows start with the drivers of disk controllers.
+func startFirst(install *api.ToInstall, in *driver.Inside, devices []driver.Device, choices []driver.Choice) {
+	coming := driver.NewComing(choices, true)
+	for _, d := range devices {
+		if d.Class != driver.Storage || in.DrivenBy(d) != "" {
+			continue
+		}
+		if c := coming.Drives(d, in.Target()); c != nil {
+			first := api.FirstDriver{Of: c.Package.ID, File: c.Model.Service.File, First: c.Package.First(c.Model, in.Arch)}
+			has := slices.ContainsFunc(install.First, func(f api.FirstDriver) bool { return f.Of == first.Of && slices.Equal(f.Devices, first.Devices) })
+			if in.StartsFirst(*c) == "" && !has {
+				install.First = append(install.First, first)
+			}
+		} else if service := in.Sleeps(d); service != "" && !slices.Contains(install.Wake, service) {
+			install.Wake = append(install.Wake, service)
+		}
+	}
 }
 
 // ToInstall is what goes into the system that a workstation has, or will have.

@@ -67,8 +67,9 @@ func (k *Stock) systemOf(ctx context.Context, v *records.Version) (system, error
 	})
 }
 
-// lookedNow is the present way to look, which begins with the system's own volume.
-const lookedNow = 3
+// lookedNow is the present way to look, which begins with the system's own volume and reads when a
+// Windows starts what.
+const lookedNow = 4
 
 // keep writes a file that is there as a whole or not at all.
 func keep(path string, v any) error {
