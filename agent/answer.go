@@ -10,7 +10,6 @@ import (
 	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/rsa"
-	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -95,7 +94,7 @@ func (a *Agent) answerInto(ctx context.Context, system SystemVolume, kind volume
 		return nil, err
 	}
 	fresh.Joined = to.Joined
-	if fresh.Arrival, err = a.arrival(to.Token); err != nil {
+	if fresh.Arrival, err = a.arrival(to); err != nil {
 		return nil, err
 	}
 	plan, err := answers.For(system, s, fresh, to.Arch)
@@ -157,17 +156,21 @@ func carryOut(ctx context.Context, system SystemVolume, kind volume.Kind, plan *
 	return nil
 }
 
-// arrival is what the system reports its first start with: this very program, which knows how.
-func (a *Agent) arrival(token string) (*answers.Arrival, error) {
-	if token == "" {
+// arrival is what the system reports its first start with: a Linux with this very program, which
+// knows how, and a Windows with what it brings.
+func (a *Agent) arrival(to *api.ToAnswer) (*answers.Arrival, error) {
+	if to.Token == "" {
 		return nil, nil
 	}
-	program, err := a.machine.Program()
-	if err != nil {
+	arrival := &answers.Arrival{Service: a.service.Base(), Certificate: string(a.options.Certificate), Token: to.Token}
+	if to.Arch != "" {
+		return arrival, nil
+	}
+	var err error
+	if arrival.Program, err = a.machine.Program(); err != nil {
 		return nil, fmt.Errorf("the program that reports the first start: %w", err)
 	}
-	config, err := json.Marshal(Arrival{Service: a.service.Base(), Certificate: string(a.options.Certificate), Token: token})
-	return &answers.Arrival{Program: program, Config: config}, err
+	return arrival, nil
 }
 
 // fresh makes what this copy needs of its own.

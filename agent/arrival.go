@@ -18,13 +18,6 @@ import (
 	"jugate/core/answers"
 )
 
-// Arrival says where a delivered system reports its first start, and with what.
-type Arrival struct {
-	Service     string `json:"service"`
-	Certificate string `json:"certificate,omitempty"` // PEM: the only one that is trusted
-	Token       string `json:"token"`
-}
-
 const (
 	// arriveFor is how long a system tries to report its first start.
 	arriveFor = time.Hour
@@ -33,8 +26,8 @@ const (
 )
 
 // ReadArrival reads the configuration of a report.
-func ReadArrival(path string) (Arrival, error) {
-	var a Arrival
+func ReadArrival(path string) (answers.Arrival, error) {
+	var a answers.Arrival
 	text, err := os.ReadFile(path)
 	if err != nil {
 		return a, err
@@ -42,8 +35,8 @@ func ReadArrival(path string) (Arrival, error) {
 	return a, json.Unmarshal(text, &a)
 }
 
-// Client is a client for the service that a report goes to.
-func (a Arrival) Client() (*apiclient.Client, error) {
+// ArrivalClient is a client for the service that a report goes to.
+func ArrivalClient(a answers.Arrival) (*apiclient.Client, error) {
 	transport := apiclient.AgentTransport()
 	if strings.HasPrefix(a.Service, "https:") {
 		var err error

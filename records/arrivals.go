@@ -13,6 +13,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/fault"
+	"jugate/core/hwaddr"
 )
 
 // AwaitArrival records the digest of the token with which a workstation's copy will report, and
@@ -94,8 +95,14 @@ func oddities(ctx context.Context, tx *sqlx.Tx, workstation int64, name string, 
 	if twins != nil {
 		odd = append(odd, "it has the machine-id of "+strings.Join(twins, ", "))
 	}
+	var cards []string // as they are written here: systems write them in many ways
+	for _, text := range report.Addresses {
+		if a, err := hwaddr.Parse(text); err == nil {
+			cards = append(cards, a.String())
+		}
+	}
 	var known int
-	if err := tx.GetContext(ctx, &known, `SELECT count(*) FROM addresses WHERE workstation_id = ? AND address IN (SELECT value FROM json_each(?))`, workstation, encode(report.Addresses)); err != nil {
+	if err := tx.GetContext(ctx, &known, `SELECT count(*) FROM addresses WHERE workstation_id = ? AND address IN (SELECT value FROM json_each(?))`, workstation, encode(cards)); err != nil {
 		return "", err
 	}
 	if known == 0 {

@@ -14,6 +14,7 @@ import (
 	"jugate/agent"
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/answers"
 	"jugate/core/hwaddr"
 	"jugate/sim"
 )
@@ -194,9 +195,9 @@ func TestEveryCopyStartsAsItself(t *testing.T) {
 	assert.Equal(t, "herb-02", arrived.Report.ComputerName)
 	assert.Empty(t, arrived.Remark)
 	assert.NotEqual(t, arrived.Report.MachineID, h.receipts(d.ID)["herb-01"].Arrival.Report.MachineID)
-	var a agent.Arrival
+	var a answers.Arrival
 	require.NoError(t, json.Unmarshal([]byte(stolen), &a))
-	c, err := a.Client()
+	c, err := agent.ArrivalClient(a)
 	require.NoError(t, err)
 	assert.True(t, apiclient.IsUnauthorized(c.Arrive(ctx, api.ArrivalReport{ComputerName: "thief", Addresses: []string{}, IPs: []string{}})), "a token that was used is good for nothing")
 	_, err = c.Workstations(ctx, apiclient.List{})

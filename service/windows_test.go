@@ -1,6 +1,8 @@
 package service_test
 
 import (
+	"log/slog"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,6 +15,7 @@ import (
 	"jugate/api"
 	"jugate/core/hive"
 	"jugate/demo/madeup"
+	"jugate/service"
 )
 
 // windowsStart is where the volume of windowsDisk begins, in bytes.
@@ -132,4 +135,54 @@ func TestAWindowsStartsWithTheDriverOfItsDiskController(t *testing.T) {
 		assert.Regexp(t, `"(Start|0)"=dword:00000000`, string(out), name)
 	}
 	assert.Contains(t, onWindows(t, disks["seed-01"], "Windows/Panther/unattend.xml"), `pnputil.exe /add-driver`)
+}
+
+// The vendor's shell does not run here; the program that carries its report does.
+func TestAWindowsReportsItsFirstStartByCurl(t *testing.T) {
+	secure, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	data := t.TempDir()
+	s, err := service.Open(t.Context(), service.Config{Data: data, Multicast: loopback, Secure: secure, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
+	require.NoError(t, err)
+	h := serve(t, s, data, "127.0.0.1:0")
+	ctx := t.Context()
+	h.model(1, windowsDisk(t), "A310", "desk-gold")
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
+	disk := blank(t, 66<<20)
+	h.model(2, disk, "A310", "herb-01")
+	require.NoError(t, h.set("service", map[string]any{"time_zone": "Europe/Vienna"}))
+	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}})
+	r := h.receipts(d.ID)["herb-01"]
+	require.EqualValues(t, "delivered", r.Outcome, r.Reason)
+	require.NotNil(t, r.Arrival)
+	assert.Equal(t, "awaited", r.Arrival.State)
+
+	t.Log("# what is on the copy, called by TLS, with the service's authority")
+	dir := t.TempDir()
+	config := onWindows(t, disk, "Jugate/Arrival/arrival.curl")
+	assert.Contains(t, config, h.url+"/agent/v1/arrival")
+	assert.Contains(t, onWindows(t, disk, "Windows/Setup/Scripts/SetupComplete.cmd"), "Jugate arrival")
+	authority, err := os.ReadFile(filepath.Join(data, "authority.pem"))
+	require.NoError(t, err)
+	config = strings.ReplaceAll(config, h.url, "https://"+secure.Addr().String()) + "cacert = \"authority.pem\"\n"
+	for name, text := range map[string]string{
+		"arrival.curl": config, "authority.pem": string(authority),
+		"report.json": `{"computer_name":"HERB-01","hardware_addresses":["00:00:5E:00:53:02"],"ip_addresses":["192.0.2.31"],"machine_id":"6a9c1f0e-0c1d-4b57-9d4e-1f2a3b4c5d6e","operating_system":"Windows (build 26100.1)","kernel":"10.0.26100","uptime_seconds":61.5}`,
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600))
+	}
+	report := func() string {
+		cmd := exec.CommandContext(ctx, "curl", "--config", "arrival.curl")
+		cmd.Dir = dir
+		out, _ := cmd.CombinedOutput()
+		return string(out)
+	}
+	assert.Equal(t, "204", report())
+	r = h.receipts(d.ID)["herb-01"]
+	assert.Equal(t, "arrived", r.Arrival.State)
+	assert.Empty(t, r.Arrival.Remark)
+	assert.Equal(t, "Windows (build 26100.1)", r.Arrival.Report.System)
+	assert.Equal(t, "401", report(), "the token is good for one report")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "authority.pem"), []byte(strings.ReplaceAll(string(authority), "A", "B")), 0o600))
+	assert.Equal(t, "000", report(), "another authority is not believed")
 }

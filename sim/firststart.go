@@ -56,11 +56,11 @@ func (w *Workstation) startIn(ctx context.Context, e *extVolume) error {
 	if err != nil {
 		return ErrNothingToReport
 	}
-	var a agent.Arrival
+	var a answers.Arrival
 	if err := json.Unmarshal(text, &a); err != nil {
 		return err
 	}
-	c, err := a.Client()
+	c, err := agent.ArrivalClient(a)
 	if err != nil {
 		return err
 	}

@@ -67,7 +67,7 @@ func arrive(config string) error {
 	if err != nil {
 		return err
 	}
-	c, err := a.Client()
+	c, err := agent.ArrivalClient(a)
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package answers
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"path"
 )
@@ -43,10 +44,12 @@ const (
 // ArrivalFiles report a first start; the report removes them.
 var ArrivalFiles = []string{wants + "/" + path.Base(arrivalUnit), arrivalUnit, arrivalConfig, arrivalProgram}
 
-// Arrival is what reports the first start of a copy.
+// Arrival says where a copy reports its first start, and with what. Its JSON is what Program reads.
 type Arrival struct {
-	Program []byte // "PROGRAM arrive CONFIG" reports, and removes what is written here
-	Config  []byte
+	Program     []byte `json:"-"` // of Linux: "PROGRAM arrive CONFIG" reports, and removes what is written here
+	Service     string `json:"service"`
+	Certificate string `json:"certificate,omitempty"` // PEM: whose service is trusted, and no other
+	Token       string `json:"token"`
 }
 
 // arrival has the system report its first start.
@@ -58,7 +61,8 @@ func (f *files) arrival(a *Arrival) {
 	}
 	f.folder(path.Dir(arrivalProgram), why, 0o755, 0, 0)
 	f.write(arrivalProgram, why, 0o700, a.Program).Secret = true // is no text
-	f.write(arrivalConfig, why, 0o600, a.Config).Secret = true
+	config, _ := json.Marshal(a)                                 // texts alone
+	f.write(arrivalConfig, why, 0o600, config).Secret = true
 	f.write(arrivalUnit, why, 0o644, []byte("[Unit]\nDescription=Tell that this workstation has arrived\nWants=network-online.target\nAfter=network-online.target "+path.Base(firstStartUnit)+
 		"\nConditionPathExists=/"+arrivalConfig+"\n\n[Service]\nType=exec\nExecStart=/"+arrivalProgram+" arrive /"+arrivalConfig+"\n\n[Install]\nWantedBy=multi-user.target\n"))
 	f.folder(wants, why, 0o755, 0, 0)

@@ -40,15 +40,23 @@ func Windows(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
 	} else if s.Domain != "" {
 		f.plan.Remarks = append(f.plan.Remarks, notJoined(s.Domain))
 	}
+	secret := s.ProductKey != "" || s.Accounts != nil || fresh.Joined != nil
 	text, err := doc.bytes()
 	if err != nil {
 		return nil, err
 	}
 	if !bytes.Equal(text, existing) {
-		f.plan.Changes = append(f.plan.Changes, Change{Do: Write, Path: at, Content: text, Mode: 0o644, Why: "the first start", Secret: s.ProductKey != "" || s.Accounts != nil || fresh.Joined != nil})
+		f.plan.Changes = append(f.plan.Changes, Change{Do: Write, Path: at, Content: text, Mode: 0o644, Why: "the first start", Secret: secret})
 	}
 	f.windowsFiles(s)
-	if commands := append(f.windowsPayloads(s.Payloads), setupCommands(s)...); commands != nil {
+	commands := append(f.windowsPayloads(s.Payloads), setupCommands(s)...)
+	if secret {
+		commands = append(commands, `del /f /q "%SystemDrive%\`+strings.ReplaceAll(at, "/", `\`)+`"`)
+	}
+	if fresh.Arrival != nil {
+		commands = append(commands, f.windowsArrival(fresh.Arrival)...)
+	}
+	if commands != nil {
 		f.setupComplete(commands)
 	}
 	if state, err := windows.SetupState(root); err == nil && state != windows.ResealedToFirstStart {

@@ -119,11 +119,11 @@ func TestAnAnswerFileForWindows(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, wide("sundialPassword"), string(hidden))
 	assert.Equal(t, "WINDOWS/Setup/Scripts/SetupComplete.cmd", p.Changes[len(p.Changes)-1].Path)
-	assert.Equal(t, "echo garden\r\n", string(p.Changes[len(p.Changes)-1].Content))
+	assert.Equal(t, "echo garden\r\ndel /f /q \"%SystemDrive%\\"+strings.ReplaceAll(p.Changes[0].Path, "/", `\`)+"\"\r\n", string(p.Changes[len(p.Changes)-1].Content))
 	assert.Equal(t, []string{"Windows cannot take the password_hash of guest; set its password"}, p.Remarks)
 
 	t.Log("# again, on what came of it, nothing changes but the hidden password's place")
-	again, err := answers.Windows(windows(map[string]string{p.Changes[0].Path: string(p.Changes[0].Content), "WINDOWS/Setup/Scripts/SetupComplete.cmd": "echo garden\r\n"}), windowsSettings(), answers.Fresh{}, "amd64")
+	again, err := answers.Windows(windows(map[string]string{p.Changes[0].Path: string(p.Changes[0].Content), "WINDOWS/Setup/Scripts/SetupComplete.cmd": string(p.Changes[len(p.Changes)-1].Content)}), windowsSettings(), answers.Fresh{}, "amd64")
 	require.NoError(t, err)
 	for _, c := range again.Changes {
 		assert.Equal(t, found, held(t, c.Content))

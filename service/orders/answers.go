@@ -31,9 +31,6 @@ func (o *Orders) answerOf(ctx context.Context, d *records.Delivery, workstation 
 	if err != nil || to == nil {
 		return nil, err
 	}
-	if to.Arch != "" {
-		return to, nil // a Windows does not report its first start yet
-	}
 	var name string // empty if it is asked at the workstation
 	if v := answers.Value(to.Values["computer_name"]); !v.IsQuestion() {
 		if err := json.Unmarshal([]byte(v), &name); err != nil {
