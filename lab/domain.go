@@ -132,7 +132,7 @@ func (d *Domain) Resolve(h *Host) error {
 	return os.WriteFile(filepath.Join(dir, "resolv.conf"), []byte("nameserver "+d.host.Address.String()+"\nsearch "+DomainName+"\n"), 0o644)
 }
 
-// certificate makes an authority, and the controller's certificate.
+// certificate makes an authority, and the controller's certificate, which is good for a way through the loopback, too.
 func (d *Domain) certificate() error {
 	root, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
@@ -148,7 +148,7 @@ func (d *Domain) certificate() error {
 	if err != nil {
 		return err
 	}
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "dc1." + DomainName}, DNSNames: []string{"dc1." + DomainName, DomainName}, IPAddresses: []net.IP{d.host.Address.AsSlice()}, NotBefore: authority.NotBefore, NotAfter: until,
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "dc1." + DomainName}, DNSNames: []string{"dc1." + DomainName, DomainName}, IPAddresses: []net.IP{d.host.Address.AsSlice(), net.IPv4(127, 0, 0, 1)}, NotBefore: authority.NotBefore, NotAfter: until,
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	own, err := x509.CreateCertificate(rand.Reader, leaf, authority, &key.PublicKey, root)
 	if err != nil {

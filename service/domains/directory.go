@@ -112,17 +112,31 @@ func (d *Domains) dial(ctx context.Context, row *records.Domain) (*ldap.Conn, ne
 	secure := tls.Client(plain, trust)
 	if err := secure.HandshakeContext(ctx); err != nil {
 		plain.Close()
-		var unknown x509.UnknownAuthorityError
-		if errors.As(err, &unknown) {
-			err = fmt.Errorf("%w; give the certificate of its authority with --certificate", err)
-		}
-		return nil, netip.Addr{}, fault.Conflict.Errorf("%s is not trusted: %w", row.Server, err)
+		return nil, netip.Addr{}, fault.Conflict.Mark(handshakeFailed(row, err))
 	}
 	conn := ldap.NewConn(secure, true)
 	conn.SetTimeout(answersWithin)
 	conn.Start()
 	from, _ := netip.ParseAddrPort(plain.RemoteAddr().String())
 	return conn, from.Addr().Unmap(), nil
+}
+
+// handshakeFailed says why there is no TLS: one that broke off may succeed later, as it does while a
+// controller starts, but one that is not trusted will not.
+func handshakeFailed(row *records.Domain, err error) error {
+	var unknown x509.UnknownAuthorityError
+	var certificate *tls.CertificateVerificationError
+	var alert tls.AlertError
+	var header tls.RecordHeaderError
+	switch {
+	case errors.As(err, &unknown):
+		return fmt.Errorf("%s is not trusted: %w; give the certificate of its authority with --certificate", row.Server, err)
+	case errors.As(err, &certificate), errors.As(err, &alert):
+		return fmt.Errorf("%s is not trusted: %w", row.Server, err)
+	case errors.As(err, &header):
+		return fmt.Errorf("%s does not speak TLS: %w", row.Server, err)
+	}
+	return fmt.Errorf("%w for %s: %s: %w", join.ErrAway, row.Name, row.Server, err)
 }
 
 // dataForm finds what a directory says in its own code about a refused password.

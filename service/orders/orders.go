@@ -30,7 +30,8 @@ type Fleet interface {
 	Activity(id int64) (api.Activity, bool)
 	IsSignedIn(id int64) bool
 	IsOnline(id int64) bool
-	Doing(id int64, text string)           // notes what one does in a delivery
+	Doing(id int64, text string) // notes what one does in a delivery
+	Active(ctx context.Context, id int64, activity api.Activity)
 	Changed(ctx context.Context, id int64) // something was recorded of it
 	Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error)
 	// ToAnswer is what one carries out on its copy of a version; nil if nothing is set for it.

@@ -21,7 +21,7 @@ func (o *Orders) Start(ctx context.Context, workstation int64) (*api.ToErrand, e
 	}
 	out, err := o.toErrand(ctx, e)
 	if errors.Is(err, join.ErrAway) { // it asks again soon
-		o.Fleet.Doing(workstation, "waits: "+err.Error())
+		o.Fleet.Active(ctx, workstation, api.Activity{Text: "waits: " + err.Error()})
 		return nil, nil
 	}
 	return out, err
