@@ -25,6 +25,18 @@ func (db *DB) AwaitArrival(ctx context.Context, now time.Time, digest string, de
 	return err
 }
 
+// AwaitsArrival tells whether a workstation was told in a delivery what its copy is to become.
+func (db *DB) AwaitsArrival(ctx context.Context, delivery, workstation int64) (awaits bool, err error) {
+	err = db.read.GetContext(ctx, &awaits, `SELECT EXISTS (SELECT 1 FROM arrivals WHERE delivery_id = ? AND workstation_id = ? AND number IS NULL)`, delivery, workstation)
+	return awaits, err
+}
+
+// ForgetArrival takes back what AwaitArrival has recorded.
+func (db *DB) ForgetArrival(ctx context.Context, delivery, workstation int64) error {
+	_, err := db.exec(ctx, `DELETE FROM arrivals WHERE delivery_id = ? AND workstation_id = ? AND number IS NULL`, delivery, workstation)
+	return err
+}
+
 // Arrive records a report, once for each token, and returns its receipt with what is odd about
 // it. A token that is not known, or was used, is a fault.Stranger; one whose copy has no
 // receipt yet is a fault.Unready.

@@ -1,10 +1,17 @@
 package service_test
 
 import (
+	"bytes"
 	"encoding/json"
+	"io"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -249,4 +256,40 @@ func TestTheGoldenMachineKeepsItsIdentity(t *testing.T) {
 	require.NoError(t, h.set("service", map[string]any{"time_zone": nil}))
 	_, err = h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}})
 	assert.ErrorContains(t, err, "twin")
+}
+
+// A build of before there were answers does not carry them out, and does not say so.
+func TestABuildThatDoesNotKnowAnswersIsNoticed(t *testing.T) {
+	data := t.TempDir()
+	h := open(t, data, "127.0.0.1:0")
+	h.start(1, linuxDisk(t), 0, "desk-gold")
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
+	require.NoError(t, h.set("service", map[string]any{"time_zone": "Europe/Vienna"}))
+	to, err := url.Parse(h.client.Base())
+	require.NoError(t, err)
+	old := httputil.NewSingleHostReverseProxy(to)
+	gate := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, err := io.ReadAll(r.Body)
+		if err != nil {
+			return
+		}
+		body = bytes.ReplaceAll(body, []byte(`"answered":true`), []byte(`"answered":false`))
+		r.Body, r.ContentLength = io.NopCloser(bytes.NewReader(body)), int64(len(body))
+		r.Header.Set("Content-Length", strconv.Itoa(len(body)))
+		old.ServeHTTP(w, r)
+	}))
+	defer gate.Close()
+	direct := h.client
+	h.client, err = apiclient.New(gate.URL, h.token)
+	require.NoError(t, err)
+	stop := h.start(2, blank(t, 66<<20), 0, "herb-01")
+	h.client = direct
+	d := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}})
+	r := h.receipts(d.ID)["herb-01"]
+	assert.EqualValues(t, "failed", r.Outcome)
+	assert.Contains(t, r.Reason, "has booted a build that does not know them")
+	t.Log("# without answers there is nothing that it would have to know")
+	d = h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}, Answers: "none"})
+	assert.EqualValues(t, "delivered", h.receipts(d.ID)["herb-01"].Outcome)
+	stop()
 }

@@ -92,7 +92,11 @@ func (c *check) windowsSettings(files fs.FS) {
 		c.add("updates-pending", Warning, "updates wait for a restart ("+w.Pending[0]+more(len(w.Pending)-1)+")", pendingMeans, "restart, let the updates finish, prepare the system again")
 	}
 	if w.Evaluation() {
-		c.add("evaluation", Warning, "it is an evaluation edition ("+w.Name()+")", "copies stop working when its time is over", "install a licensed edition")
+		found := "it is an evaluation edition (" + w.Name() + ")"
+		if ends := w.EvaluationEnds(); !ends.IsZero() {
+			found += fmt.Sprintf(", installed on %s: its time is over on %s, unless it begins anew when the image is generalised", w.Installed.Format("2 January 2006"), ends.Format("2 January 2006"))
+		}
+		c.add("evaluation", Warning, found, "copies stop working when its time is over", "install a licensed edition")
 	}
 	if w.Prepared != 0 && w.Prepared != windows.Generalised {
 		c.add("preparation-unfinished", Blocking, fmt.Sprintf("the settings database says that system preparation did not finish (GeneralizationState is %d, and would be %d)", w.Prepared, windows.Generalised),

@@ -13,6 +13,7 @@ import (
 	"io/fs"
 	"strconv"
 	"strings"
+	"time"
 
 	"jugate/core/fileview"
 	"jugate/core/hive"
@@ -33,6 +34,8 @@ type System struct {
 	Edition string // EditionID, such as "EnterpriseEval"
 	Version string // "24H2"
 	Build   int
+	// Installed is when it was; zero if it does not say.
+	Installed time.Time
 
 	// Prepared is the state that system preparation has left; 0 if none is there.
 	Prepared uint64
@@ -58,6 +61,19 @@ func Is(volume fs.FS) bool {
 
 // Evaluation tells whether the edition stops working after a while.
 func (s *System) Evaluation() bool { return strings.HasSuffix(s.Edition, "Eval") }
+
+// EvaluationEnds is the last day of an evaluation edition at the earliest, as the vendor's terms have it: 180 days
+// after the installation of a server, else 90. Generalising it may begin that anew. It is zero if it is
+// none, or if the day of its installation is not known.
+func (s *System) EvaluationEnds() time.Time {
+	switch {
+	case !s.Evaluation() || s.Installed.IsZero():
+		return time.Time{}
+	case strings.HasPrefix(s.Edition, "Server"):
+		return s.Installed.AddDate(0, 0, 180)
+	}
+	return s.Installed.AddDate(0, 0, 90)
+}
 
 // Name is the product with its version, in words.
 func (s *System) Name() string {
@@ -150,6 +166,13 @@ func (s *System) software(h *hive.Hive) error {
 			if *into, err = text(k, name); err != nil {
 				return err
 			}
+		}
+		v, err := k.Value("InstallDate") // seconds since 1970
+		if err != nil && !errors.Is(err, hive.ErrNotFound) {
+			return err
+		}
+		if n, is := v.Number(); is && n > 0 {
+			s.Installed = time.Unix(int64(n), 0).UTC()
 		}
 		if s.Build, _ = strconv.Atoi(build); s.Build >= firstOfEleven {
 			s.Product = strings.Replace(s.Product, "Windows 10", "Windows 11", 1)

@@ -3,6 +3,7 @@ package windows_test
 import (
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -30,7 +31,7 @@ func database(t *testing.T, values map[string]map[string]hive.Value) *fstest.Map
 func TestWhatAWindowsSaysOfItself(t *testing.T) {
 	volume := fstest.MapFS{
 		"WINDOWS/system32/config/software": database(t, map[string]map[string]hive.Value{
-			`Microsoft\Windows NT\CurrentVersion`:                                      {"ProductName": hive.Of("Windows 10 Enterprise Evaluation"), "EditionID": hive.Of("EnterpriseEval"), "DisplayVersion": hive.Of("24H2"), "CurrentBuild": hive.Of("26100")},
+			`Microsoft\Windows NT\CurrentVersion`:                                      {"ProductName": hive.Of("Windows 10 Enterprise Evaluation"), "EditionID": hive.Of("EnterpriseEval"), "DisplayVersion": hive.Of("24H2"), "CurrentBuild": hive.Of("26100"), "InstallDate": hive.Number(1772445600)},
 			`Microsoft\Windows\CurrentVersion\Component Based Servicing\RebootPending`: nil,
 		}),
 		"WINDOWS/system32/config/SYSTEM": database(t, map[string]map[string]hive.Value{
@@ -44,6 +45,12 @@ func TestWhatAWindowsSaysOfItself(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "Windows 11 Enterprise Evaluation 24H2 (build 26100)", s.Name())
 	assert.True(t, s.Evaluation())
+	assert.Equal(t, "2026-03-02", s.Installed.Format(time.DateOnly))
+	assert.Equal(t, "2026-05-31", s.EvaluationEnds().Format(time.DateOnly))
+	server := windows.System{Edition: "ServerStandardEval", Installed: s.Installed}
+	assert.Equal(t, "2026-08-29", server.EvaluationEnds().Format(time.DateOnly))
+	assert.Zero(t, (&windows.System{Edition: "EnterpriseEval"}).EvaluationEnds())
+	assert.Zero(t, (&windows.System{Edition: "Enterprise", Installed: s.Installed}).EvaluationEnds())
 	assert.EqualValues(t, windows.Generalised, s.Prepared)
 	assert.Equal(t, "ControlSet002", s.ControlSet)
 	assert.Equal(t, []string{`SOFTWARE\Microsoft\Windows\CurrentVersion\Component Based Servicing\RebootPending`, `SYSTEM\ControlSet002\Control\Session Manager\PendingFileRenameOperations`}, s.Pending)

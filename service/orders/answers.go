@@ -4,10 +4,11 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/json"
-	"sync"
+	"errors"
 
 	"jugate/api"
 	"jugate/core/answers"
+	"jugate/core/join"
 	"jugate/core/roster"
 	"jugate/core/slabstore"
 	"jugate/records"
@@ -41,32 +42,21 @@ func (o *Orders) answerOf(ctx context.Context, d *records.Delivery, workstation 
 	return to, o.Records.AwaitArrival(ctx, o.Now(), slabstore.Sum([]byte(to.Token)).String(), d.ID, w.ID, name)
 }
 
-// toldAnswers notes which workstations were told answers, so that a build which does not know
-// them is noticed. The zero value is ready.
-type toldAnswers struct {
-	mu   sync.Mutex
-	told map[[2]int64]bool // by delivery and workstation
-}
-
-func (t *toldAnswers) set(delivery, workstation int64, told bool) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if t.told == nil {
-		t.told = map[[2]int64]bool{}
+// fillAnswer tells an agent what its copy is to become. What it was told is on record, so that a build
+// which does not know answers is noticed, even if the service is restarted in between.
+func (o *Orders) fillAnswer(ctx context.Context, d *records.Delivery, workstation int64, out *api.ToReceive) error {
+	var err error
+	if out.Answer, err = o.answerOf(ctx, d, workstation); err != nil {
+		if d.DomainAway == waitForDomain && errors.Is(err, join.ErrAway) {
+			return err
+		}
+		out.Answer = &api.ToAnswer{Values: map[string]string{}, Problem: err.Error()}
 	}
-	if told {
-		t.told[[2]int64{delivery, workstation}] = true
-	} else {
-		delete(t.told, [2]int64{delivery, workstation})
+	switch {
+	case out.Answer == nil:
+		return o.Records.ForgetArrival(ctx, d.ID, workstation)
+	case out.Answer.Token == "": // none is given out, and none is guessed
+		return o.Records.AwaitArrival(ctx, o.Now(), rand.Text(), d.ID, workstation, "")
 	}
-}
-
-// take tells whether a workstation was told, and forgets it.
-func (t *toldAnswers) take(delivery, workstation int64) bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	key := [2]int64{delivery, workstation}
-	told := t.told[key]
-	delete(t.told, key)
-	return told
+	return nil
 }

@@ -86,8 +86,6 @@ type Orders struct {
 	// hours.
 	ArrivalWithin time.Duration
 
-	told toldAnswers
-
 	// ordering is held while a delivery is recorded and not reachable yet, and shared
 	// while an agent is given its errand.
 	ordering sync.RWMutex

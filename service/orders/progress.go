@@ -34,8 +34,13 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 		o.Log.Warn("a workstation cannot prove that its disk is right", "delivery", id, "workstation", workstation, "has_proof", len(in.Proof) > 0)
 		in.Verified, in.Error = false, "the agent could not prove that it has read the whole disk back; if its build is older than this service: jugate environment build --offer"
 	}
-	if in.Phase == delivery.Ended && o.told.take(id, workstation) && in.Error == "" && !in.Answered {
-		in.Verified, in.Error = false, "the copy is right, but its answers were not carried out, as this workstation has booted a build that does not know them; make another: jugate environment build --offer"
+	if in.Phase == delivery.Ended && in.Error == "" && !in.Answered {
+		switch told, err := o.Records.AwaitsArrival(ctx, id, workstation); {
+		case err != nil:
+			return api.Directions{}, err
+		case told:
+			in.Verified, in.Error = false, "the copy is right, but its answers were not carried out, as this workstation has booted a build that does not know them; make another: jugate environment build --offer"
+		}
 	}
 	if len(in.Drivers) > 0 {
 		r.Installed(workstation, in.Drivers)

@@ -82,13 +82,9 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 		if out.Receive.Install, err = o.installOf(ctx, d, e.WorkstationID); err != nil {
 			out.Receive.Install = nothingToInstall(err.Error())
 		}
-		if out.Receive.Answer, err = o.answerOf(ctx, d, e.WorkstationID); err != nil {
-			if d.DomainAway == waitForDomain && errors.Is(err, join.ErrAway) {
-				return nil, err
-			}
-			out.Receive.Answer = &api.ToAnswer{Values: map[string]string{}, Problem: err.Error()}
+		if err := o.fillAnswer(ctx, d, e.WorkstationID, out.Receive); err != nil {
+			return nil, err
 		}
-		o.told.set(d.ID, e.WorkstationID, out.Receive.Answer != nil)
 	}
 	return out, nil
 }
