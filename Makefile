@@ -11,10 +11,11 @@ PACKAGES := fdisk mount dosfstools mtools e2fsprogs ntfs-3g exfatprogs exfat-fus
 	lvm2 cryptsetup-bin qemu-utils xorriso p7zip-full zstd chromium fonts-dejavu-core \
 	libnorm-dev g++ iproute2 nftables b3sum cpio xz-utils grub-common curl \
 	zip gcab genisoimage kmod libxml2-utils openssh-client passwd openssl \
-	samba samba-ad-provision samba-dsdb-modules samba-vfs-modules samba-common-bin winbind krb5-user adcli libhivex-bin
+	samba samba-ad-provision samba-dsdb-modules samba-vfs-modules samba-common-bin winbind krb5-user adcli libhivex-bin \
+	desktop-file-utils
 TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs.exfat mount.exfat-fuse mkfs.xfs mkfs.btrfs \
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
-	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh
+	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate
 
 .PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-multicast bench-drivers bench-scale bench-terabytes screenshots reference clean
 

@@ -4,6 +4,10 @@ import (
 	"fmt"
 	"io/fs"
 	"maps"
+	"os"
+	"os/exec"
+	"path"
+	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -89,6 +93,10 @@ func TestALinuxDesk(t *testing.T) {
 		assert.Equal(t, answers.Remove, after["etc/systemd/system/graphical.target.wants/initial-setup.service"].Do)
 		entry := after["etc/xdg/autostart/jugate-scanning-desk.desktop"]
 		assert.Equal(t, "[Desktop Entry]\nType=Application\nName=Scanning desk\nExec=sh -c \"scan \\\\\"all\\\\\" \\\\$HOME 100%% \\\\\\\\o\"\n", string(entry.Content))
+		file := filepath.Join(t.TempDir(), path.Base(entry.Path))
+		require.NoError(t, os.WriteFile(file, entry.Content, 0o644))
+		out, err := exec.CommandContext(t.Context(), "desktop-file-validate", file).CombinedOutput()
+		assert.NoError(t, err, "%s", out)
 		assert.Equal(t, name == "none", strings.Contains(strings.Join(p.Remarks, " "), "no package manager"), name)
 	}
 }
