@@ -1,7 +1,10 @@
 package agent
 
 import (
+	"bytes"
 	"context"
+	"encoding/binary"
+	"errors"
 	"io"
 	"net"
 	"net/netip"
@@ -18,6 +21,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/answers"
+	"jugate/core/volume"
 )
 
 // cardsOnly is a machine of which only its network cards are there.
@@ -205,4 +209,76 @@ func TestAnswersIntoAWindowsVolume(t *testing.T) {
 		require.NoError(t, err, "%s", out)
 		assert.Contains(t, string(out), says, name)
 	}
+}
+
+func TestAWindowsVolumeThatCannotTakeAnswers(t *testing.T) {
+	const at = "Windows/Panther/unattend.xml"
+	golden := func(answerFile string, more func(dir string)) hardwareDisk {
+		return volumeDisk(t, []string{"mkfs.ntfs", "-Q", "-F", "-q"}, func(dir string) {
+			install(t, dir, map[string]string{"Windows/System32/config/SYSTEM": "", at: answerFile})
+			if more != nil {
+				more(dir)
+			}
+		})
+	}
+	answered := func(d hardwareDisk) error {
+		to := told(t, map[string]string{"computer_name": "herb-01", "files": "[{path: /large, content: " + strings.Repeat("x", 30_000) + "}]"})
+		to.Arch = "amd64"
+		_, err := New(nil, cardsOnly{}, Options{Show: func(Status) {}}).answer(t.Context(), d, to, nil)
+		return err
+	}
+	asItWas := func(d hardwareDisk, want string) {
+		inside(t, d, func(dir string) {
+			text, err := os.ReadFile(filepath.Join(dir, at))
+			require.NoError(t, err)
+			assert.Equal(t, want, string(text))
+			left, err := filepath.Glob(filepath.Join(dir, "Windows/Panther/.jugate*"))
+			require.NoError(t, err)
+			assert.Empty(t, left)
+		})
+	}
+
+	t.Log("# an answer file that is none")
+	broken := golden("<unattend><settings>", nil)
+	assert.ErrorContains(t, answered(broken), "well-formed")
+	asItWas(broken, "<unattend><settings>")
+
+	t.Log("# no room")
+	full := golden(answerFile, func(dir string) {
+		f, err := os.Create(filepath.Join(dir, "big"))
+		require.NoError(t, err)
+		_, err = io.Copy(f, io.LimitReader(zeros{}, 1<<30))
+		require.ErrorIs(t, err, syscall.ENOSPC)
+		f.Close()
+	})
+	require.ErrorIs(t, answered(full), syscall.ENOSPC)
+
+	t.Log("# a system that sleeps: what is on its disk is not all of it")
+	asleep := golden(answerFile, func(dir string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, "hiberfil.sys"), append([]byte("hibr"), make([]byte, 1<<16)...), 0o644))
+	})
+	assert.ErrorContains(t, answered(asleep), "read-only")
+
+	t.Log("# one that was not shut down is played back, and takes them")
+	unclean := golden(answerFile, nil)
+	loop, err := attach(unclean.File, 1<<20, 62<<20, true)
+	require.NoError(t, err)
+	boot := make([]byte, 512)
+	_, err = loop.ReadAt(boot, 0)
+	require.NoError(t, err)
+	record := int64(binary.LittleEndian.Uint64(boot[0x30:]))*int64(boot[13])*512 + 3*1024 // of the volume itself
+	head := make([]byte, 1024)
+	_, err = loop.ReadAt(head, record)
+	require.NoError(t, err)
+	info := bytes.Index(head, []byte{0x70, 0, 0, 0}) // $VOLUME_INFORMATION
+	mirror := int64(binary.LittleEndian.Uint64(boot[0x38:]))*int64(boot[13])*512 + 3*1024
+	for _, at := range []int64{record, mirror} {
+		_, err = loop.WriteAt([]byte{1}, at+int64(info)+24+10)
+		require.NoError(t, err)
+	}
+	require.NoError(t, errors.Join(loop.Sync(), loop.Close()))
+	v, err := volume.Open(io.NewSectionReader(unclean, 1<<20, 62<<20), 62<<20)
+	require.NoError(t, err)
+	require.False(t, v.Clean)
+	assert.NoError(t, answered(unclean))
 }

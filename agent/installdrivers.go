@@ -26,8 +26,8 @@ import (
 // io/fs.
 type SystemVolume interface {
 	fs.FS
-	// WriteFile makes a file, or another of the same name, and its folders. It may be
-	// larger than memory.
+	// WriteFile makes a file and its folders, or puts another in its place: as a whole, or not at
+	// all. It may be larger than memory.
 	WriteFile(name string, content io.Reader) error
 	Close() error
 }
@@ -283,7 +283,7 @@ func registerInAnswerFile(system SystemVolume, in *driver.Inside) (did []string,
 	}
 	text, err := answers.RegisterInAnswerFile(existing, in.Arch)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("the answer file /%s: %w", at, err)
 	}
 	if !bytes.Equal(text, existing) {
 		if err := system.WriteFile(at, bytes.NewReader(text)); err != nil {

@@ -211,38 +211,32 @@ func mountByProgram(disk *os.File, start, size int64, program string) (*mounted,
 // systemMount is a mounted volume that has an operating system.
 type systemMount struct{ *mounted }
 
-// WriteFile writes a file, on the medium when it returns. What is new there has the permissions
-// that its folder hands down.
+// WriteFile writes a file, on the medium when it returns: beside one of that name, and then in
+// its place, so that whatever happens one of the two is there. On NTFS it has the permissions of
+// the old one, or if there is none those that its folder hands down.
 func (m systemMount) WriteFile(name string, content io.Reader) error {
 	if err := m.folders(path.Dir(name)); err != nil {
 		return err
 	}
-	_, missing := m.root.Lstat(name)
-	f, err := m.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o644)
-	if err != nil {
-		return err
-	}
-	if missing != nil {
-		err = m.handDown(name, f, false)
-	}
-	if err == nil {
-		_, err = io.Copy(f, content)
-	}
-	return errors.Join(err, f.Sync(), f.Close())
-}
-
-// Replace writes a file beside the one of that name, and then in its place: whatever happens, one
-// of the two is there.
-func (m systemMount) Replace(name string, content io.Reader) error {
-	beside := path.Join(path.Dir(name), ".jugate-"+path.Base(name))
+	beside := besideOf(name)
 	if err := m.clear(beside); err != nil {
 		return err
 	}
-	if err := m.WriteFile(beside, content); err != nil {
-		return errors.Join(err, m.clear(beside))
+	f, err := m.root.OpenFile(beside, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
+	if err != nil {
+		return err
+	}
+	if err = m.describe(name, f, false); err == nil {
+		_, err = io.Copy(f, content)
+	}
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return errors.Join(err, m.root.Remove(beside))
 	}
 	return m.root.Rename(beside, name)
 }
+
+// besideOf is where a file is written before it takes the place of another.
+func besideOf(name string) string { return path.Join(path.Dir(name), ".jugate-"+path.Base(name)) }
 
 // folders makes a folder, and those that it is in.
 func (m systemMount) folders(name string) error {
@@ -259,17 +253,19 @@ func (m systemMount) folders(name string) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(m.handDown(name, f, true), f.Close())
+	return errors.Join(m.describe(name, f, true), f.Close())
 }
 
-// handDown gives a new file or folder of NTFS the permissions that come from its folder; the
-// writers of the file system would let everybody do everything.
-func (m systemMount) handDown(name string, f *os.File, folder bool) error {
+// describe gives a new file or folder of NTFS the permissions of what has its name, or those that
+// come from its folder; the writers of the file system would let everybody do everything.
+func (m systemMount) describe(name string, f *os.File, folder bool) error {
 	if m.descriptors == "" {
 		return nil
 	}
 	own := windows.Private()
-	if above, err := m.descriptorOf(path.Dir(name)); err == nil {
+	if old, err := m.descriptorOf(name); err == nil && !folder {
+		own = old
+	} else if above, err := m.descriptorOf(path.Dir(name)); err == nil {
 		if handed, err := windows.Inherited(above, folder); err == nil {
 			own = handed
 		}
@@ -356,7 +352,7 @@ func (m systemMount) Change(c answers.Change) error {
 		return m.root.Symlink(c.Target, c.Path)
 	}
 	// Beside the old one, and then in its place: a file is whole or as it was.
-	beside := path.Join(path.Dir(c.Path), ".jugate-"+path.Base(c.Path))
+	beside := besideOf(c.Path)
 	if err := m.clear(beside); err != nil {
 		return err
 	}

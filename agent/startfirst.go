@@ -2,9 +2,7 @@ package agent
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"slices"
@@ -15,18 +13,9 @@ import (
 	"jugate/core/windows"
 )
 
-// replacer is a SystemVolume that can put a file in the place of another, as a whole or not at all.
-type replacer interface {
-	Replace(name string, content io.Reader) error
-}
-
 // startFirst puts drivers among what a Windows starts with, for the disk that it is on: their files
 // first, then the settings database, which is checked before it is written and read back afterwards.
 func startFirst(system SystemVolume, install *api.ToInstall) (did []string, err error) {
-	replacer, can := system.(replacer)
-	if !can {
-		return nil, errors.New("a file cannot be replaced as a whole here")
-	}
 	at, there := fileview.FindFold(system, windows.SystemHive)
 	if !there {
 		return nil, fmt.Errorf("%s: %w", windows.SystemHive, fs.ErrNotExist)
@@ -53,7 +42,7 @@ func startFirst(system SystemVolume, install *api.ToInstall) (did []string, err 
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", at, err)
 	}
-	if err := replacer.Replace(at, bytes.NewReader(changed)); err != nil {
+	if err := system.WriteFile(at, bytes.NewReader(changed)); err != nil {
 		return nil, err
 	}
 	back, err := fs.ReadFile(system, at)

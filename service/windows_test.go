@@ -186,3 +186,16 @@ func TestAWindowsReportsItsFirstStartByCurl(t *testing.T) {
 	require.NoError(t, os.WriteFile(filepath.Join(dir, "authority.pem"), []byte(strings.ReplaceAll(string(authority), "A", "B")), 0o600))
 	assert.Equal(t, "000", report(), "another authority is not believed")
 }
+
+func TestAnAnswerFileThatIsNoneStopsAnOrder(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	h.model(1, windowsDisk(t, "Windows/Panther/unattend.xml", "<unattend><settings>"), "A310", "desk-gold")
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
+	h.model(2, blank(t, 66<<20), "A310", "herb-01")
+	require.NoError(t, h.set("service", map[string]any{"time_zone": "Europe/Vienna"}))
+	order := api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}}
+	_, err := h.client.Deliver(t.Context(), order)
+	assert.ErrorContains(t, err, "answers cannot be merged with what garden-desk@1 has: the answer file /Windows/Panther/unattend.xml: it is not well-formed XML")
+	order.Answers = "none"
+	assert.EqualValues(t, "delivered", h.receipts(h.deliver(order).ID)["herb-01"].Outcome)
+}

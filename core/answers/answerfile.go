@@ -2,6 +2,7 @@ package answers
 
 import (
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -61,7 +62,7 @@ func readAnswerFile(existing []byte, arch string) (*answerFile, error) {
 		return nil, fmt.Errorf("answer files for %q are not known here", arch)
 	}
 	if len(existing) > maxAnswerFile {
-		return nil, fmt.Errorf("the answer file is larger than %d bytes", maxAnswerFile)
+		return nil, fmt.Errorf("it is larger than %d bytes", maxAnswerFile)
 	}
 	doc := etree.NewDocument()
 	if len(existing) > 0 {
@@ -75,7 +76,7 @@ func readAnswerFile(existing []byte, arch string) (*answerFile, error) {
 			err = doc.ReadFromBytes(text)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("the answer file that is there cannot be read: %w", err)
+			return nil, fmt.Errorf("it is not well-formed XML: %w", err)
 		}
 		for _, t := range doc.Child {
 			if declaration, is := t.(*etree.ProcInst); is && declaration.Target == "xml" {
@@ -87,7 +88,7 @@ func readAnswerFile(existing []byte, arch string) (*answerFile, error) {
 		doc.CreateElement("unattend").CreateAttr("xmlns", "urn:schemas-microsoft-com:unattend")
 	}
 	if root := doc.Root(); root == nil || root.Tag != "unattend" {
-		return nil, fmt.Errorf("the answer file that is there has no element unattend")
+		return nil, errors.New("it has no element unattend")
 	}
 	return &answerFile{doc, machine}, nil
 }

@@ -30,9 +30,9 @@ func TestAnswerFile(t *testing.T) {
 	require.NoError(t, err, "an answer file in UTF-16")
 	assert.Contains(t, string(turned), `encoding="utf-8"`)
 	assert.Equal(t, 2, strings.Count(string(turned), "pnputil.exe"))
-	for name, bad := range map[string]string{"no XML": "hello", "another document": "<html/>", "cut off": text[:60]} {
+	for bad, says := range map[string]string{"hello": "no element unattend", "<html/>": "no element unattend", text[:60]: "not well-formed XML", strings.Repeat(" ", 5<<20): "larger than"} {
 		_, err := answers.RegisterInAnswerFile([]byte(bad), "amd64")
-		assert.ErrorContains(t, err, "the answer file that is there", name)
+		assert.ErrorContains(t, err, says)
 	}
 	_, err = answers.RegisterInAnswerFile(nil, "vax")
 	assert.Error(t, err)

@@ -202,6 +202,14 @@ func Resolve(layers []Layer) ([]Resolved, error) {
 	return all, nil
 }
 
+// Target is what takes answers: the system of an image.
+type Target struct {
+	Partition int    // that it is on
+	Windows   string // its architecture; empty for Linux
+	None      string // why nothing takes answers; all else is empty then
+	Broken    string // why answers cannot be merged with what is there; empty if they can
+}
+
 // Verdict is what becomes of the answers of one workstation: they are carried out, or there is a
 // problem that a delivery waits for, or they are left out for a reason.
 type Verdict struct {

@@ -30,7 +30,7 @@ func Windows(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
 	}
 	doc, err := readAnswerFile(existing, arch)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("the answer file /%s: %w", at, err)
 	}
 	if f.plan.Remarks, err = doc.answer(s, fresh.FirstCard); err != nil {
 		return nil, err
@@ -80,6 +80,18 @@ func For(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
 
 // ErrNoSystem says that a volume has neither a Linux nor a Windows system.
 var ErrNoSystem = errors.New("there is neither a Linux nor a Windows system on this volume")
+
+// CheckAnswerFile says why answers could not be merged with the answer file that a Windows has.
+func CheckAnswerFile(root fs.FS, arch string) error {
+	at, existing, err := existingAnswerFile(root)
+	if err == nil {
+		_, err = readAnswerFile(existing, arch)
+	}
+	if err != nil {
+		return fmt.Errorf("the answer file /%s: %w", at, err)
+	}
+	return nil
+}
 
 // existingAnswerFile is the one that setup would use, or the place for a new one.
 func existingAnswerFile(root fs.FS) (at string, existing []byte, err error) {

@@ -207,11 +207,11 @@ func TestWhatWindowsCannotBeTold(t *testing.T) {
 		s    answers.Settings
 		root fstest.MapFS
 	}{
-		"longer than the 15 characters":       {answers.Settings{ComputerName: "herbarium-scanning-01"}, windows(nil)},
-		"no name for the time zone":           {answers.Settings{TimeZone: "Antarctica/Troll2"}, windows(nil)},
-		"the answer file that is there":       {answers.Settings{}, windows(map[string]string{"WINDOWS/Panther/unattend.xml": "<unattend><settings>"})},
-		"there is no Windows on this vol":     {answers.Settings{}, fstest.MapFS{"etc/passwd": {}}},
-		"the answer file that is there has n": {answers.Settings{}, windows(map[string]string{"WINDOWS/Panther/unattend.xml": "<other/>"})},
+		"longer than the 15 characters":                             {answers.Settings{ComputerName: "herbarium-scanning-01"}, windows(nil)},
+		"no name for the time zone":                                 {answers.Settings{TimeZone: "Antarctica/Troll2"}, windows(nil)},
+		"/WINDOWS/Panther/unattend.xml: it is not well-formed XML":  {answers.Settings{}, windows(map[string]string{"WINDOWS/Panther/unattend.xml": "<unattend><settings>"})},
+		"there is no Windows on this vol":                           {answers.Settings{}, fstest.MapFS{"etc/passwd": {}}},
+		"/WINDOWS/Panther/unattend.xml: it has no element unattend": {answers.Settings{}, windows(map[string]string{"WINDOWS/Panther/unattend.xml": "<other/>"})},
 	} {
 		_, err := answers.Windows(c.root, &c.s, answers.Fresh{}, "amd64")
 		assert.ErrorContains(t, err, says)

@@ -37,9 +37,8 @@ type Systems interface {
 	// System returns the files of an image's system, of a Windows its architecture, and what it
 	// is in words. It is a fault.Conflict if there is none that can be looked into.
 	System(ctx context.Context, image string) (files fs.FS, windows, words string, err error)
-	// Answerable says why the system of an image cannot take answers; empty if it can, with its
-	// partition, and of a Windows its architecture.
-	Answerable(ctx context.Context, v *records.Version) (partition int, windows, why string)
+	// Answerable says what of a version takes answers.
+	Answerable(ctx context.Context, v *records.Version) answers.Target
 }
 
 // placeOf reads where answers are set: "service", "group:herbarium", or the name of a group
@@ -275,11 +274,14 @@ func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.
 	if resolved == nil || err != nil {
 		return nil, err
 	}
-	partition, windows, why := f.Systems.Answerable(ctx, v)
-	if why != "" {
+	system := f.Systems.Answerable(ctx, v)
+	switch {
+	case system.None != "":
 		return nil, nil // the plan has said so
+	case system.Broken != "":
+		return nil, fault.Conflict.Errorf("%s: %s", v.Ref(), system.Broken)
 	}
-	to := &api.ToAnswer{Partition: partition, Arch: windows, Values: map[string]string{}}
+	to := &api.ToAnswer{Partition: system.Partition, Arch: system.Windows, Values: map[string]string{}}
 	for _, r := range resolved {
 		if answers.Find(r.Key).Secret && !actor.Private(ctx) {
 			return nil, fault.Conflict.Errorf("%s is a secret, and the workstation has called by plain HTTP, which others can read; start the service with --listen-tls", r.Key)
@@ -290,7 +292,7 @@ func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.
 		return nil, err
 	}
 	if j := joinOf(w.ID, resolved); j.domain != "" {
-		if to.Joined, err = f.join(ctx, j, windows != ""); goOn && errors.Is(err, join.ErrAway) {
+		if to.Joined, err = f.join(ctx, j, system.Windows != ""); goOn && errors.Is(err, join.ErrAway) {
 			f.Log.Warn("a copy joins no domain", "workstation", w.Name, "error", err)
 			err = nil
 		}
@@ -314,7 +316,7 @@ func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *r
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	_, _, why := f.Systems.Answerable(ctx, v)
+	system := f.Systems.Answerable(ctx, v)
 	how := map[int64]answers.Verdict{}
 	var joins []joining
 	for _, w := range all {
@@ -324,8 +326,10 @@ func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *r
 			how[w.ID] = answers.Verdict{Problem: err.Error()}
 		case err != nil:
 			return nil, err
-		case resolved != nil && why != "":
-			how[w.ID] = answers.Verdict{Remark: "its answers are not carried out: " + why}
+		case resolved != nil && system.None != "":
+			how[w.ID] = answers.Verdict{Remark: "its answers are not carried out: " + system.None}
+		case resolved != nil && system.Broken != "":
+			how[w.ID] = answers.Verdict{Problem: "answers cannot be merged with what " + v.Ref().String() + " has: " + system.Broken}
 		case resolved != nil:
 			v := answers.Verdict{Answered: true, Remark: whatIsAsked(resolved)}
 			payloads, err := f.payloadsOf(ctx, resolved)

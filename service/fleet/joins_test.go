@@ -15,6 +15,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/actor"
+	"jugate/core/answers"
 	"jugate/core/fault"
 	"jugate/core/join"
 	"jugate/records"
@@ -57,7 +58,9 @@ func (open) Unseal(_, text string) (string, error) { return text, nil }
 func (open) System(context.Context, string) (fs.FS, string, string, error) {
 	return nil, "", "", fault.Conflict.Errorf("no system")
 }
-func (open) Answerable(context.Context, *records.Version) (int, string, string) { return 1, "", "" }
+func (open) Answerable(context.Context, *records.Version) answers.Target {
+	return answers.Target{Partition: 1}
+}
 
 func TestWhoJoinsADomain(t *testing.T) {
 	ctx := t.Context()

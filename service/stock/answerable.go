@@ -5,6 +5,7 @@ import (
 	"context"
 	"io/fs"
 
+	"jugate/core/answers"
 	"jugate/core/driver"
 	"jugate/core/fault"
 	"jugate/core/fileview"
@@ -14,22 +15,21 @@ import (
 	"jugate/records"
 )
 
-// Answerable says why the system of a version cannot take answers; empty if it can, with the
-// number of the partition that it is on, and of a Windows its architecture.
-func (k *Stock) Answerable(ctx context.Context, v *records.Version) (partition int, windows, why string) {
+// Answerable says what of a version takes answers.
+func (k *Stock) Answerable(ctx context.Context, v *records.Version) answers.Target {
 	st, err := k.systemOf(ctx, v)
 	switch {
 	case err != nil:
-		return 0, "", err.Error()
+		return answers.Target{None: err.Error()}
 	case st.Inside != nil && st.Inside.System == driver.Windows:
-		return st.Inside.Volume, st.Inside.Arch, ""
+		return answers.Target{Partition: st.Inside.Volume, Windows: st.Inside.Arch, Broken: st.Broken}
 	case st.Linux != 0:
-		return st.Linux, "", ""
+		return answers.Target{Partition: st.Linux}
 	}
-	return 0, "", cmp.Or(st.Why, "there is no operating system on it that is known here")
+	return answers.Target{None: cmp.Or(st.Why, "there is no operating system on it that is known here")}
 }
 
-// System returns the files of an image's system, the number of its partition, and what it is
+// System returns the files of an image's system, of a Windows its architecture, and what it is
 // in words.
 func (k *Stock) System(ctx context.Context, ref string) (files fs.FS, windows, words string, err error) {
 	r, err := roster.ParseRef(ref)
@@ -40,9 +40,9 @@ func (k *Stock) System(ctx context.Context, ref string) (files fs.FS, windows, w
 	if err != nil {
 		return nil, "", "", err
 	}
-	partition, windows, why := k.Answerable(ctx, v)
-	if why != "" {
-		return nil, "", "", fault.Conflict.Errorf("%s: %s", v.Ref(), why)
+	to := k.Answerable(ctx, v)
+	if to.None != "" {
+		return nil, "", "", fault.Conflict.Errorf("%s: %s", v.Ref(), to.None)
 	}
 	digest, err := slabstore.ParseDigest(v.Digest)
 	if err != nil {
@@ -57,15 +57,15 @@ func (k *Stock) System(ctx context.Context, ref string) (files fs.FS, windows, w
 		return nil, "", "", err
 	}
 	for _, a := range man.Areas {
-		if a.Partition != partition {
+		if a.Partition != to.Partition {
 			continue
 		}
-		view, err := image.NewView(man, slabs, partition, k.Slabs)
+		view, err := image.NewView(man, slabs, to.Partition, k.Slabs)
 		if err != nil {
 			return nil, "", "", err
 		}
 		files, err = fileview.Open(view, a.Size, a.Kind)
-		return files, windows, st.words(), err
+		return files, to.Windows, st.words(), err
 	}
-	return nil, "", "", fault.Conflict.Errorf("%s has no partition %d", v.Ref(), partition)
+	return nil, "", "", fault.Conflict.Errorf("%s has no partition %d", v.Ref(), to.Partition)
 }

@@ -32,6 +32,8 @@ type system struct {
 	Why    string         `json:"why,omitempty"`
 	// Linux is the number of the partition with the root of a Linux system; 0 if there is none.
 	Linux int `json:"linux,omitempty"`
+	// Broken says why answers cannot be merged with the answer file of a Windows; empty if they can.
+	Broken string `json:"broken,omitempty"`
 }
 
 // words describe a system in a line.
@@ -120,6 +122,11 @@ func (k *Stock) lookInto(ctx context.Context, v *records.Version) (system, error
 			var in *driver.Inside
 			if in, err = driver.ReadInside(files); err == nil {
 				in.Volume = a.Partition
+				if in.System == driver.Windows {
+					if err := answers.CheckAnswerFile(files, in.Arch); err != nil {
+						found.Broken = err.Error()
+					}
+				}
 				k.Log.Info("system of an image", "image", v.Ref(), "system", in.Name, "kernel", in.Kernel, "partition", a.Partition)
 				found.Inside = in
 				return found, nil
