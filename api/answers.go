@@ -62,3 +62,15 @@ type AnswersChange struct {
 	Secret  bool   `json:"secret,omitempty"`
 	Because string `json:"because" doc:"The key, or another reason"`
 }
+
+// AnswersCheck tells of many workstations whether their answers fit together.
+type AnswersCheck struct {
+	Checked int              `json:"checked" doc:"Workstations"`
+	InDoubt []AnswersProblem `json:"workstations_in_doubt" nullable:"false"`
+}
+
+// AnswersProblem is what is wrong with the answers of a workstation.
+type AnswersProblem struct {
+	Workstation string `json:"workstation"`
+	Problem     string `json:"problem"`
+}

@@ -76,6 +76,15 @@ func (c *Client) ResolvedAnswers(ctx context.Context, workstation, image string)
 	return one[api.ResolvedAnswers](ctx, c, http.MethodGet, "workstations/"+url.PathEscape(workstation)+"/answers"+List{Filter: map[string]string{"image": image}}.query(), nil)
 }
 
+// CheckAnswers tells for which of these workstations answers contradict each other or are missing;
+// without any and without a condition, of the whole roster. image may be empty.
+func (c *Client) CheckAnswers(ctx context.Context, to []string, where, image string) (api.AnswersCheck, error) {
+	q := url.Values{"to": to}
+	setIf(q, "where", where)
+	setIf(q, "image", image)
+	return one[api.AnswersCheck](ctx, c, http.MethodGet, "answers-check?"+q.Encode(), nil)
+}
+
 // PreviewAnswers shows what they do to the system of an image.
 func (c *Client) PreviewAnswers(ctx context.Context, workstation, image string) (api.AnswersPreview, error) {
 	return one[api.AnswersPreview](ctx, c, http.MethodGet, "workstations/"+url.PathEscape(workstation)+"/answers/preview"+List{Filter: map[string]string{"image": image}}.query(), nil)

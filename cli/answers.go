@@ -2,11 +2,9 @@ package cli
 
 import (
 	"cmp"
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
@@ -14,9 +12,7 @@ import (
 	"go.yaml.in/yaml/v3"
 
 	"jugate/api"
-	"jugate/apiclient"
 	"jugate/core/answers"
-	"jugate/core/roster"
 )
 
 func (a *app) answersCommand() *cobra.Command {
@@ -264,26 +260,16 @@ func (a *app) answersCheck() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			names, err := rosterNames(cmd.Context(), c, args, where)
+			check, err := c.CheckAnswers(cmd.Context(), args, where, image)
 			if err != nil {
 				return err
 			}
-			var bad []api.ResolvedAnswers
-			for _, name := range names {
-				r, err := c.ResolvedAnswers(cmd.Context(), name, image)
-				if err != nil {
-					return err
-				}
-				if len(r.Problems) > 0 {
-					bad = append(bad, r)
-				}
-			}
-			err = printList(cmd, a, bad, []column[api.ResolvedAnswers]{
-				{title: "workstation", value: func(r api.ResolvedAnswers) string { return r.Workstation }},
-				{title: "problem", value: func(r api.ResolvedAnswers) string { return strings.Join(r.Problems, "; ") }},
-			}, fmt.Sprintf("the answers of %s fit together", count(len(names), "workstation")))
-			if err == nil && len(bad) > 0 {
-				err = fmt.Errorf("%s cannot be answered", count(len(bad), "workstation"))
+			err = printList(cmd, a, check.InDoubt, []column[api.AnswersProblem]{
+				{title: "workstation", value: func(p api.AnswersProblem) string { return p.Workstation }},
+				{title: "problem", value: func(p api.AnswersProblem) string { return p.Problem }},
+			}, fmt.Sprintf("the answers of %s fit together", count(check.Checked, "workstation")))
+			if bad := len(check.InDoubt); err == nil && bad > 0 {
+				err = fmt.Errorf("%s cannot be answered", count(bad, "workstation"))
 			}
 			return err
 		},
@@ -292,39 +278,6 @@ func (a *app) answersCheck() *cobra.Command {
 	whereFlag(cmd, &where, "of those, or of the whole roster, whoever fits a condition")
 	cmd.RegisterFlagCompletionFunc("image", a.complete(imageNames))
 	return cmd
-}
-
-// rosterNames are the names of the workstations that names and a condition mean; without both,
-// of the whole roster.
-func rosterNames(ctx context.Context, c *apiclient.Client, refs []string, where string) ([]string, error) {
-	look := func(filter map[string]string) (names []string, err error) {
-		all, err := every(ctx, apiclient.List{Filter: filter}, c.Workstations)
-		for _, w := range all {
-			if w.State == roster.Admitted || w.State == roster.Expected {
-				names = append(names, w.Name)
-			}
-		}
-		return names, err
-	}
-	fits, err := look(map[string]string{"where": where})
-	if err != nil || len(refs) == 0 {
-		return fits, err
-	}
-	var meant []string
-	for _, ref := range refs {
-		if w, err := c.Workstation(ctx, ref); err == nil {
-			meant = append(meant, w.Name)
-		} else if members, err := look(map[string]string{"group": ref}); err == nil {
-			meant = append(meant, members...)
-		} else {
-			return nil, err
-		}
-	}
-	fits = slices.DeleteFunc(fits, func(name string) bool { return !slices.Contains(meant, name) })
-	if len(fits) == 0 {
-		err = fmt.Errorf("no workstation of %s is in the roster%s", strings.Join(refs, ", "), pick(where == "", "", " and fits "+where))
-	}
-	return fits, err
 }
 
 func (a *app) answersPreview() *cobra.Command {

@@ -23,9 +23,10 @@ func (a *app) workstationImport() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "import FILE", Short: "Take a table of workstations (CSV) into the roster", Args: cobra.ExactArgs(1),
 		Long: `The first line names the columns: name, hardware_addresses, uuid, serial, groups,
-note, and field.NAME for fields of your own. A machine that nobody has seen is expected
-from then on: it is admitted by itself, under its name and in its groups, when one with
-that address, UUID or serial number appears. Newcomers that the table names are admitted.
+note, field.NAME for fields of your own, and answers such as time_zone. A machine that
+nobody has seen is expected from then on: it is admitted by itself, under its name and
+in its groups, when one with that address, UUID or serial number appears. Newcomers that
+the table names are admitted.
 
 An empty cell leaves things as they are, and "-" empties them. The same table twice
 changes nothing. A row in doubt is reported with its line, and the others go in.

@@ -106,11 +106,19 @@ func setAnswers(ctx context.Context, tx *sqlx.Tx, kind string, owner int64, mode
 	return changed, nil
 }
 
+const answersWithNames = `SELECT a.kind, a.key, a.value, CASE a.kind WHEN 'model' THEN a.model
+	WHEN 'image' THEN (SELECT name FROM images WHERE id = a.owner) WHEN 'group' THEN (SELECT name FROM groups WHERE id = a.owner)
+	WHEN 'workstation' THEN coalesce((SELECT name FROM workstations WHERE id = a.owner), '') ELSE '' END AS name FROM answers a`
+
+// AnswersFor are those that are set on one workstation, and on what workstations have in common.
+func (db *DB) AnswersFor(ctx context.Context, workstation int64) (rows []Answer, err error) {
+	err = db.read.SelectContext(ctx, &rows, answersWithNames+` WHERE a.kind IN ('service', 'image', 'model', 'group') OR a.kind = 'workstation' AND a.owner = ? ORDER BY a.kind, name, a.key`, workstation)
+	return rows, err
+}
+
 // Answers are all that is set, or what is set in one place.
 func (db *DB) Answers(ctx context.Context, in *AnswerPlace) (rows []Answer, err error) {
-	statement, args := `SELECT a.kind, a.key, a.value, CASE a.kind WHEN 'model' THEN a.model
-		WHEN 'image' THEN (SELECT name FROM images WHERE id = a.owner) WHEN 'group' THEN (SELECT name FROM groups WHERE id = a.owner)
-		WHEN 'workstation' THEN coalesce((SELECT name FROM workstations WHERE id = a.owner), '') ELSE '' END AS name FROM answers a`, []any{}
+	statement, args := answersWithNames, []any{}
 	if in != nil {
 		owner, model, err := in.owner(ctx, db.read)
 		if err != nil {

@@ -45,11 +45,16 @@ var errNotKept = errors.New("not kept")
 // tells what would become of each row beside all others.
 func (db *DB) Import(ctx context.Context, now time.Time, rows []roster.Row, o ImportOptions) (results []Imported, kept bool, err error) {
 	err = db.change(ctx, func(tx *sqlx.Tx) error {
+		find, err := tx.PreparexContext(ctx, "SELECT "+workstationColumns+" FROM "+workstationFrom+" WHERE w.id = ?") // long to read, and needed for each row
+		if err != nil {
+			return err
+		}
+		defer find.Close()
 		doubts := false
 		for _, row := range rows {
 			result := Imported{Row: row, Problem: row.Problem}
 			if result.Problem == nil {
-				if err := importRow(ctx, tx, now, &result); err != nil {
+				if err := importRow(ctx, tx, find, now, &result); err != nil {
 					return err
 				}
 			}
@@ -69,11 +74,11 @@ func (db *DB) Import(ctx context.Context, now time.Time, rows []roster.Row, o Im
 
 // importRow takes one row in, or notes why it is in doubt; nothing of it is kept then. An
 // error is of the records as a whole.
-func importRow(ctx context.Context, tx *sqlx.Tx, now time.Time, r *Imported) error {
+func importRow(ctx context.Context, tx *sqlx.Tx, find *sqlx.Stmt, now time.Time, r *Imported) error {
 	if _, err := tx.ExecContext(ctx, `SAVEPOINT row`); err != nil {
 		return err
 	}
-	err := enterRow(ctx, tx, now, r)
+	err := enterRow(ctx, tx, find, now, r)
 	var known *fault.Error
 	if errors.As(err, &known) {
 		*r = Imported{Row: r.Row, Problem: err}
@@ -86,9 +91,9 @@ func importRow(ctx context.Context, tx *sqlx.Tx, now time.Time, r *Imported) err
 	return err
 }
 
-func enterRow(ctx context.Context, tx *sqlx.Tx, now time.Time, r *Imported) error {
+func enterRow(ctx context.Context, tx *sqlx.Tx, find *sqlx.Stmt, now time.Time, r *Imported) error {
 	row := r.Row
-	w, err := meantBy(ctx, tx, row)
+	w, err := meantBy(ctx, tx, find, row)
 	if err != nil {
 		return err
 	}
@@ -149,8 +154,8 @@ func orNothing(text string) string {
 }
 
 // meantBy finds the workstation that a row is about, by all that the row says of it; nil if
-// there is none. It is a fault.Conflict if the row speaks of two.
-func meantBy(ctx context.Context, tx *sqlx.Tx, row roster.Row) (*Workstation, error) {
+// there is none. It is a fault.Conflict if the row speaks of two. find reads a workstation by its number.
+func meantBy(ctx context.Context, tx *sqlx.Tx, find *sqlx.Stmt, row roster.Row) (*Workstation, error) {
 	var id int64
 	by := ""
 	look := func(how, condition string, args ...any) error {
@@ -196,7 +201,7 @@ func meantBy(ctx context.Context, tx *sqlx.Tx, row roster.Row) (*Workstation, er
 		return nil, nil
 	}
 	var found Workstation
-	if err := tx.GetContext(ctx, &found, "SELECT "+workstationColumns+" FROM "+workstationFrom+" WHERE w.id = ?", id); err != nil {
+	if err := find.GetContext(ctx, &found, id); err != nil {
 		return nil, err
 	}
 	switch {

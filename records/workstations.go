@@ -126,11 +126,12 @@ func (w *Workstation) MakerAndModel() string {
 	return cmp.Or(strings.TrimSpace(w.Maker+" "+w.Model), "unknown model")
 }
 
+// The plus signs keep SQLite from looking for a workstation's addresses among all of a state.
 const (
 	workstationColumns = `w.id, coalesce(w.name, '') AS name, ` + standing + ` AS state, w.note, w.fields, w.maker, w.model, w.serial, w.uuid, w.memory, w.disks, w.agent_version, w.first_seen, w.last_seen,
-		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND state <> 'proposed' ORDER BY state, address)), '') AS address_list,
-		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND state = 'accepted' ORDER BY address)), '') AS accepted_list,
-		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND state = 'proposed' ORDER BY address)), '') AS proposed_list,
+		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state <> 'proposed' ORDER BY state, address)), '') AS address_list,
+		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'accepted' ORDER BY address)), '') AS accepted_list,
+		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'proposed' ORDER BY address)), '') AS proposed_list,
 		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list,
 		coalesce((SELECT iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version FROM receipts r
 			WHERE r.workstation_id = w.id AND (r.outcome = 'delivered' OR r.outcome <> 'absent' AND r.bytes_multicast + r.bytes_unicast > 0) ORDER BY r.id DESC LIMIT 1), '') AS on_disk`
@@ -214,7 +215,7 @@ func (db *DB) Inventory(ctx context.Context, id int64) (inv api.Inventory, err e
 // stops at the first error of f. Those that cannot be read are left out.
 func (db *DB) Inventories(ctx context.Context, only []int64, f func(w Workstation, inv api.Inventory)) error {
 	query, args := `SELECT w.id, coalesce(w.name, '') AS name, w.state, w.maker, w.model, i.content,
-		coalesce((SELECT address FROM addresses WHERE workstation_id = w.id AND state <> 'proposed' ORDER BY state, address LIMIT 1), '') AS address_list
+		coalesce((SELECT address FROM addresses WHERE workstation_id = w.id AND +state <> 'proposed' ORDER BY state, address LIMIT 1), '') AS address_list
 		FROM workstations w JOIN inventories i ON i.workstation_id = w.id`, []any{}
 	if only != nil {
 		query += ` WHERE w.id IN (SELECT value FROM json_each(?))`

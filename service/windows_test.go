@@ -18,9 +18,6 @@ import (
 	"jugate/service"
 )
 
-// windowsStart is where the volume of windowsDisk begins, in bytes.
-const windowsStart = 1 << 20
-
 // windowsDisk is a disk with a generalised Windows, as far as that can be made here: its INF files know
 // a disk controller that its services start late.
 func windowsDisk(t *testing.T, more ...string) string {

@@ -14,6 +14,7 @@ import (
 	"jugate/core/answers"
 	"jugate/core/fault"
 	"jugate/core/join"
+	"jugate/core/roster"
 	"jugate/records"
 )
 
@@ -231,7 +232,7 @@ func (f *Fleet) Resolved(ctx context.Context, ref, image string) (api.ResolvedAn
 		return api.ResolvedAnswers{}, err
 	}
 	out := api.ResolvedAnswers{Workstation: w.Label(), Answers: []api.ResolvedAnswer{}, Problems: []string{}}
-	rows, err := f.Records.Answers(ctx, nil)
+	rows, err := f.Records.AnswersFor(ctx, w.ID)
 	if err != nil {
 		return out, err
 	}
@@ -266,7 +267,7 @@ func imageName(ref string) string {
 // join.ErrAway that its domain does not answer; with goOn it joins none then. The workstation's
 // place in its domain is made by this.
 func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.Version, goOn bool) (*api.ToAnswer, error) {
-	rows, err := f.Records.Answers(ctx, nil)
+	rows, err := f.Records.AnswersFor(ctx, w.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -312,15 +313,27 @@ func (f *Fleet) Answered(ctx context.Context, image string) (bool, error) {
 // HowAnswered tells by number how workstations would be answered by a delivery of a version.
 // Those that nothing is set for are left out.
 func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *records.Version) (map[int64]answers.Verdict, error) {
+	return f.howAnswered(ctx, all, v.Image, v.Ref().String(), f.Systems.Answerable(ctx, v))
+}
+
+func (f *Fleet) howAnswered(ctx context.Context, all []records.Workstation, image, ref string, system answers.Target) (map[int64]answers.Verdict, error) {
 	rows, err := f.Records.Answers(ctx, nil)
 	if err != nil || len(rows) == 0 {
 		return nil, err
 	}
-	system := f.Systems.Answerable(ctx, v)
+	var common []records.Answer
+	own := map[string][]records.Answer{} // by the workstation's name, in small letters
+	for _, r := range rows {
+		if r.Kind == "workstation" {
+			own[strings.ToLower(r.Name)] = append(own[strings.ToLower(r.Name)], r)
+		} else {
+			common = append(common, r)
+		}
+	}
 	how := map[int64]answers.Verdict{}
 	var joins []joining
 	for _, w := range all {
-		resolved, err := f.resolve(rows, w, v.Image)
+		resolved, err := f.resolve(slices.Concat(common, own[strings.ToLower(w.Name)]), w, image)
 		switch {
 		case errors.Is(err, fault.Conflict):
 			how[w.ID] = answers.Verdict{Problem: err.Error()}
@@ -329,7 +342,7 @@ func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *r
 		case resolved != nil && system.None != "":
 			how[w.ID] = answers.Verdict{Remark: "its answers are not carried out: " + system.None}
 		case resolved != nil && system.Broken != "":
-			how[w.ID] = answers.Verdict{Problem: "answers cannot be merged with what " + v.Ref().String() + " has: " + system.Broken}
+			how[w.ID] = answers.Verdict{Problem: "answers cannot be merged with what " + ref + " has: " + system.Broken}
 		case resolved != nil:
 			v := answers.Verdict{Answered: true, Remark: whatIsAsked(resolved)}
 			payloads, err := f.payloadsOf(ctx, resolved)
@@ -344,4 +357,43 @@ func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *r
 		}
 	}
 	return how, f.judgeJoins(ctx, how, joins)
+}
+
+// CheckAnswers tells for which workstations answers contradict each other or cannot be carried out: of
+// those that names and a condition mean, or of the whole roster; image may be empty.
+func (f *Fleet) CheckAnswers(ctx context.Context, names []string, where, image string) (api.AnswersCheck, error) {
+	out := api.AnswersCheck{InDoubt: []api.AnswersProblem{}}
+	if len(names) == 0 && where == "" {
+		where = "true"
+	}
+	all, err := f.Choose(ctx, names, where)
+	if err != nil {
+		return out, err
+	}
+	out.Checked = len(all)
+	var how map[int64]answers.Verdict
+	if image == "" {
+		how, err = f.howAnswered(ctx, all, "", "", answers.Target{})
+	} else if v, missing := f.version(ctx, image); missing != nil {
+		err = missing
+	} else {
+		how, err = f.HowAnswered(ctx, all, v)
+	}
+	if err != nil {
+		return out, err
+	}
+	for _, w := range all {
+		if problem := cmp.Or(how[w.ID].Problem, how[w.ID].Away); problem != "" {
+			out.InDoubt = append(out.InDoubt, api.AnswersProblem{Workstation: w.Label(), Problem: problem})
+		}
+	}
+	return out, nil
+}
+
+func (f *Fleet) version(ctx context.Context, image string) (*records.Version, error) {
+	ref, err := roster.ParseRef(image)
+	if err != nil {
+		return nil, err
+	}
+	return f.Records.Version(ctx, ref)
 }

@@ -2,7 +2,7 @@ package fleet
 
 import (
 	"context"
-	"errors"
+	"maps"
 	"slices"
 
 	"jugate/api"
@@ -61,33 +61,49 @@ func (f *Fleet) group(ctx context.Context, name string) (api.Group, error) {
 	return groupOf(*g), nil
 }
 
-// fill puts a workstation into the groups whose conditions it fits, and takes it out of the
-// others that conditions fill. It tells whether anything has changed.
-func (f *Fleet) fill(ctx context.Context, w records.Workstation) (changed bool, err error) {
+// fill puts workstations into the groups whose conditions they fit, and takes them out of the
+// others that conditions fill. It tells which it has moved.
+func (f *Fleet) fill(ctx context.Context, all map[int64]records.Workstation) (moved []int64, err error) {
 	groups, err := f.Records.FilledGroups(ctx)
-	if err != nil || len(groups) == 0 {
-		return false, err
+	if err != nil || len(groups) == 0 || len(all) == 0 {
+		return nil, err
 	}
-	inv, err := f.Records.Inventory(ctx, w.ID)
-	if err != nil && !errors.Is(err, fault.NotFound) {
-		return false, err
+	conditions := make([]*selection.Selection, len(groups))
+	needsInventory := false
+	for i, g := range groups {
+		if s, err := selection.Parse(g.Condition); err == nil {
+			conditions[i] = s
+			needsInventory = needsInventory || s.NeedsInventory()
+		}
 	}
-	m := f.machine(w, inv)
-	for _, g := range groups {
-		fits := false
-		if s, err := selection.Parse(g.Condition); err == nil && roster.MustBeAdmitted("", w.State) == nil {
-			fits, _ = s.Match(m) // a machine that the condition makes no sense of does not fit
+	inventories := map[int64]api.Inventory{}
+	if needsInventory {
+		err := f.Records.Inventories(ctx, slices.Collect(maps.Keys(all)), func(w records.Workstation, inv api.Inventory) { inventories[w.ID] = inv })
+		if err != nil {
+			return nil, err
 		}
-		if fits == slices.Contains(w.Groups(), g.Name) {
-			continue
-		}
-		if err := f.Records.Fill(ctx, g.Name, w.ID, fits); err != nil {
-			return changed, err
-		}
-		f.Log.Info("group filled", "group", g.Name, "workstation", w.Label(), "in", fits)
-		changed = true
 	}
-	return changed, nil
+	for id, w := range all {
+		changed := false
+		for i, g := range groups {
+			fits := false
+			if conditions[i] != nil && roster.MustBeAdmitted("", w.State) == nil {
+				fits, _ = conditions[i].Match(f.machine(w, inventories[id])) // a machine that the condition makes no sense of does not fit
+			}
+			if fits == slices.Contains(w.Groups(), g.Name) {
+				continue
+			}
+			if err := f.Records.Fill(ctx, g.Name, id, fits); err != nil {
+				return moved, err
+			}
+			f.Log.Info("group filled", "group", g.Name, "workstation", w.Label(), "in", fits)
+			changed = true
+		}
+		if changed {
+			moved = append(moved, id)
+		}
+	}
+	return moved, nil
 }
 
 // RemoveGroup removes a group; its workstations stay.

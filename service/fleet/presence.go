@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"sync"
@@ -202,21 +203,41 @@ func (f *Fleet) Activity(id int64) (api.Activity, bool) {
 // recall refreshes the copy of a workstation's record. Calls run one after the other, so
 // that the latest state is stored last.
 func (f *Fleet) recall(ctx context.Context, id int64) (*records.Workstation, error) {
-	f.recalling.Lock()
-	defer f.recalling.Unlock()
-	w, err := f.Records.Workstation(ctx, id)
+	all, err := f.recallAll(ctx, []int64{id})
 	if err != nil {
 		return nil, err
 	}
-	if changed, err := f.fill(ctx, *w); err != nil {
-		f.Log.Error("groups cannot be filled", "workstation", w.Label(), "error", err)
-	} else if changed {
-		if w, err = f.Records.Workstation(ctx, id); err != nil {
-			return nil, err
+	if len(all) == 0 {
+		return f.Records.Workstation(ctx, id) // which says that it is not there
+	}
+	return &all[0], nil
+}
+
+// recallAll is recall for many at once.
+func (f *Fleet) recallAll(ctx context.Context, ids []int64) ([]records.Workstation, error) {
+	f.recalling.Lock()
+	defer f.recalling.Unlock()
+	byNumber, err := f.Records.ByNumber(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	moved, err := f.fill(ctx, byNumber)
+	if err != nil {
+		f.Log.Error("groups cannot be filled", "error", err)
+	}
+	again, err := f.Records.ByNumber(ctx, moved)
+	if err != nil {
+		return nil, err
+	}
+	maps.Copy(byNumber, again)
+	all := make([]records.Workstation, 0, len(byNumber))
+	for _, id := range ids {
+		if w, is := byNumber[id]; is {
+			f.agents.with(id, func(p *presence) { p.name, p.label, p.state, p.onDisk = w.Name, w.Label(), w.State, onDisk(w) })
+			all = append(all, w)
 		}
 	}
-	f.agents.with(id, func(p *presence) { p.name, p.label, p.state, p.onDisk = w.Name, w.Label(), w.State, onDisk(*w) })
-	return w, nil
+	return all, nil
 }
 
 // onDisk says what is on a workstation's disk, by its receipts; nothing if it never got

@@ -17,7 +17,7 @@ func (f *Fleet) PreviewAnswers(ctx context.Context, ref, image string) (api.Answ
 	if err != nil {
 		return api.AnswersPreview{}, err
 	}
-	rows, err := f.Records.Answers(ctx, nil)
+	rows, err := f.Records.AnswersFor(ctx, w.ID)
 	if err != nil {
 		return api.AnswersPreview{}, err
 	}

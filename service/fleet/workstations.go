@@ -89,15 +89,14 @@ func (f *Fleet) change(ctx context.Context, ref string, change func(id int64) er
 
 // touched has everybody hear of workstations that have changed.
 func (f *Fleet) touched(ctx context.Context, ids []int64) {
-	for _, id := range ids {
-		w, err := f.recall(ctx, id)
-		if err != nil {
-			f.Log.Error("a workstation cannot be read", "id", id, "error", err)
-			continue
-		}
-		f.agents.ring(id)
-		f.Stock.Touched(id)
-		f.Publish(f.workstation(*w))
+	all, err := f.recallAll(ctx, ids)
+	if err != nil {
+		f.Log.Error("workstations cannot be read", "error", err)
+	}
+	for _, w := range all {
+		f.agents.ring(w.ID)
+		f.Stock.Touched(w.ID)
+		f.Publish(f.workstation(w))
 	}
 	if err := f.Boot.Refix(ctx); err != nil {
 		f.Log.Error("fixed addresses cannot be read", "error", err)

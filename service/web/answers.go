@@ -29,6 +29,14 @@ func (s *Server) answerRoutes(h huma.API) {
 		func(ctx context.Context, in *struct{ Body api.NewAnswers }) ([]api.Answer, int, error) {
 			return uncut(s.Fleet.SetAnswers(ctx, in.Body))
 		})
+	answers(s, h, op("GET", "/answers-check", "check-answers", tag, "Tell for which workstations answers contradict each other or are missing"),
+		func(ctx context.Context, in *struct {
+			To    []string `query:"to" nullable:"false" doc:"Groups and workstations; the whole roster by default" maxItems:"1000" example:"[\"herbarium\"]"`
+			Where string   `query:"where" doc:"A condition over the roster (docs/roster.md)" maxLength:"1000" example:"memory >= 8GiB"`
+			Image string   `query:"image" doc:"NAME or NAME@VERSION, for a delivery of that" maxLength:"80" example:"garden-desk@3"`
+		}) (api.AnswersCheck, error) {
+			return s.Fleet.CheckAnswers(ctx, in.To, in.Where, in.Image)
+		})
 	answers(s, h, op("GET", "/workstations/{workstation}/answers", "get-answers", tag, "Show the answers that count for a workstation, and where each is set"),
 		func(ctx context.Context, in *struct {
 			WorkstationRef

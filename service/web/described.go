@@ -53,6 +53,7 @@ var descriptions = map[string]string{
 	"list-answers":        "Lists values where they were set. Of a secret it tells only that it is set.",
 	"set-answers":         "Sets values in one place, all or none; null unsets one. Every value is checked first. It answers with all that is set there.",
 	"get-answers":         "Puts together what is set on the service, the image, the model, the groups and the workstation; the more particular place counts. Two groups that say different things are a problem that names both.",
+	"check-answers":       "Puts the answers of each workstation together, as a delivery would, and names those that are in doubt: two groups that say different things, a value that cannot be, a payload that is gone, a name that its domain does not take.",
 	"list-answer-keys":    "They are the same for every service of this version. What each does to a system is in docs/answers.md.",
 	"preview-answers":     "Reads the system of the image, and tells each change of its files. Nothing is changed. Secrets and keys are not shown.",
 	"relearn-workstation": "Accepts the system UUID and serial number that the workstation tells at its next check-in, whatever was known before. Its hardware addresses say which one it is.",
