@@ -1,15 +1,22 @@
 package api
 
-import "time"
+import (
+	"time"
+
+	"jugate/core/rights"
+)
 
 // SignIn opens a session of the console.
 type SignIn struct {
-	Token string `json:"token" maxLength:"200" example:"the text of admin.token"`
+	Name     string `json:"name,omitempty" maxLength:"63" example:"ines"`
+	Password string `json:"password,omitempty" maxLength:"200" example:"the garden gate is green"`
+	Token    string `json:"token,omitempty" doc:"The key of last resort, in place of name and password" maxLength:"200" example:"the text of admin.token"`
 }
 
 // Session tells who is signed in.
 type Session struct {
-	Name string `json:"name"`
+	Name   string         `json:"name"`
+	Rights []rights.Right `json:"rights" nullable:"false" doc:"What may be done, for everything or for a part"`
 }
 
 // NewCode asks for a code to sign in with at workstations.

@@ -106,7 +106,7 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 	h := humachi.New(r, c)
 	h.UseMiddleware(s.requirePerson(h), knownParameters(h))
 	for _, routes := range []func(huma.API){
-		s.sessionRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
+		s.sessionRoutes, s.peopleRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
 		s.deliveryRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.driverRoutes, s.setRoutes, s.eventRoutes, s.termRoutes,
 	} {
 		routes(h)
