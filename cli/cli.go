@@ -103,7 +103,7 @@ func newRoot() *cobra.Command {
 	}
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.server, "server", "http://127.0.0.1:7460", "address of the service (JUGATE_SERVER)")
-	flags.StringVar(&a.token, "token", "", "the administrator's token (JUGATE_TOKEN)")
+	flags.StringVar(&a.token, "token", "", "a token, of yours or the key of last resort (JUGATE_TOKEN)")
 	flags.StringVar(&a.tokenFile, "token-file", "", "file that has the token (JUGATE_TOKEN_FILE)")
 	flags.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
 	flags.String("config", "", "configuration file (default "+configFile+")")

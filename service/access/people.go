@@ -2,6 +2,7 @@ package access
 
 import (
 	"context"
+	"errors"
 	"net/netip"
 	"slices"
 	"strings"
@@ -252,7 +253,7 @@ func (a *Access) Accept(ctx context.Context, from netip.Addr, secret string, in 
 	}
 	a.callers.forget()
 	a.Log.Info("a link was used to set a password", "person", id, "from", from)
-	if err := a.Records.EndSessions(ctx, id); err != nil {
+	if err := errors.Join(a.Records.EndSessions(ctx, id), a.Records.SeenPerson(ctx, a.Now(), id)); err != nil {
 		return "", err
 	}
 	return a.openSession(ctx, id, from, program)

@@ -90,11 +90,15 @@ export function People() {
 
 function Grants({ all }: { all: Grant[] }) {
   if (all.length === 0) return <Typography.Text type="secondary">nothing</Typography.Text>;
-  return all.map((g) => (
-    <Tag key={g.role + g.on} color={g.role === "administrator" ? "gold" : "green"}>
-      {g.on === "everything" ? g.role : `${g.role} of ${g.on.replace("group:", "")}`}
-    </Tag>
-  ));
+  return (
+    <Flex wrap gap={4}>
+      {all.map((g) => (
+        <Tag key={g.role + g.on} color={g.role === "administrator" ? "gold" : "green"}>
+          {g.on === "everything" ? g.role : `${g.role} of ${g.on.replace("group:", "")}`}
+        </Tag>
+      ))}
+    </Flex>
+  );
 }
 
 interface Given {

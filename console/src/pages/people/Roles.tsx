@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Card, Form, Input, Modal, Popconfirm, Select, Table, Tag } from "antd";
+import { Button, Card, Flex, Form, Input, Modal, Popconfirm, Select, Table, Tag } from "antd";
 import { useState } from "react";
 import { ask, client, type Role } from "../../api/client";
 import { useChange } from "../../api/useChange";
@@ -23,8 +23,8 @@ export function Roles() {
             pagination={false}
             columns={[
               { title: "Role", width: 160, render: (_, r) => <b>{r.role}</b> },
-              { title: "Rights", render: (_, r) => (r.rights.length === rights.length ? "everything" : r.rights.map((one) => <Tag key={one}>{one}</Tag>)) },
-              { title: "", dataIndex: "note" },
+              { title: "Rights", render: (_, r) => (r.rights.length === rights.length ? "everything" : <Rights all={r.rights} />) },
+              { title: "Note", dataIndex: "note" },
               {
                 title: "",
                 align: "right",
@@ -42,6 +42,16 @@ export function Roles() {
       </Shown>
       {adding && <RoleDialog close={() => setAdding(false)} />}
     </Card>
+  );
+}
+
+function Rights({ all }: { all: string[] }) {
+  return (
+    <Flex wrap gap={4}>
+      {all.map((r) => (
+        <Tag key={r}>{r}</Tag>
+      ))}
+    </Flex>
   );
 }
 
