@@ -111,3 +111,8 @@ func (c *Client) AddToken(ctx context.Context, in api.NewToken) (api.IssuedToken
 func (c *Client) RemoveToken(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodDelete, "/api/v1/tokens/"+url.PathEscape(name), nil, nil)
 }
+
+// Lines lists the logbook; filters: who, operation, since, until.
+func (c *Client) Lines(ctx context.Context, l List) (api.Page[api.Line], error) {
+	return list[api.Line](ctx, c, "logbook", l)
+}

@@ -97,7 +97,7 @@ func (a *app) printInvitation(cmd *cobra.Command, c *apiclient.Client, name stri
 	if a.output != "table" {
 		return show(cmd, a, link)
 	}
-	_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s sets a password at %s/welcome#%s, once, until %s\n", name, c.Base(), link.Secret, when(link.Expires))
+	_, err = fmt.Fprintf(cmd.OutOrStdout(), "%s sets a password at %s/welcome#%s, once, until %s\n", name, c.Server(), link.Secret, when(link.Expires))
 	return err
 }
 

@@ -51,4 +51,9 @@ func TestPeopleComeInAndSeeWhatIsTheirs(t *testing.T) {
 	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Done")]`), chromedp.Reload(), chromedp.WaitVisible(`//td//b[text()="rowan"]`))
 	require.NoError(t, stage.Client.RemovePerson(t.Context(), "rowan"))
 	other.do(chromedp.Navigate(stage.URL), chromedp.WaitVisible(`#password`))
+
+	t.Log("# all of it is in the logbook")
+	b.do(chromedp.Click(`//a[text()="Logbook"]`), chromedp.WaitVisible(`//td[text()="remove-person"]`), chromedp.WaitVisible(`//td[text()="person rowan"]`))
+	b.settled()
+	b.until(`[...document.querySelectorAll("tr")].some(r => r.innerText.includes("ines") && r.innerText.includes("add-person") && r.innerText.includes("console"))`)
 }

@@ -2,8 +2,10 @@ package service_test
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"net/http"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"testing"
@@ -274,4 +276,62 @@ func TestPeopleSignIn(t *testing.T) {
 	require.NoError(t, ines.EndSession(ctx, sessions.Items[0].ID))
 	_, err = ines.Workstations(ctx, apiclient.List{})
 	assert.ErrorContains(t, err, "sign in first")
+}
+
+func TestTheLogbookSaysWhoChangedWhat(t *testing.T) {
+	data := t.TempDir()
+	h := open(t, data, "127.0.0.1:0")
+	ctx := t.Context()
+	ines := h.person("ines", everything("administrator"))
+	wren := h.person("wren", everything("reader"))
+	_, err := ines.AddGroup(ctx, api.NewGroup{Name: "herbarium"})
+	require.NoError(t, err)
+	_, err = ines.AddGroup(ctx, api.NewGroup{Name: "herbarium"})
+	require.Error(t, err)
+	_, err = wren.AddGroup(ctx, api.NewGroup{Name: "kiosks"})
+	require.Error(t, err)
+	_, err = ines.As(api.CommandLine+"test").SetAnswers(ctx, api.NewAnswers{Of: "herbarium", Values: map[string]any{"time_zone": "Europe/Vienna", "product_key": "ABCDE-FGHIJ-KLMNO-PQRST-UVWXY"}})
+	require.NoError(t, err)
+	require.NoError(t, ines.ChangePassword(ctx, api.PasswordChange{Old: password, New: "another green gate"}))
+	require.NoError(t, h.client.As(api.CommandLine+"test").RemoveGroup(ctx, "herbarium"))
+
+	page, err := wren.Lines(ctx, apiclient.List{})
+	require.NoError(t, err)
+	var said []string
+	for _, l := range page.Items {
+		assert.Equal(t, "127.0.0.1", l.From)
+		details, err := json.Marshal(l.Details)
+		require.NoError(t, err)
+		said = append(said, strings.Join([]string{l.Who, l.Through, l.Operation, l.Subject, string(details)}, " | "))
+	}
+	all := strings.Join(said, "\n")
+	for _, line := range []string{
+		`administrator | command line | remove-group | group herbarium | {}`,
+		`ines | console | change-password |  | {"new_password":"(left out)","old_password":"(left out)"}`,
+		`ines | console | set-answers |  | {"of":"herbarium","values":{"product_key":"(left out)","time_zone":"Europe/Vienna"}}`,
+		`ines | console | add-group |  | {"name":"herbarium"}`,
+		`wren | console | sign-in |  | {"name":"wren","password":"(left out)"}`,
+		`somebody, by a link | console | accept-invitation |  | {"password":"(left out)"}`,
+		`administrator | program | add-person |  | {"grants":[{"on":"everything","role":"reader"}],"person":"wren"}`,
+	} {
+		assert.Contains(t, said, line)
+	}
+	assert.Equal(t, 1, strings.Count(all, "add-group"), "what was refused changed nothing")
+	for _, secret := range []string{password, "another green gate", "ABCDE"} {
+		assert.NotContains(t, all, secret)
+	}
+	page, err = wren.Lines(ctx, apiclient.List{Search: "product_key", Filter: map[string]string{"who": "INES", "operation": "set-answers"}})
+	require.NoError(t, err)
+	assert.Equal(t, 1, page.Total)
+	page, err = wren.Lines(ctx, apiclient.List{Filter: map[string]string{"until": "2026-01-01T00:00:00Z"}})
+	require.NoError(t, err)
+	assert.Zero(t, page.Total)
+
+	t.Log("# a line stays as it is")
+	h.stop()
+	db, err := sql.Open("sqlite", filepath.Join(data, "jugate.db"))
+	require.NoError(t, err)
+	defer db.Close()
+	_, err = db.ExecContext(ctx, `UPDATE logbook SET who = 'nobody'`)
+	assert.ErrorContains(t, err, "a line of the logbook cannot be changed")
 }

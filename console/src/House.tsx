@@ -12,6 +12,7 @@ const DeliveryPage = lazy(async () => ({ default: (await import("./pages/deliver
 const Drivers = lazy(async () => ({ default: (await import("./pages/drivers/Drivers")).Drivers }));
 const Errands = lazy(async () => ({ default: (await import("./pages/errands/Errands")).Errands }));
 const Images = lazy(async () => ({ default: (await import("./pages/images/Images")).Images }));
+const Logbook = lazy(async () => ({ default: (await import("./pages/logbook/Logbook")).Logbook }));
 const Netboot = lazy(async () => ({ default: (await import("./pages/netboot/Netboot")).Netboot }));
 const People = lazy(async () => ({ default: (await import("./pages/people/People")).People }));
 const Receipts = lazy(async () => ({ default: (await import("./pages/receipts/Receipts")).Receipts }));
@@ -33,6 +34,7 @@ const rooms: Room[] = [
   { path: "drivers", title: "Drivers" },
   { path: "netboot", title: "Network boot" },
   { path: "people", title: "People", right: "administer" },
+  { path: "logbook", title: "Logbook" },
 ];
 
 /** The frame around every page. */
@@ -80,6 +82,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/drivers" element={<Drivers />} />
           <Route path="/netboot" element={<Netboot />} />
           <Route path="/people" element={<People />} />
+          <Route path="/logbook" element={<Logbook />} />
           <Route path="*" element={<Navigate to="/workstations" replace />} />
         </Routes>
         </Suspense>

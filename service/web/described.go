@@ -6,6 +6,7 @@ import "github.com/danielgtaylor/huma/v2"
 var tags = []*huma.Tag{
 	{Name: "session", Description: "Signing in at the console. Programs send a token as a bearer token instead."},
 	{Name: "people", Description: "Who may do what: people, their roles, and tokens of their programs."},
+	{Name: "logbook", Description: "Who changed what, from where and through what."},
 	{Name: "workstations", Description: "The roster: workstations, newcomers, their hardware addresses, and machines that are turned away."},
 	{Name: "groups", Description: "Named sets of workstations. Groups and workstations share one space of names, as orders name both."},
 	{Name: "domains", Description: "Domains that delivered systems join, with the account that creates computers in each."},
@@ -58,6 +59,7 @@ var descriptions = map[string]string{
 	"end-session":         "Whoever is in it has to sign in again.",
 	"get-invitation":      "Tells the name of the person whose password is set, or nothing for the first administrator's link.",
 	"accept-invitation":   "A link is good once, for three days. Other sessions of the person end.",
+	"list-lines":          "A line has what was sent, but no secrets; what was refused is not in it. Lines are never changed.",
 	"list-people":         "Passwords are not shown, nor their digests.",
 	"add-person":          "Who is taken in has no password: make a link with which one is set.",
 	"get-person":          "Shows what is granted, and when something was done last.",

@@ -43,7 +43,7 @@ var needed = map[string]needs{
 	"list-answers":  {rights.See, everything}, "list-domains": {rights.See, everything}, "list-payloads": {rights.See, everything}, "get-payload": {rights.See, everything},
 	"list-cards": {rights.See, everything}, "list-refusals": {rights.See, everything}, "export-roster": {rights.See, everything}, "list-deliveries": {rights.See, everything},
 	"list-errands": {rights.See, everything}, "list-receipts": {rights.See, everything}, "get-receipt": {rights.See, everything}, "check-receipts": {rights.See, everything}, "events": {rights.See, everything},
-	"list-builds": {rights.See, everything}, "get-build": {rights.See, everything}, "diff-builds": {rights.See, everything}, "list-media-keys": {rights.See, everything}, "netboot-status": {rights.See, everything}, "netboot-advice": {rights.See, everything},
+	"list-lines": {rights.See, everything}, "list-builds": {rights.See, everything}, "get-build": {rights.See, everything}, "diff-builds": {rights.See, everything}, "list-media-keys": {rights.See, everything}, "netboot-status": {rights.See, everything}, "netboot-advice": {rights.See, everything},
 	"coverage": {rights.See, everything}, "list-drivers": {rights.See, everything}, "get-driver": {rights.See, everything}, "list-driver-sets": {rights.See, everything}, "try-driver-set": {rights.See, everything},
 
 	"admit-workstation": {rights.Admit, named}, "rename-workstation": {rights.Admit, named}, "retire-workstation": {rights.Admit, named}, "forget-workstation": {rights.Admit, named}, "relearn-workstation": {rights.Admit, named},

@@ -20,6 +20,7 @@ export type DriverModel = Schemas["DriverModel"];
 export type DriversAdded = Schemas["DriversAdded"];
 export type SetAnswer = Schemas["Answer"];
 export type Domain = Schemas["Domain"];
+export type Line = Schemas["Line"];
 export type Person = Schemas["Person"];
 export type Grant = Schemas["Grant"];
 export type Role = Schemas["Role"];
