@@ -83,7 +83,8 @@ func (a *Access) ByToken(ctx context.Context, from netip.Addr, token, asked stri
 		return Caller{}, errTooManyTries
 	}
 	if a.isToken(token) {
-		a.Log.Info("the key of last resort was used", "from", from, "asked", asked)
+		a.Log.Info("the key of last resort is in use", "from", from, "asked", asked)
+		a.callers.put(digest, known{Caller: lastResort(), until: now.Add(useEvery)}) // and said again then
 		return lastResort(), nil
 	}
 	t, err := a.Records.TokenOf(ctx, digest)
@@ -123,7 +124,7 @@ func (a *Access) ByToken(ctx context.Context, from netip.Addr, token, asked stri
 
 // use records that a token was used, from time to time.
 func (a *Access) use(ctx context.Context, now time.Time, digest string, k known, from netip.Addr) error {
-	if k.Session != "" || now.Sub(k.noted) < useEvery {
+	if k.Person == 0 || k.Session != "" || now.Sub(k.noted) < useEvery {
 		return nil
 	}
 	k.noted = now
