@@ -385,6 +385,12 @@ func (db *DB) Accept(ctx context.Context, now time.Time, digest string, p Person
 			_, err = tx.ExecContext(ctx, `UPDATE people SET password = ? WHERE id = ?`, p.Password, id)
 			return err
 		}
+		var people int
+		if err := tx.GetContext(ctx, &people, `SELECT count(*) FROM people`); err != nil {
+			return err
+		} else if people > 0 {
+			return ErrInvitation // somebody else was first
+		}
 		if id, err = addPerson(ctx, tx, p); err != nil {
 			return err
 		}

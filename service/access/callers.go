@@ -20,6 +20,8 @@ type Caller struct {
 	Person int64 // 0 for whoever has the key of last resort
 	// Session is the digest of the session's secret; empty for tokens.
 	Session string
+	// Limited says that it is a token which may not do all that its person may.
+	Limited bool
 }
 
 // lastResort is whoever has the key of last resort, the administrator's token.
@@ -35,8 +37,7 @@ type callers struct {
 
 type known struct {
 	Caller
-	until time.Time // of the secret
-	noted time.Time // when its use was recorded last
+	until time.Time // when they are looked up again
 }
 
 // remembered bounds how many are.
@@ -68,15 +69,24 @@ func (c *callers) forget() {
 // digestOf is what is kept of a secret.
 func digestOf(secret string) string { return slabstore.Sum([]byte(secret)).String() }
 
-// useEvery is how often the use of a token or session is recorded at the most.
-const useEvery = time.Minute
+// lookEvery is how long who has a secret is remembered, at the most; and how often the use of a token is
+// recorded.
+const lookEvery = time.Minute
+
+// until is when somebody is looked up again whose secret is good until expires.
+func until(now, expires time.Time) time.Time {
+	if soon := now.Add(lookEvery); soon.Before(expires) {
+		return soon
+	}
+	return expires
+}
 
 // ByToken tells who has a token, as long as not too many wrong ones came from the same place; asked is
 // for the log. Errors are fault.Stranger and fault.TooMany.
 func (a *Access) ByToken(ctx context.Context, from netip.Addr, token, asked string) (Caller, error) {
 	now, digest := a.Now(), digestOf(token)
 	if k, is := a.callers.get(digest, now); is {
-		return k.Caller, a.use(ctx, now, digest, k, from)
+		return k.Caller, nil
 	}
 	if !a.tries.may(now, 0, from) {
 		a.Log.Warn("too many wrong tokens", "from", from)
@@ -84,7 +94,7 @@ func (a *Access) ByToken(ctx context.Context, from netip.Addr, token, asked stri
 	}
 	if a.isToken(token) {
 		a.Log.Info("the key of last resort is in use", "from", from, "asked", asked)
-		a.callers.put(digest, known{Caller: lastResort(), until: now.Add(useEvery)}) // and said again then
+		a.callers.put(digest, known{Caller: lastResort(), until: now.Add(lookEvery)}) // and said again then
 		return lastResort(), nil
 	}
 	t, err := a.Records.TokenOf(ctx, digest)
@@ -117,19 +127,9 @@ func (a *Access) ByToken(ctx context.Context, from netip.Addr, token, asked stri
 	if len(only) > 0 {
 		h = h.Only(only)
 	}
-	k := known{Caller: Caller{Actor: actor.Actor{Kind: actor.Token, Name: p.Name + ", by the token " + t.Name}, Holder: h, Person: p.ID}, until: t.Expires}
-	a.callers.put(digest, k)
-	return k.Caller, a.use(ctx, now, digest, k, from)
-}
-
-// use records that a token was used, from time to time.
-func (a *Access) use(ctx context.Context, now time.Time, digest string, k known, from netip.Addr) error {
-	if k.Person == 0 || k.Session != "" || now.Sub(k.noted) < useEvery {
-		return nil
-	}
-	k.noted = now
-	a.callers.put(digest, k)
-	return a.Records.UsedToken(ctx, now, digest, from.String())
+	c := Caller{Actor: actor.Actor{Kind: actor.Token, Name: p.Name + ", by the token " + t.Name}, Holder: h, Person: p.ID, Limited: len(only) > 0}
+	a.callers.put(digest, known{c, until(now, t.Expires)})
+	return c, a.Records.UsedToken(ctx, now, digest, from.String())
 }
 
 // BySession tells whose session a secret is of. It is a fault.Stranger if there is none.
@@ -161,7 +161,7 @@ func (a *Access) BySession(ctx context.Context, secret string) (Caller, error) {
 		c = Caller{Actor: personActor(p), Holder: h, Person: p.ID}
 	}
 	c.Session = digest
-	a.callers.put(digest, known{Caller: c, until: s.Expires})
+	a.callers.put(digest, known{c, until(now, s.Expires)})
 	return c, nil
 }
 

@@ -65,6 +65,20 @@ func TestWhatIsOverIsOver(t *testing.T) {
 	assert.ErrorContains(t, err, "the token nightly is over since")
 }
 
+func TestTheFirstLinkIsGoodAsLongAsThereIsNobody(t *testing.T) {
+	a, _ := desk(t)
+	ctx := t.Context()
+	link, err := a.FirstLink(ctx)
+	require.NoError(t, err)
+	_, err = a.AddPerson(ctx, api.NewPerson{Name: "ines", Grants: []api.Grant{{Role: "administrator"}}})
+	require.NoError(t, err)
+	_, err = a.Accept(ctx, here, link.Secret, api.Acceptance{Name: "wren", Password: gate}, "")
+	assert.ErrorIs(t, err, records.ErrInvitation)
+	all, err := a.People(ctx)
+	require.NoError(t, err)
+	assert.Len(t, all, 1)
+}
+
 func TestALostRoleGivesNothing(t *testing.T) {
 	a, _ := desk(t)
 	ctx := t.Context()
@@ -87,6 +101,12 @@ func TestALostRoleGivesNothing(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, c.Holder.May(rights.KeepImages), "at once")
 	assert.Equal(t, "wren, by the token wrens", c.String())
+	assert.False(t, c.Limited)
+	limited, err := a.AddToken(ctx, lastResort(), api.NewToken{Name: "less", Person: "wren", Rights: []rights.Right{rights.See}})
+	require.NoError(t, err)
+	c, err = a.ByToken(ctx, here, limited.Secret, "")
+	require.NoError(t, err)
+	assert.True(t, c.Limited)
 	for name, in := range map[string]api.NewRole{"built in": {Name: "Reader", Rights: []rights.Right{rights.See}}, "no right": {Name: "x", Rights: []rights.Right{"fly"}}, "a bad name": {Name: "a b", Rights: []rights.Right{rights.See}}} {
 		_, err = a.PutRole(ctx, in)
 		assert.Error(t, err, name)

@@ -3,6 +3,7 @@ package web
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"strconv"
 	"strings"
 
@@ -86,6 +87,8 @@ func (s *Server) let(ctx huma.Context, c access.Caller, o *huma.Operation) (huma
 	switch {
 	case !known:
 		return nil, fault.Forbidden.Errorf("nobody may do this: it is not said which right it takes")
+	case n.part == anybody && c.Limited && o.Method != http.MethodGet: // or it could make itself one without limits
+		return nil, fault.Forbidden.Errorf("a token that may not do all that its person may cannot do this")
 	case n.part == anybody || c.Holder.May(n.right):
 	case n.part == everything, !c.Holder.Somewhere(n.right):
 		return nil, rights.CheckEverything(within, n.right)
