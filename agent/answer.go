@@ -162,7 +162,7 @@ func (a *Agent) arrival(to *api.ToAnswer) (*answers.Arrival, error) {
 	if to.Token == "" {
 		return nil, nil
 	}
-	arrival := &answers.Arrival{Service: a.service.Base(), Certificate: string(a.options.Certificate), Token: to.Token}
+	arrival := &answers.Arrival{Service: a.service.Server(), Certificate: string(a.options.Certificate), Token: to.Token}
 	if to.Arch != "" {
 		return arrival, nil
 	}

@@ -148,6 +148,3 @@ func (c *Client) Lacks(ctx context.Context, in api.Lacks) (api.ToInstall, error)
 func (c *Client) Arrive(ctx context.Context, report api.ArrivalReport) error {
 	return c.do(ctx, http.MethodPost, "/agent/v1/arrival", report, nil)
 }
-
-// Base is the address of the service.
-func (c *Client) Base() string { return c.base }

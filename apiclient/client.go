@@ -71,9 +71,10 @@ func IsUnauthorized(err error) bool { return hasStatus(err, http.StatusUnauthori
 
 // Client speaks to one service. It may be used from several goroutines.
 type Client struct {
-	base  string
-	token string
-	http  *http.Client
+	base    string
+	token   string
+	program string // what it calls itself
+	http    *http.Client
 }
 
 // New makes a client for the service at server, an http or https URL. The token
@@ -158,6 +159,13 @@ func (c *Client) WithToken(token string) *Client {
 	return &other
 }
 
+// As is the same client for a program that calls itself so (RFC 9110, 10.1.5).
+func (c *Client) As(program string) *Client {
+	other := *c
+	other.program = program
+	return &other
+}
+
 // Server is the address the client speaks to.
 func (c *Client) Server() string { return c.base }
 
@@ -213,6 +221,9 @@ func (c *Client) send(ctx context.Context, method, path string, body any, header
 	if err != nil {
 		cancel(nil)
 		return nil, err
+	}
+	if c.program != "" {
+		req.Header.Set("User-Agent", c.program)
 	}
 	if header != nil {
 		req.Header = header

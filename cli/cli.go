@@ -17,6 +17,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jugate/api"
 	"jugate/apiclient"
 	"jugate/service"
 )
@@ -103,7 +104,7 @@ func newRoot() *cobra.Command {
 	}
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.server, "server", "http://127.0.0.1:7460", "address of the service (JUGATE_SERVER)")
-	flags.StringVar(&a.token, "token", "", "the administrator's token (JUGATE_TOKEN)")
+	flags.StringVar(&a.token, "token", "", "a token, of yours or the key of last resort (JUGATE_TOKEN)")
 	flags.StringVar(&a.tokenFile, "token-file", "", "file that has the token (JUGATE_TOKEN_FILE)")
 	flags.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
 	flags.String("config", "", "configuration file (default "+configFile+")")
@@ -111,7 +112,7 @@ func newRoot() *cobra.Command {
 	root.SetFlagErrorFunc(flagError)
 	root.AddCommand(
 		a.workstationCommand(), a.groupCommand(), a.imageCommand(), a.captureCommand(), a.deliverCommand(),
-		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.environmentCommand(), a.driverCommand(), a.cardCommand(), a.keyCommand(), a.errandCommand(), a.answersCommand(), a.domainCommand(), a.payloadCommand(), a.configCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), a.signInCommand(), signOutCommand(), a.versionCommand(service.Version), a.explainCommand(), openapiCommand(), referenceCommand(),
+		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.environmentCommand(), a.driverCommand(), a.cardCommand(), a.keyCommand(), a.errandCommand(), a.answersCommand(), a.domainCommand(), a.payloadCommand(), a.personCommand(), a.roleCommand(), a.tokenCommand(), a.logbookCommand(), a.configCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), a.signInCommand(), signOutCommand(), a.versionCommand(service.Version), a.explainCommand(), openapiCommand(), referenceCommand(),
 	)
 	addExamples(root)
 	refuseOldNames(root)
@@ -144,7 +145,7 @@ func (a *app) client() (*apiclient.Client, error) {
 	if err != nil {
 		return nil, usageError{err}
 	}
-	return c, nil
+	return c.As(api.CommandLine + service.Version), nil
 }
 
 func toCompletions(words []string) []cobra.Completion { return words }

@@ -20,6 +20,7 @@ var namers = map[string]namer{
 	"WORKSTATION": workstationNames, "WORKSTATION|GROUP": targetNames, "GROUP": groupNames, "HARDWARE-ADDRESS": cardNames,
 	"IMAGE": imageNames, "IMAGE[@VERSION]": imageNames, "A[@VERSION]": imageNames, "B[@VERSION]": imageNames, "IMAGE@VERSION": versionsInUse,
 	"BUILD": buildNumbers, "PACKAGE": driverNames, "SET": driverSetNames, "DELIVERY": deliveryNumbers, "ERRAND": errandNumbers, "RECEIPT": receiptNumbers, "KEY": keyNames, "MACHINE": workstationNames,
+	"PERSON": personNames, "ROLE": roleNames, "TOKEN": tokenNames,
 }
 
 // special are the arguments of commands for which not everything of that name will do.
@@ -208,6 +209,21 @@ func driverSetNames(ctx context.Context, c *apiclient.Client) ([]string, error) 
 func keyNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	page, err := c.MediaKeys(ctx)
 	return named(page, err, func(k api.MediaKey) string { return k.ID + "\t" + k.Note })
+}
+
+func personNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.People(ctx)
+	return named(page, err, func(p api.Person) string { return p.Name + "\t" + p.FullName })
+}
+
+func roleNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Roles(ctx)
+	return named(page, err, func(r api.Role) string { return r.Name + "\t" + r.Note })
+}
+
+func tokenNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Tokens(ctx)
+	return named(page, err, func(t api.Token) string { return t.Name + "\t" + t.Person })
 }
 
 func domainNames(ctx context.Context, c *apiclient.Client) ([]string, error) {

@@ -56,12 +56,12 @@ func stayUp(w io.Writer, s *demo.Stage) {
 	fmt.Fprintf(w, `
 The service stays up. Look around:
 
-  console   %s
-  token     %s
+  console   %s, as ines, tomas or wren
+  password  %s
 
   export JUGATE_SERVER=%s JUGATE_TOKEN=%s
   jugate workstation list
 
 Ctrl-C ends it and removes everything.
-`, s.URL, s.Token, s.URL, s.Token)
+`, s.URL, demo.Password, s.URL, s.Token)
 }

@@ -68,7 +68,14 @@ func serveCommand() *cobra.Command {
 			if err != nil {
 				config.Log.Warn("the command line will not find this service by itself", "error", err)
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "console and interface: http://%s\nadministrator's token: in %s\n", listener.Addr(), filepath.Join(config.Data, "admin.token"))
+			link, err := s.FirstLink(cmd.Context())
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "console and interface: http://%s\nkey of last resort: in %s\n", listener.Addr(), filepath.Join(config.Data, "admin.token"))
+			if link.Secret != "" {
+				fmt.Fprintf(cmd.OutOrStdout(), "nobody can sign in by name yet; the first administrator does so at http://%s/welcome#%s until %s\n", listener.Addr(), link.Secret, when(link.Expires))
+			}
 			return s.Serve(cmd.Context(), listener)
 		},
 	}

@@ -8,24 +8,33 @@ import (
 	"io/fs"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"jugate/api"
 	"jugate/apiclient"
 )
 
 func (a *app) signInCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "sign-in [URL]", Short: "Choose the service to speak to, and store its token", Args: cobra.MaximumNArgs(1),
-		Long: "Choose the service to speak to, and store its token.\n\nThe token is read from the terminal, from standard input, or from the file that\n--token-file names, and kept in a file that only you can read. Whoever starts\na service with jugate serve does not need to sign in there.",
-		Example: "  jugate sign-in http://192.0.2.1:7460\n" +
+	var as string
+	cmd := &cobra.Command{
+		Use: "sign-in [URL]", Short: "Choose the service to speak to, and store a token", Args: cobra.MaximumNArgs(1),
+		Long: "Choose the service to speak to, and store a token.\n\nWith --as, a password is asked for, and a token of that person is made and kept. Without it a\ntoken is read from the terminal, from standard input, or from the file that --token-file names.\nIt is kept in a file that only you can read. Whoever starts a service with jugate serve does\nnot need to sign in there.",
+		Example: "  jugate sign-in http://192.0.2.1:7460 --as ines\n" +
 			"  jugate sign-in http://192.0.2.1:7460 --token-file admin.token",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				a.server = args[0]
 			}
-			given := cmd.Flags().Changed("token") || cmd.Flags().Changed("token-file")
+			if as != "" {
+				var err error
+				if a.token, err = a.ownToken(cmd, as); err != nil {
+					return err
+				}
+			}
+			given := as != "" || cmd.Flags().Changed("token") || cmd.Flags().Changed("token-file")
 			if !given {
 				var err error
 				if a.token, err = askToken(cmd, a.server); err != nil {
@@ -43,10 +52,32 @@ func (a *app) signInCommand() *cobra.Command {
 			if err := (spoken{Server: a.server, Token: a.token, SignedIn: true}).keep(); err != nil {
 				return err
 			}
-			_, err = fmt.Fprintf(cmd.OutOrStdout(), "signed in at %s as the %s; jugate sign-out ends that\n", a.server, who.Name)
+			_, err = fmt.Fprintf(cmd.OutOrStdout(), "signed in at %s as %s; jugate sign-out ends that\n", a.server, pick(who.Name == "administrator", "the administrator", who.Name))
 			return err
 		},
 	}
+	cmd.Flags().StringVar(&as, "as", "", "sign in as this person, by password")
+	return cmd
+}
+
+// ownToken makes a token of a person, who tells a password.
+func (a *app) ownToken(cmd *cobra.Command, name string) (string, error) {
+	password, err := askSecret(cmd, "the password of "+name)
+	if err != nil {
+		return "", err
+	}
+	c, err := apiclient.New(a.server, "")
+	if err != nil {
+		return "", usageError{err}
+	}
+	session, _, err := c.OpenSession(cmd.Context(), api.SignIn{Name: name, Password: password})
+	if err != nil {
+		return "", err
+	}
+	host, _ := os.Hostname()
+	host = cmp.Or(host[:min(len(host), 30)], "here")
+	t, err := session.AddToken(cmd.Context(), api.NewToken{Name: fmt.Sprintf("command-line-%s-%d", host, time.Now().Unix())})
+	return t.Secret, errors.Join(err, session.SignOut(cmd.Context()))
 }
 
 // askToken reads a token that nobody sees on the terminal.

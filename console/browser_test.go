@@ -275,7 +275,9 @@ func (b browser) until(condition string) {
 func (b browser) signIn(token string) {
 	b.t.Helper()
 	field := `#token`
+	b.until(`!!document.querySelector('#password, #token')`)
 	b.do(
+		chromedp.Evaluate[chromedp.Void](`void (document.querySelector('#password') && [...document.querySelectorAll('button')].find(b => b.textContent.includes('key of last resort')).click())`),
 		chromedp.WaitVisible(field),
 		chromedp.Evaluate[chromedp.Void](`document.querySelector('#token').focus(); document.querySelector('#token').select()`),
 		keys(field, token),

@@ -57,7 +57,7 @@ func handler(files fs.FS) http.Handler {
 }
 
 // pages are the first parts of paths that the console has pages for (src/House.tsx).
-var pages = []string{"", "workstations", "answers", "images", "deliveries", "errands", "receipts", "drivers", "netboot"}
+var pages = []string{"", "workstations", "answers", "images", "deliveries", "errands", "receipts", "drivers", "netboot", "people", "logbook", "welcome"}
 
 // isPage tells whether a browser asks for a page.
 func isPage(r *http.Request) bool {

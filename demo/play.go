@@ -117,6 +117,9 @@ func (s *Stage) admitAll(ctx context.Context, gold *golddisk.Disk) ([]string, er
 			return nil, err
 		}
 	}
+	if err := s.takeIn(ctx); err != nil {
+		return nil, err
+	}
 	if _, err := s.Client.Admit(ctx, template.address.String(), api.Admission{Name: template.name}); err != nil {
 		return nil, err
 	}

@@ -21,9 +21,12 @@ type Group struct {
 
 const groupColumns = `g.id, g.name, (SELECT count(*) FROM group_members WHERE group_id = g.id) AS members, g.condition`
 
-// Groups lists; sortable by name and workstation_count.
-func (db *DB) Groups(ctx context.Context, p Page) ([]Group, int, error) {
+// Groups lists, those of these names unless that is nil; sortable by name and workstation_count.
+func (db *DB) Groups(ctx context.Context, within []string, p Page) ([]Group, int, error) {
 	var q query
+	if within != nil {
+		q.and("g.name COLLATE NOCASE IN (SELECT value FROM json_each(?))", encode(within))
+	}
 	q.search(p.Search, []string{"g.name"})
 	var rows []Group
 	total, err := db.list(ctx, listing{columns: groupColumns, from: "groups g", key: "g.id", order: "g.name",

@@ -43,9 +43,13 @@ const (
 	versionFrom    = `versions v JOIN images i ON i.id = v.image_id`
 )
 
-// Images lists the newest version of every image; sortable by image and captured.
-func (db *DB) Images(ctx context.Context, p Page) ([]Version, int, error) {
+// Images lists the newest version of every image, those of these names unless that is nil; sortable by
+// image and captured.
+func (db *DB) Images(ctx context.Context, within []string, p Page) ([]Version, int, error) {
 	var q query
+	if within != nil {
+		q.and("i.name COLLATE NOCASE IN (SELECT value FROM json_each(?))", encode(within))
+	}
 	q.and(`v.number = (SELECT max(number) FROM versions WHERE image_id = v.image_id)`)
 	q.search(p.Search, []string{"i.name", "v.note"})
 	var rows []Version

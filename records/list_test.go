@@ -88,7 +88,7 @@ func TestPagesAreTheWholeList(t *testing.T) {
 			return keys(func(c records.Card) string { return c.Address })(db.Cards(ctx, "", p))
 		}},
 		"groups": {[]string{"name", "workstation_count"}, 2, func(ctx context.Context, p records.Page) ([]string, int, error) {
-			return keys(func(g records.Group) string { return g.Name })(db.Groups(ctx, p))
+			return keys(func(g records.Group) string { return g.Name })(db.Groups(ctx, nil, p))
 		}},
 		"deliveries": {[]string{"created", "state", "image"}, 3, func(ctx context.Context, p records.Page) ([]string, int, error) {
 			return keys(func(d records.Delivery) string { return fmt.Sprint(d.ID) })(db.Deliveries(ctx, false, p))

@@ -170,6 +170,7 @@ const standing = `iif(w.state = 'admitted' AND w.agent_version = '', 'expected',
 type WorkstationFilter struct {
 	States []roster.State
 	Group  string
+	Within []string // in one of these groups; nil narrows nothing
 }
 
 var workstationList = listing{
@@ -196,6 +197,9 @@ func (db *DB) Workstations(ctx context.Context, f WorkstationFilter, p Page) (ro
 	}
 	if f.Group != "" {
 		q.and("w.id IN (SELECT m.workstation_id FROM group_members m JOIN groups g ON g.id = m.group_id WHERE g.name = ?)", f.Group)
+	}
+	if f.Within != nil {
+		q.and("w.id IN (SELECT m.workstation_id FROM group_members m JOIN groups g ON g.id = m.group_id WHERE g.name COLLATE NOCASE IN (SELECT value FROM json_each(?)))", encode(f.Within))
 	}
 	q.search(p.Search, []string{"concat_ws(char(10), w.name, w.model, w.maker, w.serial, w.note, w.fields)"}, "w.id IN (SELECT workstation_id FROM addresses WHERE address LIKE ?)")
 	total, err = db.list(ctx, workstationList, &rows, q, p)

@@ -265,7 +265,7 @@ func TestABuildThatDoesNotKnowAnswersIsNoticed(t *testing.T) {
 	h.start(1, linuxDisk(t), 0, "desk-gold")
 	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
 	require.NoError(t, h.set("service", map[string]any{"time_zone": "Europe/Vienna"}))
-	to, err := url.Parse(h.client.Base())
+	to, err := url.Parse(h.client.Server())
 	require.NoError(t, err)
 	old := httputil.NewSingleHostReverseProxy(to)
 	gate := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {

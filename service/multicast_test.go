@@ -86,7 +86,7 @@ func (r *room) said(d api.Delivery) (all []string) {
 // requests has the workstations that are started from now on come through a gate, which
 // counts who fetches alone what has this in its path.
 func (h *house) requests(of string) *atomic.Int32 {
-	to, err := url.Parse(h.client.Base())
+	to, err := url.Parse(h.client.Server())
 	require.NoError(h.t, err)
 	var n atomic.Int32
 	proxy := httputil.NewSingleHostReverseProxy(to)

@@ -207,8 +207,14 @@ func lock(path string) (*flock.Flock, error) {
 // answers that are on their way.
 const shutdownGrace = 20 * time.Second
 
-// Token is the administrator's token.
+// Token is the administrator's token, the key of last resort.
 func (s *Service) Token() string { return s.access.Token() }
+
+// FirstLink is with what somebody becomes the first administrator; its secret is empty if there is
+// somebody already.
+func (s *Service) FirstLink(ctx context.Context) (api.Invitation, error) {
+	return s.access.FirstLink(ctx)
+}
 
 // Handler has everything that the service answers over HTTP.
 func (s *Service) Handler() http.Handler { return s.web.Handler() }

@@ -27,13 +27,14 @@ import (
 
 // house is a running service and its client.
 type house struct {
-	t      *testing.T
-	data   string
-	url    string
-	token  string
-	client *apiclient.Client
-	stop   func()
-	agents *lines // what the agents have logged
+	t       *testing.T
+	data    string
+	url     string
+	token   string
+	client  *apiclient.Client
+	service *service.Service
+	stop    func()
+	agents  *lines // what the agents have logged
 }
 
 // lines is a log that is looked at while it is written.
@@ -75,7 +76,7 @@ func serve(t *testing.T, s *service.Service, data, listen string) *house {
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
 	done.Go(func() { assert.NoError(t, s.Serve(ctx, listener)) })
-	h := &house{t: t, agents: &lines{}, data: data, token: s.Token(), url: "http://" + listener.Addr().String()}
+	h := &house{t: t, agents: &lines{}, service: s, data: data, token: s.Token(), url: "http://" + listener.Addr().String()}
 	h.stop = sync.OnceFunc(func() {
 		cancel()
 		done.Wait()

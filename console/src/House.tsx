@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Alert, Button, Flex, Layout, Menu, Spin } from "antd";
 import { lazy, Suspense } from "react";
 import { Link, Navigate, Route, Routes, useLocation } from "react-router";
-import { client } from "./api/client";
+import { client, type Session } from "./api/client";
 import { useEvents } from "./api/events";
 
 // Each page is a script of its own, fetched when it is opened.
@@ -12,11 +12,19 @@ const DeliveryPage = lazy(async () => ({ default: (await import("./pages/deliver
 const Drivers = lazy(async () => ({ default: (await import("./pages/drivers/Drivers")).Drivers }));
 const Errands = lazy(async () => ({ default: (await import("./pages/errands/Errands")).Errands }));
 const Images = lazy(async () => ({ default: (await import("./pages/images/Images")).Images }));
+const Logbook = lazy(async () => ({ default: (await import("./pages/logbook/Logbook")).Logbook }));
 const Netboot = lazy(async () => ({ default: (await import("./pages/netboot/Netboot")).Netboot }));
+const People = lazy(async () => ({ default: (await import("./pages/people/People")).People }));
 const Receipts = lazy(async () => ({ default: (await import("./pages/receipts/Receipts")).Receipts }));
 const Workstations = lazy(async () => ({ default: (await import("./pages/workstations/Workstations")).Workstations }));
 
-const rooms = [
+interface Room {
+  path: string;
+  title: string;
+  right?: Session["rights"][number]; // without it the room is not shown
+}
+
+const rooms: Room[] = [
   { path: "workstations", title: "Workstations" },
   { path: "answers", title: "Answers" },
   { path: "images", title: "Images" },
@@ -25,10 +33,12 @@ const rooms = [
   { path: "receipts", title: "Receipts" },
   { path: "drivers", title: "Drivers" },
   { path: "netboot", title: "Network boot" },
+  { path: "people", title: "People", right: "administer" },
+  { path: "logbook", title: "Logbook" },
 ];
 
 /** The frame around every page. */
-export function House({ name }: { name: string }) {
+export function House({ session }: { session: Session }) {
   const queries = useQueryClient();
   const here = useLocation().pathname.split("/")[1];
   const live = useEvents();
@@ -49,10 +59,10 @@ export function House({ name }: { name: string }) {
             theme="dark"
             mode="horizontal"
             selectedKeys={[here]}
-            items={rooms.map((r) => ({ key: r.path, label: <Link to={`/${r.path}`}>{r.title}</Link> }))}
+            items={rooms.filter((r) => !r.right || session.rights.includes(r.right)).map((r) => ({ key: r.path, label: <Link to={`/${r.path}`}>{r.title}</Link> }))}
             style={{ flex: 1, background: "transparent" }}
           />
-          <span style={{ color: "#cfd8cf" }}>{name}</span>
+          <span style={{ color: "#cfd8cf" }}>{session.name}</span>
           <Button ghost size="small" onClick={() => void signOut()}>
             Sign out
           </Button>
@@ -71,6 +81,8 @@ export function House({ name }: { name: string }) {
           <Route path="/receipts" element={<Receipts />} />
           <Route path="/drivers" element={<Drivers />} />
           <Route path="/netboot" element={<Netboot />} />
+          <Route path="/people" element={<People />} />
+          <Route path="/logbook" element={<Logbook />} />
           <Route path="*" element={<Navigate to="/workstations" replace />} />
         </Routes>
         </Suspense>

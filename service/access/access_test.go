@@ -18,20 +18,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-func TestSessionsEnd(t *testing.T) {
-	var s sessions
-	now := time.Date(2026, 3, 1, 9, 0, 0, 0, time.UTC)
-	one, two := s.open(now), s.open(now)
-	assert.NotEqual(t, one, two)
-	assert.True(t, s.valid(one, now.Add(SessionLife-time.Second)))
-	assert.False(t, s.valid(one, now.Add(SessionLife)), "in time")
-	assert.False(t, s.valid("", now))
-	s.close(two)
-	assert.False(t, s.valid(two, now), "when closed")
-	s.open(now.Add(SessionLife))
-	assert.Len(t, s.ends, 1, "those that are over are forgotten")
-}
-
 func TestNobodyLocksOthersOut(t *testing.T) {
 	var tr tries
 	now := time.Now()

@@ -1,53 +1,83 @@
 package access
 
 import (
-	"sync"
+	"context"
+	"net/netip"
+	"strings"
 	"time"
+
+	"jugate/api"
+	"jugate/core/fault"
+	"jugate/core/rights"
+	"jugate/records"
 )
 
 // SessionLife is how long a session of the console lasts.
 const SessionLife = 12 * time.Hour
 
-// sessions are the console's, by secret. They end with the service.
-type sessions struct {
-	mu   sync.Mutex
-	ends map[string]time.Time
+// openSession begins a session; person is 0 for whoever has the key of last resort.
+func (a *Access) openSession(ctx context.Context, person int64, from netip.Addr, program string) (secret string, err error) {
+	now := a.Now()
+	secret = NewSecret()
+	s := records.Session{Digest: digestOf(secret), Opened: now, Expires: now.Add(SessionLife), From: from.String(), Program: program[:min(len(program), longestProgram)]}
+	s.PersonID.Int64, s.PersonID.Valid = person, person != 0
+	return secret, a.Records.AddSession(ctx, s)
 }
 
-func (s *sessions) open(now time.Time) string {
-	secret := NewSecret()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.ends == nil {
-		s.ends = map[string]time.Time{}
+// longestProgram bounds what is kept of how a browser calls itself, in bytes.
+const longestProgram = 200
+
+// OpenByToken begins a session of the console for who has a token. Errors are those of ByToken.
+func (a *Access) OpenByToken(ctx context.Context, from netip.Addr, token, program string) (secret string, c Caller, err error) {
+	c, err = a.ByToken(ctx, from, token, "/session")
+	if err != nil {
+		return "", c, err
 	}
-	for old, end := range s.ends {
-		if !now.Before(end) {
-			delete(s.ends, old)
-		}
+	if c.Person != 0 {
+		return "", c, fault.Forbidden.Errorf("a token is for programs: sign in with your name and password")
 	}
-	s.ends[secret] = now.Add(SessionLife)
-	return secret
+	secret, err = a.openSession(ctx, 0, from, program)
+	return secret, c, err
 }
-
-func (s *sessions) valid(secret string, now time.Time) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	end, known := s.ends[secret]
-	return known && now.Before(end)
-}
-
-func (s *sessions) close(secret string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	delete(s.ends, secret)
-}
-
-// OpenSession begins a session of the console, and returns its secret.
-func (a *Access) OpenSession() string { return a.sessions.open(a.Now()) }
-
-// InSession tells whether a session's secret is good.
-func (a *Access) InSession(secret string) bool { return a.sessions.valid(secret, a.Now()) }
 
 // CloseSession ends a session.
-func (a *Access) CloseSession(secret string) { a.sessions.close(secret) }
+func (a *Access) CloseSession(ctx context.Context, secret string) error {
+	a.callers.forget()
+	return a.Records.EndSession(ctx, digestOf(secret))
+}
+
+// Sessions lists those of the caller, or with the right to administer those of all.
+func (a *Access) Sessions(ctx context.Context, c Caller) ([]api.OpenSession, error) {
+	of := c.Person
+	if c.Holder.May(rights.Administer) {
+		of = 0
+	}
+	rows, err := a.Records.Sessions(ctx, a.Now(), of)
+	all := make([]api.OpenSession, len(rows))
+	for i, s := range rows {
+		all[i] = api.OpenSession{ID: s.Digest[:sessionID], Person: s.Person, Opened: s.Opened, Expires: s.Expires, From: s.From, Program: s.Program, Own: s.Digest == c.Session}
+	}
+	return all, err
+}
+
+// sessionID is how many characters of a session's digest name it.
+const sessionID = 12
+
+// EndSession ends a session that the caller can see, by its id.
+func (a *Access) EndSession(ctx context.Context, c Caller, id string) error {
+	of := c.Person
+	if c.Holder.May(rights.Administer) {
+		of = 0
+	}
+	rows, err := a.Records.Sessions(ctx, a.Now(), of)
+	if err != nil {
+		return err
+	}
+	for _, s := range rows {
+		if len(id) == sessionID && strings.HasPrefix(s.Digest, id) {
+			a.callers.forget()
+			return a.Records.EndSession(ctx, s.Digest)
+		}
+	}
+	return fault.NotFound.Errorf("no such session: %s", id)
+}

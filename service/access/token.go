@@ -8,12 +8,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"net/netip"
 	"os"
 	"strings"
 
 	"jugate/core/durable"
-	"jugate/core/fault"
 )
 
 // token reads the administrator's token, or makes one on the first start.
@@ -44,20 +42,3 @@ func (a *Access) isToken(given string) bool {
 
 // Token is the administrator's token.
 func (a *Access) Token() string { return a.token }
-
-// CheckToken tells whether a token is the administrator's, as long as not too many
-// others came from the same place; asked is for the log. Errors are fault.Stranger and
-// fault.TooMany.
-func (a *Access) CheckToken(from netip.Addr, token, asked string) error {
-	now := a.Now()
-	if !a.tries.may(now, 0, from) {
-		a.Log.Warn("too many wrong tokens", "from", from)
-		return errTooManyTries
-	}
-	if a.isToken(token) {
-		return nil
-	}
-	a.tries.wrong(now, 0, from)
-	a.Log.Warn("a wrong token was refused", "from", from, "asked", asked)
-	return fault.Stranger.Errorf("the token is wrong; the right one is in the file admin.token of the service's data folder")
-}

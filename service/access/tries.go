@@ -21,9 +21,10 @@ const (
 type tries struct {
 	byWorkstation quota.Quota[int64]
 	byAddress     quota.Quota[netip.Addr]
+	byAccount     quota.Quota[string] // by name in small letters
 }
 
-var errTooManyTries = fault.TooMany.Errorf("too many wrong codes or tokens from here; try again in a minute")
+var errTooManyTries = fault.TooMany.Errorf("too many wrong codes, tokens or passwords from here; try again in a minute")
 
 // may tells whether one may try; workstation is 0 where it is not one.
 func (t *tries) may(now time.Time, workstation int64, from netip.Addr) bool {

@@ -14,6 +14,7 @@ import (
 	"jugate/core/answers"
 	"jugate/core/fault"
 	"jugate/core/join"
+	"jugate/core/rights"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -70,6 +71,9 @@ func (f *Fleet) SetAnswers(ctx context.Context, in api.NewAnswers) ([]api.Answer
 	if err != nil {
 		return nil, err
 	}
+	if err := f.checkPlace(ctx, place); err != nil {
+		return nil, err
+	}
 	values, err := answers.Read(in.Values)
 	if err != nil {
 		return nil, err
@@ -96,6 +100,23 @@ func (f *Fleet) SetAnswers(ctx context.Context, in api.NewAnswers) ([]api.Answer
 	slices.Sort(keys)
 	f.Log.Info("answers set", "of", placeText(place), "keys", keys, "by", actor.From(ctx))
 	return f.Answers(ctx, placeText(place))
+}
+
+// checkPlace refuses who has no right to set answers in a place.
+func (f *Fleet) checkPlace(ctx context.Context, p records.AnswerPlace) error {
+	switch p.Kind {
+	case "group":
+		return rights.CheckGroup(ctx, p.Name)
+	case "image":
+		return rights.CheckImage(ctx, rights.Answer, p.Name)
+	case "workstation":
+		w, err := f.Records.FindWorkstation(ctx, p.Name)
+		if err != nil {
+			return err
+		}
+		return rights.Check(ctx, w.Label(), w.Groups())
+	}
+	return rights.CheckEverything(ctx, rights.Answer)
 }
 
 // maySet refuses values that make no sense in a place, or name what the service does not have.

@@ -7,6 +7,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/fault"
+	"jugate/core/rights"
 	"jugate/core/roster"
 	"jugate/core/selection"
 	"jugate/records"
@@ -15,6 +16,24 @@ import (
 // Choose finds the workstations that names and a condition mean, each once: those that the
 // names stand for and that the condition fits; without names, whoever of the roster it fits.
 func (f *Fleet) Choose(ctx context.Context, names []string, where string) ([]records.Workstation, error) {
+	chosen, err := f.choose(ctx, names, where)
+	if err != nil {
+		return nil, err
+	}
+	return chosen, checkAll(ctx, chosen)
+}
+
+// checkAll refuses what is done with the context, unless its holder has the right for each workstation.
+func checkAll(ctx context.Context, all []records.Workstation) error {
+	for _, w := range all {
+		if err := rights.Check(ctx, w.Label(), w.Groups()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (f *Fleet) choose(ctx context.Context, names []string, where string) ([]records.Workstation, error) {
 	if where == "" {
 		if len(names) == 0 {
 			return nil, fault.Invalid.Errorf("say for which workstations: name workstations or groups, or give a condition")

@@ -7,6 +7,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/fault"
+	"jugate/core/rights"
 	"jugate/core/roster"
 	"jugate/core/selection"
 	"jugate/records"
@@ -18,7 +19,7 @@ func groupOf(g records.Group) api.Group {
 
 // Groups lists groups.
 func (f *Fleet) Groups(ctx context.Context, p records.Page) ([]api.Group, int, error) {
-	rows, total, err := f.Records.Groups(ctx, p)
+	rows, total, err := f.Records.Groups(ctx, rights.From(ctx).Groups(rights.See), p)
 	return each(rows, groupOf), total, err
 }
 
@@ -127,6 +128,9 @@ func (f *Fleet) Exclude(ctx context.Context, group string, in api.GroupMembers) 
 func (f *Fleet) membership(ctx context.Context, group string, in api.GroupMembers, change func(ctx context.Context, group string, ids []int64) error) (api.Group, error) {
 	chosen, err := f.Choose(ctx, in.Workstations, in.Where)
 	if err != nil {
+		return api.Group{}, err
+	}
+	if err := rights.CheckGroup(ctx, group); err != nil {
 		return api.Group{}, err
 	}
 	ids := each(chosen, func(w records.Workstation) int64 { return w.ID })

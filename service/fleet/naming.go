@@ -9,6 +9,7 @@ import (
 	"jugate/api"
 	"jugate/core/actor"
 	"jugate/core/fault"
+	"jugate/core/rights"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -67,6 +68,16 @@ func (f *Fleet) NameAll(ctx context.Context, in api.NewNames) ([]api.Named, erro
 
 // nameable finds who is to be named: unlike Choose, newcomers, too.
 func (f *Fleet) nameable(ctx context.Context, in api.NewNames) (chosen []records.Workstation, err error) {
+	for _, g := range in.Groups {
+		if err := rights.CheckGroup(ctx, g); err != nil {
+			return nil, err
+		}
+	}
+	defer func() {
+		if err == nil {
+			err = checkAll(ctx, chosen)
+		}
+	}()
 	switch {
 	case len(in.To) == 0 && in.Where == "":
 		return nil, fault.Invalid.Errorf("say who is to be named: give hardware addresses, names or groups, or a condition")

@@ -10,6 +10,7 @@ import (
 	"jugate/core/actor"
 	"jugate/core/fault"
 	"jugate/core/hwaddr"
+	"jugate/core/rights"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -105,6 +106,7 @@ func (f *Fleet) touched(ctx context.Context, ids []int64) {
 
 // List lists workstations; with a condition, those that it fits.
 func (f *Fleet) List(ctx context.Context, filter records.WorkstationFilter, where string, p records.Page) ([]api.Workstation, int, error) {
+	filter.Within = rights.From(ctx).Groups(rights.See)
 	if filter.Group != "" {
 		if _, err := f.Records.Group(ctx, filter.Group); err != nil {
 			return nil, 0, err
@@ -161,6 +163,11 @@ func (f *Fleet) withInventory(ctx context.Context, w records.Workstation) (api.W
 func (f *Fleet) Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error) {
 	if err := roster.CheckName("a workstation", in.Name); err != nil {
 		return api.Workstation{}, err
+	}
+	for _, g := range in.Groups {
+		if err := rights.CheckGroup(ctx, g); err != nil {
+			return api.Workstation{}, err
+		}
 	}
 	entered, err := f.enter(ctx, ref)
 	if err != nil {

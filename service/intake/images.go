@@ -8,6 +8,7 @@ import (
 	"jugate/core/actor"
 	"jugate/core/fault"
 	"jugate/core/image"
+	"jugate/core/rights"
 	"jugate/core/roster"
 	"jugate/core/slabstore"
 	"jugate/records"
@@ -72,7 +73,7 @@ func (k *Intake) Load(v *records.Version) (*image.Manifest, *image.Map, error) {
 
 // Images lists images, the newest version of each.
 func (k *Intake) Images(ctx context.Context, p records.Page) ([]api.Version, int, error) {
-	rows, total, err := k.Records.Images(ctx, p)
+	rows, total, err := k.Records.Images(ctx, rights.From(ctx).Images(rights.See), p)
 	return versionsOf(rows), total, err
 }
 

@@ -11,6 +11,7 @@ import (
 	"jugate/core/actor"
 	"jugate/core/delivery"
 	"jugate/core/fault"
+	"jugate/core/rights"
 	"jugate/core/roster"
 	"jugate/records"
 	"jugate/stream"
@@ -85,6 +86,9 @@ func (o *Orders) Extend(ctx context.Context, id int64, in api.MoreTargets) (api.
 }
 
 func (o *Orders) extend(ctx context.Context, id int64, r *stream.Runner, in api.MoreTargets) error {
+	if err := rights.CheckImage(ctx, rights.See, r.Version().Image); err != nil {
+		return err
+	}
 	targets, err := o.Fleet.Choose(ctx, in.To, in.Where)
 	if err != nil {
 		return err

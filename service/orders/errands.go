@@ -2,8 +2,10 @@ package orders
 
 import (
 	"context"
+	"errors"
 
 	"jugate/core/errand"
+	"jugate/core/rights"
 
 	"jugate/api"
 	"jugate/core/actor"
@@ -47,6 +49,9 @@ func (o *Orders) Capture(ctx context.Context, in api.NewCapture) (api.Errand, er
 	in.Image = image
 	w, err := o.Records.FindWorkstation(ctx, in.Workstation)
 	if err != nil {
+		return api.Errand{}, err
+	}
+	if err := errors.Join(rights.Check(ctx, w.Label(), w.Groups()), rights.CheckImage(ctx, rights.Capture, in.Image)); err != nil {
 		return api.Errand{}, err
 	}
 	if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {

@@ -15,6 +15,7 @@ import (
 	"jugate/core/image"
 	"jugate/core/partition"
 	"jugate/core/readiness"
+	"jugate/core/rights"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -62,6 +63,9 @@ func (o *Orders) plan(ctx context.Context, in api.NewDelivery) (*plan, error) {
 	}
 	ref, err := roster.ParseRef(in.Image)
 	if err != nil {
+		return nil, err
+	}
+	if err := rights.CheckImage(ctx, rights.See, ref.Image); err != nil {
 		return nil, err
 	}
 	p := &plan{}

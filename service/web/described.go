@@ -4,7 +4,9 @@ import "github.com/danielgtaylor/huma/v2"
 
 // tags are what operations are about.
 var tags = []*huma.Tag{
-	{Name: "session", Description: "Signing in at the console. Programs send the administrator's token as a bearer token instead."},
+	{Name: "session", Description: "Signing in at the console. Programs send a token as a bearer token instead."},
+	{Name: "people", Description: "Who may do what: people, their roles, and tokens of their programs."},
+	{Name: "logbook", Description: "Who changed what, from where and through what."},
 	{Name: "workstations", Description: "The roster: workstations, newcomers, their hardware addresses, and machines that are turned away."},
 	{Name: "groups", Description: "Named sets of workstations. Groups and workstations share one space of names, as orders name both."},
 	{Name: "domains", Description: "Domains that delivered systems join, with the account that creates computers in each."},
@@ -24,9 +26,6 @@ var tags = []*huma.Tag{
 
 // descriptions say of each operation what its summary leaves out.
 var descriptions = map[string]string{
-	"sign-in":     "Takes the administrator's token and sets a cookie that is good for a session. Too many wrong tokens from one address are answered with 429 for a while.",
-	"get-session": "Tells as whom the request is signed in, by token or by session. It changes nothing, so it is the request to try a token with.",
-	"sign-out":    "Ends the session of the cookie, and removes the cookie. Tokens stay good.",
 
 	"list-workstations":  "Lists workstations without their inventories. The search looks at name, maker, model, serial number and hardware addresses.",
 	"get-workstation":    "Shows a workstation with its inventory, as its agent told it last.",
@@ -52,6 +51,27 @@ var descriptions = map[string]string{
 
 	"list-answers":        "Lists values where they were set. Of a secret it tells only that it is set.",
 	"set-answers":         "Sets values in one place, all or none; null unsets one. Every value is checked first. It answers with all that is set there.",
+	"sign-in":             "By name and password, or with the key of last resort. Sets a cookie for this interface alone, good for 12 hours, which scripts of a page cannot read.",
+	"get-session":         "Tells what whoever is signed in may do, for everything or for a part of it.",
+	"sign-out":            "Ends this session, and no other.",
+	"change-password":     "Takes the old password. All other sessions of the same person end.",
+	"list-sessions":       "Sessions outlast a restart of the service, and end after 12 hours.",
+	"end-session":         "Whoever is in it has to sign in again.",
+	"get-invitation":      "Tells the name of the person whose password is set, or nothing for the first administrator's link.",
+	"accept-invitation":   "A link is good once, for three days. Other sessions of the person end.",
+	"list-lines":          "A line has what was sent, but no secrets; what was refused is not in it. Lines are never changed.",
+	"list-people":         "Passwords are not shown, nor their digests.",
+	"add-person":          "Who is taken in has no password: make a link with which one is set.",
+	"get-person":          "Shows what is granted, and when something was done last.",
+	"change-person":       "What is left out stays. Grants take effect at once. Somebody has to be left who may administer.",
+	"remove-person":       "Ends sessions and tokens of the person.",
+	"invite-person":       "Whoever opens it sets a password for this person. An earlier link is good no more.",
+	"list-roles":          "Those that every service has come first.",
+	"put-role":            "Takes effect at once for all who have it.",
+	"remove-role":         "A role that is granted to somebody stays.",
+	"list-tokens":         "Secrets are not shown.",
+	"add-token":           "It may do no more than its person, and no more than its rights. Its secret is told once.",
+	"remove-token":        "Programs that have it are refused at once.",
 	"get-answers":         "Puts together what is set on the service, the image, the model, the groups and the workstation; the more particular place counts. Two groups that say different things are a problem that names both.",
 	"check-answers":       "Puts the answers of each workstation together, as a delivery would, and names those that are in doubt: two groups that say different things, a value that cannot be, a payload that is gone, a name that its domain does not take.",
 	"list-answer-keys":    "They are the same for every service of this version. What each does to a system is in docs/answers.md.",

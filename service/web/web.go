@@ -104,9 +104,9 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 	}
 	c.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 	h := humachi.New(r, c)
-	h.UseMiddleware(s.requirePerson(h), knownParameters(h))
+	h.UseMiddleware(s.requirePerson(h), s.logbook, knownParameters(h))
 	for _, routes := range []func(huma.API){
-		s.sessionRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
+		s.sessionRoutes, s.peopleRoutes, s.logbookRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
 		s.deliveryRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.driverRoutes, s.setRoutes, s.eventRoutes, s.termRoutes,
 	} {
 		routes(h)

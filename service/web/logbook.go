@@ -1,0 +1,162 @@
+package web
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"encoding/json"
+	"io"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"jugate/api"
+	"jugate/core/actor"
+	core "jugate/core/answers"
+	"jugate/records"
+)
+
+// noted is how much of what was sent a line of the logbook has, in bytes.
+const noted = 8 << 10
+
+// unnoted are operations that are no change that anybody would look for: tries, reads that are not GET, and
+// the many parts of one import.
+var unnoted = []string{"plan-delivery", "import-missing", "import-slab", "import-map", "check-domain", "sign-out"}
+
+// logbook writes a line for each change that was made.
+func (s *Server) logbook(ctx huma.Context, next func(huma.Context)) {
+	o := ctx.Operation()
+	if o.Method == http.MethodGet || slices.Contains(unnoted, o.OperationID) {
+		next(ctx)
+		return
+	}
+	sent := &teed{request: ctx}
+	next(sent)
+	if ctx.Status() >= http.StatusBadRequest {
+		return
+	}
+	c := callerIn(ctx.Context())
+	through := "program"
+	switch {
+	case c.Session != "":
+		through = "console"
+	case strings.HasPrefix(ctx.Header("User-Agent"), api.CommandLine):
+		through = "command line"
+	}
+	l := records.Line{At: s.Now(), Who: c.String(), Kind: string(c.Kind), From: peer(ctx.Context()).String(), Through: through, Operation: o.OperationID, Subject: subjectOf(ctx), Details: leftOut(sent.body.Bytes())}
+	if c.Holder == nil { // nobody was signed in yet
+		l.Who, l.Through = signingIn(sent.body.Bytes()), "console"
+	}
+	if err := s.Records.AddLine(context.WithoutCancel(ctx.Context()), l); err != nil {
+		s.Log.Error("the logbook cannot be written", "operation", l.Operation, "by", l.Who, "error", err)
+	}
+}
+
+// signingIn is whoever signs in, or sets a password by a link.
+func signingIn(sent []byte) string {
+	var in struct {
+		Name   string `json:"name"`
+		Person string `json:"person"`
+		Token  string `json:"token"`
+	}
+	json.Unmarshal(sent, &in)
+	if in.Token != "" {
+		return actor.Administrator.String()
+	}
+	return cmp.Or(in.Name, in.Person, "somebody, by a link")
+}
+
+// subjectOf is what the path names, in its order.
+func subjectOf(ctx huma.Context) string {
+	var names []string
+	for _, p := range ctx.Operation().Parameters {
+		if p.In == "path" && p.Name != "invitation" {
+			names = append(names, p.Name+" "+clipped(ctx.Param(p.Name)))
+		}
+	}
+	return strings.Join(names, ", ")
+}
+
+// request is huma's context, under a name that is no method of it.
+type request huma.Context
+
+// teed keeps the beginning of what is sent.
+type teed struct {
+	request
+	body bytes.Buffer
+}
+
+// BodyReader is huma's.
+func (t *teed) BodyReader() io.Reader {
+	if !strings.HasPrefix(t.Header("Content-Type"), "application/json") {
+		return t.request.BodyReader()
+	}
+	return io.TeeReader(t.request.BodyReader(), &limitedTo{&t.body})
+}
+
+// Unwrap is for huma, which looks for what it has made itself.
+func (t *teed) Unwrap() huma.Context { return t.request }
+
+// limitedTo keeps no more than is noted, and takes everything.
+type limitedTo struct{ *bytes.Buffer }
+
+func (l *limitedTo) Write(b []byte) (int, error) {
+	l.Buffer.Write(b[:min(len(b), max(0, noted-l.Len()))])
+	return len(b), nil
+}
+
+// secrets are names of fields whose value no line has.
+var secrets = []string{"password", "old_password", "new_password", "token", "seal_key"}
+
+// leftOut is what was sent, without secrets; empty if it was no JSON, or too long to be one.
+func leftOut(sent []byte) string {
+	var v any
+	if len(sent) == 0 || len(sent) >= noted || json.Unmarshal(sent, &v) != nil {
+		return "{}"
+	}
+	text, err := json.Marshal(withoutSecrets(v))
+	if err != nil {
+		return "{}"
+	}
+	return string(text)
+}
+
+func withoutSecrets(v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		for key, one := range v {
+			k := core.Find(key)
+			if text, is := one.(string); slices.Contains(secrets, key) && is && text != "" || k != nil && k.Secret && one != nil {
+				v[key] = "(left out)"
+			} else {
+				v[key] = withoutSecrets(one)
+			}
+		}
+	case []any:
+		for i, one := range v {
+			v[i] = withoutSecrets(one)
+		}
+	}
+	return v
+}
+
+func (s *Server) logbookRoutes(h huma.API) {
+	lists(s, h, op("GET", "/logbook", "list-lines", "logbook", "List who changed what, the newest first; sort by at, who or operation"),
+		func(ctx context.Context, in *struct {
+			Paging
+			Who       string    `query:"who" doc:"By whom" maxLength:"200" example:"ines"`
+			Operation string    `query:"operation" doc:"By its id" maxLength:"100" example:"deliver"`
+			Since     time.Time `query:"since" doc:"From then on" example:"2026-03-01T00:00:00Z"`
+			Until     time.Time `query:"until" doc:"Before then" example:"2026-04-01T00:00:00Z"`
+		}) ([]api.Line, int, error) {
+			rows, total, err := s.Records.Lines(ctx, records.LineFilter{Who: in.Who, Operation: in.Operation, Since: in.Since, Until: in.Until}, in.page())
+			all := make([]api.Line, len(rows))
+			for i, l := range rows {
+				all[i] = api.Line{ID: l.ID, At: l.At, Who: l.Who, From: l.From, Through: l.Through, Operation: l.Operation, Subject: l.Subject, Details: json.RawMessage(l.Details)}
+			}
+			return all, total, err
+		})
+}
