@@ -12,12 +12,12 @@ PACKAGES := fdisk mount dosfstools mtools e2fsprogs ntfs-3g exfatprogs exfat-fus
 	libnorm-dev g++ iproute2 nftables b3sum cpio xz-utils grub-common curl \
 	zip gcab genisoimage kmod libxml2-utils openssh-client passwd openssl \
 	samba samba-ad-provision samba-dsdb-modules samba-vfs-modules samba-common-bin winbind krb5-user adcli libhivex-bin \
-	desktop-file-utils
+	desktop-file-utils slapd ldap-utils
 TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs.exfat mount.exfat-fuse mkfs.xfs mkfs.btrfs \
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
-	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate
+	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify
 
-.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-multicast bench-drivers bench-scale bench-terabytes screenshots reference clean
+.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-multicast bench-drivers bench-scale bench-terabytes bench-records screenshots reference clean
 
 demo: setup build
 	./bin/jugate demo
@@ -27,7 +27,7 @@ demo: setup build
 SCRATCH := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -n 1)" -gt 6000 ] 2>/dev/null && echo /dev/shm || echo /tmp)
 
 test: setup build check
-	TMPDIR=$(SCRATCH) $(GO) test -race -timeout 20m ./...
+	TMPDIR=$(SCRATCH) $(GO) test -race -timeout 30m ./...
 
 # Real firmware in network namespaces, in QEMU. What it needs is got by lab/prepare;
 # logs and screenshots stay in .lab/kept.
@@ -110,6 +110,10 @@ bench-drivers: setup
 	lab/prepare .lab
 	$(GO) build -o bin/bench ./bench
 	bin/bench -dir $(SCRATCH) drivers $(CURDIR)/.lab/root
+
+bench-records: setup
+	TMPDIR=$(SCRATCH) $(GO) test -run '^$$' -bench 'Records|Million' -benchtime 5x -timeout 30m ./records
+	TMPDIR=$(SCRATCH) $(GO) test -run '^$$' -bench RightsInLists -benchtime 100x ./service/fleet
 
 # 10,000 workstations in the roster, 1,000 at work, on a service of its own; it takes about
 # ten minutes and some 600 MiB in memory.

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -13,6 +14,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
@@ -149,4 +151,29 @@ func fits(want, line string) bool {
 		rest = rest[at+len(part):]
 	}
 	return parts[len(parts)-1] == "" || rest == ""
+}
+
+// What the guide to security says is tried is tried.
+func TestEveryTestThatTheSecurityGuideNamesIsThere(t *testing.T) {
+	guide, err := os.ReadFile("docs/security.md")
+	require.NoError(t, err)
+	there := map[string]bool{}
+	require.NoError(t, filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err == nil && d.IsDir() && (d.Name() == "node_modules" || d.Name() == ".git") {
+			return filepath.SkipDir
+		}
+		if err != nil || !strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for _, found := range regexp.MustCompile(`(?m)^func (Test\w+)\(`).FindAllSubmatch(text, -1) {
+			there[string(found[1])] = true
+		}
+		return err
+	}))
+	named := regexp.MustCompile(`\bTest[A-Z]\w+`).FindAllString(string(guide), -1)
+	require.Greater(t, len(named), 15)
+	for _, name := range named {
+		assert.True(t, there[name], name)
+	}
 }

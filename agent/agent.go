@@ -32,7 +32,7 @@ import (
 )
 
 // Version is told at check-in.
-const Version = "0.2.0"
+const Version = "0.3.0"
 
 // Machine is the workstation an agent runs on.
 type Machine interface {
@@ -87,6 +87,8 @@ type Options struct {
 	// Ask has a person at the screen type a line; wrong says why the last one was not taken. It
 	// is nil if nobody can be asked.
 	Ask func(ctx context.Context, q answers.Question, wrong string) (string, error)
+	// Keyboard is told in which layout people type here, at each check-in; empty if nothing is set.
+	Keyboard func(layout string)
 	// Certificate is what a delivered system is to trust of the service, in PEM.
 	Certificate []byte
 }
@@ -212,6 +214,9 @@ func (a *Agent) checkIn(ctx context.Context) error {
 	a.mu.Lock()
 	a.client, a.name = a.service.WithToken(out.Pass), out.Name
 	a.mu.Unlock()
+	if a.options.Keyboard != nil {
+		a.options.Keyboard(out.Keyboard)
+	}
 	a.options.Log.Info("checked in", "workstation", out.Name, "state", out.State)
 	a.standing(out.Name, out.State, out.OnDisk)
 	return nil
@@ -275,9 +280,9 @@ func (a *Agent) renew(ctx context.Context, stale *apiclient.Client) error {
 	return a.checkIn(ctx)
 }
 
-// SignIn lets the person at this workstation order for it, with a code.
-func (a *Agent) SignIn(ctx context.Context, code string) (api.SignedIn, error) {
-	return a.pass().SignIn(ctx, code)
+// SignIn lets the person at this workstation order for it, by what they have typed.
+func (a *Agent) SignIn(ctx context.Context, typed api.Typed) (api.SignedIn, error) {
+	return a.pass().SignIn(ctx, typed)
 }
 
 // Wish orders what the person at this workstation has chosen.

@@ -56,10 +56,6 @@ func (d *desk) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
-func standing(s api.Standing) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) { json.NewEncoder(w).Encode(s) }
-}
-
 func status(code int) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(code)
@@ -88,6 +84,9 @@ func run(t *testing.T, machine agent.Machine, until string, replies ...http.Hand
 	defer server.Close()
 	client, err := apiclient.New(server.URL, "")
 	require.NoError(t, err)
+	_, certificate := authority()
+	client, err = client.Trusting(certificate)
+	require.NoError(t, err)
 	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
 	defer cancel()
 	ended := make(chan error, 1)
@@ -114,13 +113,13 @@ func TestTheScreenSaysWhatTheWorkstationWaitsFor(t *testing.T) {
 		"admitted": "waiting for an errand",
 		"retired":  "retired; the roster has no work for this workstation",
 	} {
-		_, err := run(t, machine(), text, standing(api.Standing{Name: "herb-01", State: state}), forever)
+		_, err := run(t, machine(), text, standing(t, api.Standing{Name: "herb-01", State: state}), forever)
 		assert.ErrorIs(t, err, context.Canceled)
 	}
 }
 
 func TestAPassThatIsNoLongerGoodMeansCheckingInAgain(t *testing.T) {
-	d, err := run(t, machine(), "waiting for an errand", status(http.StatusUnauthorized), standing(api.Standing{State: "admitted"}), forever)
+	d, err := run(t, machine(), "waiting for an errand", status(http.StatusUnauthorized), standing(t, api.Standing{State: "admitted"}), forever)
 	assert.ErrorIs(t, err, context.Canceled)
 	checkIns := 0
 	for _, request := range d.asked {
@@ -133,23 +132,23 @@ func TestAPassThatIsNoLongerGoodMeansCheckingInAgain(t *testing.T) {
 
 func TestACaptureWithoutADiskIsToldAndTheAgentGoesOn(t *testing.T) {
 	d, err := run(t, machine(), "waiting for an errand",
-		standing(api.Standing{State: "newcomer", Errand: &api.ToErrand{ID: 7, Kind: "capture", Image: "garden-desk"}}),
-		standing(api.Standing{State: "admitted"}), forever)
+		standing(t, api.Standing{State: "newcomer", Errand: &api.ToErrand{ID: 7, Kind: "capture", Image: "garden-desk"}}),
+		standing(t, api.Standing{State: "admitted"}), forever)
 	assert.ErrorIs(t, err, context.Canceled)
 	assert.Contains(t, d.asked, "POST /agent/v1/errands/7/fail")
 	assert.Contains(t, d.shown, "the capture failed: this workstation has no disk (or its disk controller has no driver here)")
 }
 
 func TestAnErrandOfAnUnknownKindIsDeclinedAndTheAgentGoesOn(t *testing.T) {
-	d, err := run(t, machine(), "waiting for an errand", standing(api.Standing{State: "newcomer", Errand: &api.ToErrand{ID: 9, Kind: "dance"}}),
-		standing(api.Standing{State: "admitted"}), forever)
+	d, err := run(t, machine(), "waiting for an errand", standing(t, api.Standing{State: "newcomer", Errand: &api.ToErrand{ID: 9, Kind: "dance"}}),
+		standing(t, api.Standing{State: "admitted"}), forever)
 	assert.ErrorIs(t, err, context.Canceled)
 	assert.Contains(t, d.asked, "POST /agent/v1/errands/9/fail")
 }
 
 func TestTroubleOfTheServiceEndsNoAgent(t *testing.T) {
 	for _, code := range []int{http.StatusInternalServerError, http.StatusInsufficientStorage, http.StatusBadGateway, http.StatusTooManyRequests} {
-		d, err := run(t, machine(), "waiting for an errand", status(code), standing(api.Standing{State: "admitted"}), forever)
+		d, err := run(t, machine(), "waiting for an errand", status(code), standing(t, api.Standing{State: "admitted"}), forever)
 		assert.ErrorIs(t, err, context.Canceled, "%d", code)
 		assert.Contains(t, strings.Join(d.shown, "\n"), "cannot do this now")
 	}

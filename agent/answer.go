@@ -30,7 +30,7 @@ type Changer interface {
 	Change(c answers.Change) error
 }
 
-// protector is a SystemVolume that can keep files from whoever is no administrator.
+// protector is a SystemVolume that can leave files to administrators alone.
 type protector interface{ Protect(name string) error }
 
 // complete asks whoever stands at the screen what the answers leave open.

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
-	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -37,18 +36,11 @@ func ReadArrival(path string) (answers.Arrival, error) {
 
 // ArrivalClient is a client for the service that a report goes to.
 func ArrivalClient(a answers.Arrival) (*apiclient.Client, error) {
-	transport := apiclient.AgentTransport()
-	if strings.HasPrefix(a.Service, "https:") {
-		var err error
-		if transport.TLSClientConfig, err = apiclient.Pinned([]byte(a.Certificate)); err != nil {
-			return nil, err
-		}
-	}
-	c, err := apiclient.New(a.Service, a.Token)
+	c, err := apiclient.ForAgent(a.Service, []byte(a.Certificate))
 	if err != nil {
 		return nil, err
 	}
-	return c.Over(&http.Client{Transport: transport}), nil
+	return c.WithToken(a.Token), nil
 }
 
 // Arrive reports the first start of the system below root, and removes what was written for

@@ -271,7 +271,8 @@ func (r *receiver) write(slab int, frame []byte, multicast, unicast int64) error
 	if err := r.begin(); err != nil {
 		return err
 	}
-	if err := r.restore.WriteFrame(slab, frame); err != nil {
+	lacked, err := r.restore.WriteFrame(slab, frame)
+	if err != nil || !lacked { // it came in two ways at once, and the other was counted
 		return err
 	}
 	r.wrote(r.slabs.Slab(slab).Length(), multicast, unicast)

@@ -10,6 +10,7 @@ import (
 type SignIn struct {
 	Name     string `json:"name,omitempty" maxLength:"63" example:"ines"`
 	Password string `json:"password,omitempty" maxLength:"200" example:"the garden gate is green"`
+	Code     string `json:"second_factor_code,omitempty" doc:"What the second factor shows, if there is one" maxLength:"12" example:"492 039"`
 	Token    string `json:"token,omitempty" doc:"The key of last resort, in place of name and password" maxLength:"200" example:"the text of admin.token"`
 }
 
@@ -17,7 +18,14 @@ type SignIn struct {
 type Session struct {
 	Name   string         `json:"name"`
 	Rights []rights.Right `json:"rights" nullable:"false" doc:"What may be done, for everything or for a part"`
+	// Factor and Password tell what the account has.
+	Factor   bool `json:"has_second_factor"`
+	Password bool `json:"has_password"`
 }
+
+// CodeNeeded is the type of the problem that says that the password is right, and that the code of the second factor is
+// needed, too (RFC 9457, 3.1.1; RFC 4151).
+const CodeNeeded = "tag:jugate.example,2026:second-factor"
 
 // NewCode asks for a code to sign in with at workstations.
 type NewCode struct {
@@ -30,9 +38,13 @@ type Code struct {
 	Until time.Time `json:"until"`
 }
 
-// TypedCode is a code that was typed at a workstation.
-type TypedCode struct {
-	Code string `json:"code" minLength:"1" maxLength:"100"`
+// Typed is what somebody has typed at a workstation: a code, or a name with its password and the code of a second factor
+// if there is one.
+type Typed struct {
+	Code     string `json:"code,omitempty" maxLength:"100"`
+	Name     string `json:"name,omitempty" maxLength:"63"`
+	Password string `json:"password,omitempty" maxLength:"200"`
+	Factor   string `json:"second_factor_code,omitempty" maxLength:"12"`
 }
 
 // SignedIn is what a person may choose then.
@@ -45,19 +57,4 @@ type Wish struct {
 	Kind  string `json:"kind" enum:"receive,capture,admit"`
 	Image string `json:"image,omitempty" maxLength:"63"`
 	Name  string `json:"name,omitempty" maxLength:"63" doc:"With admit: of the workstation"`
-}
-
-// CommandLine begins what the command line calls itself in the header User-Agent.
-const CommandLine = "jugate/"
-
-// Line is a line of the logbook: a change, and who made it.
-type Line struct {
-	ID        int64     `json:"line"`
-	At        time.Time `json:"at"`
-	Who       string    `json:"who"`
-	From      string    `json:"from" doc:"Address"`
-	Through   string    `json:"through" doc:"console, command line, program, workstation or service"`
-	Operation string    `json:"operation"`
-	Subject   string    `json:"subject" doc:"What it was done to"`
-	Details   any       `json:"details" doc:"What was sent, with secrets left out"`
 }

@@ -30,6 +30,8 @@ type CheckedIn struct {
 	State roster.State `json:"state" enum:"newcomer,expected,admitted,retired"`
 	// OnDisk says what is on its disk, by its receipts.
 	OnDisk string `json:"on_disk,omitempty"`
+	// Keyboard is the layout in which people type there, as in the answer keyboard.
+	Keyboard string `json:"keyboard,omitempty"`
 }
 
 // Standing answers the question what to do. Without an errand: wait, and ask again.
@@ -37,8 +39,21 @@ type Standing struct {
 	Name   string       `json:"name"`
 	State  roster.State `json:"state" enum:"newcomer,expected,admitted,retired"`
 	OnDisk string       `json:"on_disk,omitempty"`
-	Errand *ToErrand    `json:"errand,omitempty"`
+	// Signed is the errand, signed as SignedErrand. Errand is what a client finds in there.
+	Signed string    `json:"signed,omitempty"`
+	Errand *ToErrand `json:"-"`
 }
+
+// Signed is something that the service has signed, as a JSON Web Signature (trust.Signer).
+type Signed struct {
+	Signed string `json:"signed"`
+}
+
+// What is signed.
+const (
+	SignedErrand  = "jugate-errand"
+	SignedModules = "jugate-modules" // a ToInstall for the boot environment
+)
 
 // ToErrand is an errand as the agent gets it.
 type ToErrand struct {

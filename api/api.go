@@ -12,6 +12,7 @@ type Page[T any] struct {
 
 // Problem is an error reply: RFC 9457 problem details.
 type Problem struct {
+	Type   string          `json:"type,omitempty"`
 	Title  string          `json:"title"`
 	Status int             `json:"status"`
 	Detail string          `json:"detail"`

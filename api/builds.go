@@ -64,7 +64,7 @@ type BuildChange struct {
 
 // NewMedia asks for an image for a stick, of a build.
 type NewMedia struct {
-	Service string `json:"service" doc:"URL of the service, as workstations reach it" format:"uri" example:"http://192.0.2.1:7460"`
+	Service string `json:"service" doc:"URL of the service, as workstations reach it" format:"uri" example:"https://192.0.2.1:7460"`
 	Address string `json:"address,omitempty" doc:"Fixed IP address with the prefix's length, for networks that give none" maxLength:"50" example:"198.51.100.20/24"`
 	Gateway string `json:"gateway,omitempty" format:"ipv4" example:"198.51.100.1"`
 	Note    string `json:"note,omitempty" maxLength:"200" example:"for the alpine house"`

@@ -106,6 +106,8 @@ type Group struct {
 	Name         string `json:"name"`
 	Where        string `json:"where" doc:"Condition by which it fills itself; empty if people fill it"`
 	Workstations int    `json:"workstation_count"`
+	Build        int    `json:"build" doc:"That it boots whatever is offered; 0 if none"`
+	Menu         int    `json:"menu_seconds" doc:"How long its workstations show a menu before they start from their disk; 0 for no menu"`
 }
 
 // GroupMembers are workstations that come into a group, or leave it.

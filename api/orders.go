@@ -212,7 +212,6 @@ type Receipt struct {
 	Unreadable  int64            `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on this disk"`
 	Drivers     []string         `json:"drivers,omitempty" doc:"Driver packages that were put in after the copy was checked"`
 	Remark      string           `json:"remark,omitempty" doc:"What else there is to say of the disk, such as a file system that does not fill its partition"`
-	Chain       string           `json:"chain" doc:"Digest over this receipt and the one before"`
 	Arrival     *Arrival         `json:"arrival,omitempty" doc:"The first start of the copy; absent if it was delivered without answers"`
 }
 
@@ -222,11 +221,4 @@ type Arrival struct {
 	At     *time.Time     `json:"at,omitempty"`
 	Remark string         `json:"remark" doc:"What is odd about it, such as another name or the machine-id of a sibling"`
 	Report *ArrivalReport `json:"report,omitempty"`
-}
-
-// ReceiptCheck is the result of going through the chain of receipts.
-type ReceiptCheck struct {
-	Receipts int    `json:"receipts"`
-	Sound    bool   `json:"sound"`
-	Detail   string `json:"detail"`
 }

@@ -14,13 +14,16 @@ type Grant struct {
 
 // Person is somebody who may sign in.
 type Person struct {
-	Name     string     `json:"person" example:"ines"`
-	FullName string     `json:"full_name" example:"Ines Fairholm"`
-	Grants   []Grant    `json:"grants" nullable:"false"`
-	ShutOut  bool       `json:"shut_out" doc:"May not sign in"`
-	Password bool       `json:"has_password" doc:"Whether a password is set"`
-	Added    time.Time  `json:"added"`
-	Seen     *time.Time `json:"last_seen,omitempty"`
+	Name     string  `json:"person" example:"ines"`
+	FullName string  `json:"full_name" example:"Ines Fairholm"`
+	Grants   []Grant `json:"grants" nullable:"false"`
+	ShutOut  bool    `json:"shut_out" doc:"May not sign in"`
+	Password bool    `json:"has_password" doc:"Whether a password is set"`
+	Factor   bool    `json:"has_second_factor" doc:"Whether a code is needed beside the password"`
+	// Directory is where the person comes from.
+	Directory string     `json:"directory,omitempty" doc:"Where the person comes from; empty for people of the service's own"`
+	Added     time.Time  `json:"added"`
+	Seen      *time.Time `json:"last_seen,omitempty"`
 }
 
 // NewPerson asks for a person.
@@ -32,9 +35,10 @@ type NewPerson struct {
 
 // PersonChange says what becomes of a person; what is left out stays.
 type PersonChange struct {
-	FullName *string  `json:"full_name,omitempty" maxLength:"200" example:"Ines Fairholm"`
-	Grants   *[]Grant `json:"grants,omitempty" nullable:"false" maxItems:"100" example:"[{\"role\":\"engineer\",\"on\":\"group:herbarium\"}]"`
-	ShutOut  *bool    `json:"shut_out,omitempty" doc:"May not sign in; sessions end at once" example:"true"`
+	FullName    *string  `json:"full_name,omitempty" maxLength:"200" example:"Ines Fairholm"`
+	Grants      *[]Grant `json:"grants,omitempty" nullable:"false" maxItems:"100" example:"[{\"role\":\"engineer\",\"on\":\"group:herbarium\"}]"`
+	ShutOut     *bool    `json:"shut_out,omitempty" doc:"May not sign in; sessions end at once" example:"true"`
+	ResetFactor bool     `json:"reset_second_factor,omitempty" doc:"End the second factor of somebody who has lost it" example:"true"`
 }
 
 // Invitation is a link with which a person sets a password, once.
@@ -59,6 +63,17 @@ type Acceptance struct {
 type PasswordChange struct {
 	Old string `json:"old_password" maxLength:"200" example:"the garden gate is green"`
 	New string `json:"new_password" maxLength:"200" minLength:"1" example:"the garden gate is blue"`
+}
+
+// OfferedFactor is the secret of a second factor, which counts once a code of it was told.
+type OfferedFactor struct {
+	Secret string `json:"factor_secret" doc:"In base32, to be typed"`
+	URL    string `json:"factor_url" doc:"The same as otpauth URL, for a QR code"`
+}
+
+// FactorCode is the code that a second factor shows.
+type FactorCode struct {
+	Code string `json:"second_factor_code" minLength:"6" maxLength:"12" example:"492 039"`
 }
 
 // Role is a set of rights with a name.
@@ -110,4 +125,14 @@ type OpenSession struct {
 	From    string    `json:"from" doc:"Address"`
 	Program string    `json:"program" doc:"What the browser calls itself"`
 	Own     bool      `json:"own" doc:"This one"`
+}
+
+// LastResort changes the key of last resort.
+type LastResort struct {
+	Off bool `json:"off,omitempty" doc:"Switch it off, in place of renewing it. The service makes another when it starts without the file admin.token" example:"true"`
+}
+
+// RenewedKey is the key of last resort from now on.
+type RenewedKey struct {
+	Secret string `json:"token_secret" doc:"Empty if it is switched off"`
 }

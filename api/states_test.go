@@ -14,6 +14,7 @@ import (
 	"jugate/core/errand"
 	"jugate/core/image"
 	"jugate/core/readiness"
+	"jugate/core/rights"
 	"jugate/core/roster"
 )
 
@@ -35,15 +36,20 @@ func TestStatesAreThoseOfCore(t *testing.T) {
 		reflect.TypeFor[delivery.Phase]():     words(delivery.Phases),
 		reflect.TypeFor[delivery.Outcome]():   words(delivery.Outcomes),
 		reflect.TypeFor[driver.State]():       words(driver.States),
+		reflect.TypeFor[rights.Right]():       words(rights.All),
 	}
 	seen := map[reflect.Type]bool{}
-	for _, v := range []any{api.Workstation{}, api.HardwareAddress{}, api.Version{}, api.Finding{}, api.Errand{}, api.Delivery{}, api.Member{}, api.Receipt{}, api.CheckedIn{}, api.Standing{}, api.ToErrand{}, api.Directions{}, api.Progress{}, api.Cover{}} {
+	for _, v := range []any{api.Workstation{}, api.HardwareAddress{}, api.Version{}, api.Finding{}, api.Errand{}, api.Delivery{}, api.Member{}, api.Receipt{}, api.CheckedIn{}, api.Standing{}, api.ToErrand{}, api.Directions{}, api.Progress{}, api.Cover{}, api.NewRole{}, api.NewToken{}} {
 		for f := range reflect.TypeOf(v).Fields() {
-			words, states := want[f.Type]
+			kind := f.Type
+			if kind.Kind() == reflect.Slice {
+				kind = kind.Elem()
+			}
+			words, states := want[kind]
 			if !states {
 				continue
 			}
-			seen[f.Type] = true
+			seen[kind] = true
 			tag, where := f.Tag.Get("enum"), reflect.TypeOf(v).Name()+"."+f.Name
 			switch {
 			case where == "Member.Outcome": // empty until it has ended

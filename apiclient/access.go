@@ -32,6 +32,21 @@ func (c *Client) ChangePassword(ctx context.Context, in api.PasswordChange) erro
 	return c.do(ctx, http.MethodPut, "/api/v1/session/password", in, nil)
 }
 
+// OfferFactor makes the secret of a second factor for oneself.
+func (c *Client) OfferFactor(ctx context.Context) (api.OfferedFactor, error) {
+	return one[api.OfferedFactor](ctx, c, http.MethodPost, "session/second-factor", nil)
+}
+
+// ConfirmFactor has it count.
+func (c *Client) ConfirmFactor(ctx context.Context, code string) error {
+	return c.do(ctx, http.MethodPut, "/api/v1/session/second-factor", api.FactorCode{Code: code}, nil)
+}
+
+// RemoveFactor ends it.
+func (c *Client) RemoveFactor(ctx context.Context, code string) error {
+	return c.do(ctx, http.MethodPost, "/api/v1/session/second-factor/remove", api.FactorCode{Code: code}, nil)
+}
+
 // Invited tells whom a link to set a password is for.
 func (c *Client) Invited(ctx context.Context, secret string) (api.Invited, error) {
 	return one[api.Invited](ctx, c, http.MethodGet, "invitations/"+url.PathEscape(secret), nil)
@@ -115,4 +130,34 @@ func (c *Client) RemoveToken(ctx context.Context, name string) error {
 // Lines lists the logbook; filters: who, operation, since, until.
 func (c *Client) Lines(ctx context.Context, l List) (api.Page[api.Line], error) {
 	return list[api.Line](ctx, c, "logbook", l)
+}
+
+// Directories lists directories that people come from.
+func (c *Client) Directories(ctx context.Context) (api.Page[api.Directory], error) {
+	return list[api.Directory](ctx, c, "directories", List{})
+}
+
+// AddDirectory enters one.
+func (c *Client) AddDirectory(ctx context.Context, in api.NewDirectory) (api.DirectoryCheck, error) {
+	return one[api.DirectoryCheck](ctx, c, http.MethodPost, "directories", in)
+}
+
+// CheckDirectory asks one whether people can sign in, and what somebody may do here; as may be empty.
+func (c *Client) CheckDirectory(ctx context.Context, name, as string) (api.DirectoryCheck, error) {
+	return one[api.DirectoryCheck](ctx, c, http.MethodPost, "directories/"+url.PathEscape(name)+"/check"+List{Filter: map[string]string{"as": as}}.query(), nil)
+}
+
+// RemoveDirectory forgets one, with the people who came from it.
+func (c *Client) RemoveDirectory(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/api/v1/directories/"+url.PathEscape(name), nil, nil)
+}
+
+// Providers lists OpenID providers that people can sign in by.
+func (c *Client) Providers(ctx context.Context) (api.Page[api.Provider], error) {
+	return list[api.Provider](ctx, c, "providers", List{})
+}
+
+// ChangeLastResort renews the key of last resort, or switches it off.
+func (c *Client) ChangeLastResort(ctx context.Context, in api.LastResort) (api.RenewedKey, error) {
+	return one[api.RenewedKey](ctx, c, http.MethodPut, "last-resort", in)
 }

@@ -9,6 +9,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/slabstore"
+	"jugate/core/trust"
 )
 
 func agent[T any](ctx context.Context, c *Client, method, path string, body any) (T, error) {
@@ -23,9 +24,22 @@ func (c *Client) CheckIn(ctx context.Context, in api.CheckIn) (api.CheckedIn, er
 }
 
 // Standing asks for an errand; the service answers when there is one, or after
-// about 20 seconds without.
+// about 20 seconds without. An errand that is not signed by the service's authority is a
+// trust.ErrUnsigned.
 func (c *Client) Standing(ctx context.Context) (api.Standing, error) {
-	return agent[api.Standing](ctx, c, http.MethodGet, "standing", nil)
+	now, err := agent[api.Standing](ctx, c, http.MethodGet, "standing", nil)
+	if err == nil && now.Signed != "" {
+		err = c.open(now.Signed, api.SignedErrand, &now.Errand)
+	}
+	return now, err
+}
+
+// open reads what the service has signed for this agent.
+func (c *Client) open(signed, kind string, v any) error {
+	if err := trust.OpenSigned(signed, c.authority, kind, c.token, v); err != nil {
+		return fmt.Errorf("what came from %s is not taken: %w", c.base, err)
+	}
+	return nil
 }
 
 // TellActivity tells what the agent is doing.
@@ -34,8 +48,8 @@ func (c *Client) TellActivity(ctx context.Context, a api.Activity) error {
 }
 
 // SignIn lets a person order at the workstation.
-func (c *Client) SignIn(ctx context.Context, code string) (api.SignedIn, error) {
-	return agent[api.SignedIn](ctx, c, http.MethodPost, "sign-in", api.TypedCode{Code: code})
+func (c *Client) SignIn(ctx context.Context, typed api.Typed) (api.SignedIn, error) {
+	return agent[api.SignedIn](ctx, c, http.MethodPost, "sign-in", typed)
 }
 
 // Wish orders what a person at the workstation has chosen.
@@ -137,11 +151,13 @@ func (c *Client) Brought(ctx context.Context, errand int64, in api.Installed) er
 }
 
 // Lacks asks for modules that this workstation's boot environment lacks, in the order
-// in which they are loaded.
-func (c *Client) Lacks(ctx context.Context, in api.Lacks) (api.ToInstall, error) {
-	var out api.ToInstall
-	err := c.do(ctx, http.MethodPost, "/agent/v1/lacks", in, &out)
-	return out, err
+// in which they are loaded. It is signed, as an errand is.
+func (c *Client) Lacks(ctx context.Context, in api.Lacks) (out api.ToInstall, err error) {
+	reply, err := agent[api.Signed](ctx, c, http.MethodPost, "lacks", in)
+	if err != nil {
+		return out, err
+	}
+	return out, c.open(reply.Signed, api.SignedModules, &out)
 }
 
 // Arrive reports the first start of a delivered system; the client has the token of that.

@@ -1,7 +1,8 @@
 // Package apiclient is the typed client of both HTTP interfaces, shared by the
 // command line, the agent and the tests.
 //
-//	c, err := apiclient.New("http://127.0.0.1:7100", token)
+//	c, err := apiclient.New("https://192.0.2.1:7460", token)
+//	c, err = c.Trusting(authority)
 //	page, err := c.Workstations(ctx, apiclient.List{Search: "herb"})
 //
 // Errors are *Error when the service answered with a problem, and wrap ErrAway
@@ -11,6 +12,7 @@ package apiclient
 import (
 	"bytes"
 	"context"
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -22,6 +24,7 @@ import (
 	"time"
 
 	"jugate/api"
+	"jugate/core/trust"
 )
 
 // ErrAway says that the service did not answer.
@@ -31,10 +34,18 @@ var ErrAway = errors.New("the service does not answer")
 type Error struct {
 	Status int
 	Detail string
-	Misfit bool // a field of the request had a value that it cannot have
+	Misfit bool   // a field of the request had a value that it cannot have
+	Type   string // of the problem (RFC 9457, 3.1.1); empty for most
 }
 
 func (e *Error) Error() string { return e.Detail }
+
+// IsUntrusted reports whether whoever answered has no certificate that the client trusts, or one for another
+// name. Nothing was sent to them.
+func IsUntrusted(err error) bool {
+	var e *tls.CertificateVerificationError
+	return errors.As(err, &e) || errors.Is(err, ErrCertificate)
+}
 
 func hasStatus(err error, status int) bool {
 	var e *Error
@@ -69,20 +80,28 @@ func IsPassing(err error) bool {
 // IsUnauthorized reports whether the token or pass is wrong or no longer good.
 func IsUnauthorized(err error) bool { return hasStatus(err, http.StatusUnauthorized) }
 
+// NeedsCode reports whether the password was right, and the code of the second factor is needed, too.
+func NeedsCode(err error) bool {
+	var e *Error
+	return errors.As(err, &e) && e.Type == api.CodeNeeded
+}
+
 // Client speaks to one service. It may be used from several goroutines.
 type Client struct {
 	base    string
 	token   string
 	program string // what it calls itself
-	http    *http.Client
+	// authority is who certifies what this service signs (PEM); nothing that is signed is taken without.
+	authority []byte
+	http      *http.Client
 }
 
-// New makes a client for the service at server, an http or https URL. The token
-// is the administrator's, or an agent's pass.
+// New makes a client for the service at server, an https URL; plain HTTP has nothing but boot files. The
+// token is a person's, or an agent's pass. It trusts the authorities that this machine does.
 func New(server, token string) (*Client, error) {
 	u, err := url.Parse(server)
 	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
-		return nil, fmt.Errorf("%q is not the address of a service (write http://HOST:PORT)", server)
+		return nil, fmt.Errorf("%q is not the address of a service (write https://HOST:PORT)", server)
 	}
 	return &Client{base: strings.TrimSuffix(server, "/"), token: token, http: &http.Client{Transport: newTransport()}}, nil
 }
@@ -97,11 +116,40 @@ const (
 	stalledAfter = time.Minute
 )
 
-// AgentTransport is a transport for agents; it waits for no answer without end.
-func AgentTransport() *http.Transport {
+// Trusting is the same client, which trusts one authority alone, or the certificate of one service (PEM).
+func (c *Client) Trusting(authority []byte) (*Client, error) {
+	pool, err := trust.Pool(string(authority))
+	if err != nil {
+		return nil, err
+	}
+	t := newTransport()
+	t.TLSClientConfig = &tls.Config{RootCAs: pool, MinVersion: tls.VersionTLS13}
+	trusting := c.Over(&http.Client{Transport: t})
+	trusting.authority = authority
+	return trusting, nil
+}
+
+// ForAgent makes a client for an agent, which waits for no answer without end and has a key of its own, so
+// that nobody else can use its pass. It believes whom Pinned believes.
+func ForAgent(server string, certificate []byte) (*Client, error) {
+	c, err := New(server, "")
+	if err != nil {
+		return nil, err
+	}
 	t := newTransport()
 	t.ResponseHeaderTimeout = answerWithin
-	return t
+	if strings.HasPrefix(server, "https:") {
+		if t.TLSClientConfig, err = Pinned(certificate); err != nil {
+			return nil, err
+		}
+		own, err := ownCertificate()
+		if err != nil {
+			return nil, err
+		}
+		c.authority = certificate
+		t.TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return own, nil }
+	}
+	return c.Over(&http.Client{Transport: t}), nil
 }
 
 func newTransport() *http.Transport {
@@ -165,6 +213,9 @@ func (c *Client) As(program string) *Client {
 	other.program = program
 	return &other
 }
+
+// HTTP is the client beneath, for what has no method here.
+func (c *Client) HTTP() *http.Client { return c.http }
 
 // Server is the address the client speaks to.
 func (c *Client) Server() string { return c.base }
@@ -272,5 +323,5 @@ func problem(resp *http.Response) error {
 			detail += "; " + strings.TrimSpace(field+" "+d.Message)
 		}
 	}
-	return &Error{Status: resp.StatusCode, Detail: detail, Misfit: misfit}
+	return &Error{Status: resp.StatusCode, Detail: detail, Misfit: misfit, Type: p.Type}
 }

@@ -26,7 +26,7 @@ func serve(t *testing.T, h http.HandlerFunc) *apiclient.Client {
 func TestNewRefusesWhatIsNoAddress(t *testing.T) {
 	for _, server := range []string{"", "192.0.2.1", "192.0.2.1:7460", "ftp://192.0.2.1", "http://", "http://a b"} {
 		_, err := apiclient.New(server, "")
-		assert.ErrorContains(t, err, "http://HOST:PORT", server)
+		assert.ErrorContains(t, err, "https://HOST:PORT", server)
 	}
 }
 

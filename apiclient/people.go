@@ -238,11 +238,6 @@ func (c *Client) Receipt(ctx context.Context, id int64) (api.Receipt, error) {
 	return one[api.Receipt](ctx, c, http.MethodGet, fmt.Sprintf("receipts/%d", id), nil)
 }
 
-// CheckReceipts goes through the chain of receipts.
-func (c *Client) CheckReceipts(ctx context.Context) (api.ReceiptCheck, error) {
-	return one[api.ReceiptCheck](ctx, c, http.MethodGet, "receipt-chain", nil)
-}
-
 // Events calls event for each server-sent event until ctx ends, the service
 // ends the stream (nil is returned), or event returns an error.
 func (c *Client) Events(ctx context.Context, delivery int64, event func(kind string, data []byte) error) error {

@@ -2,11 +2,17 @@ package apiclient
 
 import (
 	"bytes"
+	"crypto/ed25519"
+	"crypto/rand"
 	"crypto/tls"
 	"crypto/x509"
-	"encoding/pem"
+	"crypto/x509/pkix"
 	"errors"
+	"math/big"
 	"slices"
+	"time"
+
+	"jugate/core/trust"
 )
 
 // ErrCertificate says that whoever answered is not the service.
@@ -17,11 +23,7 @@ var ErrCertificate = errors.New("whoever answered does not have the service's ce
 // renewed. It looks at no names, as a service changes its address, and at no dates, as the clocks
 // of workstations are wrong more often than a key is stolen.
 func Pinned(certificate []byte) (*tls.Config, error) {
-	block, _ := pem.Decode(certificate)
-	if block == nil || block.Type != "CERTIFICATE" {
-		return nil, errors.New("no certificate in PEM")
-	}
-	pinned, err := x509.ParseCertificate(block.Bytes)
+	pinned, err := trust.Certificate(certificate)
 	if err != nil {
 		return nil, err
 	}
@@ -35,6 +37,18 @@ func Pinned(certificate []byte) (*tls.Config, error) {
 			return nil
 		},
 	}, nil
+}
+
+// ownCertificate makes a key with a certificate that nobody has to believe: it says which key it is (RFC
+// 8705, 2.2).
+func ownCertificate() (*tls.Certificate, error) {
+	public, key, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		return nil, err
+	}
+	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "jugate agent"}, NotAfter: time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC)} // RFC 5280, 4.1.2.5
+	der, err := x509.CreateCertificate(rand.Reader, c, c, public, key)
+	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, err
 }
 
 func believed(c, pinned *x509.Certificate) bool {

@@ -70,18 +70,17 @@ func dragging(ctx context.Context, dir string) error {
 		return err
 	}
 	data := path(dir, "room-data")
-	url := fmt.Sprintf("http://%s:7460", desk.Address)
+	url := fmt.Sprintf("https://%s:7460", desk.Address)
 	serve := desk.Command(ctx, "bin/jugate", "serve", "--data", data, "--listen", desk.Address.String()+":7460", "--multicast-groups", "233.252.0.0/24")
 	if err := serve.Start(); err != nil {
 		return err
 	}
 	defer func() { serve.Process.Signal(os.Interrupt); serve.Wait() }()
-	dialed := &http.Client{Transport: &http.Transport{DialContext: desk.Dial}}
-	client, err := connect(ctx, dialed, url, path(data, "admin.token"))
+	client, err := connect(ctx, desk.Dial, url, data)
 	if err != nil {
 		return err
 	}
-	if out, err := desk.Command(ctx, "bin/jugate", "--server", url, "--token", client.Token(), "image", "import", gold, "--as", "garden-desk", "--despite", "benchmark").CombinedOutput(); err != nil {
+	if out, err := desk.Command(ctx, "bin/jugate", "--server", url, "--authority", path(data, "authority.pem"), "--token", client.Token(), "image", "import", gold, "--as", "garden-desk", "--despite", "benchmark").CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
 	var agents []*exec.Cmd
@@ -102,7 +101,7 @@ func dragging(ctx context.Context, dir string) error {
 		if err := golddisk.Blank(target, int64(megabytes+megabytes/5+40)*mib); err != nil {
 			return err
 		}
-		a := h.Command(ctx, "bin/jugate", "--server", url, "simulate", "--address", address(i), "--disk", target, "--interface", lab.Interface)
+		a := h.Command(ctx, "bin/jugate", "--server", url, "--authority", path(data, "authority.pem"), "simulate", "--address", address(i), "--disk", target, "--interface", lab.Interface)
 		if err := a.Start(); err != nil {
 			return err
 		}
@@ -163,20 +162,27 @@ type connected struct {
 
 func (c connected) Token() string { return c.token }
 
-// connect waits for the service and signs in.
-func connect(ctx context.Context, h *http.Client, url, tokenFile string) (c connected, err error) {
-	for range 200 {
-		if token, err := os.ReadFile(tokenFile); err == nil {
+// connect waits for the service on a data folder and signs in; dial is nil where the network is this
+// process's own.
+func connect(ctx context.Context, dial func(ctx context.Context, network, address string) (net.Conn, error), url, data string) (c connected, err error) {
+	for range 24_000 {
+		authority, missing := os.ReadFile(path(data, "authority.pem"))
+		if token, err := os.ReadFile(path(data, "admin.token")); err == nil && missing == nil {
 			c.token = strings.TrimSpace(string(token))
 			if c.Client, err = apiclient.New(url, c.token); err != nil {
 				return c, err
 			}
-			c.Client = c.Over(h)
+			if c.Client, err = c.Trusting(authority); err != nil {
+				return c, err
+			}
+			if t := c.HTTP().Transport.(*http.Transport); dial != nil {
+				t.DialContext = dial
+			}
 			if _, err := c.Health(ctx); err == nil {
 				return c, nil
 			}
 		}
-		time.Sleep(50 * time.Millisecond)
+		time.Sleep(5 * time.Millisecond)
 	}
 	return c, fmt.Errorf("the service at %s does not answer", url)
 }
@@ -186,7 +192,7 @@ func admit(ctx context.Context, c connected, i int, name string) (err error) {
 		if _, err = c.Admit(ctx, address(i), api.Admission{Name: name}); err == nil {
 			return nil
 		}
-		time.Sleep(50 * time.Millisecond)
+		time.Sleep(5 * time.Millisecond)
 	}
 	return err
 }
@@ -234,12 +240,12 @@ func crowd(ctx context.Context, dir string) error {
 	var work sync.WaitGroup
 	work.Go(func() { s.Serve(running, listener) })
 	defer func() { stop(); work.Wait(); s.Close() }()
-	url := "http://" + listener.Addr().String()
-	client, err := connect(ctx, http.DefaultClient, url, path(dir, "crowd-data", "admin.token"))
+	url := "https://" + listener.Addr().String()
+	client, err := connect(ctx, nil, url, path(dir, "crowd-data"))
 	if err != nil {
 		return err
 	}
-	if out, err := exec.CommandContext(ctx, "bin/jugate", "--server", url, "--token", client.Token(), "image", "import", gold, "--as", "garden-desk", "--despite", "benchmark").CombinedOutput(); err != nil {
+	if out, err := exec.CommandContext(ctx, "bin/jugate", "--server", url, "--authority", path(dir, "crowd-data", "authority.pem"), "--token", client.Token(), "image", "import", gold, "--as", "garden-desk", "--despite", "benchmark").CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
 	var names []string

@@ -14,6 +14,7 @@ import (
 	"strings"
 	"time"
 
+	"jugate/agent"
 	"jugate/api"
 	"jugate/core/delivery"
 	"jugate/core/hwaddr"
@@ -111,7 +112,7 @@ func fill(ctx context.Context, data string) error {
 	}
 	ids := make([]int64, scaleWorkstations)
 	for n := range ids {
-		w, err := db.CheckIn(ctx, now, records.Seen{Own: []hwaddr.Address{scaleAddress(n)}, AgentVersion: "0.2.0", Inventory: scaleInventory(n)})
+		w, err := db.CheckIn(ctx, now, records.Seen{Own: []hwaddr.Address{scaleAddress(n)}, AgentVersion: agent.Version, Inventory: scaleInventory(n)})
 		if err != nil {
 			return err
 		}
@@ -182,13 +183,12 @@ type served struct {
 }
 
 func startService(ctx context.Context, data string) (*served, error) {
-	s := &served{url: "http://127.0.0.1:17460"}
+	s := &served{url: "https://127.0.0.1:17460"}
 	exe, err := filepath.Abs("bin/jugate")
 	if err != nil {
 		return nil, err
 	}
 	s.process = exec.CommandContext(ctx, exe, "serve", "--data", data, "--listen", "127.0.0.1:17460", "--multicast-interface", "lo")
-	s.process.Env = append(os.Environ(), "JUGATE_LISTEN_TLS=")
 	log, err := os.Create(path(filepath.Dir(data), "service.log"))
 	if err != nil {
 		return nil, err
@@ -198,22 +198,12 @@ func startService(ctx context.Context, data string) (*served, error) {
 	if err := s.process.Start(); err != nil {
 		return nil, err
 	}
-	for {
-		if resp, err := http.Get(s.url + "/readyz"); err == nil {
-			resp.Body.Close()
-			if resp.StatusCode == http.StatusOK {
-				break
-			}
-		}
-		if time.Since(began) > 2*time.Minute {
-			text, _ := os.ReadFile(log.Name())
-			return nil, fmt.Errorf("the service does not come up: %s", text)
-		}
-		time.Sleep(5 * time.Millisecond)
+	if s.client, err = connect(ctx, nil, s.url, data); err != nil {
+		text, _ := os.ReadFile(log.Name())
+		return nil, fmt.Errorf("the service does not come up: %w: %s", err, text)
 	}
 	s.took = time.Since(began)
-	s.client, err = connect(ctx, http.DefaultClient, s.url, path(data, "admin.token"))
-	return s, err
+	return s, nil
 }
 
 func (s *served) stop() {
@@ -253,7 +243,7 @@ func (s *served) get(ctx context.Context, path string) (time.Duration, error) {
 	}
 	r.Header.Set("Authorization", "Bearer "+s.client.Token())
 	began := time.Now()
-	resp, err := http.DefaultClient.Do(r)
+	resp, err := s.client.HTTP().Do(r)
 	if err != nil {
 		return 0, err
 	}

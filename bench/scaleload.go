@@ -9,12 +9,14 @@ import (
 	"net/http"
 	"os/exec"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
+	"jugate/agent"
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/image"
@@ -39,7 +41,7 @@ type member struct {
 // enter checks in.
 func (s *served) enter(ctx context.Context, n int) (*member, error) {
 	inv := scaleInventory(n)
-	in, err := s.client.WithToken("").CheckIn(ctx, api.CheckIn{AgentVersion: "0.2.0", Boot: fmt.Sprintf("boot-%d-%d", n, time.Now().UnixNano()), Addresses: []string{scaleAddress(n).String()}, Inventory: inv})
+	in, err := s.client.WithToken("").CheckIn(ctx, api.CheckIn{AgentVersion: agent.Version, Boot: fmt.Sprintf("boot-%d-%d", n, time.Now().UnixNano()), Addresses: []string{scaleAddress(n).String()}, Inventory: inv})
 	if err != nil {
 		return nil, err
 	}
@@ -143,7 +145,7 @@ func (s *served) boots(ctx context.Context) error {
 			}
 			at := time.Now()
 			for _, path := range []string{"/boot/files/grub/grub.cfg", fmt.Sprintf("/boot/script/efi/y/%s/A1000", scaleAddress(n))} {
-				resp, err := http.Get(s.url + path)
+				resp, err := http.Get(strings.Replace(s.url, "https:", "http:", 1) + path) // as loaders do
 				if err != nil {
 					return err
 				}
@@ -289,7 +291,7 @@ func (s *served) listen(ctx context.Context, path string, count *atomic.Int64) {
 		return
 	}
 	r.Header.Set("Authorization", "Bearer "+s.client.Token())
-	resp, err := http.DefaultClient.Do(r)
+	resp, err := s.client.HTTP().Do(r)
 	if err != nil {
 		return
 	}

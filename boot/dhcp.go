@@ -133,7 +133,10 @@ func (d *DHCP) Change(do func(*netboot.Desk)) {
 // probe asks until an address is found that nobody uses.
 func (d *DHCP) probe(ctx context.Context, o netboot.Outcome) netboot.Outcome {
 	for o.Probe != nil && ctx.Err() == nil {
-		used := inUse(ctx, d.Desk.Link.Name, o.Probe.Address, probeFor)
+		used, err := inUse(ctx, d.Desk.Link.Name, o.Probe.Address, probeFor)
+		if err != nil { // whoever gets it says so, if it is (RFC 2131, 3.1)
+			d.Log.Warn("whether somebody has an address cannot be asked before it is given", "address", o.Probe.Address, "error", err)
+		}
 		d.mu.Lock()
 		next, err := d.Desk.Probed(d.Now(), o.Probe, used)
 		d.mu.Unlock()

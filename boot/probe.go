@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"context"
 	"encoding/binary"
+	"errors"
 	"net"
 	"net/netip"
+	"os"
 	"time"
 
 	"github.com/mdlayher/packet"
@@ -21,31 +23,34 @@ const (
 var everyone = net.HardwareAddr{0xff, 0xff, 0xff, 0xff, 0xff, 0xff}
 
 // inUse asks on a link whether somebody has an address. Behind a relay agent ARP does
-// not reach, and the answer is no.
-func inUse(ctx context.Context, ifname string, a netip.Addr, wait time.Duration) bool {
+// not reach, and the answer is no. An error says that it could not be asked.
+func inUse(ctx context.Context, ifname string, a netip.Addr, wait time.Duration) (bool, error) {
 	link, err := net.InterfaceByName(ifname)
 	if err != nil {
-		return false
+		return false, err
 	}
 	c, err := packet.Listen(link, packet.Raw, etherTypeARP, nil)
 	if err != nil {
-		return false
+		return false, err
 	}
 	defer c.Close()
 	stop := context.AfterFunc(ctx, func() { c.Close() })
 	defer stop()
 	if _, err := c.WriteTo(probeFrame(link.HardwareAddr, a), &packet.Addr{HardwareAddr: everyone}); err != nil {
-		return false
+		return false, err
 	}
 	c.SetReadDeadline(time.Now().Add(wait))
 	buf := make([]byte, 1514)
 	for {
 		n, _, err := c.ReadFrom(buf)
+		if errors.Is(err, os.ErrDeadlineExceeded) || ctx.Err() != nil {
+			return false, nil
+		}
 		if err != nil {
-			return false
+			return false, err
 		}
 		if sender, ip, ok := arpSender(buf[:n]); ok && ip == a && !bytes.Equal(sender, link.HardwareAddr) {
-			return true
+			return true, nil
 		}
 	}
 }

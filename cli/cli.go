@@ -58,6 +58,8 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 	case errors.As(err, &partly):
 		fmt.Fprintf(stderr, "jugate: %v\n", err)
 		return exitPartly
+	case apiclient.IsUntrusted(err):
+		fmt.Fprintf(stderr, "jugate: %v\nNothing was sent. jugate sign-in shows whose certificate it is and asks; --authority (JUGATE_AUTHORITY) names the authority's file.\n", err)
 	case errors.Is(err, apiclient.ErrAway):
 		fmt.Fprintf(stderr, "jugate: %v\nIs it running (jugate serve), and is the address right (jugate sign-in, --server or JUGATE_SERVER)?\n", err)
 	case apiclient.IsUnauthorized(err):
@@ -70,8 +72,8 @@ func Run(ctx context.Context, args []string, stdout, stderr io.Writer) int {
 
 // app is what the commands share: the global flags.
 type app struct {
-	server, token, tokenFile, output string
-	settings                         []configured // those of the command that runs
+	server, authority, token, tokenFile, output string
+	settings                                    []configured // those of the command that runs
 }
 
 func newRoot() *cobra.Command {
@@ -103,7 +105,8 @@ func newRoot() *cobra.Command {
 		},
 	}
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.server, "server", "http://127.0.0.1:7460", "address of the service (JUGATE_SERVER)")
+	flags.StringVar(&a.server, "server", "https://127.0.0.1:7460", "address of the service (JUGATE_SERVER)")
+	flags.StringVar(&a.authority, "authority", "", "file with the certificate of the service's authority, authority.pem in its data folder (JUGATE_AUTHORITY; default: what sign-in has found, then those that this machine trusts)")
 	flags.StringVar(&a.token, "token", "", "a token, of yours or the key of last resort (JUGATE_TOKEN)")
 	flags.StringVar(&a.tokenFile, "token-file", "", "file that has the token (JUGATE_TOKEN_FILE)")
 	flags.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
@@ -111,8 +114,8 @@ func newRoot() *cobra.Command {
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(toCompletions(outputs), cobra.ShellCompDirectiveNoFileComp))
 	root.SetFlagErrorFunc(flagError)
 	root.AddCommand(
-		a.workstationCommand(), a.groupCommand(), a.imageCommand(), a.captureCommand(), a.deliverCommand(),
-		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.environmentCommand(), a.driverCommand(), a.cardCommand(), a.keyCommand(), a.errandCommand(), a.answersCommand(), a.domainCommand(), a.payloadCommand(), a.personCommand(), a.roleCommand(), a.tokenCommand(), a.logbookCommand(), a.configCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), a.signInCommand(), signOutCommand(), a.versionCommand(service.Version), a.explainCommand(), openapiCommand(), referenceCommand(),
+		a.workstationCommand(), a.groupCommand(), a.imageCommand(), a.captureCommand(), a.deliverCommand(), a.orderCommand(),
+		a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.environmentCommand(), a.driverCommand(), a.cardCommand(), a.keyCommand(), a.errandCommand(), a.answersCommand(), a.domainCommand(), a.payloadCommand(), a.personCommand(), a.roleCommand(), a.tokenCommand(), a.directoryCommand(), a.logbookCommand(), a.witnessCommand(), a.configCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), a.signInCommand(), signOutCommand(), a.versionCommand(service.Version), a.explainCommand(), openapiCommand(), referenceCommand(),
 	)
 	addExamples(root)
 	refuseOldNames(root)
@@ -144,6 +147,15 @@ func (a *app) client() (*apiclient.Client, error) {
 	c, err := apiclient.New(a.server, a.token)
 	if err != nil {
 		return nil, usageError{err}
+	}
+	if a.authority != "" {
+		text, err := os.ReadFile(a.authority)
+		if err != nil {
+			return nil, fmt.Errorf("the authority's certificate: %w", err)
+		}
+		if c, err = c.Trusting(text); err != nil {
+			return nil, fmt.Errorf("%s: %w", a.authority, err)
+		}
 	}
 	return c.As(api.CommandLine + service.Version), nil
 }

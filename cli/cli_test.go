@@ -53,31 +53,31 @@ func TestWhereSettingsComeFrom(t *testing.T) {
 		return server, token
 	}
 	server, token := settings()
-	assert.Equal(t, "http://127.0.0.1:7460", server)
+	assert.Equal(t, "https://127.0.0.1:7460", server)
 	assert.Empty(t, token)
 
 	t.Log("# a file in the current folder is anybody's, and gets no token")
-	require.NoError(t, os.WriteFile("jugate.yaml", []byte("server: http://192.0.2.1:7460\ntoken: from-file\n"), 0o600))
+	require.NoError(t, os.WriteFile("jugate.yaml", []byte("server: https://192.0.2.1:7460\ntoken: from-file\n"), 0o600))
 	server, token = settings()
-	assert.Equal(t, "http://127.0.0.1:7460", server)
+	assert.Equal(t, "https://127.0.0.1:7460", server)
 	assert.Empty(t, token)
 	server, token = settings("--config", "jugate.yaml")
-	assert.Equal(t, "http://192.0.2.1:7460", server)
+	assert.Equal(t, "https://192.0.2.1:7460", server)
 	assert.Equal(t, "from-file", token)
 
-	t.Setenv("JUGATE_SERVER", "http://192.0.2.2:7460")
+	t.Setenv("JUGATE_SERVER", "https://192.0.2.2:7460")
 	server, token = settings("--token", "from-flag")
-	assert.Equal(t, "http://192.0.2.2:7460", server)
+	assert.Equal(t, "https://192.0.2.2:7460", server)
 	assert.Equal(t, "from-flag", token)
 
 	t.Log("# names that are not settings are errors, and so are values that make no sense")
 	for text, complaint := range map[string]string{
-		"server: [\n":                       "read the configuration",
-		"sevrer: http://192.0.2.1:7460\n":   `"sevrer" is not a setting`,
-		"yes: true\n":                       "is not a setting",
-		"to: [herbarium]\n":                 `"to" is not a setting`,
-		"server: [http://192.0.2.1:7460]\n": "it takes one value",
-		"server: {a: b}\n":                  "it takes a value",
+		"server: [\n":                        "read the configuration",
+		"sevrer: https://192.0.2.1:7460\n":   `"sevrer" is not a setting`,
+		"yes: true\n":                        "is not a setting",
+		"to: [herbarium]\n":                  `"to" is not a setting`,
+		"server: [https://192.0.2.1:7460]\n": "it takes one value",
+		"server: {a: b}\n":                   "it takes a value",
 	} {
 		require.NoError(t, os.WriteFile("other.yaml", []byte(text), 0o600))
 		var out, errs bytes.Buffer
@@ -102,7 +102,7 @@ func TestWhereSettingsComeFrom(t *testing.T) {
 	var shown []configured
 	require.NoError(t, json.Unmarshal(out.Bytes(), &shown))
 	for _, want := range []configured{{"netboot", "[eth1=beside,eth2=whole]", "other.yaml"}, {"listen", "192.0.2.1:7460", "other.yaml"}, {"rate", "200Mbit", "JUGATE_RATE"},
-		{"ceiling", "", "default"}, {"token", "(set)", "other.yaml"}, {"server", "http://192.0.2.2:7460", "JUGATE_SERVER"}} {
+		{"ceiling", "", "default"}, {"token", "(set)", "other.yaml"}, {"server", "https://192.0.2.2:7460", "JUGATE_SERVER"}} {
 		assert.Contains(t, shown, want)
 	}
 }
@@ -219,12 +219,12 @@ func TestAsideRules(t *testing.T) {
 }
 
 func TestListsInEveryForm(t *testing.T) {
-	items := []api.Group{{Name: "herbarium", Workstations: 8}}
+	items := []api.Group{{Name: "herbarium", Workstations: 8, Build: 4}}
 	columns := []column[api.Group]{{title: "name", value: func(g api.Group) string { return g.Name }}, {title: "workstations", value: func(g api.Group) string { return "8" }, right: true}}
 	for output, want := range map[string]string{
 		"table": "NAME        WORKSTATIONS\nherbarium              8\n",
-		"csv":   "name,where,workstation_count\nherbarium,,8\n",
-		"json":  "[\n  {\n    \"name\": \"herbarium\",\n    \"where\": \"\",\n    \"workstation_count\": 8\n  }\n]\n",
+		"csv":   "name,where,workstation_count,build,menu_seconds\nherbarium,,8,4,0\n",
+		"json":  "[\n  {\n    \"name\": \"herbarium\",\n    \"where\": \"\",\n    \"workstation_count\": 8,\n    \"build\": 4,\n    \"menu_seconds\": 0\n  }\n]\n",
 	} {
 		var out bytes.Buffer
 		cmd := &cobra.Command{}

@@ -20,7 +20,7 @@ var namers = map[string]namer{
 	"WORKSTATION": workstationNames, "WORKSTATION|GROUP": targetNames, "GROUP": groupNames, "HARDWARE-ADDRESS": cardNames,
 	"IMAGE": imageNames, "IMAGE[@VERSION]": imageNames, "A[@VERSION]": imageNames, "B[@VERSION]": imageNames, "IMAGE@VERSION": versionsInUse,
 	"BUILD": buildNumbers, "PACKAGE": driverNames, "SET": driverSetNames, "DELIVERY": deliveryNumbers, "ERRAND": errandNumbers, "RECEIPT": receiptNumbers, "KEY": keyNames, "MACHINE": workstationNames,
-	"PERSON": personNames, "ROLE": roleNames, "TOKEN": tokenNames,
+	"ORDER": orderNames, "[ORDER]": orderNames, "RUN": openRuns, "PERSON": personNames, "ROLE": roleNames, "TOKEN": tokenNames,
 }
 
 // special are the arguments of commands for which not everything of that name will do.
@@ -226,9 +226,24 @@ func tokenNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	return named(page, err, func(t api.Token) string { return t.Name + "\t" + t.Person })
 }
 
+func orderNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Orders(ctx, apiclient.List{})
+	return named(page, err, func(k api.KeptOrder) string { return k.Name + "\t" + orderWords(k.Work) })
+}
+
+func openRuns(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Runs(ctx, apiclient.List{Filter: map[string]string{"open": "true"}})
+	return named(page, err, func(r api.OrderRun) string { return fmt.Sprintf("%d\t%s", r.ID, r.Order) })
+}
+
 func domainNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	page, err := c.Domains(ctx)
 	return named(page, err, func(d api.Domain) string { return d.Name })
+}
+
+func directoryNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Directories(ctx)
+	return named(page, err, func(d api.Directory) string { return d.Name })
 }
 
 func payloadNames(ctx context.Context, c *apiclient.Client) ([]string, error) {

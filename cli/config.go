@@ -24,7 +24,7 @@ import (
 const configFile = "/etc/jugate/jugate.yaml"
 
 // everywhere are the settings of all commands.
-var everywhere = []string{"server", "token", "token-file", "output"}
+var everywhere = []string{"server", "authority", "token", "token-file", "output"}
 
 // notSettings are flags of serve that are not.
 var notSettings = []string{"help", "config", "version"}
@@ -141,6 +141,11 @@ func useContext(cmd *cobra.Command, all []configured) error {
 	}
 	if settings["server"].Source == byDefault {
 		if err := fill("server", spoken.Server); err != nil {
+			return err
+		}
+	}
+	if settings["server"].Value == spoken.Server && settings["authority"].Source == byDefault && spoken.AuthorityFile != "" {
+		if err := fill("authority", spoken.AuthorityFile); err != nil {
 			return err
 		}
 	}

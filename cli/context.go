@@ -19,6 +19,9 @@ import (
 // kept in context.json in the user's folder for configuration, jugate/ below it.
 type spoken struct {
 	Server string `json:"server"`
+	// AuthorityFile has the certificate of the authority that the service's comes from; empty for
+	// one that this machine trusts anyway.
+	AuthorityFile string `json:"authority_file,omitempty"`
 	// Token, or the file that has it.
 	Token     string `json:"token,omitempty"`
 	TokenFile string `json:"token_file,omitempty"`
@@ -109,7 +112,7 @@ func keepStarted(at *net.TCPAddr, data string) (forget func(), err error) {
 	if at.IP.IsUnspecified() {
 		host = "127.0.0.1"
 	}
-	started := spoken{Server: "http://" + net.JoinHostPort(host, fmt.Sprint(at.Port)), TokenFile: file, Process: os.Getpid()}
+	started := spoken{Server: "https://" + net.JoinHostPort(host, fmt.Sprint(at.Port)), AuthorityFile: filepath.Join(filepath.Dir(file), "authority.pem"), TokenFile: file, Process: os.Getpid()}
 	if err := started.keep(); err != nil {
 		return nothing, err
 	}

@@ -59,9 +59,9 @@ The service stays up. Look around:
   console   %s, as ines, tomas or wren
   password  %s
 
-  export JUGATE_SERVER=%s JUGATE_TOKEN=%s
+  export JUGATE_SERVER=%s JUGATE_AUTHORITY=%s JUGATE_TOKEN=%s
   jugate workstation list
 
 Ctrl-C ends it and removes everything.
-`, s.URL, demo.Password, s.URL, s.Token)
+`, s.URL, demo.Password, s.URL, s.Authority, s.Token)
 }

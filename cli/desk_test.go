@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
-	"jugate/apiclient"
 )
 
 func TestARoomOfWorkstationsAtTheCommandLine(t *testing.T) {
@@ -51,9 +50,8 @@ func TestARoomOfWorkstationsAtTheCommandLine(t *testing.T) {
 	assert.Equal(t, 2, read[api.Imported](d, "workstation", "import", out, "--dry-run").UnchangedRows)
 
 	t.Log("# newcomers are named by a pattern, after it was looked at")
-	client, err := apiclient.New(d.url, "")
-	require.NoError(t, err)
-	_, err = client.CheckIn(t.Context(), api.CheckIn{Boot: "boot", Addresses: []string{"00:00:5e:00:53:13"}, Inventory: api.Inventory{Maker: "Alder Works", Model: "A310", Disks: []api.Disk{}, Cards: []api.Card{}}})
+	client := d.stranger()
+	_, err := client.CheckIn(t.Context(), api.CheckIn{Boot: "boot", Addresses: []string{"00:00:5e:00:53:13"}, Inventory: api.Inventory{Maker: "Alder Works", Model: "A310", Disks: []api.Disk{}, Cards: []api.Card{}}})
 	require.NoError(t, err)
 	name := []string{"workstation", "name", "00:00:5e:00:53:13", "--pattern", "herb-{number:02}", "--group", "herbarium"}
 	assert.Contains(t, d.must(append(name, "--dry-run")...), "herb-03")

@@ -27,14 +27,10 @@ func (a *app) domainAdd() *cobra.Command {
 		Use: "add DOMAIN --account NAME --unit DN", Short: "Enter a domain, with the account that creates computers in one unit", Args: cobra.ExactArgs(1),
 		Long:    "The account needs the right to create computers in one unit, and no other. Its password is\nasked for, or read from standard input; it is sealed, and never leaves the service. Nothing\nis entered unless the directory takes the account and lets it create computers there.\nThe answer domain then has copies join (docs/answers.md).",
 		Example: "  jugate domain add fennholt.example --controller ldaps://dc1.fennholt.example --account jugate@fennholt.example --unit OU=Workstations,DC=fennholt,DC=example --certificate fennholt-authority.pem",
-		RunE: func(cmd *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			in.Name = args[0]
-			if certificate != "" {
-				text, err := readFile(cmd, certificate, 1<<16)
-				if err != nil {
-					return err
-				}
-				in.Certificate = string(text)
+			if in.Certificate, err = readAuthority(cmd, certificate); err != nil {
+				return err
 			}
 			c, err := a.client()
 			if err != nil {

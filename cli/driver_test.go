@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
-	"jugate/apiclient"
 	"jugate/demo/madeup"
 )
 
@@ -18,8 +17,7 @@ func TestDriversAtTheCommandLine(t *testing.T) {
 	require.NoError(t, os.RemoveAll(filepath.Join(root, "lib/modules/6.1.0-9-amd64")))
 	require.NoError(t, madeup.WriteKernel(root))
 	d := openDesk(t, "--agent", agent)
-	client, err := apiclient.New(d.url, "")
-	require.NoError(t, err)
+	client := d.stranger()
 	for address, devices := range map[string][]string{"00:00:5e:00:53:11": {madeup.AlderNetwork, madeup.AlderDisk}, "00:00:5e:00:53:21": {madeup.AlderNetwork, madeup.CorvidDisk, madeup.WrenSound}} {
 		inv := api.Inventory{Maker: "Alder Works", Model: map[int]string{2: "A310", 3: "A520"}[len(devices)], Disks: []api.Disk{}, Cards: []api.Card{}}
 		for _, id := range devices {

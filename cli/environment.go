@@ -255,7 +255,7 @@ func (a *app) environmentMedia() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "media [BUILD] --into FILE --service URL", Short: "Write the image of a USB stick that boots a build, for rooms without network boot", Args: cobra.MaximumNArgs(1),
 		Long:    "Write the image of a USB stick that boots a build, for rooms without network boot.\n\nWrite the file onto a stick as it is. It starts by UEFI, with Secure Boot too.\nWhoever has the stick can check in as any workstation, or as those of --group,\nuntil its key ends or is withdrawn: see jugate key.",
-		Example: "  jugate environment media --service https://192.0.2.1:7461 --into stick.img --group herbarium --for 72h",
+		Example: "  jugate environment media --service https://192.0.2.1:7460 --into stick.img --group herbarium --for 72h",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			n, err := buildNumber(args)
 			if err != nil {
@@ -288,7 +288,7 @@ func (a *app) environmentMedia() *cobra.Command {
 	}
 	flags := cmd.Flags()
 	flags.StringVar(&out, "into", "", "the file to write")
-	flags.StringVar(&in.Service, "service", "", "URL of the service, as workstations reach it: https with the port of --listen-tls")
+	flags.StringVar(&in.Service, "service", "", "URL of the service, as workstations reach it: such as https://192.0.2.1:7460")
 	flags.StringVar(&in.Address, "address", "", "fixed IP address with the length of its prefix, for networks that give none")
 	flags.StringVar(&in.Gateway, "gateway", "", "router that goes with --address")
 	flags.StringVar(&in.Note, "note", "", "who has the stick")

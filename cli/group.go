@@ -66,8 +66,19 @@ func (a *app) groupList() *cobra.Command {
 		columns: []column[api.Group]{
 			{title: "name", value: func(g api.Group) string { return g.Name }},
 			{title: "workstations", value: func(g api.Group) string { return strconv.Itoa(g.Workstations) }, right: true},
+			{title: "fills itself", value: func(g api.Group) string { return g.Where }},
+			{title: "build", value: func(g api.Group) string { return orNothing(g.Build) }, right: true},
+			{title: "menu", value: func(g api.Group) string { return orNothing(g.Menu) }, right: true},
 		},
 	})
+}
+
+// orNothing is a number, but nothing for 0.
+func orNothing(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return strconv.Itoa(n)
 }
 
 func (a *app) groupMenu() *cobra.Command {

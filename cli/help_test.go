@@ -51,7 +51,9 @@ func TestEveryCommandHasAnExampleThatItUnderstands(t *testing.T) {
 }
 
 func TestTheReferenceIsWhatTheProgramSays(t *testing.T) {
-	for name, want := range referencePages(newRoot()) {
+	pages, err := referencePages(newRoot())
+	require.NoError(t, err)
+	for name, want := range pages {
 		is, err := os.ReadFile(filepath.Join("../docs/reference", name))
 		require.NoError(t, err)
 		assert.True(t, want == string(is), "docs/reference/%s is old: make reference", name)

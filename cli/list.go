@@ -43,6 +43,13 @@ func (f filter) parameter() string {
 	return f.name
 }
 
+// uncut fetches a list that the service never cuts into pages, and does not narrow.
+func uncut[T any](fetch func(*apiclient.Client, context.Context) (api.Page[T], error)) func(*apiclient.Client, context.Context, apiclient.List) (api.Page[T], error) {
+	return func(c *apiclient.Client, ctx context.Context, _ apiclient.List) (api.Page[T], error) {
+		return fetch(c, ctx)
+	}
+}
+
 // list makes the command.
 func list[T any](a *app, l lister[T]) *cobra.Command {
 	var search, order string

@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"fmt"
-	"net"
 	"net/netip"
 	"os"
 	"path/filepath"
@@ -25,7 +24,7 @@ import (
 type netbootFlags struct {
 	interfaces, pools []string
 	unknown, agent    string
-	secure, tickets   string
+	tickets           string
 	force             bool
 }
 
@@ -35,15 +34,11 @@ func (f *netbootFlags) add(flags *pflag.FlagSet) {
 	flags.StringVar(&f.unknown, "unknown", string(service.Hold), "machines that nobody has admitted: ignore, hold or welcome")
 	flags.BoolVar(&f.force, "netboot-force", false, "have mode whole start although another server gives addresses")
 	flags.StringVar(&f.agent, "agent", "", "the agent's file, for builds of the boot environment (default: jugate-agent beside this program)")
-	flags.StringVar(&f.secure, "listen-tls", "", "address for agents to call by TLS (default with --netboot: the host of --listen, port 7461)")
 	flags.StringVar(&f.tickets, "tickets", "auto", "whether workstations need their boot script's ticket to check in: yes, no, or auto, which is yes with --netboot")
 }
 
-// defaultSecurePort is where agents call by TLS.
-const defaultSecurePort = "7461"
-
-// fill puts the flags into the configuration, and opens the listener for TLS.
-func (f *netbootFlags) fill(c *service.Config, listen string) error {
+// fill puts the flags into the configuration.
+func (f *netbootFlags) fill(c *service.Config) error {
 	for _, text := range f.interfaces {
 		name, mode, _ := strings.Cut(text, "=")
 		if !slices.Contains([]netboot.Mode{netboot.Beside, netboot.Whole, netboot.Off}, netboot.Mode(mode)) {
@@ -74,20 +69,6 @@ func (f *netbootFlags) fill(c *service.Config, listen string) error {
 		c.Tickets = boots
 	default:
 		return usageError{fmt.Errorf("--tickets is one of yes, no, auto, not %q", f.tickets)}
-	}
-	if f.secure == "" && boots {
-		host, _, err := net.SplitHostPort(listen)
-		if err != nil {
-			return usageError{fmt.Errorf("--listen: %w", err)}
-		}
-		f.secure = net.JoinHostPort(host, defaultSecurePort)
-	}
-	if f.secure == "" {
-		return nil
-	}
-	var err error
-	if c.Secure, err = net.Listen("tcp", f.secure); err != nil {
-		return fmt.Errorf("listen on %s: %w", f.secure, err)
 	}
 	return nil
 }

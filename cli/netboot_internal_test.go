@@ -28,16 +28,13 @@ func TestPoolsAreRead(t *testing.T) {
 func TestFlagsOfNetworkBoot(t *testing.T) {
 	usual := netbootFlags{unknown: "hold", tickets: "auto"}
 	var c service.Config
-	require.NoError(t, usual.fill(&c, "127.0.0.1:0"))
+	require.NoError(t, usual.fill(&c))
 	assert.False(t, c.Tickets, "without network boot nobody has a ticket")
-	assert.Nil(t, c.Secure)
 
 	boots := usual
-	boots.interfaces, boots.pools, boots.secure = []string{"eth1=whole", "eth2=off"}, []string{"192.0.2.100-192.0.2.199/24"}, "127.0.0.1:0"
+	boots.interfaces, boots.pools = []string{"eth1=whole", "eth2=off"}, []string{"192.0.2.100-192.0.2.199/24"}
 	c = service.Config{}
-	require.NoError(t, boots.fill(&c, "127.0.0.1:0"))
-	require.NotNil(t, c.Secure)
-	defer c.Secure.Close()
+	require.NoError(t, boots.fill(&c))
 	assert.True(t, c.Tickets)
 	assert.Equal(t, []service.NetbootInterface{{Name: "eth1", Mode: netboot.Whole}, {Name: "eth2", Mode: netboot.Off}}, c.Netboot.Interfaces)
 	assert.Len(t, c.Netboot.Pools, 1)
@@ -52,7 +49,7 @@ func TestFlagsOfNetworkBoot(t *testing.T) {
 	} {
 		f := usual
 		spoil(&f)
-		err := f.fill(&service.Config{}, "127.0.0.1:0")
+		err := f.fill(&service.Config{})
 		assert.ErrorContains(t, err, want)
 		assert.IsType(t, usageError{}, err)
 	}

@@ -11,7 +11,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
-	"jugate/apiclient"
 )
 
 // kernelFolder is a folder with what a build is made of: files, but no kernel that
@@ -88,7 +87,7 @@ func TestBootEnvironmentsAtTheCommandLine(t *testing.T) {
 
 	t.Log("# a stick of it")
 	stick := filepath.Join(t.TempDir(), "stick.img")
-	d.must("environment", "media", "--into", stick, "--service", "https://192.0.2.1:7461", "--address", "192.0.2.70/24")
+	d.must("environment", "media", "--into", stick, "--service", "https://192.0.2.1:7460", "--address", "192.0.2.70/24")
 
 	t.Log("# its key can be listed, limited and withdrawn")
 	keys := read[[]api.MediaKey](d, "key", "list")
@@ -123,7 +122,7 @@ func TestNetworkBootAtTheCommandLine(t *testing.T) {
 	assert.Contains(t, text, "none; workstations start from their disk (jugate environment build --offer)")
 	d.must("environment", "build", "--from", root, "--offer")
 	for _, path := range []string{"script/efi/y/00:00:5e:00:53:11", "files/1/vmlinuz", "files/1/initrd"} {
-		resp, err := http.Get(d.url + "/boot/" + path)
+		resp, err := http.Get(d.plain() + "/boot/" + path)
 		require.NoError(t, err)
 		resp.Body.Close()
 		assert.Equal(t, http.StatusOK, resp.StatusCode)
@@ -143,9 +142,8 @@ func TestNetworkBootAtTheCommandLine(t *testing.T) {
 	d.must("group", "add", "herbarium")
 	d.must("workstation", "admit", "00:00:5e:00:53:11", "herb-01", "--group", "herbarium")
 	d.must("workstation", "admit", "00:00:5e:00:53:12", "herb-02")
-	nobody, err := apiclient.New(d.url, "")
-	require.NoError(t, err)
-	_, err = nobody.CheckIn(t.Context(), api.CheckIn{Boot: "b", AgentVersion: "test", Addresses: []string{"00:00:5e:00:53:11"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
+	nobody := d.stranger()
+	_, err := nobody.CheckIn(t.Context(), api.CheckIn{Boot: "b", AgentVersion: "test", Addresses: []string{"00:00:5e:00:53:11"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
 	require.NoError(t, err, "it has been seen, so that it starts from its disk")
 	text, code := d.run("workstation", "address", "herb-01", "192.0.2.50")
 	assert.Equal(t, 1, code)
@@ -154,7 +152,7 @@ func TestNetworkBootAtTheCommandLine(t *testing.T) {
 	_, code = d.run("workstation", "address", "herb-02", "seven")
 	assert.Equal(t, 1, code)
 	d.must("group", "menu", "herbarium", "10")
-	resp, err := http.Get(d.url + "/boot/script/efi/y/00:00:5e:00:53:11")
+	resp, err := http.Get(d.plain() + "/boot/script/efi/y/00:00:5e:00:53:11")
 	require.NoError(t, err)
 	script := make([]byte, 4096)
 	n, _ := resp.Body.Read(script)

@@ -165,6 +165,15 @@ func size(n int64) string {
 
 func when(t time.Time) string { return t.Local().Format("2006-01-02 15:04:05") }
 
+// texts are values of a kind of word as text.
+func texts[T ~string](all []T) []string {
+	out := make([]string, len(all))
+	for i, v := range all {
+		out[i] = string(v)
+	}
+	return out
+}
+
 func whenPtr(t *time.Time) string {
 	if t == nil {
 		return ""

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
+	"jugate/apiclient"
 	"jugate/cli"
 	"jugate/demo/golddisk"
 )
@@ -89,15 +90,31 @@ func until(t *testing.T, lines *bufio.Scanner, text string) string {
 func openDesk(t *testing.T, more ...string) desk {
 	t.Helper()
 	data := filepath.Join(t.TempDir(), "data")
-	line := until(t, start(t, append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--multicast-groups", "233.252.0.0/24", "--rate", "400Mbit", "--build-from", os.TempDir()}, more...)...), "http://")
-	_, address, _ := strings.Cut(line, "http://")
+	line := until(t, start(t, append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--multicast-groups", "233.252.0.0/24", "--rate", "400Mbit", "--build-from", os.TempDir()}, more...)...), "https://")
+	_, address, _ := strings.Cut(line, "https://")
 	token, err := os.ReadFile(filepath.Join(data, "admin.token"))
 	require.NoError(t, err)
-	d := desk{t: t, url: "http://" + address}
+	d := desk{t: t, url: "https://" + address}
 	t.Setenv("JUGATE_SERVER", d.url)
+	t.Setenv("JUGATE_AUTHORITY", filepath.Join(data, "authority.pem"))
 	t.Setenv("JUGATE_TOKEN", strings.TrimSpace(string(token)))
 	return d
 }
+
+// stranger is a client without a token.
+func (d desk) stranger() *apiclient.Client {
+	d.t.Helper()
+	c, err := apiclient.New(d.url, "")
+	require.NoError(d.t, err)
+	authority, err := os.ReadFile(os.Getenv("JUGATE_AUTHORITY"))
+	require.NoError(d.t, err)
+	c, err = c.Trusting(authority)
+	require.NoError(d.t, err)
+	return c
+}
+
+// plain is where firmware asks.
+func (d desk) plain() string { return strings.Replace(d.url, "https:", "http:", 1) }
 
 // The whole path, as an engineer walks it: service, simulated workstations and
 // command line over loopback, with 3 % loss, judged by the system's own tools.
@@ -181,7 +198,7 @@ func TestTheWholePath(t *testing.T) {
 		multicast += r.Multicast
 	}
 	assert.Greater(t, multicast, done.UsedBytes, "one that hears badly is served alone; most hear the stream")
-	assert.Contains(t, d.must("receipt", "check"), "4 receipts, and the chain is sound")
+	assert.Contains(t, d.must("receipt", "check"), "4 receipts, 0 arrivals and")
 	for _, list := range []string{"workstation", "group", "image", "delivery", "receipt"} {
 		text := d.must(list, "list")
 		assert.Greater(t, strings.Count(text, "\n"), 1)
@@ -255,7 +272,7 @@ func TestExitCodesAndComplaints(t *testing.T) {
 		"receipt show herb-01":                                   {2, "is not the number of a receipt"},
 		"receipt list --nonsense":                                {2, "unknown flag"},
 		"image list --token wrong":                               {1, "the token is wrong"},
-		"image list --server http://127.0.0.1:1":                 {1, "does not answer"},
+		"image list --server https://127.0.0.1:1":                {1, "does not answer"},
 		"image list --server nonsense":                           {2, "not the address of a service"},
 		"simulate --address zz":                                  {2, "not a hardware address"},
 		"simulate --address 00:00:5e:00:53:01 --loss 2":          {2, "--loss"},

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 	"strings"
 
@@ -12,7 +11,7 @@ import (
 )
 
 func (a *app) receiptCommand() *cobra.Command {
-	return noun("receipt", "See which image each workstation got", a.receiptList(), a.receiptShow(), a.receiptCheck())
+	return noun("receipt", "See which image each workstation got", a.receiptList(), a.receiptShow(), a.receiptCheck(), a.receiptProve(), a.receiptVerify(), a.receiptHead(), a.receiptExport(), a.receiptRestored())
 }
 
 func (a *app) receiptList() *cobra.Command {
@@ -65,7 +64,7 @@ func (a *app) receiptShow() *cobra.Command {
 				field{"drivers", strings.Join(r.Drivers, ", ")}, field{"started", whenPtr(r.Started)}, field{"ended", when(r.Ended)},
 				field{"received", fmt.Sprintf("%s by multicast, %s by unicast", size(r.Multicast), size(r.Unicast))},
 				field{"arrival", arrival(r)}, field{"arrived as", arrivedAs(r)},
-				field{"delivery", fmt.Sprint(r.Delivery)}, field{"ordered by", r.OrderedBy}, field{"chain", r.Chain})
+				field{"delivery", fmt.Sprint(r.Delivery)}, field{"ordered by", r.OrderedBy})
 		},
 	}
 }
@@ -99,29 +98,4 @@ func remark(r api.Receipt) string {
 		all = append(all, r.Remark)
 	}
 	return strings.Join(all, "; ")
-}
-
-func (a *app) receiptCheck() *cobra.Command {
-	return &cobra.Command{
-		Use: "check", Short: "Go through the chain of receipts and tell whether one was changed or removed", Args: cobra.NoArgs,
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			check, err := c.CheckReceipts(cmd.Context())
-			if err != nil {
-				return err
-			}
-			if a.output != "table" {
-				err = show(cmd, a, check)
-			} else if check.Sound {
-				fmt.Fprintf(cmd.OutOrStdout(), "%d receipts, and the chain is sound\n", check.Receipts)
-			}
-			if !check.Sound {
-				err = errors.New(check.Detail)
-			}
-			return err
-		},
-	}
 }

@@ -18,7 +18,11 @@ import (
 
 // writeReference writes them into a folder.
 func writeReference(root *cobra.Command, dir string) error {
-	for name, text := range referencePages(root) {
+	pages, err := referencePages(root)
+	if err != nil {
+		return err
+	}
+	for name, text := range pages {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
 			return err
 		}
@@ -28,8 +32,9 @@ func writeReference(root *cobra.Command, dir string) error {
 
 const madeBy = "<!-- Made by `make reference` from the program's own text. -->\n\n"
 
-func referencePages(root *cobra.Command) map[string]string {
-	return map[string]string{"commands.md": commandPage(root), "settings.md": settingsPage(root), "terms.md": termsPage(), "answers.md": answersPage()}
+func referencePages(root *cobra.Command) (map[string]string, error) {
+	schema, err := orderSchema()
+	return map[string]string{"commands.md": commandPage(root), "settings.md": settingsPage(root), "terms.md": termsPage(), "answers.md": answersPage(), "order.schema.json": schema}, err
 }
 
 func commandPage(root *cobra.Command) string {

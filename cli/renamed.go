@@ -24,6 +24,7 @@ var renamedFlags = map[string]string{
 	"--out":          "--into",
 	"--whole":        "--drivers-whole",
 	"--undo":         "jugate image readmit",
+	"--listen-tls":   "--listen, which speaks TLS, too, and",
 }
 
 // refuseOldNames adds a hidden command for each old name.

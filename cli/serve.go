@@ -33,6 +33,10 @@ func serveCommand() *cobra.Command {
 			if config.Multicast.Rate, err = parseRate(rate); err != nil {
 				return usageError{fmt.Errorf("--rate: %w", err)}
 			}
+			config.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
+			if err := giveUp(config.Log, config.Data, len(boot.interfaces) > 0); err != nil {
+				return fmt.Errorf("give up privileges: %w", err)
+			}
 			listener, err := net.Listen("tcp", listen)
 			if err != nil {
 				return fmt.Errorf("listen on %s: %w", listen, err)
@@ -48,13 +52,9 @@ func serveCommand() *cobra.Command {
 			if config.Multicast.Interface == "" {
 				config.Multicast.Interface = interfaceOf(local)
 			}
-			if err := boot.fill(&config, listen); err != nil {
+			if err := boot.fill(&config); err != nil {
 				return err
 			}
-			if config.Secure != nil {
-				defer config.Secure.Close()
-			}
-			config.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
 			if os.Getenv("GOMEMLIMIT") == "" {
 				debug.SetMemoryLimit(memoryLimit)
 			}
@@ -72,16 +72,19 @@ func serveCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "console and interface: http://%s\nkey of last resort: in %s\n", listener.Addr(), filepath.Join(config.Data, "admin.token"))
+			fmt.Fprintf(cmd.OutOrStdout(), "console and interface: https://%s\nits authority:         %s, in %s\nkey of last resort:    in %s\n", listener.Addr(), s.Fingerprint(), filepath.Join(config.Data, "authority.pem"), filepath.Join(config.Data, "admin.token"))
 			if link.Secret != "" {
-				fmt.Fprintf(cmd.OutOrStdout(), "nobody can sign in by name yet; the first administrator does so at http://%s/welcome#%s until %s\n", listener.Addr(), link.Secret, when(link.Expires))
+				fmt.Fprintf(cmd.OutOrStdout(), "nobody can sign in by name yet; the first administrator does so at https://%s/welcome#%s until %s\n", listener.Addr(), link.Secret, when(link.Expires))
 			}
 			return s.Serve(cmd.Context(), listener)
 		},
 	}
 	flags := cmd.Flags()
 	flags.StringVar(&config.Data, "data", "", "folder for records, images and slabs")
-	flags.StringVar(&listen, "listen", "127.0.0.1:7460", "address to answer on")
+	flags.StringVar(&listen, "listen", "127.0.0.1:7460", "address to answer on: by TLS, and for boot files by plain HTTP")
+	flags.StringSliceVar(&config.Names.Also, "name", nil, "DNS names of the service, for its certificate, beside that of this machine")
+	flags.StringVar(&config.Names.Certificate, "certificate", "", "PEM file of a certificate that the console shows to who calls it by a name in that; read again when it changes")
+	flags.StringVar(&config.Names.Key, "certificate-key", "", "PEM file of its key")
 	flags.StringVar(&config.Multicast.Interface, "multicast-interface", "", "network interface for streams (default: the one with the --listen address)")
 	flags.StringVar(&groups, "multicast-groups", "239.255.0.0/24", "range of multicast addresses for streams")
 	flags.Uint16Var(&config.Multicast.Port, "multicast-port", 6003, "port of streams")
@@ -90,6 +93,7 @@ func serveCommand() *cobra.Command {
 	flags.StringVar(&ceiling, "ceiling", "", "what all streams together may take, such as 800Mbit (default: no bound)")
 	flags.StringSliceVar(&config.IdentityFiles, "identity-files", nil, "patterns of files that tell one machine from another, which no golden disk may have (default: names that agents usually use)")
 	flags.DurationVar(&config.ArrivalWithin, "arrival-within", 2*time.Hour, "how long after its delivery a copy is to have started and reported")
+	flags.DurationVar(&config.KeepLines, "keep-lines", 0, "how long lines of the logbook are kept, such as 17520h (default: for ever); receipts are kept in any case")
 	flags.BoolVar(&config.AcceptCards, "accept-cards", false, "accept unknown network cards at once, where the workstation is known by UUID and serial number")
 	flags.StringSliceVar(&config.BuildFrom, "build-from", nil, "folders that systems for builds of the boot environment may be read from, beside this machine's own")
 	boot.add(flags)

@@ -1,14 +1,14 @@
 package cli
 
 import (
-	"bufio"
 	"cmp"
+	"crypto/rand"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -18,25 +18,28 @@ import (
 )
 
 func (a *app) signInCommand() *cobra.Command {
-	var as string
+	var as, fingerprint string
 	cmd := &cobra.Command{
 		Use: "sign-in [URL]", Short: "Choose the service to speak to, and store a token", Args: cobra.MaximumNArgs(1),
-		Long: "Choose the service to speak to, and store a token.\n\nWith --as, a password is asked for, and a token of that person is made and kept. Without it a\ntoken is read from the terminal, from standard input, or from the file that --token-file names.\nIt is kept in a file that only you can read. Whoever starts a service with jugate serve does\nnot need to sign in there.",
-		Example: "  jugate sign-in http://192.0.2.1:7460 --as ines\n" +
-			"  jugate sign-in http://192.0.2.1:7460 --token-file admin.token",
+		Long: "Choose the service to speak to, and store a token.\n\nWith --as, a password is asked for, and a token of that person is made and kept. Without it a\ntoken is read from the terminal, from standard input, or from the file that --token-file names.\nThe fingerprint of the service's authority is shown, to be compared with the one that the service\nprinted; from then on nobody else is believed at that address.\nIt is kept in a file that only you can read. Whoever starts a service with jugate serve does\nnot need to sign in there.",
+		Example: "  jugate sign-in https://192.0.2.1:7460 --as ines\n" +
+			"  jugate sign-in https://192.0.2.1:7460 --token-file admin.token",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				a.server = args[0]
 			}
+			file, err := a.trust(cmd, fingerprint)
+			if err != nil {
+				return err
+			}
+			a.authority = file
 			if as != "" {
-				var err error
 				if a.token, err = a.ownToken(cmd, as); err != nil {
 					return err
 				}
 			}
 			given := as != "" || cmd.Flags().Changed("token") || cmd.Flags().Changed("token-file")
 			if !given {
-				var err error
 				if a.token, err = askToken(cmd, a.server); err != nil {
 					return err
 				}
@@ -49,13 +52,14 @@ func (a *app) signInCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if err := (spoken{Server: a.server, Token: a.token, SignedIn: true}).keep(); err != nil {
+			if err := (spoken{Server: a.server, AuthorityFile: a.authority, Token: a.token, SignedIn: true}).keep(); err != nil {
 				return err
 			}
 			_, err = fmt.Fprintf(cmd.OutOrStdout(), "signed in at %s as %s; jugate sign-out ends that\n", a.server, pick(who.Name == "administrator", "the administrator", who.Name))
 			return err
 		},
 	}
+	cmd.Flags().StringVar(&fingerprint, "fingerprint", "", "fingerprint that the service's authority has to have, as the service printed it")
 	cmd.Flags().StringVar(&as, "as", "", "sign in as this person, by password")
 	return cmd
 }
@@ -66,23 +70,30 @@ func (a *app) ownToken(cmd *cobra.Command, name string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	c, err := apiclient.New(a.server, "")
+	c, err := a.client()
 	if err != nil {
-		return "", usageError{err}
+		return "", err
 	}
-	session, _, err := c.OpenSession(cmd.Context(), api.SignIn{Name: name, Password: password})
+	in := api.SignIn{Name: name, Password: password}
+	session, _, err := c.WithToken("").OpenSession(cmd.Context(), in)
+	if apiclient.NeedsCode(err) {
+		if in.Code, err = askSecret(cmd, "the code of your second factor"); err != nil {
+			return "", err
+		}
+		session, _, err = c.WithToken("").OpenSession(cmd.Context(), in)
+	}
 	if err != nil {
 		return "", err
 	}
 	host, _ := os.Hostname()
 	host = cmp.Or(host[:min(len(host), 30)], "here")
-	t, err := session.AddToken(cmd.Context(), api.NewToken{Name: fmt.Sprintf("command-line-%s-%d", host, time.Now().Unix())})
+	t, err := session.AddToken(cmd.Context(), api.NewToken{Name: fmt.Sprintf("command-line-%s-%s", host, strings.ToLower(rand.Text()[:8]))})
 	return t.Secret, errors.Join(err, session.SignOut(cmd.Context()))
 }
 
 // askToken reads a token that nobody sees on the terminal.
 func askToken(cmd *cobra.Command, server string) (string, error) {
-	token, err := askSecret(cmd, "the administrator's token of "+server)
+	token, err := askSecret(cmd, "the key of last resort of "+server)
 	if err == nil && token == "" {
 		err = usageError{errors.New("no token came on standard input; the service keeps it in admin.token, in its data folder")}
 	}
@@ -97,9 +108,25 @@ func askSecret(cmd *cobra.Command, what string) (string, error) {
 		fmt.Fprintln(cmd.ErrOrStderr())
 		return strings.TrimSpace(string(text)), err
 	}
-	lines := bufio.NewScanner(cmd.InOrStdin())
-	lines.Scan()
-	return strings.TrimSpace(lines.Text()), lines.Err()
+	return readLine(cmd.InOrStdin())
+}
+
+// readLine reads a line and nothing behind it, which may be asked for next.
+func readLine(in io.Reader) (string, error) {
+	var line []byte
+	for b := make([]byte, 1); ; {
+		n, err := in.Read(b)
+		if n == 1 && b[0] != '\n' {
+			line = append(line, b[0])
+		}
+		if errors.Is(err, io.EOF) {
+			err = nil
+			n = 0
+		}
+		if err != nil || n == 0 || b[0] == '\n' {
+			return strings.TrimSpace(string(line)), err
+		}
+	}
 }
 
 const signOutName = "sign-out"
@@ -111,6 +138,9 @@ func signOutCommand() *cobra.Command {
 			path, err := contextFile()
 			if err == nil {
 				err = os.Remove(path)
+			}
+			if file, e := trustFile(); e == nil {
+				os.Remove(file)
 			}
 			if errors.Is(err, fs.ErrNotExist) {
 				_, err = fmt.Fprintln(cmd.ErrOrStderr(), "you were not signed in")

@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/http"
+	"os"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
@@ -47,11 +47,15 @@ func simulateCommand(a *app) *cobra.Command {
 				}
 				w.DiskSpeed = float64(perSecond)
 			}
-			c, err := apiclient.New(a.server, "")
+			certificate, err := os.ReadFile(a.authority)
+			if err != nil {
+				return fmt.Errorf("the authority's certificate: %w", err)
+			}
+			c, err := apiclient.ForAgent(a.server, certificate)
 			if err != nil {
 				return usageError{err}
 			}
-			err = agent.New(c.Over(&http.Client{Transport: apiclient.AgentTransport()}), &w, agent.Options{Show: agent.Screen(cmd.OutOrStdout())}).Run(cmd.Context())
+			err = agent.New(c, &w, agent.Options{Show: agent.Screen(cmd.OutOrStdout())}).Run(cmd.Context())
 			if errors.Is(err, context.Canceled) || errors.Is(err, agent.ErrLeft) {
 				return nil // that is how it ends
 			}

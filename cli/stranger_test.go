@@ -7,14 +7,12 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
-	"jugate/apiclient"
 )
 
 // Which machine is which, and who is not wanted, as an engineer settles it.
 func TestMachinesAndTheirCardsAtTheCommandLine(t *testing.T) {
 	d := openDesk(t)
-	agent, err := apiclient.New(d.url, "")
-	require.NoError(t, err)
+	agent := d.stranger()
 	in := func(serial, uuid string, adapters bool, addresses ...string) error {
 		c := api.CheckIn{Boot: "boot " + serial, AgentVersion: "test", Addresses: addresses, Inventory: api.Inventory{Model: "A310", Serial: serial, UUID: uuid, Disks: []api.Disk{}, Cards: []api.Card{}}}
 		for i, a := range addresses {
@@ -52,7 +50,7 @@ func TestMachinesAndTheirCardsAtTheCommandLine(t *testing.T) {
 	d.must("card", "share", "00:00:5e:00:53:99", "--off")
 
 	t.Log("# another main board under a known card has to be told")
-	err = in("AW-0077", "4c4c4544-0042-3510-8031-c4c04f4e3277", false, "00:00:5e:00:53:12")
+	err := in("AW-0077", "4c4c4544-0042-3510-8031-c4c04f4e3277", false, "00:00:5e:00:53:12")
 	assert.ErrorContains(t, err, "jugate workstation relearn")
 	d.must("workstation", "relearn", "herb-02")
 	assert.NoError(t, in("AW-0077", "4c4c4544-0042-3510-8031-c4c04f4e3277", false, "00:00:5e:00:53:12"))

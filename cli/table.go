@@ -233,3 +233,15 @@ func (a *app) workstationField() *cobra.Command {
 		},
 	}
 }
+
+// authorityAtMost bounds the file of a certificate, in bytes.
+const authorityAtMost = 1 << 16
+
+// readAuthority reads the certificate in a file; nothing if none is named.
+func readAuthority(cmd *cobra.Command, name string) (string, error) {
+	if name == "" {
+		return "", nil
+	}
+	text, err := readFile(cmd, name, authorityAtMost)
+	return string(text), err
+}

@@ -25,7 +25,7 @@ func TestAnswersAreSetAndPreviewed(t *testing.T) {
 		_, err := stage.Client.SetAnswers(t.Context(), api.NewAnswers{Of: of, Values: values})
 		require.NoError(t, err)
 	}
-	b := open(t)
+	b := open(t, stage)
 	b.do(chromedp.Navigate(stage.URL))
 	b.signIn(stage.Token)
 	b.do(chromedp.Click(`//a[text()="Answers"]`), chromedp.WaitVisible(`//td[text()="(set)"]`))

@@ -4,6 +4,8 @@
 package console
 
 import (
+	"bytes"
+	"context"
 	"embed"
 	"io/fs"
 	"net/http"
@@ -19,20 +21,22 @@ import (
 var dist embed.FS
 
 // Handler serves the console. Paths of its pages get its one document; what names
-// neither a page nor a file is not there.
-func Handler() http.Handler {
+// neither a page nor a file is not there. nonce is what the answer's content security policy
+// allows scripts and styles by.
+func Handler(nonce func(context.Context) string) http.Handler {
 	files, err := fs.Sub(dist, "dist")
 	if err != nil {
 		panic(err) // the folder is embedded above
 	}
-	return handler(files)
+	return handler(files, nonce)
 }
 
-func handler(files fs.FS) http.Handler {
+// noncePlace stands in the document for the nonce (vite.config.ts).
+const noncePlace = "nonce-of-the-answer"
+
+func handler(files fs.FS, nonce func(context.Context) string) http.Handler {
 	server := http.FileServerFS(files)
 	return gzhttp.GzipHandler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		w.Header().Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'")
-		w.Header().Set("X-Content-Type-Options", "nosniff")
 		name := strings.TrimPrefix(path.Clean(r.URL.Path), "/")
 		if info, err := fs.Stat(files, name); err == nil && !info.IsDir() {
 			if strings.HasPrefix(name, "assets/") { // their names carry a digest of their content
@@ -41,7 +45,7 @@ func handler(files fs.FS) http.Handler {
 			server.ServeHTTP(w, r)
 			return
 		}
-		if !isPage(r) {
+		if !IsPage(r) {
 			http.NotFound(w, r)
 			return
 		}
@@ -52,15 +56,15 @@ func handler(files fs.FS) http.Handler {
 		}
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Cache-Control", "no-cache")
-		w.Write(page)
+		w.Write(bytes.ReplaceAll(page, []byte(noncePlace), []byte(nonce(r.Context()))))
 	}))
 }
 
 // pages are the first parts of paths that the console has pages for (src/House.tsx).
-var pages = []string{"", "workstations", "answers", "images", "deliveries", "errands", "receipts", "drivers", "netboot", "people", "logbook", "welcome"}
+var pages = []string{"", "workstations", "answers", "images", "deliveries", "orders", "errands", "receipts", "drivers", "netboot", "people", "logbook", "welcome"}
 
-// isPage tells whether a browser asks for a page.
-func isPage(r *http.Request) bool {
+// IsPage tells whether a browser asks for a page.
+func IsPage(r *http.Request) bool {
 	first, rest, _ := strings.Cut(strings.TrimPrefix(path.Clean(r.URL.Path), "/"), "/")
 	_, notNumber := strconv.Atoi(rest)
 	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && slices.Contains(pages, first) && (rest == "" || first == "deliveries" && notNumber == nil)

@@ -39,7 +39,7 @@ func TestDriversAreSeen(t *testing.T) {
 	require.NoError(t, madeup.WriteKernel(kernel))
 	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{Folders: []string{kernel}, Offer: true})
 	require.NoError(t, err)
-	b := open(t)
+	b := open(t, stage)
 	b.do(chromedp.Navigate(stage.URL))
 	b.signIn(stage.Token)
 

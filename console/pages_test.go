@@ -1,6 +1,7 @@
 package console_test
 
 import (
+	"context"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -21,7 +22,7 @@ func TestEveryPageHasAnAddress(t *testing.T) {
 	require.Greater(t, len(found), 5)
 	status := func(path string) int {
 		w := httptest.NewRecorder()
-		console.Handler().ServeHTTP(w, httptest.NewRequest(http.MethodGet, path, nil))
+		console.Handler(func(context.Context) string { return "" }).ServeHTTP(w, httptest.NewRequest(http.MethodGet, path, nil))
 		return w.Code
 	}
 	for _, page := range found {

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
+	"jugate/core/proof"
 	"jugate/demo"
 )
 
@@ -20,7 +21,7 @@ func TestPeopleComeInAndSeeWhatIsTheirs(t *testing.T) {
 	stage := openStage(t)
 	_, err := stage.Prepare(t.Context())
 	require.NoError(t, err)
-	b := open(t)
+	b := open(t, stage)
 	b.do(chromedp.Navigate(stage.URL))
 	b.signInAs("ines", "not the password")
 	b.do(chromedp.WaitVisible(`//*[contains(text(), "the name or the password is wrong")]`), chromedp.Reload())
@@ -40,7 +41,7 @@ func TestPeopleComeInAndSeeWhatIsTheirs(t *testing.T) {
 	assert.False(t, p.Password)
 
 	t.Log("# the link sets a password, once, and what rowan may not do is not shown")
-	other := open(t)
+	other := open(t, stage)
 	other.do(chromedp.Navigate(link), chromedp.WaitVisible(`//*[contains(text(), "Welcome, rowan")]`), keys(`#password`, "short"), keys(`#again`, "shorter"), chromedp.Click(`button[type=submit]`),
 		chromedp.WaitVisible(`//*[text()="This is another one."]`), chromedp.Reload(), chromedp.WaitVisible(`#password`), keys(`#password`, demo.Password), keys(`#again`, demo.Password), chromedp.Click(`button[type=submit]`),
 		chromedp.WaitVisible(`//a[text()="Workstations"]`))
@@ -56,4 +57,17 @@ func TestPeopleComeInAndSeeWhatIsTheirs(t *testing.T) {
 	b.do(chromedp.Click(`//a[text()="Logbook"]`), chromedp.WaitVisible(`//td[text()="remove-person"]`), chromedp.WaitVisible(`//td[text()="person rowan"]`))
 	b.settled()
 	b.until(`[...document.querySelectorAll("tr")].some(r => r.innerText.includes("ines") && r.innerText.includes("add-person") && r.innerText.includes("console"))`)
+	b.shoot("console-logbook")
+
+	t.Log("# and what proves it: the signed head, a witness, and a service whose restore waits for somebody")
+	keys, err := stage.Client.LogKeys(t.Context())
+	require.NoError(t, err)
+	private, err := proof.NewKey("alpine-house")
+	require.NoError(t, err)
+	alpine, err := proof.ParseKey(private)
+	require.NoError(t, err)
+	require.NoError(t, stage.Client.Watch(t.Context(), api.NewWatched{Name: "alpine-house", Key: alpine.Verifier()}))
+	b.do(chromedp.Click(`//*[contains(@class, "ant-segmented-item-label") and text()="Proof"]`), chromedp.WaitVisible(`//code[contains(., "`+keys.Log+`")]`), chromedp.WaitVisible(`//b[text()="alpine-house"]`))
+	b.settled()
+	b.shoot("console-proof")
 }

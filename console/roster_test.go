@@ -24,7 +24,7 @@ herb-09;00:00:5e:00:53:a9;AL-2699;herbarium-scanning;arrives in March;2.15
 herb-10;;AL-2700;herbarium-scanning microscopes;arrives in March;2.15
 herb-11;;Default string;herbarium-scanning;;2.15
 `), 0o644))
-	b := open(t)
+	b := open(t, stage)
 	b.do(chromedp.Navigate(stage.URL))
 	b.signIn(stage.Token)
 	b.do(chromedp.WaitVisible(`//b[text()="herb-01"]`))

@@ -3,10 +3,11 @@ import { defineConfig } from "vite";
 
 export default defineConfig({
   plugins: [react()],
+  html: { cspNonce: "nonce-of-the-answer" }, // console.go puts one in its place
   build: {
     emptyOutDir: false, // dist/.keep is what the Go package embeds before the first build
     chunkSizeWarningLimit: 1600,
     reportCompressedSize: false,
   },
-  server: { proxy: { "/api": "http://127.0.0.1:7460" } },
+  server: { proxy: { "/api": { target: "https://127.0.0.1:7460", secure: false } } },
 });

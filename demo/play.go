@@ -137,7 +137,7 @@ func (s *Stage) admitAll(ctx context.Context, gold *golddisk.Disk) ([]string, er
 			room = append(room, m.name)
 		}
 	}
-	s.say("admitted: the template %s, %s to %s in the group %s, and two of the group %s (%d kiosks stay newcomers, for you to admit)",
+	s.say("admitted: the template %s, %s to %s in %s, two in %s (%d kiosks stay newcomers)",
 		goldName, room[0], room[len(room)-1], scanning, seedBank, newcomer)
 	return room, nil
 }

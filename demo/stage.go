@@ -41,9 +41,10 @@ type Options struct {
 
 // Stage is the demo's service and its workstations.
 type Stage struct {
-	URL    string
-	Token  string
-	Client *apiclient.Client
+	URL       string
+	Authority string // file with the certificate of the service's authority
+	Token     string
+	Client    *apiclient.Client
 
 	options  Options
 	dir      string
@@ -97,9 +98,12 @@ func Open(ctx context.Context, o Options) (_ *Stage, err error) {
 	if err != nil {
 		return nil, errors.Join(err, listener.Close())
 	}
-	s.URL, s.Token = "http://"+listener.Addr().String(), s.service.Token()
+	s.URL, s.Authority, s.Token = "https://"+listener.Addr().String(), filepath.Join(s.dir, "data", "authority.pem"), s.service.Token()
 	s.running.Go(func() { s.service.Serve(running, listener) })
 	if s.Client, err = apiclient.New(s.URL, s.Token); err != nil {
+		return nil, err
+	}
+	if s.Client, err = s.Client.Trusting(s.service.Authority()); err != nil {
 		return nil, err
 	}
 	s.say("service on %s, its data in a temporary folder", s.URL)
@@ -132,7 +136,7 @@ func (s *Stage) say(format string, args ...any) {
 
 // switchOn runs an agent on a simulated workstation until the stage closes.
 func (s *Stage) switchOn(ctx context.Context, m machine, disk string) error {
-	nobody, err := apiclient.New(s.URL, "")
+	nobody, err := apiclient.ForAgent(s.URL, s.service.Authority())
 	if err != nil {
 		return err
 	}
@@ -144,7 +148,7 @@ func (s *Stage) switchOn(ctx context.Context, m machine, disk string) error {
 	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	stop := s.stop
 	s.stop = func() { cancel(); stop() }
-	s.running.Go(func() { agent.New(nobody, w, agent.Options{}).Run(ctx) })
+	s.running.Go(func() { agent.New(nobody, w, agent.Options{Certificate: s.service.Authority()}).Run(ctx) })
 	return nil
 }
 

@@ -141,7 +141,7 @@ func (r *room) serve(args ...string) {
 func (r *room) command(args ...string) *exec.Cmd {
 	cmd := r.desk.Command(r.ctx, filepath.Join(r.bin, "jugate"), args...)
 	token, _ := os.ReadFile(filepath.Join(r.data, "admin.token"))
-	cmd.Env = append(os.Environ(), "JUGATE_SERVER=http://192.0.2.1:7460", "JUGATE_TOKEN="+strings.TrimSpace(string(token)))
+	cmd.Env = append(os.Environ(), "JUGATE_SERVER=https://192.0.2.1:7460", "JUGATE_AUTHORITY="+filepath.Join(r.data, "authority.pem"), "JUGATE_TOKEN="+strings.TrimSpace(string(token)))
 	return cmd
 }
 

@@ -109,9 +109,9 @@ func TestThePageIsOpenWhileMachinesAsk(t *testing.T) {
 	token := strings.TrimSpace(read(t, filepath.Join(r.data, "admin.token")))
 	ctx, stop := context.WithCancel(r.ctx)
 	group, ctx := errgroup.WithContext(ctx)
-	c := http.Client{Transport: &http.Transport{DialContext: r.net.Host("a").Dial}}
+	c := r.client("a").HTTP()
 	look := func() error {
-		req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://192.0.2.1:7460/api/v1/netboot", nil)
+		req, err := http.NewRequestWithContext(ctx, http.MethodGet, "https://192.0.2.1:7460/api/v1/netboot", nil)
 		if err != nil {
 			return err
 		}

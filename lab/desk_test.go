@@ -170,12 +170,10 @@ func between(text, from, to string) string {
 }
 
 func TestTicketsAndWhatAMachineBoots(t *testing.T) {
-	r, _ := startDesk(t, []string{"a"}, "--netboot", "eth0=off", "--listen-tls", "192.0.2.1:7461")
+	r, _ := startDesk(t, []string{"a"}, "--netboot", "eth0=off")
 	const herb, other = "00:00:5e:00:53:11", "00:00:5e:00:53:12"
 	script := func(hw string) string { return get(t, r, "a", "http://192.0.2.1:7460/boot/script/efi/y/"+hw) }
-	c, err := apiclient.New("http://192.0.2.1:7460", "")
-	require.NoError(t, err)
-	c = c.Over(&http.Client{Transport: &http.Transport{DialContext: r.net.Host("a").Dial, DisableKeepAlives: true}})
+	c := r.client("a")
 	checkIn := func(hw, ticket, boot, serial string) error {
 		_, err := c.CheckIn(r.ctx, api.CheckIn{AgentVersion: "test", Addresses: []string{hw}, Ticket: ticket, Boot: boot,
 			Inventory: api.Inventory{Serial: serial, Disks: []api.Disk{}, Cards: []api.Card{{Address: hw}}}})
@@ -185,7 +183,7 @@ func TestTicketsAndWhatAMachineBoots(t *testing.T) {
 	t.Log("# an unknown machine boots the environment and waits there")
 	text := script(herb)
 	assert.Contains(t, text, "linux (http,192.0.2.1:7460)/boot/files/1/vmlinuz")
-	assert.Contains(t, text, "jugate.service=https://192.0.2.1:7461")
+	assert.Contains(t, text, "jugate.service=https://192.0.2.1:7460")
 	ticket := between(text, "jugate.ticket=", "\n")
 	ticket = strings.Fields(strings.TrimSuffix(ticket, "; then"))[0]
 	ticket = strings.TrimSuffix(ticket, ";")
@@ -220,12 +218,24 @@ func TestTicketsAndWhatAMachineBoots(t *testing.T) {
 
 }
 
+// client is a client without a token, on a machine of the room.
+func (r *room) client(host string) *apiclient.Client { return r.clientOn(r.net.Host(host)) }
+
+func (r *room) clientOn(host *lab.Host) *apiclient.Client {
+	r.t.Helper()
+	c, err := apiclient.New("https://192.0.2.1:7460", "")
+	require.NoError(r.t, err)
+	c, err = c.Trusting([]byte(read(r.t, filepath.Join(r.data, "authority.pem"))))
+	require.NoError(r.t, err)
+	t := c.HTTP().Transport.(*http.Transport)
+	t.DialContext, t.DisableKeepAlives = host.Dial, true
+	return c
+}
+
 func TestWhoeverSleepsIsWoken(t *testing.T) {
 	r, _ := startDesk(t, []string{"a"}, "--netboot", "eth0=off", "--tickets", "no")
-	c, err := apiclient.New("http://192.0.2.1:7460", "")
-	require.NoError(t, err)
-	c = c.Over(&http.Client{Transport: &http.Transport{DialContext: r.net.Host("a").Dial, DisableKeepAlives: true}})
-	_, err = c.CheckIn(r.ctx, api.CheckIn{Boot: "boot", AgentVersion: "test", Addresses: []string{"00:00:5e:00:53:11"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
+	c := r.client("a")
+	_, err := c.CheckIn(r.ctx, api.CheckIn{Boot: "boot", AgentVersion: "test", Addresses: []string{"00:00:5e:00:53:11"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
 	require.NoError(t, err)
 	r.jugate(nil, "workstation", "admit", "00:00:5e:00:53:11", "herb-01")
 	var in net.PacketConn

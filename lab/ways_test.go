@@ -23,6 +23,7 @@ func TestHTTPBootReachesTheAgent(t *testing.T) {
 	r := newRoom(t, nil, whole...)
 	r.jugate(nil, "environment", "build", "--from", labRoot(t), "--kernel-words", words, "--shell", "--offer", "--note", "with a shell")
 	nvme := r.disk("nvme", gib)
+	r.jugate(nil, "answers", "set", "--service", "keyboard=de")
 	m := r.on(lab.MachineOptions{Name: "kiosk-01", Address: "00:00:5e:00:53:21", Firmware: lab.UEFI, OnlyHTTP: true, Disk: r.disk("kiosk-01", gib),
 		Extra: []string{"-drive", "file=" + nvme + ",format=raw,if=none,id=d1", "-device", "nvme,drive=d1,serial=NV-1"}})
 	r.expect(m, slow, "waiting to be admitted")
@@ -39,7 +40,39 @@ func TestHTTPBootReachesTheAgent(t *testing.T) {
 	}
 	assert.Equal(t, map[string]string{"NV-1": "good", "kiosk-01": ""}, health, "the virtual disk tells nothing, the other one is asked")
 
-	t.Log("# a person at the keyboard signs in and gives it a name")
+	t.Log("# keys are those of the layout that the answers name: by them somebody signs in, with letters that have an accent")
+	r.expect(m, slow, "keyboard: keys are those of de")
+	var link api.Invitation
+	r.jugate(nil, "person", "add", "ines", "--grant", "administrator")
+	r.jugate(&link, "person", "invite", "ines")
+	_, err := r.clientOn(r.desk).Accept(r.ctx, link.Secret, api.Acceptance{Name: "ines", Password: "zöß@éÉ 9/- green"})
+	require.NoError(t, err)
+	password := func() {
+		require.NoError(t, m.Press("y", "semicolon", "minus"))
+		require.NoError(t, m.Chord("alt_r", "q"))
+		require.NoError(t, m.Press("equal", "e", "equal"))
+		require.NoError(t, m.Chord("shift", "e"))
+		require.NoError(t, m.Press("spc", "9"))
+		require.NoError(t, m.Chord("shift", "7"))
+		require.NoError(t, m.Press("slash", "spc", "g", "r", "e", "e", "n"))
+	}
+	require.NoError(t, m.Press("k"))
+	password()
+	require.NoError(t, m.Press("ret"))
+	r.expect(m, time.Minute, "keyboard: 16 letters came")
+	r.shot(m, "keyboard")
+	require.NoError(t, m.Press("esc"))
+	r.again(m, func() {
+		require.NoError(t, m.Press("s", "i", "n", "e", "s", "ret"))
+		password()
+	}, "page: Signed in", "esc")
+	require.NoError(t, m.Press("esc"))
+
+	t.Log("# another is chosen at the screen")
+	r.typed(m, "kus", "keyboard: keys are those of us", "esc")
+	require.NoError(t, m.Press("esc"))
+
+	t.Log("# a person signs in by a code and gives it a name")
 	var code api.Code
 	r.jugate(&code, "netboot", "code")
 	r.typed(m, "s"+strings.ToLower(code.Code), "page: Signed in", "esc")
@@ -63,8 +96,14 @@ func TestHTTPBootReachesTheAgent(t *testing.T) {
 // Before it tries again, it presses undo.
 func (r *room) typed(m *lab.Machine, text, answer, undo string) {
 	r.t.Helper()
+	r.again(m, func() { require.NoError(r.t, m.Press(keys(text)...)) }, answer, undo)
+}
+
+// again is typed for what is not just a text.
+func (r *room) again(m *lab.Machine, press func(), answer, undo string) {
+	r.t.Helper()
 	for range 6 {
-		require.NoError(r.t, m.Press(keys(text)...))
+		press()
 		require.NoError(r.t, m.Press("ret"))
 		ctx, cancel := context.WithTimeout(r.ctx, 25*time.Second)
 		err := m.Expect(ctx, answer)
@@ -72,10 +111,10 @@ func (r *room) typed(m *lab.Machine, text, answer, undo string) {
 		if err == nil {
 			return
 		}
-		r.t.Logf("# %q once more", text)
+		r.t.Logf("# once more, for %q", answer)
 		require.NoError(r.t, m.Press(undo))
 	}
-	require.Fail(r.t, "it does not answer", "%q after %q", answer, text)
+	require.Fail(r.t, "it does not answer", "%q", answer)
 }
 
 // keys are QEMU's names for the keys of a text.
@@ -91,9 +130,9 @@ func keys(text string) (names []string) {
 }
 
 func TestMediaReachTheAgentWithoutNetworkBoot(t *testing.T) {
-	r := newRoom(t, nil, "--listen-tls", "192.0.2.1:7461", "--tickets", "yes")
+	r := newRoom(t, nil, "--tickets", "yes")
 	stick := filepath.Join(t.TempDir(), "stick.img")
-	r.jugate(nil, "environment", "media", "--into", stick, "--service", "https://192.0.2.1:7461", "--address", "192.0.2.70/24")
+	r.jugate(nil, "environment", "media", "--into", stick, "--service", "https://192.0.2.1:7460", "--address", "192.0.2.70/24")
 	r.done("media made")
 	t.Log("# nobody gives addresses here, and the stick has a fixed one")
 	m := r.on(lab.MachineOptions{Name: "seed-01", Address: "00:00:5e:00:53:31", Firmware: lab.SecureUEFI, Card: "e1000e", Disk: r.disk("seed-01", gib), Media: stick})
@@ -121,7 +160,7 @@ func TestBesideAnotherServer(t *testing.T) {
 	t.Cleanup(func() { other.Process.Kill(); other.Wait() })
 
 	t.Log("# mode whole does not start where the other server is")
-	second := r.net.Host("desk").Command(r.ctx, filepath.Join(r.bin, "jugate"), "serve", "--data", filepath.Join(t.TempDir(), "second"), "--listen", "192.0.2.1:7470", "--listen-tls", "192.0.2.1:7471",
+	second := r.net.Host("desk").Command(r.ctx, filepath.Join(r.bin, "jugate"), "serve", "--data", filepath.Join(t.TempDir(), "second"), "--listen", "192.0.2.1:7470",
 		"--netboot", "eth0=whole", "--pool", "192.0.2.100-192.0.2.150/24")
 	out, err := second.CombinedOutput()
 	assert.Error(t, err)

@@ -9,7 +9,6 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
-	"github.com/zeebo/blake3"
 
 	"jugate/api"
 	"jugate/core/fault"
@@ -56,33 +55,30 @@ func (db *DB) Arrive(ctx context.Context, now time.Time, digest string, report a
 		if err != nil {
 			return err
 		}
-		var receipt struct {
-			ID    int64  `db:"id"`
-			Chain string `db:"chain"`
-		}
-		err = tx.GetContext(ctx, &receipt, `SELECT id, chain FROM receipts WHERE delivery_id = ? AND workstation_id = ?`, of.Delivery, of.Workstation)
+		err = tx.GetContext(ctx, &id, `SELECT id FROM receipts WHERE delivery_id = ? AND workstation_id = ?`, of.Delivery, of.Workstation)
 		if errors.Is(err, sql.ErrNoRows) {
 			return fault.Unready.Errorf("the receipt of this copy is not written yet")
 		}
 		if err != nil {
 			return err
 		}
-		id = receipt.ID
 		remark, err := oddities(ctx, tx, of.Workstation, of.Name, report)
 		if err != nil {
 			return err
 		}
-		last := struct {
-			Number int64  `db:"number"`
-			Chain  string `db:"chain"`
-		}{}
-		if err := tx.GetContext(ctx, &last, `SELECT number, chain FROM arrivals WHERE number IS NOT NULL ORDER BY number DESC LIMIT 1`); err != nil && !errors.Is(err, sql.ErrNoRows) {
+		a := arrived{Receipt: id, Arrived: now.UTC(), Content: encode(report), Remark: remark}
+		if err := tx.GetContext(ctx, &a.Number, `SELECT coalesce(max(number), 0) + 1 FROM arrivals`); err != nil {
 			return err
 		}
-		content := encode(report)
-		_, err = tx.ExecContext(ctx, `UPDATE arrivals SET number = ?, arrived = ?, content = ?, remark = ?, machine_id = ?, previous = ?, chain = ? WHERE digest = ?`,
-			last.Number+1, now.UTC(), content, remark, report.MachineID, last.Chain, arrivalLink(last.Chain, receipt.Chain, now, content, remark), digest)
-		return err
+		if _, err := tx.ExecContext(ctx, `UPDATE arrivals SET number = ?, arrived = ?, content = ?, remark = ?, machine_id = ? WHERE digest = ?`,
+			a.Number, a.Arrived, a.Content, a.Remark, report.MachineID, digest); err != nil {
+			return err
+		}
+		g, err := grow(ctx, tx)
+		if err != nil {
+			return err
+		}
+		return errors.Join(g.add(leafArrival, a.Number, &a), g.flush())
 	})
 	if err != nil {
 		return nil, err
@@ -121,44 +117,4 @@ func oddities(ctx context.Context, tx *sqlx.Tx, workstation int64, name string, 
 		odd = append(odd, "none of its network cards is known of this workstation")
 	}
 	return strings.Join(odd, "; "), nil
-}
-
-// arrivalLink computes the place of a report in the chain of reports: the BLAKE3 digest of the
-// value before, the chain of its receipt, the time, and what was told and noted.
-func arrivalLink(previous, receipt string, at time.Time, content, remark string) string {
-	sum := blake3.Sum256([]byte(strings.Join([]string{previous, receipt, at.UTC().Format(time.RFC3339Nano), content, remark}, "\n")))
-	return fmt.Sprintf("%x", sum)
-}
-
-// checkArrivals goes through the chain of reports. The error names the first that was changed,
-// or that misses the one before.
-func (db *DB) checkArrivals(ctx context.Context) error {
-	rows, err := db.read.QueryxContext(ctx, `SELECT a.number, a.arrived, a.content, a.remark, a.previous, a.chain, r.id, r.workstation, r.chain AS receipt FROM arrivals a
-		JOIN receipts r ON r.delivery_id = a.delivery_id AND r.workstation_id = a.workstation_id WHERE a.number IS NOT NULL ORDER BY a.number`)
-	if err != nil {
-		return err
-	}
-	defer rows.Close()
-	before, n := "", int64(0)
-	for rows.Next() {
-		var a struct {
-			Number      int64     `db:"number"`
-			Arrived     time.Time `db:"arrived"`
-			Content     string    `db:"content"`
-			Remark      string    `db:"remark"`
-			Previous    string    `db:"previous"`
-			Chain       string    `db:"chain"`
-			ID          int64     `db:"id"`
-			Workstation string    `db:"workstation"`
-			Receipt     string    `db:"receipt"`
-		}
-		if err := rows.StructScan(&a); err != nil {
-			return err
-		}
-		if n++; a.Number != n || a.Previous != before || a.Chain != arrivalLink(before, a.Receipt, a.Arrived, a.Content, a.Remark) {
-			return fmt.Errorf("the arrival of receipt %d (%s) does not fit the chain: it, its receipt, or an arrival before it, was changed or removed", a.ID, a.Workstation)
-		}
-		before = a.Chain
-	}
-	return rows.Err()
 }

@@ -4,7 +4,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/jmoiron/sqlx"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -61,20 +60,15 @@ func TestArrivalsAreTheSecondEntryOfTheirReceipts(t *testing.T) {
 	require.NoError(t, db.AwaitArrival(ctx, noon, "again", d, ids[0], "herb-01"))
 	_, err = db.Arrive(ctx, noon, "again", told(1, "herb-01", "aa"))
 	assert.ErrorIs(t, err, fault.Stranger, "what was reported stays")
-	n, err := db.CheckReceipts(ctx)
+	checked, err := db.Check(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, 3, n)
+	assert.Equal(t, records.Checked{Receipts: 3, Arrivals: 3, Leaves: 6}, checked)
 
-	raw, err := sqlx.Open("sqlite", path)
-	require.NoError(t, err)
-	defer raw.Close()
-	for _, change := range []string{`UPDATE arrivals SET remark = '' WHERE digest = 'two'`, `UPDATE arrivals SET arrived = '2026-03-01 00:00:00 +0000 UTC' WHERE digest = 'one'`, `DELETE FROM arrivals WHERE digest = 'one'`} {
-		tx, err := raw.Beginx()
-		require.NoError(t, err)
-		_, err = tx.Exec(change)
-		require.NoError(t, err)
-		require.NoError(t, tx.Commit())
-		_, err = db.CheckReceipts(ctx)
-		assert.ErrorContains(t, err, "does not fit the chain", change)
+	for change, found := range map[string]string{
+		`UPDATE arrivals SET remark = '' WHERE digest = 'two'`: "the arrival of receipt 2 was changed", `UPDATE arrivals SET arrived = '2026-03-01 00:00:00 +0000 UTC' WHERE digest = 'one'`: "the arrival of receipt 1 was changed",
+		`DELETE FROM arrivals WHERE digest = 'one'`: "arrival 1 was removed", `UPDATE arrivals SET number = 7 WHERE digest = 'three'`: "the arrival of receipt 3 was added by somebody else",
+	} {
+		_, err = tampered(t, path, change).Check(ctx)
+		assert.ErrorContains(t, err, found, change)
 	}
 }

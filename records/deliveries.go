@@ -75,6 +75,11 @@ func (db *DB) AddDelivery(ctx context.Context, d Delivery, targets []string, wor
 			return err
 		}
 		d.ID = id
+		if run, number := part(ctx); run.Valid {
+			if _, err := tx.ExecContext(ctx, `UPDATE deliveries SET run_id = ?, run_part = ? WHERE id = ?`, run, number, id); err != nil {
+				return err
+			}
+		}
 		return addReceiveErrands(ctx, tx, d, d.Created, workstations)
 	})
 	return id, err

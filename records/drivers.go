@@ -53,8 +53,9 @@ func (db *DB) AddDriverErrand(ctx context.Context, now time.Time, workstation in
 
 // addInstallErrand asks a workstation to change the system on its disk.
 func (db *DB) addInstallErrand(ctx context.Context, now time.Time, workstation int64, kind errand.Kind, options any) (*Errand, error) {
-	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options) VALUES (?, ?, 'waiting', '', 0, '', ?, ?)`,
-		workstation, kind, now.UTC(), encode(options))
+	run, number := part(ctx)
+	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options, run_id, run_part) VALUES (?, ?, 'waiting', '', 0, '', ?, ?, ?, ?)`,
+		workstation, kind, now.UTC(), encode(options), run, number)
 	if err != nil {
 		return nil, err
 	}

@@ -44,8 +44,9 @@ const errandSelect = `SELECT ` + errandColumns + ` FROM ` + errandFrom + ` `
 // AddCapture asks a workstation to capture its disk as the next version of an
 // image.
 func (db *DB) AddCapture(ctx context.Context, now time.Time, workstation int64, image, note string, options api.CaptureOptions) (*Errand, error) {
-	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options) VALUES (?, 'capture', 'waiting', ?, 0, ?, ?, ?)`,
-		workstation, image, note, now.UTC(), encode(options))
+	run, number := part(ctx)
+	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options, run_id, run_part) VALUES (?, 'capture', 'waiting', ?, 0, ?, ?, ?, ?, ?)`,
+		workstation, image, note, now.UTC(), encode(options), run, number)
 	if err != nil {
 		return nil, err
 	}

@@ -17,9 +17,11 @@ type Group struct {
 	Name      string `db:"name"`
 	Members   int    `db:"members"`
 	Condition string `db:"condition"` // by which it fills itself; empty if people fill it
+	Build     int    `db:"build"`     // that it boots whatever is offered; 0 if none
+	Menu      int    `db:"menu_seconds"`
 }
 
-const groupColumns = `g.id, g.name, (SELECT count(*) FROM group_members WHERE group_id = g.id) AS members, g.condition`
+const groupColumns = `g.id, g.name, g.members, g.condition, coalesce(g.build, 0) AS build, g.menu_seconds`
 
 // Groups lists, those of these names unless that is nil; sortable by name and workstation_count.
 func (db *DB) Groups(ctx context.Context, within []string, p Page) ([]Group, int, error) {
@@ -30,7 +32,7 @@ func (db *DB) Groups(ctx context.Context, within []string, p Page) ([]Group, int
 	q.search(p.Search, []string{"g.name"})
 	var rows []Group
 	total, err := db.list(ctx, listing{columns: groupColumns, from: "groups g", key: "g.id", order: "g.name",
-		fields: map[string]string{"name": "g.name", "workstation_count": "(SELECT count(*) FROM group_members WHERE group_id = g.id)"}}, &rows, q, p)
+		fields: map[string]string{"name": "g.name", "workstation_count": "g.members"}}, &rows, q, p)
 	return rows, total, err
 }
 

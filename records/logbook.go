@@ -3,6 +3,11 @@ package records
 import (
 	"context"
 	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"jugate/core/actor"
+	"jugate/core/proof"
 )
 
 // Line is a line of the logbook: a change, and who made it.
@@ -16,14 +21,66 @@ type Line struct {
 	Operation string    `db:"operation"`
 	Subject   string    `db:"subject"`
 	Details   string    `db:"details"` // JSON
+	Changes   string    `db:"changes"` // JSON: each field that differs, before and after; empty if nothing is known
 }
 
-// AddLine writes a line.
-func (db *DB) AddLine(ctx context.Context, l Line) error {
-	l.At = l.At.UTC()
-	_, err := db.exec(ctx, `INSERT INTO logbook (at, who, kind, from_addr, through, operation, subject, details) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`,
-		l.At, l.Who, l.Kind, l.From, l.Through, l.Operation, l.Subject, l.Details)
-	return err
+// AddLine writes a line, and returns its number.
+func (db *DB) AddLine(ctx context.Context, l Line) (int64, error) {
+	err := db.change(ctx, func(tx *sqlx.Tx) error {
+		g, err := grow(ctx, tx)
+		if err != nil {
+			return err
+		}
+		return g.line(&l)
+	})
+	return l.ID, err
+}
+
+// ForgetOperation is what the line says that notes the end of others.
+const ForgetOperation = "forget-lines"
+
+// lasting are operations whose lines stay: without them nobody could tell what was lost from what was removed.
+var lasting = []string{ForgetOperation, MoveOperation, proof.RestoreOperation}
+
+// forgotten is what the details of such a line say.
+type forgotten struct {
+	Before    time.Time `json:"before"`
+	UntilLine int64     `json:"until_line"`
+	Count     int64     `json:"line_count"`
+}
+
+// forgets is the last line that was forgotten when this one was written; 0 if it is about something else.
+func (l *Line) forgets() int64 {
+	if l.Operation != ForgetOperation || l.Kind != string(actor.Program) {
+		return 0
+	}
+	f, _ := decode[forgotten]("", l.Details)
+	return f.UntilLine
+}
+
+// ForgetLines removes lines that are older than before, and tells how many. Their leaves stay, so that all other
+// proofs do, and a line says what was removed.
+func (db *DB) ForgetLines(ctx context.Context, now, before time.Time) (n int64, err error) {
+	err = db.change(ctx, func(tx *sqlx.Tx) error {
+		f := forgotten{Before: before.UTC()}
+		if err := tx.GetContext(ctx, &f.UntilLine, "SELECT coalesce(max(id), 0) FROM logbook WHERE at < ?", before.UTC()); err != nil {
+			return err
+		}
+		result, err := tx.ExecContext(ctx, "DELETE FROM logbook WHERE id <= ? AND operation NOT IN (SELECT value FROM json_each(?))", f.UntilLine, encode(lasting))
+		if err != nil {
+			return err
+		}
+		if n, err = result.RowsAffected(); err != nil || n == 0 {
+			return err
+		}
+		f.Count = n
+		g, err := grow(ctx, tx)
+		if err != nil {
+			return err
+		}
+		return g.line(&Line{At: now, Who: "the service", Kind: string(actor.Program), Through: "service", Operation: ForgetOperation, Details: encode(f)})
+	})
+	return n, err
 }
 
 // LineFilter narrows a list of lines; empty fields narrow nothing.
@@ -47,7 +104,7 @@ func (db *DB) Lines(ctx context.Context, f LineFilter, p Page) ([]Line, int, err
 	if !f.Until.IsZero() {
 		q.and("l.at < ?", f.Until.UTC())
 	}
-	q.search(p.Search, []string{"l.who", "l.operation", "l.subject", "l.details"})
+	q.search(p.Search, []string{"l.who", "l.operation", "l.subject", "l.details", "l.changes"})
 	var rows []Line
 	total, err := db.list(ctx, listing{columns: "l.*", from: "logbook l", key: "l.id", order: "l.id DESC",
 		fields: map[string]string{"at": "l.at", "who": "l.who", "operation": "l.operation"}}, &rows, q, p)

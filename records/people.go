@@ -24,6 +24,16 @@ type Person struct {
 	Added    time.Time    `db:"added"`
 	Seen     sql.NullTime `db:"seen"`
 
+	// Factor is the secret of a second factor, sealed, and FactorOffered one that is not confirmed yet;
+	// FactorStep is the last whose code was used.
+	Factor        string `db:"factor"`
+	FactorOffered string `db:"factor_offered"`
+	FactorStep    int64  `db:"factor_step"`
+	// Directory is where the person comes from, and Subject who they are there; empty for people of the
+	// service's own.
+	Directory string `db:"directory"`
+	Subject   string `db:"subject"`
+
 	Grants []Grant `db:"-"`
 }
 
@@ -51,7 +61,7 @@ func (db *DB) AddPerson(ctx context.Context, p Person) (id int64, err error) {
 
 func addPerson(ctx context.Context, tx *sqlx.Tx, p Person) (int64, error) {
 	p.Added = p.Added.UTC()
-	r, err := tx.NamedExecContext(ctx, `INSERT INTO people (name, full_name, password, shut_out, added) VALUES (:name, :full_name, :password, :shut_out, :added)`, p)
+	r, err := tx.NamedExecContext(ctx, `INSERT INTO people (name, full_name, password, shut_out, added, directory, subject) VALUES (:name, :full_name, :password, :shut_out, :added, :directory, :subject)`, p)
 	if err != nil {
 		if strings.Contains(err.Error(), "UNIQUE") {
 			return 0, fault.Conflict.Errorf("there is a person called %s already", p.Name)
@@ -66,7 +76,7 @@ func (db *DB) People(ctx context.Context) (all []Person, err error) {
 	if err := db.read.SelectContext(ctx, &all, `SELECT * FROM people ORDER BY name`); err != nil {
 		return nil, err
 	}
-	grants, err := db.grants(ctx, "")
+	grants, err := grants(ctx, db.read, "")
 	if err != nil {
 		return nil, err
 	}
@@ -78,28 +88,28 @@ func (db *DB) People(ctx context.Context) (all []Person, err error) {
 
 // Person is the one of that name.
 func (db *DB) Person(ctx context.Context, name string) (*Person, error) {
-	return db.person(ctx, name, "name = ?", name)
+	return person(ctx, db.read, name, "name = ?", name)
 }
 
 // PersonOf is the one with that number.
 func (db *DB) PersonOf(ctx context.Context, id int64) (*Person, error) {
-	return db.person(ctx, fmt.Sprint(id), "id = ?", id)
+	return person(ctx, db.read, fmt.Sprint(id), "id = ?", id)
 }
 
-func (db *DB) person(ctx context.Context, called, condition string, arg any) (*Person, error) {
+func person(ctx context.Context, q sqlx.QueryerContext, called, condition string, arg any) (*Person, error) {
 	var p Person
-	if err := missing(db.read.GetContext(ctx, &p, `SELECT * FROM people WHERE `+condition, arg), "person", called); err != nil {
+	if err := missing(sqlx.GetContext(ctx, q, &p, `SELECT * FROM people WHERE `+condition, arg), "person", called); err != nil {
 		return nil, err
 	}
-	grants, err := db.grants(ctx, " WHERE g.person_id = ?", p.ID)
+	grants, err := grants(ctx, q, " WHERE g.person_id = ?", p.ID)
 	p.Grants = grants[p.ID]
 	return &p, err
 }
 
 // grants are those of people, by number.
-func (db *DB) grants(ctx context.Context, where string, args ...any) (map[int64][]Grant, error) {
+func grants(ctx context.Context, q sqlx.QueryerContext, where string, args ...any) (map[int64][]Grant, error) {
 	var rows []Grant
-	err := db.read.SelectContext(ctx, &rows, `SELECT g.person_id, g.role, g.kind, CASE g.kind WHEN 'group' THEN (SELECT name FROM groups WHERE id = g.owner)
+	err := sqlx.SelectContext(ctx, q, &rows, `SELECT g.person_id, g.role, g.kind, CASE g.kind WHEN 'group' THEN (SELECT name FROM groups WHERE id = g.owner)
 		WHEN 'image' THEN (SELECT name FROM images WHERE id = g.owner) ELSE '' END AS name FROM grants g`+where+` ORDER BY g.kind, name, g.role`, args...)
 	all := map[int64][]Grant{}
 	for _, g := range rows {
@@ -108,19 +118,57 @@ func (db *DB) grants(ctx context.Context, where string, args ...any) (map[int64]
 	return all, err
 }
 
-// ChangePerson records what has changed of a person, and takes what was granted before away. Whoever
-// changes a password, or shuts somebody out, ends their sessions by EndSessions.
-func (db *DB) ChangePerson(ctx context.Context, p Person) error {
+// ChangePerson changes a person's full name, grants, and whether they are shut out. Sessions of whoever
+// is shut out end.
+func (db *DB) ChangePerson(ctx context.Context, name string, change func(p *Person) error) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `UPDATE people SET full_name = :full_name, password = :password, shut_out = :shut_out WHERE id = :id`, p)
+		p, err := person(ctx, tx, name, "name = ?", name)
 		if err != nil {
 			return err
+		}
+		if err := change(p); err != nil {
+			return err
+		}
+		if _, err := tx.NamedExecContext(ctx, `UPDATE people SET full_name = :full_name, shut_out = :shut_out WHERE id = :id`, p); err != nil {
+			return err
+		}
+		if p.ShutOut {
+			if err := endSessions(ctx, tx, p.ID, ""); err != nil {
+				return err
+			}
 		}
 		if err := setGrants(ctx, tx, p.ID, p.Grants); err != nil {
 			return err
 		}
 		return anAdministrator(ctx, tx)
 	})
+}
+
+// SetPassword replaces a person's password, by its hash, and ends all sessions but one.
+func (db *DB) SetPassword(ctx context.Context, id int64, hash, session string) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error { return setPassword(ctx, tx, id, hash, session) })
+}
+
+func setPassword(ctx context.Context, tx *sqlx.Tx, id int64, hash, session string) error {
+	if _, err := tx.ExecContext(ctx, `UPDATE people SET password = ? WHERE id = ?`, hash, id); err != nil {
+		return err
+	}
+	return endSessions(ctx, tx, id, session)
+}
+
+// SetFactor replaces the secrets of a person's second factor, which are sealed.
+func (db *DB) SetFactor(ctx context.Context, id int64, factor, offered string) error {
+	_, err := db.exec(ctx, `UPDATE people SET factor = ?, factor_offered = ? WHERE id = ?`, factor, offered, id)
+	return err
+}
+
+// UseFactorStep notes that the code of a step was used, and tells whether none of it or of a later one was before.
+func (db *DB) UseFactorStep(ctx context.Context, id, step int64) (bool, error) {
+	r, err := db.exec(ctx, `UPDATE people SET factor_step = ?1 WHERE id = ?2 AND factor_step < ?1`, step, id)
+	if err = changed(r, err, "", ""); errors.Is(err, fault.NotFound) {
+		return false, nil
+	}
+	return err == nil, err
 }
 
 // setGrants replaces what is granted to a person.
@@ -146,17 +194,6 @@ func setGrants(ctx context.Context, tx *sqlx.Tx, id int64, grants []Grant) error
 	return nil
 }
 
-func hasRole(ctx context.Context, tx *sqlx.Tx, name string) error {
-	if _, is := rights.FindBuiltIn(name); is {
-		return nil
-	}
-	var is bool
-	if err := tx.GetContext(ctx, &is, `SELECT EXISTS (SELECT 1 FROM roles WHERE name = ?)`, name); err != nil || is {
-		return err
-	}
-	return fault.NotFound.Errorf("no such role: %s", name)
-}
-
 // anAdministrator refuses that nobody is left who may say who may do what, once somebody was.
 func anAdministrator(ctx context.Context, tx *sqlx.Tx) error {
 	var people, administrators int
@@ -166,6 +203,17 @@ func anAdministrator(ctx context.Context, tx *sqlx.Tx) error {
 			(g.role = 'administrator' COLLATE NOCASE OR EXISTS (SELECT 1 FROM roles r, json_each(r.rights) o WHERE r.name = g.role AND o.value = 'administer')))`))
 	if err == nil && people > 0 && administrators == 0 {
 		err = fault.Conflict.Errorf("nobody would be left who may administer")
+	}
+	return err
+}
+
+// MustHaveAdministrator is a fault.Conflict if nobody may administer who has a password or comes from a directory.
+func (db *DB) MustHaveAdministrator(ctx context.Context) error {
+	var n int
+	err := db.read.GetContext(ctx, &n, `SELECT count(*) FROM people p WHERE NOT p.shut_out AND (p.password <> '' OR p.directory <> '') AND EXISTS (SELECT 1 FROM grants g WHERE g.person_id = p.id AND g.kind = 'everything' AND
+		(g.role = 'administrator' COLLATE NOCASE OR EXISTS (SELECT 1 FROM roles r, json_each(r.rights) o WHERE r.name = g.role AND o.value = 'administer')))`)
+	if err == nil && n == 0 {
+		err = fault.Conflict.Errorf("nobody could administer any more: take somebody in first, who has set a password")
 	}
 	return err
 }
@@ -184,160 +232,6 @@ func (db *DB) RemovePerson(ctx context.Context, name string) error {
 // SeenPerson notes that a person has done something.
 func (db *DB) SeenPerson(ctx context.Context, now time.Time, id int64) error {
 	_, err := db.exec(ctx, `UPDATE people SET seen = ? WHERE id = ?`, now.UTC(), id)
-	return err
-}
-
-// Role is a role of the service's own.
-type Role struct {
-	Name     string `db:"name"`
-	Note     string `db:"note"`
-	RightsJS string `db:"rights"` // see Rights
-}
-
-// Rights are the rights of the role.
-func (r *Role) Rights() ([]rights.Right, error) {
-	return decode[[]rights.Right]("the rights of the role "+r.Name, r.RightsJS)
-}
-
-// Roles lists those of the service's own.
-func (db *DB) Roles(ctx context.Context) (all []Role, err error) {
-	return all, db.read.SelectContext(ctx, &all, `SELECT * FROM roles ORDER BY name`)
-}
-
-// PutRole records a role, in place of one of that name.
-func (db *DB) PutRole(ctx context.Context, name, note string, all []rights.Right) error {
-	return db.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.ExecContext(ctx, `INSERT INTO roles (name, note, rights) VALUES (?, ?, ?) ON CONFLICT DO UPDATE SET note = excluded.note, rights = excluded.rights`, name, note, encode(all))
-		if err != nil {
-			return err
-		}
-		return anAdministrator(ctx, tx)
-	})
-}
-
-// RemoveRole forgets a role that nobody has.
-func (db *DB) RemoveRole(ctx context.Context, name string) error {
-	return db.change(ctx, func(tx *sqlx.Tx) error {
-		var holders []string
-		if err := tx.SelectContext(ctx, &holders, `SELECT DISTINCT p.name FROM grants g JOIN people p ON p.id = g.person_id WHERE g.role = ? ORDER BY p.name LIMIT 5`, name); err != nil {
-			return err
-		}
-		if holders != nil {
-			return fault.Conflict.Errorf("the role %s is granted to %s", name, strings.Join(holders, ", "))
-		}
-		r, err := tx.ExecContext(ctx, `DELETE FROM roles WHERE name = ?`, name)
-		return changed(r, err, "role", name)
-	})
-}
-
-// Token is a secret with which programs call.
-type Token struct {
-	Name     string       `db:"name"`
-	Digest   string       `db:"digest"` // of the secret
-	PersonID int64        `db:"person_id"`
-	Person   string       `db:"person"`
-	RightsJS string       `db:"rights"` // see Rights
-	Issued   time.Time    `db:"issued"`
-	Expires  time.Time    `db:"expires"`
-	Used     sql.NullTime `db:"used"`
-	UsedFrom string       `db:"used_from"`
-}
-
-// Rights are what the token may do at the most; nil if it may do what its person may.
-func (t *Token) Rights() ([]rights.Right, error) {
-	return decode[[]rights.Right]("the rights of the token "+t.Name, t.RightsJS)
-}
-
-const tokenColumns = `t.name, t.digest, t.person_id, p.name AS person, t.rights, t.issued, t.expires, t.used, t.used_from`
-
-// AddToken records a token. A name that is taken is a fault.Conflict.
-func (db *DB) AddToken(ctx context.Context, t Token, only []rights.Right) error {
-	t.Issued, t.Expires, t.RightsJS = t.Issued.UTC(), t.Expires.UTC(), encode(only)
-	return db.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO tokens (name, digest, person_id, rights, issued, expires) VALUES (:name, :digest, :person_id, :rights, :issued, :expires)`, t)
-		if err != nil && strings.Contains(err.Error(), "UNIQUE") {
-			return fault.Conflict.Errorf("there is a token called %s already", t.Name)
-		}
-		return err
-	})
-}
-
-// Tokens lists them by name; of one person, if person is not 0.
-func (db *DB) Tokens(ctx context.Context, person int64) (all []Token, err error) {
-	return all, db.read.SelectContext(ctx, &all, `SELECT `+tokenColumns+` FROM tokens t JOIN people p ON p.id = t.person_id WHERE ? IN (0, t.person_id) ORDER BY t.name`, person)
-}
-
-// TokenOf finds the token of a digest; nil if there is none.
-func (db *DB) TokenOf(ctx context.Context, digest string) (*Token, error) {
-	var t Token
-	err := db.read.GetContext(ctx, &t, `SELECT `+tokenColumns+` FROM tokens t JOIN people p ON p.id = t.person_id WHERE t.digest = ?`, digest)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil
-	}
-	return &t, err
-}
-
-// UsedToken notes when a token was used last, and from where.
-func (db *DB) UsedToken(ctx context.Context, now time.Time, digest, from string) error {
-	_, err := db.exec(ctx, `UPDATE tokens SET used = ?, used_from = ? WHERE digest = ?`, now.UTC(), from, digest)
-	return err
-}
-
-// RemoveToken ends a token.
-func (db *DB) RemoveToken(ctx context.Context, name string) error {
-	r, err := db.exec(ctx, `DELETE FROM tokens WHERE name = ?`, name)
-	return changed(r, err, "token", name)
-}
-
-// Session is a session of the console.
-type Session struct {
-	Digest   string        `db:"digest"` // of its secret
-	PersonID sql.NullInt64 `db:"person_id"`
-	Person   string        `db:"person"` // empty for the key of last resort
-	Opened   time.Time     `db:"opened"`
-	Expires  time.Time     `db:"expires"`
-	From     string        `db:"from_addr"`
-	Program  string        `db:"program"`
-}
-
-const sessionColumns = `s.digest, s.person_id, coalesce(p.name, '') AS person, s.opened, s.expires, s.from_addr, s.program`
-
-// AddSession records a session, and forgets those that are over.
-func (db *DB) AddSession(ctx context.Context, s Session) error {
-	s.Opened, s.Expires = s.Opened.UTC(), s.Expires.UTC()
-	return db.change(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM sessions WHERE expires <= ?`, s.Opened); err != nil {
-			return err
-		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO sessions (digest, person_id, opened, expires, from_addr, program) VALUES (:digest, :person_id, :opened, :expires, :from_addr, :program)`, s)
-		return err
-	})
-}
-
-// Sessions lists those that are not over, the newest first; of one person, if person is not 0.
-func (db *DB) Sessions(ctx context.Context, now time.Time, person int64) (all []Session, err error) {
-	return all, db.read.SelectContext(ctx, &all, `SELECT `+sessionColumns+` FROM sessions s LEFT JOIN people p ON p.id = s.person_id WHERE s.expires > ? AND ? IN (0, s.person_id) ORDER BY s.opened DESC`, now.UTC(), person)
-}
-
-// SessionOf finds the session of a digest, if it is not over; nil if there is none.
-func (db *DB) SessionOf(ctx context.Context, now time.Time, digest string) (*Session, error) {
-	var s Session
-	err := db.read.GetContext(ctx, &s, `SELECT `+sessionColumns+` FROM sessions s LEFT JOIN people p ON p.id = s.person_id WHERE s.digest = ? AND s.expires > ?`, digest, now.UTC())
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil
-	}
-	return &s, err
-}
-
-// EndSession ends a session by its digest.
-func (db *DB) EndSession(ctx context.Context, digest string) error {
-	_, err := db.exec(ctx, `DELETE FROM sessions WHERE digest = ?`, digest)
-	return err
-}
-
-// EndSessions ends all sessions of a person.
-func (db *DB) EndSessions(ctx context.Context, person int64) error {
-	_, err := db.exec(ctx, `DELETE FROM sessions WHERE person_id = ?`, person)
 	return err
 }
 
@@ -370,7 +264,7 @@ func (db *DB) Invited(ctx context.Context, now time.Time, digest string) (*Perso
 	return db.PersonOf(ctx, of.Int64)
 }
 
-// Accept uses a link, once: it sets the person's password, or makes p the first administrator.
+// Accept uses a link, once: it sets the person's password and ends their sessions, or makes p the first administrator.
 func (db *DB) Accept(ctx context.Context, now time.Time, digest string, p Person) (id int64, err error) {
 	err = db.change(ctx, func(tx *sqlx.Tx) error {
 		var of sql.NullInt64
@@ -382,8 +276,7 @@ func (db *DB) Accept(ctx context.Context, now time.Time, digest string, p Person
 			return err
 		case of.Valid:
 			id = of.Int64
-			_, err = tx.ExecContext(ctx, `UPDATE people SET password = ? WHERE id = ?`, p.Password, id)
-			return err
+			return setPassword(ctx, tx, id, p.Password, "")
 		}
 		var people int
 		if err := tx.GetContext(ctx, &people, `SELECT count(*) FROM people`); err != nil {

@@ -12,9 +12,7 @@ import (
 	"jugate/records"
 )
 
-var (
-	everything = string(rights.Everything)
-)
+var everything = string(rights.Everything)
 
 func TestPeopleAndWhatTheyMayDo(t *testing.T) {
 	db, _ := open(t)
@@ -36,17 +34,16 @@ func TestPeopleAndWhatTheyMayDo(t *testing.T) {
 	assert.Equal(t, []records.Grant{{PersonID: all[1].ID, Role: "reader", Kind: everything}, {PersonID: all[1].ID, Role: "engineer", Kind: "group", Name: "herbarium"}}, all[1].Grants)
 
 	t.Log("# somebody has to be left who may administer")
-	one, err := db.PersonOf(ctx, ines)
-	require.NoError(t, err)
-	one.ShutOut = true
-	assert.ErrorContains(t, db.ChangePerson(ctx, *one), "nobody would be left")
+	shutOut := func(p *records.Person) error { p.ShutOut = true; return nil }
+	assert.ErrorContains(t, db.ChangePerson(ctx, "ines", shutOut), "nobody would be left")
 	assert.ErrorContains(t, db.RemovePerson(ctx, "ines"), "nobody would be left")
 	require.NoError(t, db.PutRole(ctx, "keeper", "of the herbarium", []rights.Right{rights.Administer, rights.See}))
-	tomas, err := db.Person(ctx, "Tomas")
-	require.NoError(t, err)
-	tomas.Grants = append(tomas.Grants, records.Grant{Role: "keeper", Kind: everything})
-	require.NoError(t, db.ChangePerson(ctx, *tomas))
-	require.NoError(t, db.ChangePerson(ctx, *one), "noon another may")
+	require.NoError(t, db.ChangePerson(ctx, "Tomas", func(p *records.Person) error {
+		p.Grants = append(p.Grants, records.Grant{Role: "keeper", Kind: everything})
+		return nil
+	}))
+	require.NoError(t, db.ChangePerson(ctx, "ines", shutOut), "now another may")
+	assert.ErrorIs(t, db.ChangePerson(ctx, "nobody", shutOut), fault.NotFound)
 	assert.ErrorContains(t, db.PutRole(ctx, "keeper", "", []rights.Right{rights.See}), "nobody would be left")
 	assert.ErrorContains(t, db.RemoveRole(ctx, "keeper"), "the role keeper is granted to tomas")
 	assert.ErrorIs(t, db.RemoveRole(ctx, "none"), fault.NotFound)
@@ -59,7 +56,7 @@ func TestPeopleAndWhatTheyMayDo(t *testing.T) {
 
 	t.Log("# a group takes its grants along")
 	require.NoError(t, db.RemoveGroup(ctx, "herbarium"))
-	tomas, err = db.Person(ctx, "tomas")
+	tomas, err := db.Person(ctx, "tomas")
 	require.NoError(t, err)
 	assert.Len(t, tomas.Grants, 2)
 	require.NoError(t, db.SeenPerson(ctx, noon, ines))
@@ -109,11 +106,21 @@ func TestTokensAndSessionsAreOfPeople(t *testing.T) {
 	s, err = db.SessionOf(ctx, noon.Add(2*time.Hour), "s1")
 	require.NoError(t, err)
 	assert.Nil(t, s, "it is over")
-	require.NoError(t, db.EndSessions(ctx, other))
+	session("s4", other, noon.Add(time.Hour))
+	require.NoError(t, db.SetPassword(ctx, other, "hash", "s4"))
+	live, err = db.Sessions(ctx, noon, other)
+	require.NoError(t, err)
+	require.Len(t, live, 1, "but the one that set it")
+	assert.Equal(t, "s4", live[0].Digest)
+	require.NoError(t, db.ChangePerson(ctx, "tomas", func(p *records.Person) error { p.ShutOut = true; return nil }))
+	require.NoError(t, db.SetPassword(ctx, other, "another", "s4"))
+	tomas, err := db.Person(ctx, "tomas")
+	require.NoError(t, err)
+	assert.True(t, tomas.ShutOut, "a password lets nobody in again")
 	require.NoError(t, db.EndSession(ctx, "s3"))
 	live, err = db.Sessions(ctx, noon, 0)
 	require.NoError(t, err)
-	require.Len(t, live, 1)
+	require.Len(t, live, 1, "of whoever is shut out there is none")
 	require.NoError(t, db.RemoveToken(ctx, "NIGHTLY"))
 	assert.ErrorIs(t, db.RemoveToken(ctx, "nightly"), fault.NotFound)
 	require.NoError(t, db.RemovePerson(ctx, "tomas"))

@@ -3,9 +3,6 @@ package records
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
-	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -15,14 +12,12 @@ import (
 	"jugate/core/errand"
 
 	"github.com/jmoiron/sqlx"
-	"github.com/zeebo/blake3"
 
 	"jugate/core/delivery"
 )
 
 // Receipt is the lasting record that a workstation got, or did not get, a
-// version. Receipts form a chain: each carries a digest over its own content and
-// the one before, so that a change or a gap shows.
+// version. Receipts are leaves of the tree of records, so that a change or a gap shows.
 type Receipt struct {
 	ID             int64            `db:"id"`
 	DeliveryID     int64            `db:"delivery_id"`
@@ -40,16 +35,14 @@ type Receipt struct {
 	Outcome        delivery.Outcome `db:"outcome"`
 	Reason         string           `db:"reason"`
 	OrderedBy      string           `db:"ordered_by"`
-	Unreadable     int64            `db:"unreadable_bytes" json:",omitempty"` // of the golden disk; zeros on this one
-	Drivers        string           `db:"drivers" json:",omitempty"`          // JSON: the packages that were put in
-	Remark         string           `db:"remark" json:",omitempty"`           // what else there is to say of the disk
-	Previous       string           `db:"previous" json:"-"`
-	Chain          string           `db:"chain" json:"-"`
+	Unreadable     int64            `db:"unreadable_bytes"` // of the golden disk; zeros on this one
+	Drivers        string           `db:"drivers"`          // JSON: the packages that were put in
+	Remark         string           `db:"remark"`           // what else there is to say of the disk
 	// These are of the first start of the copy; ArrivalIssued is null if none is awaited.
-	ArrivalIssued sql.NullTime `db:"arrival_issued" json:"-"`
-	Arrived       sql.NullTime `db:"arrived" json:"-"`
-	ArrivalText   string       `db:"arrival_content" json:"-"` // see ArrivalReport
-	ArrivalRemark string       `db:"arrival_remark" json:"-"`  // what is odd about it
+	ArrivalIssued sql.NullTime `db:"arrival_issued"`
+	Arrived       sql.NullTime `db:"arrived"`
+	ArrivalText   string       `db:"arrival_content"` // see ArrivalReport
+	ArrivalRemark string       `db:"arrival_remark"`  // what is odd about it
 }
 
 // ArrivalReport is what the copy's system told when it started first.
@@ -58,20 +51,10 @@ func (r *Receipt) ArrivalReport() api.ArrivalReport {
 	return report
 }
 
-const receiptColumns = `r.id, r.delivery_id, r.workstation_id, r.workstation, r.hardware_address, r.image, r.version, r.digest, r.started, r.ended, r.bytes_multicast, r.bytes_unicast, r.verified, r.outcome, r.reason, r.ordered_by, r.previous, r.chain, r.unreadable_bytes, r.drivers, r.remark,
+const receiptColumns = `r.id, r.delivery_id, r.workstation_id, r.workstation, r.hardware_address, r.image, r.version, r.digest, r.started, r.ended, r.bytes_multicast, r.bytes_unicast, r.verified, r.outcome, r.reason, r.ordered_by, r.unreadable_bytes, r.drivers, r.remark,
 	a.issued AS arrival_issued, a.arrived, coalesce(a.content, '') AS arrival_content, coalesce(a.remark, '') AS arrival_remark`
 
 const receiptFrom = `receipts r LEFT JOIN arrivals a ON a.delivery_id = r.delivery_id AND a.workstation_id = r.workstation_id`
-
-// link computes the receipt's place in the chain: the BLAKE3 digest of the
-// value before, a line feed, and the receipt's fields as JSON.
-func (r Receipt) link(previous string) (string, error) {
-	content, err := json.Marshal(r)
-	if err != nil {
-		return "", err
-	}
-	return fmt.Sprintf("%x", blake3.Sum256(append([]byte(previous+"\n"), content...))), nil
-}
 
 // AddReceipt writes a receipt behind the last one and ends the workstation's
 // errand, both or neither, and returns it as it is then. The delivery and the workstation
@@ -88,42 +71,41 @@ func (db *DB) AddReceipt(ctx context.Context, r Receipt) (Receipt, error) {
 func (db *DB) AddReceipts(ctx context.Context, receipts []Receipt) ([]Receipt, error) {
 	receipts = slices.Clone(receipts)
 	err := db.change(ctx, func(tx *sqlx.Tx) error {
-		var last struct {
-			ID    int64  `db:"id"`
-			Chain string `db:"chain"`
+		g, err := grow(ctx, tx)
+		if err != nil {
+			return err
 		}
-		err := tx.GetContext(ctx, &last, `SELECT id, chain FROM receipts ORDER BY id DESC LIMIT 1`)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		var last int64
+		if err := tx.GetContext(ctx, &last, `SELECT coalesce(max(id), 0) FROM receipts`); err != nil {
 			return err
 		}
 		for i := range receipts {
-			r := &receipts[i]
-			r.ID, r.Previous = last.ID+1, last.Chain
-			if err := addReceipt(ctx, tx, r); err != nil {
+			last++
+			receipts[i].ID = last
+			if err := addReceipt(ctx, g, &receipts[i]); err != nil {
 				return err
 			}
-			last.ID, last.Chain = r.ID, r.Chain
 		}
-		return nil
+		return g.flush()
 	})
 	return receipts, err
 }
 
-func addReceipt(ctx context.Context, tx *sqlx.Tx, r *Receipt) (err error) {
+func addReceipt(ctx context.Context, g *growing, r *Receipt) (err error) {
 	r.Ended = r.Ended.UTC().Truncate(time.Millisecond)
 	r.Started.Time = r.Started.Time.UTC().Truncate(time.Millisecond)
-	if r.Chain, err = r.link(r.Previous); err != nil {
+	if _, err := g.tx.NamedExecContext(ctx, `INSERT INTO receipts VALUES (:id, :delivery_id, :workstation_id, :workstation, :hardware_address, :image, :version, :digest,
+		:started, :ended, :bytes_multicast, :bytes_unicast, :verified, :outcome, :reason, :ordered_by, :unreadable_bytes, :drivers, :remark)`, r); err != nil {
 		return err
 	}
-	if _, err := tx.NamedExecContext(ctx, `INSERT INTO receipts VALUES (:id, :delivery_id, :workstation_id, :workstation, :hardware_address, :image, :version, :digest,
-		:started, :ended, :bytes_multicast, :bytes_unicast, :verified, :outcome, :reason, :ordered_by, :previous, :chain, :unreadable_bytes, :drivers, :remark)`, r); err != nil {
+	if err := g.add(leafReceipt, r.ID, r); err != nil {
 		return err
 	}
 	state := map[delivery.Outcome]errand.State{delivery.Delivered: errand.Done, delivery.Failed: errand.Failed}[r.Outcome]
 	if state == "" {
 		state = errand.Stopped
 	}
-	_, err = tx.ExecContext(ctx, `UPDATE errands SET state = ?, error = ?, ended = ? WHERE delivery_id = ? AND workstation_id = ? AND state IN ('waiting', 'running')`,
+	_, err = g.tx.ExecContext(ctx, `UPDATE errands SET state = ?, error = ?, ended = ? WHERE delivery_id = ? AND workstation_id = ? AND state IN ('waiting', 'running')`,
 		state, r.Reason, r.Ended, r.DeliveryID, r.WorkstationID)
 	return err
 }
@@ -178,31 +160,14 @@ func (db *DB) Receipts(ctx context.Context, f ReceiptFilter, p Page) ([]Receipt,
 	return rows, total, err
 }
 
-// CheckReceipts goes through the whole chain and returns how many receipts it
-// has. The error names the first one that was changed or that misses the one before.
-func (db *DB) CheckReceipts(ctx context.Context) (int, error) {
-	rows, err := db.read.QueryxContext(ctx, "SELECT "+receiptColumns+" FROM "+receiptFrom+" ORDER BY r.id")
-	if err != nil {
-		return 0, err
+// ReceiptsAfter are the next receipts after one, in the order of their numbers, that ended in a period; a zero time
+// bounds nothing.
+func (db *DB) ReceiptsAfter(ctx context.Context, after int64, since, until time.Time, limit int) (rows []Receipt, err error) {
+	if until.IsZero() {
+		until = time.Date(9999, 1, 1, 0, 0, 0, 0, time.UTC)
 	}
-	defer rows.Close()
-	n, previous := 0, ""
-	for rows.Next() {
-		var r Receipt
-		if err := rows.StructScan(&r); err != nil {
-			return n, err
-		}
-		r.Ended, r.Started.Time = r.Ended.UTC(), r.Started.Time.UTC()
-		chain, err := r.link(previous)
-		if err != nil {
-			return n, err
-		}
-		if n++; r.ID != int64(n) || r.Previous != previous || r.Chain != chain {
-			return n, fmt.Errorf("receipt %d (%s, %s@%d) does not fit the chain: it, or one before it, was changed or removed", r.ID, r.Workstation, r.Image, r.Version)
-		}
-		previous = r.Chain
-	}
-	return n, errors.Join(rows.Err(), db.checkArrivals(ctx))
+	err = db.read.SelectContext(ctx, &rows, "SELECT "+receiptColumns+" FROM "+receiptFrom+" WHERE r.id > ? AND r.ended >= ? AND r.ended < ? ORDER BY r.id LIMIT ?", after, since.UTC(), until.UTC(), limit)
+	return rows, err
 }
 
 // SecondsPerWorkstation is how long a workstation takes from the start of a stream until its

@@ -73,7 +73,7 @@ func Open(ctx context.Context, now time.Time, path string) (*DB, error) {
 		err = check(ctx, write)
 	}
 	if err == nil {
-		err = migrate(ctx, write.DB)
+		err = migrate(ctx, now, write.DB)
 	}
 	if err == nil {
 		err = db.setAside(ctx, now)
@@ -153,12 +153,12 @@ func (db *DB) exec(ctx context.Context, statement string, args ...any) (sql.Resu
 	return result, full(err)
 }
 
-func migrate(ctx context.Context, db *sql.DB) error {
+func migrate(ctx context.Context, now time.Time, db *sql.DB) error {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
 	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, files)
+	provider, err := goose.NewProvider(goose.DialectSQLite3, db, files, goose.WithGoMigrations(moveChains(now)))
 	if err != nil {
 		return err
 	}

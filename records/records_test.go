@@ -39,7 +39,7 @@ func addr(n int) hwaddr.Address {
 	return hwaddr.MustParse(fmt.Sprintf("00:00:5e:00:53:%02x", n))
 }
 
-func newcomer(t *testing.T, db *records.DB, n int) *records.Workstation {
+func newcomer(t testing.TB, db *records.DB, n int) *records.Workstation {
 	t.Helper()
 	w, err := db.CheckIn(t.Context(), noon, records.Seen{AgentVersion: "1", Own: []hwaddr.Address{addr(n)}, Inventory: api.Inventory{Maker: "Alder Works", Model: "A310", Serial: fmt.Sprintf("AW-%04d", n), Memory: 8 << 30}})
 	require.NoError(t, err)
@@ -186,9 +186,9 @@ func TestReceiptsAreAChainThatShowsTampering(t *testing.T) {
 		_, err = db.AddReceipt(t.Context(), r)
 		assert.Error(t, err, "one for each workstation and delivery")
 	}
-	n, err := db.CheckReceipts(t.Context())
+	checked, err := db.Check(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, 3, n)
+	assert.Equal(t, records.Checked{Receipts: 3, Leaves: 3}, checked)
 	errands, _, err := db.Errands(t.Context(), records.ErrandFilter{}, records.Page{})
 	require.NoError(t, err)
 	for i, want := range []errand.State{errand.Done, errand.Done, errand.Failed} {
@@ -209,8 +209,8 @@ func TestReceiptsAreAChainThatShowsTampering(t *testing.T) {
 	assert.ErrorContains(t, err, "never deleted")
 	_, err = raw.Exec(`DROP TRIGGER receipts_stay_as_they_are; UPDATE receipts SET version = 2 WHERE id = 2`)
 	require.NoError(t, err)
-	_, err = db.CheckReceipts(t.Context())
-	assert.ErrorContains(t, err, "receipt 2")
+	_, err = db.Check(t.Context())
+	assert.ErrorContains(t, err, "receipt 2 (herb-02, garden-desk@2) was changed")
 }
 
 func TestAVerifiedReceiptMustBeADelivery(t *testing.T) {

@@ -181,6 +181,7 @@ var workstationList = listing{
 // Workstations lists; sortable by name, model, serial, state and last_seen.
 func (db *DB) Workstations(ctx context.Context, f WorkstationFilter, p Page) (rows []Workstation, total int, err error) {
 	var q query
+	l := workstationList
 	if len(f.States) > 0 {
 		stored, seen := []string{}, []string{}
 		for _, s := range f.States {
@@ -199,11 +200,27 @@ func (db *DB) Workstations(ctx context.Context, f WorkstationFilter, p Page) (ro
 		q.and("w.id IN (SELECT m.workstation_id FROM group_members m JOIN groups g ON g.id = m.group_id WHERE g.name = ?)", f.Group)
 	}
 	if f.Within != nil {
-		q.and("w.id IN (SELECT m.workstation_id FROM group_members m JOIN groups g ON g.id = m.group_id WHERE g.name COLLATE NOCASE IN (SELECT value FROM json_each(?)))", encode(f.Within))
+		ids, err := db.groupNumbers(ctx, f.Within)
+		if err != nil {
+			return nil, 0, err
+		}
+		if len(q.where) == 0 && p.Search == "" { // how many there are is known without looking at them
+			l.total = "SELECT coalesce(sum(members), 0) FROM groups WHERE id IN (" + ids + ")"
+			if strings.Contains(ids, ",") { // one can be in several
+				l.total = "SELECT count(DISTINCT workstation_id) FROM group_members WHERE group_id IN (" + ids + ")"
+			}
+		}
+		q.and("EXISTS (SELECT 1 FROM group_members m WHERE m.workstation_id = w.id AND m.group_id IN (" + ids + "))")
 	}
 	q.search(p.Search, []string{"concat_ws(char(10), w.name, w.model, w.maker, w.serial, w.note, w.fields)"}, "w.id IN (SELECT workstation_id FROM addresses WHERE address LIKE ?)")
-	total, err = db.list(ctx, workstationList, &rows, q, p)
+	total, err = db.list(ctx, l, &rows, q, p)
 	return rows, total, err
+}
+
+// groupNumbers are those of groups of these names, as a list in SQL.
+func (db *DB) groupNumbers(ctx context.Context, names []string) (list string, err error) {
+	err = db.read.GetContext(ctx, &list, "SELECT coalesce(group_concat(id), '') FROM groups WHERE name COLLATE NOCASE IN (SELECT value FROM json_each(?))", encode(names))
+	return list, err
 }
 
 // Inventory is what a workstation's agent told last of its parts.

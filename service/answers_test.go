@@ -209,7 +209,7 @@ func TestEveryCopyStartsAsItself(t *testing.T) {
 	assert.True(t, apiclient.IsUnauthorized(c.Arrive(ctx, api.ArrivalReport{ComputerName: "thief", Addresses: []string{}, IPs: []string{}})), "a token that was used is good for nothing")
 	_, err = c.Workstations(ctx, apiclient.List{})
 	assert.True(t, apiclient.IsUnauthorized(err), "nor for anything else")
-	check, err := h.client.CheckReceipts(ctx)
+	check, err := h.client.CheckLog(ctx)
 	require.NoError(t, err)
 	assert.True(t, check.Sound, check.Detail)
 
@@ -268,6 +268,7 @@ func TestABuildThatDoesNotKnowAnswersIsNoticed(t *testing.T) {
 	to, err := url.Parse(h.client.Server())
 	require.NoError(t, err)
 	old := httputil.NewSingleHostReverseProxy(to)
+	old.Transport = h.client.HTTP().Transport
 	gate := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		body, err := io.ReadAll(r.Body)
 		if err != nil {
@@ -281,6 +282,8 @@ func TestABuildThatDoesNotKnowAnswersIsNoticed(t *testing.T) {
 	defer gate.Close()
 	direct := h.client
 	h.client, err = apiclient.New(gate.URL, h.token)
+	require.NoError(t, err)
+	h.client, err = h.client.Trusting(h.service.Authority())
 	require.NoError(t, err)
 	stop := h.start(2, blank(t, 66<<20), 0, "herb-01")
 	h.client = direct

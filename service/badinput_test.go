@@ -65,7 +65,7 @@ func TestProblemsAreToldAsProblemDetails(t *testing.T) {
 				req.Header.Set("Authorization", "Bearer "+c.token)
 			}
 			req.Header.Set("Content-Type", "application/json")
-			resp, err := http.DefaultClient.Do(req)
+			resp, err := h.client.HTTP().Do(req)
 			require.NoError(t, err)
 			defer resp.Body.Close()
 			assert.Equal(t, c.status, resp.StatusCode)
@@ -217,7 +217,7 @@ func TestWithoutAnyMulticastEverythingIsMended(t *testing.T) {
 func TestTheAgentWaitsForAServiceThatIsAway(t *testing.T) {
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
-	listen := strings.TrimPrefix(h.url, "http://")
+	listen := strings.TrimPrefix(h.url, "https://")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
 	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
@@ -281,7 +281,7 @@ func TestAStoppedDeliveryLeavesNoBootableDiskAndTrueReceipts(t *testing.T) {
 func TestAServiceThatEndsInADeliveryGoesOnWithIt(t *testing.T) {
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
-	listen := strings.TrimPrefix(h.url, "http://")
+	listen := strings.TrimPrefix(h.url, "https://")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
 	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
@@ -339,7 +339,7 @@ func TestAnAgentDoesOnlyWhatItWasAsked(t *testing.T) {
 	_, err = two.DeliveryManifest(t.Context(), 1)
 	assert.Error(t, err)
 	_, err = one.WithToken(h.token).Standing(t.Context())
-	assert.True(t, apiclient.IsUnauthorized(err), "the administrator's token is not a pass")
+	assert.True(t, apiclient.IsUnauthorized(err), "the key of last resort is not a pass")
 	_, err = h.client.WithToken("").Workstations(t.Context(), apiclient.List{})
 	assert.True(t, apiclient.IsUnauthorized(err))
 

@@ -1,12 +1,14 @@
 package service
 
 import (
+	"context"
 	"log/slog"
 	"net"
 	"time"
 
 	"jugate/boot"
 	"jugate/core/netboot"
+	"jugate/service/access"
 	"jugate/service/stock"
 	"jugate/stream"
 )
@@ -18,6 +20,8 @@ type (
 	Multicast = stream.Multicast
 	// NetbootInterface is one interface with its mode.
 	NetbootInterface = boot.Interface
+	// Names says what the service is called in certificates.
+	Names = access.Names
 	// Unknown is what becomes of machines that nobody has admitted.
 	Unknown = stock.Unknown
 )
@@ -42,8 +46,10 @@ type Config struct {
 	// for those of package readiness.
 	IdentityFiles []string
 	Netboot       Netboot
-	// Secure is where agents call by TLS; nil has them call by HTTP.
-	Secure net.Listener
+	// Names is what the service is called, and a certificate of the engineer's own.
+	Names Names
+	// Dial reaches directories; nil does it as usual.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// KeepFree is how many bytes of the records' disk slabs do not take; intake.KeepFree
 	// by default.
 	KeepFree int64
@@ -53,6 +59,8 @@ type Config struct {
 	// ArrivalWithin is how long after its delivery a copy is to have started and reported; 0
 	// stands for two hours.
 	ArrivalWithin time.Duration
+	// KeepLines is how long lines of the logbook are kept; 0 stands for ever.
+	KeepLines time.Duration
 	// BuildFrom are the folders that systems for builds of the boot environment may lie
 	// in, beside the machine's own root as a whole.
 	BuildFrom []string

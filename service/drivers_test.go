@@ -105,7 +105,7 @@ func TestDriversFromTheLibraryToTheDisk(t *testing.T) {
 	assert.Contains(t, debugfs(t, copied, modules+"/modules.dep"), "updates/jugate/corvid_raid.ko: updates/jugate/corvid_lib.ko\n")
 	assert.Contains(t, debugfs(t, copied, modules+"/modules.dep"), "kernel/drivers/ata/alderdisk.ko:\n", "what was there stays")
 	assert.Contains(t, debugfs(t, copied, modules+"/modules.alias"), "alias pci:v0000FE03d00003000sv*sd*bc*sc*i* corvid_raid\n")
-	check, err := h.client.CheckReceipts(t.Context())
+	check, err := h.client.CheckLog(t.Context())
 	require.NoError(t, err)
 	assert.True(t, check.Sound)
 

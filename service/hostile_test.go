@@ -3,6 +3,7 @@ package service_test
 import (
 	"bufio"
 	"crypto/rand"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"io"
@@ -247,14 +248,14 @@ func TestAHostileNewcomer(t *testing.T) {
 	require.NoError(t, err)
 	var last error
 	for range 20 {
-		_, last = nobody.WithToken(guesser.Pass).SignIn(ctx, "AAAA-AAAA")
+		_, last = nobody.WithToken(guesser.Pass).SignIn(ctx, api.Typed{Code: "AAAA-AAAA"})
 	}
 	assert.Equal(t, http.StatusTooManyRequests, status(last), "%v", last)
 	code, err := h.client.MakeCode(ctx, 1)
 	require.NoError(t, err)
 	other, err := nobody.CheckIn(ctx, api.CheckIn{Boot: "boot", AgentVersion: "test", Addresses: []string{"02:00:5e:00:00:04"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
 	require.NoError(t, err)
-	_, err = nobody.WithToken(other.Pass).SignIn(ctx, code.Code)
+	_, err = nobody.WithToken(other.Pass).SignIn(ctx, api.Typed{Code: code.Code})
 	assert.NoError(t, err, "others still can")
 }
 
@@ -267,7 +268,7 @@ func TestAHostileBrowser(t *testing.T) {
 	}
 	body := `{` + keys.String() + `"boot":"b"}`
 	for path, most := range map[string]int{"/api/v1/session": http.StatusRequestEntityTooLarge, "/agent/v1/check-in": http.StatusUnprocessableEntity} {
-		resp, err := http.Post(h.url+path, "application/json", strings.NewReader(body))
+		resp, err := h.client.HTTP().Post(h.url+path, "application/json", strings.NewReader(body))
 		require.NoError(t, err)
 		reply, err := io.ReadAll(resp.Body)
 		require.NoError(t, err)
@@ -284,8 +285,10 @@ func TestAHostileBrowser(t *testing.T) {
 		}
 	}()
 	served, refused := 0, 0
+	trust := h.client.HTTP().Transport.(*http.Transport).TLSClientConfig.Clone()
+	trust.NextProtos = nil // HTTP/1.1, a connection each
 	for range 230 {
-		c, err := net.Dial("tcp", strings.TrimPrefix(h.url, "http://"))
+		c, err := tls.Dial("tcp", strings.TrimPrefix(h.url, "https://"), trust)
 		require.NoError(t, err)
 		streams = append(streams, c)
 		_, err = fmt.Fprintf(c, "GET /api/v1/events HTTP/1.1\r\nHost: jugate\r\nAuthorization: Bearer %s\r\n\r\n", h.token)
@@ -308,7 +311,7 @@ func TestAHostileBrowser(t *testing.T) {
 
 	t.Log("# what is not a page of the console says so")
 	for path, want := range map[string]int{"/metrics": 404, "/health": 404, "/readyz": 200, "/workstations": 200} {
-		resp, err := http.Get(h.url + path)
+		resp, err := h.client.HTTP().Get(h.url + path)
 		require.NoError(t, err)
 		resp.Body.Close()
 		assert.Equal(t, want, resp.StatusCode, path)
@@ -345,7 +348,7 @@ func TestAFullDiskStillTakesReceipts(t *testing.T) {
 	r := h.receipts(d.ID)["herb-02"]
 	assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
 	assert.True(t, r.Verified)
-	check, err := h.client.CheckReceipts(t.Context())
+	check, err := h.client.CheckLog(t.Context())
 	require.NoError(t, err)
 	assert.True(t, check.Sound)
 	e := h.capture("desk-other", "seed-desk")

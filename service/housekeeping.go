@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"os"
@@ -54,19 +55,50 @@ func (s *Service) sweepFolders() error {
 
 // keepHouse does what has to be done from time to time.
 func (s *Service) keepHouse() {
-	tick := time.NewTicker(time.Hour)
+	tick, minute := time.NewTicker(time.Hour), time.NewTicker(time.Minute)
 	defer tick.Stop()
+	defer minute.Stop()
 	for {
 		s.fleet.ForgetNewcomers(s.until)
 		if err := s.reserve.Fill(); err != nil {
 			s.config.Log.Warn("there is no room for the reserve that receipts could need", "bytes", reserveBytes, "error", err)
 		}
-		select {
-		case <-tick.C:
-		case <-s.until.Done():
-			return
+		s.access.RefreshPeople(s.until)
+		if keep := s.config.KeepLines; keep > 0 {
+			now := s.config.Now()
+			if n, err := s.records.ForgetLines(s.until, now, now.Add(-keep)); err != nil && s.until.Err() == nil {
+				s.config.Log.Error("old lines of the logbook could not be removed", "error", err)
+			} else if n > 0 {
+				s.config.Log.Info("old lines of the logbook were removed", "lines", n)
+			}
+		}
+		if _, err := s.proofs.AskWitnesses(s.until); err != nil && s.until.Err() == nil {
+			s.config.Log.Error("witnesses could not be asked", "error", err)
+		}
+		for waits := true; waits; {
+			select {
+			case <-tick.C:
+				waits = false
+			case <-minute.C:
+				s.signHead(s.until)
+				if err := s.access.Certificates.Refresh(); err != nil {
+					s.config.Log.Error("a certificate could not be renewed, or read; the last one counts", "error", err)
+				}
+			case <-s.until.Done():
+				s.signHead(context.WithoutCancel(s.until))
+				return
+			}
 		}
 	}
+}
+
+// signHead signs what is on record. What keeps it from that is said once.
+func (s *Service) signHead(ctx context.Context) {
+	_, err := s.proofs.Head(ctx)
+	if said := s.unsigned; err != nil && (said == nil || said.Error() != err.Error()) && ctx.Err() == nil {
+		s.config.Log.Error("the head of the records cannot be signed", "error", err)
+	}
+	s.unsigned = err
 }
 
 // examine looks through the records, while the service is at work already: it takes some
@@ -75,7 +107,7 @@ func (s *Service) examine() {
 	if err := s.records.Examine(s.until); err != nil && s.until.Err() == nil {
 		s.config.Log.Error("the records cannot be trusted; nothing more is written into them", "error", err)
 	}
-	if n, err := s.records.CheckReceipts(s.until); err != nil && s.until.Err() == nil {
-		s.config.Log.Error("the chain of receipts is not sound", "receipts", n, "error", err)
+	if check, err := s.proofs.Check(s.until); s.until.Err() == nil && (err != nil || !check.Sound) {
+		s.config.Log.Error("the records are not as they were written", "error", errors.Join(err, errors.New(check.Detail)))
 	}
 }

@@ -22,7 +22,8 @@ import (
 	"jugate/service"
 )
 
-// bootHouse is a service with TLS and an agent's file to build environments with.
+// bootHouse is a service with an agent's file to build environments with; url is where loaders call it, and
+// secure where agents do.
 func bootHouse(t *testing.T, change func(*service.Config)) (c *apiclient.Client, url, secure, data string) {
 	t.Helper()
 	data = t.TempDir()
@@ -30,9 +31,7 @@ func bootHouse(t *testing.T, change func(*service.Config)) (c *apiclient.Client,
 	require.NoError(t, os.WriteFile(file, []byte("the agent"), 0o755))
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	tls, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
-	config := service.Config{Data: data, Multicast: loopback, Secure: tls, BuildFrom: []string{os.TempDir()}, Netboot: service.Netboot{Agent: file}}
+	config := service.Config{Data: data, Multicast: loopback, BuildFrom: []string{os.TempDir()}, Netboot: service.Netboot{Agent: file}}
 	if change != nil {
 		change(&config)
 	}
@@ -46,10 +45,12 @@ func bootHouse(t *testing.T, change func(*service.Config)) (c *apiclient.Client,
 		assert.NoError(t, <-ended)
 		assert.NoError(t, s.Close())
 	})
-	url = "http://" + listener.Addr().String()
-	c, err = apiclient.New(url, s.Token())
+	url, secure = "http://"+listener.Addr().String(), "https://"+listener.Addr().String()
+	c, err = apiclient.New(secure, s.Token())
 	require.NoError(t, err)
-	return c, url, "https://" + tls.Addr().String(), data
+	c, err = c.Trusting(s.Authority())
+	require.NoError(t, err)
+	return c, url, secure, data
 }
 
 // fakeSystem is what a build is made of: files, but no kernel that would start.

@@ -28,7 +28,7 @@ func TestTheConsoleSignsInWithACookie(t *testing.T) {
 		if change != nil {
 			change(req)
 		}
-		resp, err := http.DefaultClient.Do(req)
+		resp, err := h.client.HTTP().Do(req)
 		require.NoError(t, err)
 		resp.Body.Close()
 		return resp
@@ -40,6 +40,7 @@ func TestTheConsoleSignsInWithACookie(t *testing.T) {
 	require.Len(t, in.Cookies(), 1)
 	cookie := in.Cookies()[0]
 	assert.True(t, cookie.HttpOnly)
+	assert.True(t, cookie.Secure)
 	assert.Equal(t, http.SameSiteStrictMode, cookie.SameSite)
 	assert.NotContains(t, cookie.Value, h.token, "the cookie is not the token")
 	signed := func(r *http.Request) { r.AddCookie(cookie) }
@@ -57,7 +58,7 @@ func TestTheConsoleSignsInWithACookie(t *testing.T) {
 func TestTheConsoleIsServed(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	for _, path := range []string{"/", "/deliveries/7"} {
-		resp, err := http.Get(h.url + path)
+		resp, err := h.client.HTTP().Get(h.url + path)
 		require.NoError(t, err)
 		var page bytes.Buffer
 		_, err = page.ReadFrom(resp.Body)
@@ -65,13 +66,13 @@ func TestTheConsoleIsServed(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, 200, resp.StatusCode)
 		assert.Contains(t, page.String(), `<div id="root">`)
-		assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "default-src 'self'")
+		assert.Contains(t, resp.Header.Get("Content-Security-Policy"), "default-src 'none'; script-src 'self'")
 	}
 }
 
 func TestTheOpenAPIDocumentIsServedToAnyone(t *testing.T) {
 	h := open(t, t.TempDir(), "127.0.0.1:0")
-	resp, err := http.Get(h.url + "/api/v1/openapi.json")
+	resp, err := h.client.HTTP().Get(h.url + "/api/v1/openapi.json")
 	require.NoError(t, err)
 	defer resp.Body.Close()
 	var doc struct {

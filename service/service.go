@@ -10,8 +10,13 @@
 //
 // The data folder has:
 //
+//	authority.key   the key of the service's own authority, mode 0600, and its certificate
+//	authority.pem   the certificate alone, for browsers and programs
 //	service.pem     the service's certificate and key, mode 0600
-//	admin.token     the administrator's token, mode 0600
+//	log.key         signs heads of the tree of records, mode 0600
+//	witness.key     countersigns those of other services, mode 0600
+//	newest.head     the head that was signed last
+//	admin.token     the key of last resort, mode 0600
 //	seal.key        what secrets in the records are sealed with, mode 0600
 //	jugate.lock     held while a service runs on the folder
 //	jugate.db       the records
@@ -26,7 +31,6 @@ package service
 import (
 	"cmp"
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -50,17 +54,19 @@ import (
 	"jugate/core/slabstore"
 	"jugate/records"
 	"jugate/service/access"
+	"jugate/service/directories"
 	"jugate/service/domains"
 	"jugate/service/fleet"
 	"jugate/service/intake"
 	"jugate/service/orders"
+	"jugate/service/proofs"
 	"jugate/service/stock"
 	"jugate/service/web"
 	"jugate/stream"
 )
 
 // Version is told by /healthz.
-const Version = "0.2.0"
+const Version = "0.3.0"
 
 // ErrInUse says that another service runs on the data folder.
 var ErrInUse = errors.New("the data folder is in use")
@@ -72,19 +78,23 @@ type Service struct {
 	records *records.DB
 	reserve *durable.Reserve
 
-	access  *access.Access
-	domains *domains.Domains
-	fleet   *fleet.Fleet
-	intake  *intake.Intake
-	orders  *orders.Orders
-	stock   *stock.Stock
-	boot    *boot.Boot
-	streams *stream.Streams
-	web     *web.Server
+	access      *access.Access
+	domains     *domains.Domains
+	directories *directories.Directories
+	fleet       *fleet.Fleet
+	intake      *intake.Intake
+	orders      *orders.Orders
+	proofs      *proofs.Proofs
+	stock       *stock.Stock
+	boot        *boot.Boot
+	streams     *stream.Streams
+	web         *web.Server
 
 	until context.Context // ends when the service closes
 	close context.CancelFunc
 	house sync.WaitGroup
+
+	unsigned error // why the head of the records was not signed the last time
 }
 
 // Open opens the data folder, making it on the first start, takes it for this
@@ -126,7 +136,10 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if err = s.sweepFolders(); err != nil {
 		return err
 	}
-	if s.access, err = access.Open(c.Data, c.Log, c.Now); err != nil {
+	if s.access, err = access.Open(c.Data, c.Names, c.Log, c.Now); err != nil {
+		return err
+	}
+	if s.proofs, err = proofs.Open(c.Data, c.Log, c.Now); err != nil {
 		return err
 	}
 	builds, err := builds.Open(filepath.Join(c.Data, "bootenv"))
@@ -152,6 +165,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 		return err
 	}
 	s.house.Go(s.keepHouse)
+	s.house.Go(func() { s.orders.KeepOrders(s.until) })
 	s.house.Go(s.examine)
 	return nil
 }
@@ -171,21 +185,23 @@ func (s *Service) openRecords(ctx context.Context) (err error) {
 func (s *Service) join(slabs *slabstore.Store, builds *builds.Store, library *driver.Library) {
 	c, db, files, events := s.config, s.records, image.Files{Dir: filepath.Join(s.config.Data, "images")}, &web.Events{}
 	s.reserve = &durable.Reserve{Path: filepath.Join(c.Data, "reserve"), Bytes: reserveBytes}
-	s.access.Records = db
+	s.access.Records, s.proofs.Records, s.proofs.Courier = db, db, web.Courier{}
 	s.boot = &boot.Boot{Config: boot.Config{Interfaces: c.Netboot.Interfaces, Pools: c.Netboot.Pools, Force: c.Netboot.Force, WakeBy: c.Multicast.Interface},
 		Builds: builds, Log: c.Log, Now: c.Now, Stepped: func(a hwaddr.Address) { events.Publish(api.BootStepped{Address: a.String()}) }}
 	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: events.Publish, Closing: s.until.Done(), AcceptCards: c.AcceptCards, Tickets: c.Tickets}
 	s.intake = &intake.Intake{Dir: c.Data, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: events.Publish, KeepFree: c.KeepFree}
 	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: builds, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
-		Log: c.Log, Now: c.Now, Publish: events.Publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificate, BuildFrom: c.BuildFrom})
+		Log: c.Log, Now: c.Now, Publish: events.Publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
 	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access
 	s.domains = &domains.Domains{Records: db, Secrets: s.access, Log: c.Log, Now: c.Now}
 	s.fleet.Domains = s.domains
+	s.directories = &directories.Directories{Records: db, Secrets: s.access, Log: c.Log, Now: c.Now, Dial: c.Dial, Discover: web.Discover}
+	s.access.Directories = s.directories
 	s.streams = &stream.Streams{Multicast: c.Multicast, Slabs: slabs, Payloads: s.stock, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
 	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Reserve: s.reserve,
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands = s.orders.Ledger(), s.orders
-	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Stock: s.stock, Boot: s.boot,
+	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Stock: s.stock, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 }
 
@@ -207,7 +223,14 @@ func lock(path string) (*flock.Flock, error) {
 // answers that are on their way.
 const shutdownGrace = 20 * time.Second
 
-// Token is the administrator's token, the key of last resort.
+// Authority is the certificate of the service's own authority, in PEM, and Fingerprint what people compare
+// of it.
+func (s *Service) Authority() []byte { return s.access.Certificates.Authority }
+
+// Fingerprint is the SHA-256 of the authority's certificate.
+func (s *Service) Fingerprint() string { return s.access.Certificates.Fingerprint() }
+
+// Token is the key of last resort.
 func (s *Service) Token() string { return s.access.Token() }
 
 // FirstLink is with what somebody becomes the first administrator; its secret is empty if there is
@@ -223,22 +246,16 @@ func (s *Service) Handler() http.Handler { return s.web.Handler() }
 func OpenAPI() ([]byte, error) { return web.OpenAPI(Version) }
 
 // Serve answers requests from the listener until ctx ends, then lets running
-// requests finish for a few seconds.
+// requests finish for a few seconds. It answers by TLS, and for boot files without.
 func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
-	if s.config.Secure != nil {
-		s.access.SecurePort = uint16(s.config.Secure.Addr().(*net.TCPAddr).Port)
-	}
 	if tcp, ok := listener.Addr().(*net.TCPAddr); ok {
 		if err := s.boot.Start(ctx, s.until, tcp.Port); err != nil {
 			return err
 		}
 	}
-	server := s.web.HTTP([]tls.Certificate{s.access.KeyPair})
-	failed := make(chan error, 2)
-	go func() { failed <- server.Serve(listener) }()
-	if s.config.Secure != nil {
-		go func() { failed <- server.ServeTLS(s.config.Secure, "", "") }() // which speaks HTTP/2, too
-	}
+	server := s.web.HTTP()
+	failed := make(chan error, 1)
+	go func() { failed <- s.web.Serve(server, listener) }()
 	select {
 	case err := <-failed:
 		return err

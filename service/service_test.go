@@ -6,6 +6,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"net/http"
 	"net/netip"
 	"path/filepath"
 	"strings"
@@ -62,6 +63,18 @@ func open(t *testing.T, data, listen string) *house {
 	return openWith(t, data, listen, loopback)
 }
 
+// openIn opens a service whose clock began at an instant: what waits in an old folder has not waited for years.
+func openIn(t *testing.T, data string, begin time.Time) *house {
+	t.Helper()
+	ahead := time.Until(begin)
+	now := func() time.Time { return time.Now().Add(ahead) }
+	s, err := service.Open(t.Context(), service.Config{Data: data, Multicast: loopback, Now: now, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
+	require.NoError(t, err)
+	h := serve(t, s, data, "127.0.0.1:0")
+	h.client.HTTP().Transport.(*http.Transport).TLSClientConfig.Time = now
+	return h
+}
+
 func openWith(t *testing.T, data, listen string, m service.Multicast) *house {
 	t.Helper()
 	s, err := service.Open(t.Context(), service.Config{Data: data, Multicast: m, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
@@ -76,7 +89,7 @@ func serve(t *testing.T, s *service.Service, data, listen string) *house {
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
 	done.Go(func() { assert.NoError(t, s.Serve(ctx, listener)) })
-	h := &house{t: t, agents: &lines{}, service: s, data: data, token: s.Token(), url: "http://" + listener.Addr().String()}
+	h := &house{t: t, agents: &lines{}, service: s, data: data, token: s.Token(), url: "https://" + listener.Addr().String()}
 	h.stop = sync.OnceFunc(func() {
 		cancel()
 		done.Wait()
@@ -84,6 +97,8 @@ func serve(t *testing.T, s *service.Service, data, listen string) *house {
 	})
 	t.Cleanup(h.stop)
 	h.client, err = apiclient.New(h.url, s.Token())
+	require.NoError(t, err)
+	h.client, err = h.client.Trusting(s.Authority())
 	require.NoError(t, err)
 	return h
 }
@@ -111,7 +126,7 @@ func (h *house) startMachine(w agent.Machine, name string, groups ...string) (st
 	nobody := h.client.WithToken("")
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
-	a := agent.New(nobody, w, agent.Options{Log: slog.New(slog.NewTextHandler(io.MultiWriter(h.t.Output(), h.agents), nil)).With("agent", ref)})
+	a := agent.New(nobody, w, agent.Options{Certificate: h.service.Authority(), Log: slog.New(slog.NewTextHandler(io.MultiWriter(h.t.Output(), h.agents), nil)).With("agent", ref)})
 	done.Go(func() { a.Run(ctx) })
 	stop = sync.OnceFunc(func() { cancel(); done.Wait() })
 	h.t.Cleanup(stop)
@@ -209,7 +224,7 @@ func TestCaptureAndDeliverWithLoss(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, want, files)
 	}
-	check, err := h.client.CheckReceipts(t.Context())
+	check, err := h.client.CheckLog(t.Context())
 	require.NoError(t, err)
 	assert.True(t, check.Sound)
 	assert.Equal(t, 3, check.Receipts)

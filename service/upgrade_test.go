@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/stretchr/testify/assert"
@@ -46,10 +47,13 @@ func oldFolder(t *testing.T, name string) string {
 	}
 }
 
+// oldFolders is when they were written.
+var oldFolders = time.Date(2026, 11, 26, 23, 30, 0, 0, time.UTC)
+
 func TestAFolderOfAnEarlierVersionGoesOn(t *testing.T) {
 	data := oldFolder(t, "folder-0.1.0.tar.zst")
 	require.NoError(t, os.Mkdir(filepath.Join(data, "drivers123"), 0o755)) // as a kill leaves it
-	h := open(t, data, "127.0.0.1:0")
+	h := openIn(t, data, oldFolders)
 	ctx := t.Context()
 	assert.NoDirExists(t, filepath.Join(data, "drivers123"))
 
@@ -80,10 +84,15 @@ func TestAFolderOfAnEarlierVersionGoesOn(t *testing.T) {
 	}
 
 	t.Log("# the receipts, and their chain")
-	chain, err := h.client.CheckReceipts(ctx)
+	chain, err := h.client.CheckLog(ctx)
 	require.NoError(t, err)
 	assert.True(t, chain.Sound, chain.Detail)
 	assert.Equal(t, 3, chain.Receipts)
+	lines, err := h.client.Lines(ctx, apiclient.List{Filter: map[string]string{"operation": "move-chains"}})
+	require.NoError(t, err)
+	require.Len(t, lines.Items, 1, "that they were moved is on record")
+	assert.Equal(t, true, lines.Items[0].Details.(map[string]any)["sound"])
+	assert.EqualValues(t, 3, lines.Items[0].Details.(map[string]any)["receipts"])
 	keys, err := h.client.MediaKeys(ctx)
 	require.NoError(t, err)
 	require.Len(t, keys.Items, 1)
@@ -110,7 +119,7 @@ func TestAFolderOfAnEarlierVersionGoesOn(t *testing.T) {
 	for _, name := range []string{"jugate.db", "jugate.db-wal", "jugate.db-shm"} {
 		os.Remove(filepath.Join(data, name))
 	}
-	h = open(t, data, "127.0.0.1:0")
+	h = openIn(t, data, oldFolders)
 	found, err := h.client.Rescan(ctx)
 	require.NoError(t, err)
 	assert.Len(t, found.Versions, 3, "%v", found.Broken)
@@ -124,7 +133,7 @@ func TestAFolderOfAnEarlierVersionGoesOn(t *testing.T) {
 
 func TestPrunedVersionsStayPruned(t *testing.T) {
 	data := t.TempDir()
-	h := open(t, data, "127.0.0.1:0")
+	h := openIn(t, data, oldFolders)
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
 	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
@@ -136,7 +145,7 @@ func TestPrunedVersionsStayPruned(t *testing.T) {
 	require.NoError(t, err)
 	h.stop()
 	require.NoError(t, os.Remove(filepath.Join(data, "jugate.db")))
-	h = open(t, data, "127.0.0.1:0")
+	h = openIn(t, data, oldFolders)
 	_, err = h.client.Rescan(t.Context())
 	require.NoError(t, err)
 	v, err := h.client.Version(t.Context(), "garden-desk@1")
@@ -148,7 +157,7 @@ func TestPrunedVersionsStayPruned(t *testing.T) {
 
 func TestADamagedSlabHealsWithTheNextCapture(t *testing.T) {
 	data := t.TempDir()
-	h := open(t, data, "127.0.0.1:0")
+	h := openIn(t, data, oldFolders)
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
 	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)

@@ -1,8 +1,6 @@
 package service_test
 
 import (
-	"log/slog"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,7 +13,6 @@ import (
 	"jugate/api"
 	"jugate/core/hive"
 	"jugate/demo/madeup"
-	"jugate/service"
 )
 
 // windowsDisk is a disk with a generalised Windows, as far as that can be made here: its INF files know
@@ -136,12 +133,8 @@ func TestAWindowsStartsWithTheDriverOfItsDiskController(t *testing.T) {
 
 // The vendor's shell does not run here; the program that carries its report does.
 func TestAWindowsReportsItsFirstStartByCurl(t *testing.T) {
-	secure, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(t, err)
 	data := t.TempDir()
-	s, err := service.Open(t.Context(), service.Config{Data: data, Multicast: loopback, Secure: secure, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
-	require.NoError(t, err)
-	h := serve(t, s, data, "127.0.0.1:0")
+	h := open(t, data, "127.0.0.1:0")
 	ctx := t.Context()
 	h.model(1, windowsDisk(t), "A310", "desk-gold")
 	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
@@ -161,7 +154,6 @@ func TestAWindowsReportsItsFirstStartByCurl(t *testing.T) {
 	assert.Contains(t, onWindows(t, disk, "Windows/Setup/Scripts/SetupComplete.cmd"), "Jugate arrival")
 	authority, err := os.ReadFile(filepath.Join(data, "authority.pem"))
 	require.NoError(t, err)
-	config = strings.ReplaceAll(config, h.url, "https://"+secure.Addr().String()) + "cacert = \"authority.pem\"\n"
 	for name, text := range map[string]string{
 		"arrival.curl": config, "authority.pem": string(authority),
 		"report.json": `{"computer_name":"HERB-01","hardware_addresses":["00:00:5E:00:53:02"],"ip_addresses":["192.0.2.31"],"machine_id":"6a9c1f0e-0c1d-4b57-9d4e-1f2a3b4c5d6e","operating_system":"Windows (build 26100.1)","kernel":"10.0.26100","uptime_seconds":61.5}`,

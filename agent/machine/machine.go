@@ -18,7 +18,6 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -125,7 +124,7 @@ func run(ctx context.Context) error {
 	options := agent.Options{Show: screen.show, Log: slog.Default(), Ticket: cmp.Or(set.Ticket, set.Key), Boot: bootID(), Wish: wish, Certificate: certificate}
 	p := &person{screen: screen, inventory: inventory, network: network, modules: loaded}
 	if screen.tty != nil {
-		options.Ask = p.question
+		options.Ask, options.Keyboard = p.question, p.layoutSet
 	}
 	a := agent.New(client, machine, options)
 	if p.agent = a; screen.tty != nil {
@@ -235,18 +234,10 @@ func dial(set Settings) (c *apiclient.Client, certificate []byte, err error) {
 	if err != nil && !os.IsNotExist(err) {
 		return nil, nil, err
 	}
-	transport := apiclient.AgentTransport()
-	if strings.HasPrefix(set.Service, "https:") {
-		transport.TLSClientConfig, err = apiclient.Pinned(certificate)
-		if err != nil {
-			return nil, nil, fmt.Errorf("%s: %w", environment.CertificateFile, err)
-		}
+	if c, err = apiclient.ForAgent(set.Service, certificate); err != nil {
+		return nil, nil, fmt.Errorf("the service in the boot script, or %s: %w", environment.CertificateFile, err)
 	}
-	c, err = apiclient.New(set.Service, "")
-	if err != nil {
-		return nil, nil, err
-	}
-	return c.Over(&http.Client{Transport: transport}), certificate, nil
+	return c, certificate, nil
 }
 
 // kernelLog writes log lines to the kernel's log, where they are found afterwards.

@@ -62,16 +62,16 @@ func TestSettingsComeFromTheBuildAndTheBootScript(t *testing.T) {
 	root := t.TempDir()
 	require.NoError(t, os.MkdirAll(filepath.Join(root, "etc/jugate"), 0o755))
 	file := filepath.Join(root, "etc/jugate/settings.json")
-	require.NoError(t, os.WriteFile(file, []byte(`{"service":"https://192.0.2.9:7461","key":"k","network":{"address":"192.0.2.70/24"},"shell":true}`), 0o600))
+	require.NoError(t, os.WriteFile(file, []byte(`{"service":"https://192.0.2.9:7460","key":"k","network":{"address":"192.0.2.70/24"},"shell":true}`), 0o600))
 	s, err := readSettings(root, "quiet console=tty0")
 	require.NoError(t, err)
-	assert.Equal(t, "https://192.0.2.9:7461", s.Service)
+	assert.Equal(t, "https://192.0.2.9:7460", s.Service)
 	assert.Equal(t, "192.0.2.70/24", s.Network.Address)
 	assert.True(t, s.Shell)
 	assert.False(t, s.Serial)
-	s, err = readSettings(root, "jugate.service=https://192.0.2.1:7461 jugate.ticket=7f3a jugate.card=00:00:5e:00:53:11 jugate.wish=receive:garden-desk console=ttyS0,115200")
+	s, err = readSettings(root, "jugate.service=https://192.0.2.1:7460 jugate.ticket=7f3a jugate.card=00:00:5e:00:53:11 jugate.wish=receive:garden-desk console=ttyS0,115200")
 	require.NoError(t, err)
-	assert.Equal(t, []string{"https://192.0.2.1:7461", "7f3a", "00:00:5e:00:53:11"}, []string{s.Service, s.Ticket, s.Card.String()})
+	assert.Equal(t, []string{"https://192.0.2.1:7460", "7f3a", "00:00:5e:00:53:11"}, []string{s.Service, s.Ticket, s.Card.String()})
 	assert.True(t, s.Serial)
 	wish, signIn := parseWish(s.Wish)
 	assert.Equal(t, &api.Wish{Kind: "receive", Image: "garden-desk"}, wish)
@@ -105,7 +105,7 @@ func text(lines []line) string {
 }
 
 func TestTheScreenFitsAndSaysWhatMatters(t *testing.T) {
-	v := view{name: "herb-01", address: "00:00:5e:00:53:11", model: "Alder Works A310", service: "https://192.0.2.1:7461", keys: "S sign in",
+	v := view{name: "herb-01", address: "00:00:5e:00:53:11", model: "Alder Works A310", service: "https://192.0.2.1:7460", keys: "S sign in",
 		status: agent.Status{Text: "receiving garden-desk@3", Done: 412_000_000, Total: 735_000_000}, rate: 38e6, left: 9 * time.Second,
 		network: []string{strings.Repeat("a long sentence ", 20)}}
 	for _, size := range [][2]int{{80, 25}, {50, 18}, {40, 12}, {20, 5}, {160, 50}} {
@@ -144,6 +144,53 @@ func TestKeysOpenPages(t *testing.T) {
 	assert.Contains(t, enter("r9\r").title, `There is no image "9" in the list`)
 	g := enter("cgardex\x7fn")
 	assert.Equal(t, "garden", g.input, "a letter was taken back")
+}
+
+func TestTheKeyboardIsThatOfTheAnswersOrOfWhoeverStandsHere(t *testing.T) {
+	p := &person{screen: &terminal{}}
+	enter := func(keys string) string {
+		p.listen(t.Context(), strings.NewReader(keys), false)
+		return strings.Join(p.screen.view.page.lines, "\n")
+	}
+	assert.Contains(t, enter("k"), "those of the keyboard us", "the kernel begins so")
+	p.typing = nil
+	p.layoutSet("ru") // in which no name can be typed
+	assert.Contains(t, enter("s"), "Keys are those of the keyboard us.")
+	p.typing = nil
+	p.layoutSet("de(nodeadkeys)")
+	assert.Contains(t, enter("s"), "Keys are those of the keyboard de(nodeadkeys).")
+	p.typing = nil
+	shown := enter("kgarten\r")
+	assert.Contains(t, shown, "This came: garten\nThat is not the name of a keyboard, such as gb, ")
+	assert.Contains(t, shown, "de(nodeadkeys)")
+	assert.Contains(t, enter("fr\r"), "those of the keyboard fr", "the page stays, to try it")
+	p.layoutSet("de")
+	assert.Contains(t, enter("\r"), "those of the keyboard fr", "what was chosen here goes before")
+	assert.Empty(t, enter("\x1b"))
+
+	for _, g := range []page{p.screen.view.page, {title: "Keyboard", lines: []string{shown}, ask: "try it:"}} {
+		v := view{page: g, keys: p.keys()}
+		for _, size := range [][2]int{{40, 15}, {80, 25}, {80, 33}} { // 640, 1280 and 1280 points wide with the console's large letters
+			for _, l := range v.lines(size[0], size[1]) {
+				assert.LessOrEqual(t, utf8.RuneCountInString(l.text), size[0])
+			}
+		}
+	}
+	for _, signedIn := range []bool{false, true} {
+		p.signedIn, p.typing = signedIn, nil
+		v := view{keys: p.keys()}
+		for _, columns := range []int{40, 50, 64, 80} { // 640, 800, 1024 and 1280 points
+			var foot strings.Builder
+			for _, l := range v.lines(columns, 18) {
+				if l.style == banner {
+					foot.WriteString(l.text)
+				}
+			}
+			for _, key := range []string{"H hardware", "D drivers", "K keyboard"} {
+				assert.Contains(t, foot.String(), key, "%d columns", columns)
+			}
+		}
+	}
 }
 
 // A question of the agent stays until it is answered, also while somebody tries other keys.

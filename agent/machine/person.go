@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"regexp"
 	"strings"
 	"sync"
 	"unicode/utf8"
@@ -12,6 +13,7 @@ import (
 
 	"jugate/agent"
 	"jugate/api"
+	"jugate/apiclient"
 	"jugate/core/answers"
 	"jugate/core/capture"
 )
@@ -29,7 +31,10 @@ type person struct {
 	signedIn  bool
 	typing    func(ctx context.Context, text string) // takes the line that is typed; nil when none is
 	typed     string
-	must      bool // the line that is typed answers a question of the agent, and Esc does not end that
+	hidden    bool   // it is a secret
+	layout    string // of the keyboard
+	chosen    bool   // somebody here has chosen it
+	must      bool   // the line that is typed answers a question of the agent, and Esc does not end that
 }
 
 // Keys that a terminal sends.
@@ -50,9 +55,9 @@ func (p *person) keys() string {
 	case p.typing != nil:
 		return "Enter: go on   Esc: back"
 	case p.signedIn:
-		return "R receive  C capture  I inspect  A admit  H hardware  D drivers  Esc"
+		return "R receive  C capture  I inspect  A admit  H hardware  D drivers  K keyboard"
 	default:
-		return "S sign in   H hardware   N network   D drivers"
+		return "S sign in   H hardware   N network   D drivers   K keyboard"
 	}
 }
 
@@ -90,13 +95,15 @@ func (p *person) press(ctx context.Context, k byte) {
 	}
 	switch k | 0x20 {
 	case 's':
-		p.ask("Sign in", []string{"Type the code that the engineer has made (jugate netboot code)."}, "code:", p.signIn)
+		p.ask("Sign in", []string{"By your name and password, or by the code that an engineer has made for this room.", p.typedAs()}, "name or code:", p.nameOrCode)
 	case 'h':
 		p.show(page{title: "Hardware", lines: hardware(p.inventory)})
 	case 'n':
 		p.show(page{title: "Network", lines: p.network})
 	case 'd':
 		p.drivers(ctx)
+	case 'k':
+		p.keyboard("")
 	case 'r', 'c', 'i', 'a':
 		if p.signedIn {
 			p.order(k | 0x20)
@@ -188,8 +195,14 @@ func (p *person) order(k byte) {
 
 // ask shows a page that takes a line.
 func (p *person) ask(title string, lines []string, prompt string, take func(context.Context, string)) {
-	p.typing, p.typed = take, ""
+	p.typing, p.typed, p.hidden = take, "", false
 	p.show(page{title: title, lines: lines, ask: prompt})
+}
+
+// askHidden is ask for what is not shown.
+func (p *person) askHidden(title string, lines []string, prompt string, take func(context.Context, string)) {
+	p.ask(title, lines, prompt, take)
+	p.hidden = true
 }
 
 func (p *person) typeKey(ctx context.Context, k byte) {
@@ -201,9 +214,9 @@ func (p *person) typeKey(ctx context.Context, k byte) {
 		p.show(page{})
 		return
 	case k == keyEnter || k == '\n':
-		take := p.typing
-		p.typing = nil
-		take(ctx, strings.TrimSpace(p.typed))
+		take, typed := p.typing, strings.TrimSpace(p.typed)
+		p.typing, p.typed = nil, ""
+		take(ctx, typed)
 		return
 	case k == keyBackspace || k == '\b':
 		_, last := utf8.DecodeLastRuneInString(p.typed)
@@ -211,17 +224,55 @@ func (p *person) typeKey(ctx context.Context, k byte) {
 	case k >= ' ' && k != keyBackspace && len(p.typed) < maxTyped: // beyond ASCII, a part of UTF-8
 		p.typed += string([]byte{k})
 	}
-	p.screen.change(func(v *view) { v.page.input = p.typed })
+	shown := p.typed
+	if p.hidden {
+		shown = strings.Repeat("*", utf8.RuneCountInString(shown))
+	}
+	p.screen.change(func(v *view) { v.page.input = shown })
 }
 
-func (p *person) signIn(ctx context.Context, code string) {
-	in, err := p.agent.SignIn(ctx, code)
+// codeForm is how a code for workstations looks, however it is typed.
+var codeForm = regexp.MustCompile(`^[A-Za-z2-9]{4}[- ]?[A-Za-z2-9]{4}$`)
+
+// nameOrCode goes on with what was typed: a code signs in, and a name needs its password. A name that looks like a code is
+// tried as one first.
+func (p *person) nameOrCode(ctx context.Context, text string) {
+	if len(text) > longestName || codeForm.MatchString(text) {
+		in, err := p.agent.SignIn(ctx, api.Typed{Code: text})
+		if err == nil || len(text) > longestName || strings.ContainsAny(text, "- ") {
+			p.come(in, err)
+			return
+		}
+	}
+	p.askHidden("Sign in", []string{"The password of " + text + ". It is not shown.", p.typedAs()}, "password:", func(ctx context.Context, password string) {
+		p.signIn(ctx, api.Typed{Name: text, Password: password})
+	})
+}
+
+// longestName is how long a name can be; the key of last resort is longer.
+const longestName = 63
+
+// signIn shows the service a name and its password, and asks for the code of a second factor if there is one.
+func (p *person) signIn(ctx context.Context, typed api.Typed) {
+	in, err := p.agent.SignIn(ctx, typed)
+	if apiclient.NeedsCode(err) && typed.Factor == "" {
+		p.ask("Sign in", []string{"The code that your second factor shows."}, "code:", func(ctx context.Context, code string) {
+			typed.Factor = code
+			p.signIn(ctx, typed)
+		})
+		return
+	}
+	p.come(in, err)
+}
+
+// come shows what came of signing in.
+func (p *person) come(in api.SignedIn, err error) {
 	if err != nil {
 		p.say("%v", err)
 		return
 	}
 	p.signedIn, p.images = true, in.Images
-	p.say("Signed in, until this workstation restarts. The keys are at the foot of the screen.")
+	p.say("Signed in, until the next errand is done. The keys are at the foot of the screen.")
 }
 
 func (p *person) wish(ctx context.Context, w api.Wish) {
@@ -229,6 +280,7 @@ func (p *person) wish(ctx context.Context, w api.Wish) {
 		p.say("%v", err)
 		return
 	}
+	p.signedIn = w.Kind == "admit" // otherwise an errand begins, and with its end everything ends
 	p.show(page{})
 }
 

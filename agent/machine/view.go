@@ -73,7 +73,11 @@ func (v *view) lines(columns, rows int) []line {
 	if v.page.title != "" {
 		out = append(out, line{v.page.title, bold}, line{})
 		for _, l := range v.page.lines {
-			for _, part := range wrap(l, width) {
+			parts := wrap(l, width)
+			if l == "" {
+				parts = []string{""}
+			}
+			for _, part := range parts {
 				out = append(out, line{part, plain})
 			}
 		}
@@ -101,11 +105,15 @@ func (v *view) lines(columns, rows int) []line {
 			out[i].text = strings.Repeat(" ", margin) + out[i].text
 		}
 	}
-	if foot := rows - 1; v.keys != "" && foot > 3 {
+	keys := hints(v.keys, columns-1)
+	if foot := rows - len(keys); v.keys != "" && foot > 3 {
 		for len(out) < foot {
 			out = append(out, line{})
 		}
-		out = append(out[:foot], line{spread(" "+v.keys, "", columns), banner})
+		out = out[:foot]
+		for _, k := range keys {
+			out = append(out, line{spread(" "+k, "", columns), banner})
+		}
 	}
 	if len(out) > rows {
 		out = out[:rows]
@@ -143,6 +151,21 @@ func spread(left, right string, width int) string {
 		return string([]rune(left + " " + right)[:width])
 	}
 	return left + strings.Repeat(" ", gap) + right
+}
+
+// hints breaks a line of keys, with several spaces between two, into as many lines as they need.
+func hints(keys string, width int) (lines []string) {
+	for _, key := range strings.Split(keys, "  ") {
+		last := len(lines) - 1
+		switch key = strings.TrimSpace(key); {
+		case key == "":
+		case last >= 0 && utf8.RuneCountInString(lines[last])+2+utf8.RuneCountInString(key) <= width:
+			lines[last] += "  " + key
+		default:
+			lines = append(lines, key)
+		}
+	}
+	return lines
 }
 
 // wrap breaks a text into lines between words.

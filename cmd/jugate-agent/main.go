@@ -6,7 +6,6 @@ import (
 	"errors"
 	"flag"
 	"fmt"
-	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -36,6 +35,7 @@ func main() {
 		return
 	}
 	server := flag.String("server", os.Getenv("JUGATE_SERVER"), "address of the service (JUGATE_SERVER)")
+	authority := flag.String("authority", os.Getenv("JUGATE_AUTHORITY"), "file with the certificate of the service's authority (JUGATE_AUTHORITY)")
 	ifi := flag.String("interface", "", "network interface that carries the multicast")
 	version := flag.Bool("version", false, "print the version and end")
 	flag.Parse()
@@ -43,20 +43,24 @@ func main() {
 		fmt.Println("jugate-agent", agent.Version)
 		return
 	}
-	if err := run(*server, *ifi); err != nil && !errors.Is(err, context.Canceled) {
+	if err := run(*server, *authority, *ifi); err != nil && !errors.Is(err, context.Canceled) {
 		fmt.Fprintln(os.Stderr, "jugate-agent:", err)
 		os.Exit(1)
 	}
 }
 
-func run(server, ifi string) error {
+func run(server, authority, ifi string) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	c, err := apiclient.New(server, "")
+	certificate, err := os.ReadFile(authority)
+	if err != nil {
+		return fmt.Errorf("the authority's certificate: %w", err)
+	}
+	c, err := apiclient.ForAgent(server, certificate)
 	if err != nil {
 		return err
 	}
-	return agent.New(c.Over(&http.Client{Transport: apiclient.AgentTransport()}), agent.Hardware{Interface: ifi}, agent.Options{Show: agent.Screen(os.Stdout)}).Run(ctx)
+	return agent.New(c, agent.Hardware{Interface: ifi}, agent.Options{Show: agent.Screen(os.Stdout)}).Run(ctx)
 }
 
 // arrive reports the first start of the system that it runs in.

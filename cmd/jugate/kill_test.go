@@ -36,7 +36,7 @@ func (p *plant) start() {
 func (p *plant) command(args ...string) *exec.Cmd {
 	token, _ := os.ReadFile(filepath.Join(p.data, "admin.token"))
 	cmd := jugate(p.t, args...)
-	cmd.Env = append(cmd.Env, "JUGATE_SERVER=http://"+p.listen, "JUGATE_TOKEN="+strings.TrimSpace(string(token)))
+	cmd.Env = append(cmd.Env, "JUGATE_SERVER=https://"+p.listen, "JUGATE_AUTHORITY="+filepath.Join(p.data, "authority.pem"), "JUGATE_TOKEN="+strings.TrimSpace(string(token)))
 	return cmd
 }
 

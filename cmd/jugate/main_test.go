@@ -12,6 +12,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/apiclient"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -61,7 +63,13 @@ func TestServeMakesItsFolderAndEndsOnSIGTERM(t *testing.T) {
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 	assert.FileExists(t, filepath.Join(data, "jugate.db"))
 
-	resp, err := http.Get(url + "/healthz")
+	client, err := apiclient.New(url, "")
+	require.NoError(t, err)
+	authority, err := os.ReadFile(filepath.Join(data, "authority.pem"))
+	require.NoError(t, err)
+	client, err = client.Trusting(authority)
+	require.NoError(t, err)
+	resp, err := client.HTTP().Get(url + "/healthz")
 	require.NoError(t, err)
 	defer resp.Body.Close()
 	var health struct{ Status string }
@@ -81,10 +89,10 @@ func TestServeMakesItsFolderAndEndsOnSIGTERM(t *testing.T) {
 	req, err := http.NewRequest(http.MethodGet, url+"/api/v1/events", nil)
 	require.NoError(t, err)
 	req.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(token)))
-	events, err := http.DefaultClient.Do(req)
+	events, err := client.HTTP().Do(req)
 	require.NoError(t, err)
 	defer events.Body.Close()
-	agent := jugate(t, "simulate", "--server", url, "--address", "00:00:5e:00:53:01")
+	agent := jugate(t, "simulate", "--server", url, "--authority", filepath.Join(data, "authority.pem"), "--address", "00:00:5e:00:53:01")
 	agentSays, err := agent.StdoutPipe()
 	require.NoError(t, err)
 	require.NoError(t, agent.Start())

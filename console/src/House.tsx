@@ -1,15 +1,17 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Alert, Button, Flex, Layout, Menu, Spin } from "antd";
-import { lazy, Suspense } from "react";
+import { Alert, Button, Flex, Layout, Menu, Spin, Typography } from "antd";
+import { lazy, Suspense, useState } from "react";
 import { Link, Navigate, Route, Routes, useLocation } from "react-router";
 import { client, type Session } from "./api/client";
 import { useEvents } from "./api/events";
 
 // Each page is a script of its own, fetched when it is opened.
+const Account = lazy(async () => ({ default: (await import("./pages/signin/Account")).Account }));
 const Answers = lazy(async () => ({ default: (await import("./pages/answers/Answers")).Answers }));
 const Deliveries = lazy(async () => ({ default: (await import("./pages/deliveries/Deliveries")).Deliveries }));
 const DeliveryPage = lazy(async () => ({ default: (await import("./pages/deliveries/DeliveryPage")).DeliveryPage }));
 const Drivers = lazy(async () => ({ default: (await import("./pages/drivers/Drivers")).Drivers }));
+const Orders = lazy(async () => ({ default: (await import("./pages/orders/Orders")).Orders }));
 const Errands = lazy(async () => ({ default: (await import("./pages/errands/Errands")).Errands }));
 const Images = lazy(async () => ({ default: (await import("./pages/images/Images")).Images }));
 const Logbook = lazy(async () => ({ default: (await import("./pages/logbook/Logbook")).Logbook }));
@@ -29,6 +31,7 @@ const rooms: Room[] = [
   { path: "answers", title: "Answers" },
   { path: "images", title: "Images" },
   { path: "deliveries", title: "Deliveries" },
+  { path: "orders", title: "Orders" },
   { path: "errands", title: "Errands" },
   { path: "receipts", title: "Receipts" },
   { path: "drivers", title: "Drivers" },
@@ -42,6 +45,7 @@ export function House({ session }: { session: Session }) {
   const queries = useQueryClient();
   const here = useLocation().pathname.split("/")[1];
   const live = useEvents();
+  const [account, setAccount] = useState(false);
   const signOut = async () => {
     await client.DELETE("/session");
     queries.clear();
@@ -50,7 +54,7 @@ export function House({ session }: { session: Session }) {
   return (
     <Layout style={{ minHeight: "100vh" }}>
       <Layout.Header style={{ paddingInline: 24 }}>
-        <Flex align="center" gap={24}>
+        <Flex align="center" gap={16}>
           <Flex align="center" gap={8} style={{ color: "white", fontSize: 18, fontWeight: 600 }}>
             <img src="/mark.svg" alt="" width={26} height={26} />
             Jugate
@@ -60,9 +64,13 @@ export function House({ session }: { session: Session }) {
             mode="horizontal"
             selectedKeys={[here]}
             items={rooms.filter((r) => !r.right || session.rights.includes(r.right)).map((r) => ({ key: r.path, label: <Link to={`/${r.path}`}>{r.title}</Link> }))}
-            style={{ flex: 1, background: "transparent" }}
+            style={{ flex: 1, minWidth: 0, background: "transparent" }}
           />
-          <span style={{ color: "#cfd8cf" }}>{session.name}</span>
+          <Button type="text" size="small" aria-label="Your account" onClick={() => setAccount(true)}>
+            <Typography.Text ellipsis={{ tooltip: true }} style={{ color: "#cfd8cf", maxWidth: 120 }}>
+              {session.name}
+            </Typography.Text>
+          </Button>
           <Button ghost size="small" onClick={() => void signOut()}>
             Sign out
           </Button>
@@ -77,6 +85,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/images" element={<Images />} />
           <Route path="/deliveries" element={<Deliveries />} />
           <Route path="/deliveries/:id" element={<DeliveryPage />} />
+          <Route path="/orders" element={<Orders />} />
           <Route path="/errands" element={<Errands />} />
           <Route path="/receipts" element={<Receipts />} />
           <Route path="/drivers" element={<Drivers />} />
@@ -85,6 +94,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/logbook" element={<Logbook />} />
           <Route path="*" element={<Navigate to="/workstations" replace />} />
         </Routes>
+          {account && <Account session={session} onClose={() => setAccount(false)} />}
         </Suspense>
       </Layout.Content>
     </Layout>

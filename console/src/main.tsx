@@ -1,3 +1,4 @@
+import "./nonce";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { App as Messages, ConfigProvider } from "antd";
 import { StrictMode } from "react";

@@ -27,7 +27,7 @@ type Actor struct {
 }
 
 var (
-	// Administrator is whoever has the administrator's token.
+	// Administrator is whoever has the key of last resort.
 	Administrator = Actor{Token, "administrator"}
 	// Service is the service, which does what nobody has ordered.
 	Service = Actor{}

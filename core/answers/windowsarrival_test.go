@@ -41,11 +41,17 @@ func TestAWindowsReportsItsFirstStart(t *testing.T) {
 	assert.Contains(t, string(config.Content), `url = "https://192.0.2.10:8443/agent/v1/arrival"`)
 	assert.NotContains(t, string(all["JUGATE/Arrival/arrival.ps1"].Content), "to\"ken")
 
-	t.Log("# without TLS there is no certificate; twice is once")
-	again := arrivalPlan(t, answers.Arrival{Service: "http://192.0.2.10:8080", Token: "token"}, fstest.MapFS{
-		"Windows/Setup/Scripts/SetupComplete.cmd": {Data: all["Windows/Setup/Scripts/SetupComplete.cmd"].Content}})
-	assert.NotContains(t, again, "Jugate/Arrival/authority.pem")
-	assert.NotContains(t, string(again["Jugate/Arrival/arrival.curl"].Content), "cacert")
+	t.Log("# without TLS the service has no certificate")
+	const script, plainConfig = "Windows/Setup/Scripts/SetupComplete.cmd", "Jugate/Arrival/arrival.curl"
+	plain := arrivalPlan(t, answers.Arrival{Service: "http://192.0.2.10:8080", Token: "token"}, fstest.MapFS{})
+	assert.NotContains(t, plain, "Jugate/Arrival/authority.pem")
+	require.Contains(t, plain, plainConfig)
+	assert.NotContains(t, string(plain[plainConfig].Content), "cacert")
+	assert.Contains(t, string(config.Content), "cacert", "which with TLS there is")
+
+	t.Log("# where the answers are in place, they are not put there once more")
+	again := arrivalPlan(t, arrival, fstest.MapFS{"JUGATE/Drivers/x": {}, script: {Data: all[script].Content}})
+	assert.NotContains(t, again, script)
 }
 
 // The vendor's shell does not run here: a grammar that others have written says whether the

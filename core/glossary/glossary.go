@@ -20,6 +20,7 @@ const (
 	OfVersions     = "state of a version"
 	OfErrands      = "state of an errand"
 	OfDeliveries   = "state of a delivery"
+	OfRuns         = "state of a run"
 	OfMembers      = "phase of a workstation in a delivery"
 	Outcomes       = "outcome of a receipt"
 	OfDevices      = "what becomes of a device"

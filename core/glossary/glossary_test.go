@@ -15,6 +15,7 @@ import (
 	"jugate/core/errand"
 	"jugate/core/glossary"
 	"jugate/core/image"
+	"jugate/core/order"
 	"jugate/core/readiness"
 	"jugate/core/roster"
 )
@@ -39,6 +40,7 @@ func TestEveryStateAndFindingIsExplained(t *testing.T) {
 	explained(t, glossary.OfVersions, image.Standings)
 	explained(t, glossary.OfErrands, errand.States)
 	explained(t, glossary.OfDeliveries, delivery.States)
+	explained(t, glossary.OfRuns, order.States)
 	explained(t, glossary.OfMembers, delivery.Phases)
 	explained(t, glossary.Outcomes, delivery.Outcomes)
 	explained(t, glossary.OfDevices, driver.States)

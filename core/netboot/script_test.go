@@ -16,14 +16,14 @@ import (
 func TestScripts(t *testing.T) {
 	efi := netboot.Loader{EFI: true, HTTP: true, Server: "192.0.2.1:7460"}
 	secure := netboot.Loader{EFI: true, Server: "192.0.2.1:7460"}
-	env := netboot.Choice{Do: netboot.Environment, Name: "herb-01", Address: herb, Why: "an errand waits", Build: 7, Words: "quiet", Service: "https://192.0.2.1:7461", Ticket: "7f3a"}
+	env := netboot.Choice{Do: netboot.Environment, Name: "herb-01", Address: herb, Why: "an errand waits", Build: 7, Words: "quiet", Service: "https://192.0.2.1:7460", Ticket: "7f3a"}
 	disk := netboot.Choice{Do: netboot.Disk, Name: "it's 'odd'\n", Address: herb, Why: "no errand"}
 	menu := disk
 	menu.Menu, menu.SignIn, menu.Build = 5*time.Second, true, 7
 	menu.Items = []netboot.MenuItem{{Title: "Receive garden-desk", Wish: "receive:garden-desk"}}
 
 	text := netboot.Script(efi, env)
-	assert.Contains(t, text, "linux (http,192.0.2.1:7460)/boot/files/7/vmlinuz quiet jugate.service=https://192.0.2.1:7461 jugate.card=00:00:5e:00:53:11 jugate.ticket=7f3a")
+	assert.Contains(t, text, "linux (http,192.0.2.1:7460)/boot/files/7/vmlinuz quiet jugate.service=https://192.0.2.1:7460 jugate.card=00:00:5e:00:53:11 jugate.ticket=7f3a")
 	assert.NotContains(t, text, "menuentry")
 	assert.Contains(t, netboot.Script(secure, env), "initrd (tftp)/7/initrd")
 	assert.NotContains(t, netboot.Script(efi, disk), "linux")

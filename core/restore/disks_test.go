@@ -279,7 +279,8 @@ func TestARestoreThatWasCutOffGoesOn(t *testing.T) {
 			for _, i := range missing[:len(missing)/2] {
 				frame, err := sink.Frame(slabs.Slab(i).Digest)
 				require.NoError(t, err)
-				require.NoError(t, r.WriteFrame(i, frame))
+				_, err = r.WriteFrame(i, frame)
+				require.NoError(t, err)
 			}
 			after, err := capture.Look(target, gold.Size, 512, capture.LookOptions{})
 			require.NoError(t, err)

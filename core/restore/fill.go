@@ -33,7 +33,7 @@ func (r *Restore) Fill(parent context.Context, from image.Frames, progress func(
 			if err != nil {
 				return err
 			}
-			if err := r.WriteFrame(i, frame); err != nil {
+			if _, err := r.WriteFrame(i, frame); err != nil {
 				return err
 			}
 			mu.Lock()

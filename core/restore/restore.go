@@ -223,32 +223,34 @@ func (r *Restore) Left() int {
 }
 
 // WriteFrame checks the frame of slab i against its digest and writes its bytes
-// wherever they belong. A slab that is there already is not written again. Errors
+// wherever they belong. It tells whether the slab was lacking until then: of several that bring one slab at
+// the same time, one is told so. A slab that is there already is not written again. Errors
 // wrap slabstore.ErrFrame or slabstore.ErrDigest, and nothing was written then,
 // or are the disk's.
-func (r *Restore) WriteFrame(i int, frame []byte) error {
+func (r *Restore) WriteFrame(i int, frame []byte) (lacked bool, err error) {
 	if i < 0 || i >= r.slabs.Len() {
-		return fmt.Errorf("%w: there is no slab %d", image.ErrManifest, i)
+		return false, fmt.Errorf("%w: slab %d is beyond its %d slabs", image.ErrManifest, i, r.slabs.Len())
 	}
 	if !r.Needs(i) {
-		return nil
+		return false, nil
 	}
 	s := r.slabs.Slab(i)
 	buffer := r.buffers.Get().(*[]byte)
 	defer r.buffers.Put(buffer)
 	plain, err := slabstore.ExpandChecked((*buffer)[:0], frame, s.Digest)
 	if err != nil {
-		return fmt.Errorf("slab %d: %w", i, err)
+		return false, fmt.Errorf("slab %d: %w", i, err)
 	}
 	for _, place := range append([]int{i}, r.twins[i]...) {
 		if err := r.write(r.slabs.Slab(place), plain); err != nil {
-			return err
+			return false, err
 		}
 	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	lacked = r.left.Has(i)
 	r.left.Remove(i)
-	return nil
+	return lacked, nil
 }
 
 func (r *Restore) write(s image.Slab, plain []byte) error {

@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"slices"
+	"sync/atomic"
 	"testing"
 
 	"jugate/demo/goldimage"
@@ -34,7 +35,8 @@ func restored(t *testing.T, man *image.Manifest, slabs *image.Map, store *slabst
 	for _, i := range missing {
 		frame, err := store.Frame(slabs.Slab(i).Digest)
 		require.NoError(t, err)
-		require.NoError(t, r.WriteFrame(i, frame))
+		_, err = r.WriteFrame(i, frame)
+		require.NoError(t, err)
 	}
 	return r.Finish(t.Context(), nil)
 }
@@ -156,7 +158,8 @@ func TestAnUnfinishedRestoreIsNotBootable(t *testing.T) {
 	require.NoError(t, err)
 	frame, err := sink.Frame(slabs.Slab(FirstStored(slabs)).Digest)
 	require.NoError(t, err)
-	require.NoError(t, r.WriteFrame(FirstStored(slabs), frame))
+	_, err = r.WriteFrame(FirstStored(slabs), frame)
+	require.NoError(t, err)
 	assert.ErrorIs(t, r.Finish(t.Context(), nil), restore.ErrIncomplete)
 	table, err := partition.Read(target, gold.Size, 512)
 	require.NoError(t, err)
@@ -187,9 +190,9 @@ func TestAWrongFrameIsNotWritten(t *testing.T) {
 	r, err := restore.New(man, slabs, target, gold.Size, 512, restore.Options{})
 	require.NoError(t, err)
 	other := slabstore.Compress(nil, []byte("from somewhere else"))
-	assert.ErrorIs(t, r.WriteFrame(FirstStored(slabs), other), slabstore.ErrDigest)
-	assert.ErrorIs(t, r.WriteFrame(FirstStored(slabs), []byte("noise")), slabstore.ErrFrame)
-	assert.ErrorIs(t, r.WriteFrame(slabs.Len(), other), image.ErrManifest)
+	assert.ErrorIs(t, wrote(r.WriteFrame(FirstStored(slabs), other)), slabstore.ErrDigest)
+	assert.ErrorIs(t, wrote(r.WriteFrame(FirstStored(slabs), []byte("noise"))), slabstore.ErrFrame)
+	assert.ErrorIs(t, wrote(r.WriteFrame(slabs.Len(), other)), image.ErrManifest)
 	after, err := os.ReadFile(target.Name())
 	require.NoError(t, err)
 	assert.Equal(t, slabstore.Sum(before), slabstore.Sum(after))
@@ -219,7 +222,8 @@ func TestADiskThatForgetsIsFoundOut(t *testing.T) {
 	for i := range r.Missing().All() {
 		frame, err := sink.Frame(slabs.Slab(i).Digest)
 		require.NoError(t, err)
-		require.NoError(t, r.WriteFrame(i, frame))
+		_, err = r.WriteFrame(i, frame)
+		require.NoError(t, err)
 	}
 	var mismatch *restore.MismatchError
 	require.ErrorAs(t, r.Finish(t.Context(), nil), &mismatch)
@@ -277,4 +281,51 @@ func FuzzParseMap(f *testing.F) {
 			}
 		}
 	})
+}
+
+func wrote(_ bool, err error) error { return err }
+
+// slowly is a disk on which the first write waits until another is done.
+type slowly struct {
+	*os.File
+	begins        atomic.Bool
+	begun, goesOn chan struct{}
+}
+
+func (s *slowly) WriteAt(b []byte, at int64) (int, error) {
+	if s.begins.CompareAndSwap(false, true) {
+		close(s.begun)
+		<-s.goesOn
+	}
+	return s.File.WriteAt(b, at)
+}
+
+// A slab that is fetched while the stream brings it is counted once.
+func TestASlabThatComesInTwoWaysAtOnceWasLackingOnce(t *testing.T) {
+	gold := goldimage.Build(t, golddisk.Spec{})
+	sink := goldimage.NewSink(t)
+	man, slabs, err := goldimage.Capture(t, gold, sink)
+	require.NoError(t, err)
+	target := &slowly{File: goldimage.Open(t, gold.Size), begun: make(chan struct{}), goesOn: make(chan struct{})}
+	r, err := restore.New(man, slabs, target, gold.Size, 512, restore.Options{})
+	require.NoError(t, err)
+	slab := FirstStored(slabs)
+	frame, err := sink.Frame(slabs.Slab(slab).Digest)
+	require.NoError(t, err)
+	bring := func() bool {
+		lacked, err := r.WriteFrame(slab, frame)
+		assert.NoError(t, err)
+		return lacked
+	}
+	slow := make(chan bool)
+	go func() { slow <- bring() }()
+	<-target.begun
+	fast := make(chan bool)
+	go func() { fast <- bring() }()
+	if !assert.True(t, <-fast) {
+		return
+	}
+	close(target.goesOn)
+	assert.False(t, <-slow)
+	assert.False(t, bring())
 }

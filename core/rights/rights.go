@@ -117,6 +117,7 @@ type Holder struct {
 	everything set
 	groups     map[string]set // by name in small letters
 	images     map[string]set
+	roles      []string // in small letters
 }
 
 // Of is the holder of some grants.
@@ -124,6 +125,7 @@ func Of(grants []Grant) *Holder {
 	h := &Holder{groups: map[string]set{}, images: map[string]set{}}
 	for _, g := range grants {
 		name := strings.ToLower(g.On.Name)
+		h.roles = append(h.roles, strings.ToLower(g.Role.Name))
 		switch s := setOf(g.Role.Rights); g.On.Kind {
 		case Everything:
 			h.everything |= s
@@ -142,7 +144,7 @@ func (h *Holder) Only(all []Right) *Holder {
 	if h == nil {
 		return &Holder{everything: s}
 	}
-	cut := &Holder{everything: h.everything & s, groups: map[string]set{}, images: map[string]set{}}
+	cut := &Holder{everything: h.everything & s, groups: map[string]set{}, images: map[string]set{}, roles: h.roles}
 	for name, has := range h.groups {
 		cut.groups[name] = has & s
 	}
@@ -150,6 +152,11 @@ func (h *Holder) Only(all []Right) *Holder {
 		cut.images[name] = has & s
 	}
 	return cut
+}
+
+// HasRole tells whether it has one of these roles for anything.
+func (h *Holder) HasRole(names []string) bool {
+	return h != nil && slices.ContainsFunc(names, func(name string) bool { return slices.Contains(h.roles, strings.ToLower(name)) })
 }
 
 // May tells whether it has a right for everything.

@@ -9,7 +9,7 @@ import (
 // Security descriptors say who may do what with a file. Their layout is that of MS-DTYP: 2.4.6 the
 // descriptor, 2.4.5 its list, 2.4.4 the entries, 2.4.2 those who are named.
 
-// ErrDescriptor says that bytes are no security descriptor.
+// ErrDescriptor says that bytes are not a security descriptor.
 var ErrDescriptor = errors.New("this is not a security descriptor")
 
 // Flags of an entry (2.4.4.1).

@@ -104,7 +104,7 @@ func startOf(services *hive.Key, name string) (uint32, error) {
 	}
 	n, is := v.Number()
 	if !is {
-		return 0, fmt.Errorf("%w: the start of %s is no number", hive.ErrFormat, name)
+		return 0, fmt.Errorf("%w: the start of %s is not a number", hive.ErrFormat, name)
 	}
 	return uint32(n), nil
 }

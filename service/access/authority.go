@@ -101,21 +101,29 @@ func openAuthority(dir string, now time.Time) (*authority, error) {
 }
 
 // issue makes a certificate for a key of the service, and returns both in PEM, with the
-// authority's behind (RFC 5280, 4.2.1.6, for the addresses).
-func (a *authority) issue(now time.Time, key *ecdsa.PrivateKey, addresses []net.IP) ([]byte, error) {
-	serial, err := unlikely()
-	if err != nil {
+// authority's behind (RFC 5280, 4.2.1.6, for names and addresses).
+func (a *authority) issue(now time.Time, key *ecdsa.PrivateKey, names []string, addresses []net.IP) ([]byte, error) {
+	return a.certify(key, &x509.Certificate{
+		Subject: pkix.Name{CommonName: "jugate"}, DNSNames: names, IPAddresses: addresses,
+		NotBefore: now.Add(-24 * time.Hour), NotAfter: now.Add(certificateFor), ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth},
+	})
+}
+
+// issueSigner makes a certificate for a key that signs what agents do and load (RFC 5280, 4.2.1.12), and returns both in
+// PEM. It is good as long as the authority's own.
+func (a *authority) issueSigner(key *ecdsa.PrivateKey) ([]byte, error) {
+	return a.certify(key, &x509.Certificate{
+		Subject: pkix.Name{CommonName: "jugate signer"}, NotBefore: a.certificate.NotBefore, NotAfter: a.certificate.NotAfter,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageCodeSigning},
+	})
+}
+
+// certify completes a certificate for a key of the service.
+func (a *authority) certify(key *ecdsa.PrivateKey, c *x509.Certificate) (b []byte, err error) {
+	if c.SerialNumber, err = unlikely(); err != nil {
 		return nil, err
 	}
-	dns := []string{"jugate", "localhost"}
-	if host, err := os.Hostname(); err == nil && host != "" && !slices.Contains(dns, host) {
-		dns = append(dns, host)
-	}
-	c := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: "jugate"}, DNSNames: dns, IPAddresses: addresses,
-		NotBefore: now.Add(-24 * time.Hour), NotAfter: now.Add(certificateFor),
-		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
-	}
+	c.KeyUsage, c.BasicConstraintsValid = x509.KeyUsageDigitalSignature, true
 	der, err := x509.CreateCertificate(rand.Reader, c, a.certificate, &key.PublicKey, a.key)
 	if err != nil {
 		return nil, err
@@ -123,8 +131,9 @@ func (a *authority) issue(now time.Time, key *ecdsa.PrivateKey, addresses []net.
 	return withKey(key, der, a.certificate.Raw)
 }
 
-// lasts tells whether a certificate of the service is good for a while, for all addresses.
-func (a *authority) lasts(c *x509.Certificate, now time.Time, addresses []net.IP) bool {
+// lasts tells whether a certificate of the service is good for a while, for all names and addresses.
+func (a *authority) lasts(c *x509.Certificate, now time.Time, names []string, addresses []net.IP) bool {
 	return c.CheckSignatureFrom(a.certificate) == nil && now.Before(c.NotAfter.Add(-renewBefore)) &&
+		!slices.ContainsFunc(names, func(name string) bool { return !slices.Contains(c.DNSNames, name) }) &&
 		!slices.ContainsFunc(addresses, func(ip net.IP) bool { return !slices.ContainsFunc(c.IPAddresses, ip.Equal) })
 }

@@ -8,7 +8,6 @@ import (
 
 	"jugate/api"
 	"jugate/core/fault"
-	"jugate/core/rights"
 	"jugate/records"
 )
 
@@ -42,17 +41,13 @@ func (a *Access) OpenByToken(ctx context.Context, from netip.Addr, token, progra
 
 // CloseSession ends a session.
 func (a *Access) CloseSession(ctx context.Context, secret string) error {
-	a.callers.forget()
+	defer a.callers.forget()
 	return a.Records.EndSession(ctx, digestOf(secret))
 }
 
 // Sessions lists those of the caller, or with the right to administer those of all.
 func (a *Access) Sessions(ctx context.Context, c Caller) ([]api.OpenSession, error) {
-	of := c.Person
-	if c.Holder.May(rights.Administer) {
-		of = 0
-	}
-	rows, err := a.Records.Sessions(ctx, a.Now(), of)
+	rows, err := a.Records.Sessions(ctx, a.Now(), c.sees())
 	all := make([]api.OpenSession, len(rows))
 	for i, s := range rows {
 		all[i] = api.OpenSession{ID: s.Digest[:sessionID], Person: s.Person, Opened: s.Opened, Expires: s.Expires, From: s.From, Program: s.Program, Own: s.Digest == c.Session}
@@ -65,17 +60,13 @@ const sessionID = 12
 
 // EndSession ends a session that the caller can see, by its id.
 func (a *Access) EndSession(ctx context.Context, c Caller, id string) error {
-	of := c.Person
-	if c.Holder.May(rights.Administer) {
-		of = 0
-	}
-	rows, err := a.Records.Sessions(ctx, a.Now(), of)
+	rows, err := a.Records.Sessions(ctx, a.Now(), c.sees())
 	if err != nil {
 		return err
 	}
 	for _, s := range rows {
 		if len(id) == sessionID && strings.HasPrefix(s.Digest, id) {
-			a.callers.forget()
+			defer a.callers.forget()
 			return a.Records.EndSession(ctx, s.Digest)
 		}
 	}

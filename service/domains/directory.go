@@ -2,15 +2,9 @@ package domains
 
 import (
 	"context"
-	"crypto/tls"
-	"crypto/x509"
 	"encoding/binary"
 	"errors"
 	"fmt"
-	"net"
-	"net/netip"
-	"net/url"
-	"regexp"
 	"strings"
 	"time"
 
@@ -20,12 +14,11 @@ import (
 
 	"jugate/core/fault"
 	"jugate/core/join"
+	"jugate/ldaps"
 	"jugate/records"
 )
 
 const (
-	// answersWithin is how long a directory may take for one answer.
-	answersWithin = 10 * time.Second
 	// clocksWithin is how far clocks may be apart before Kerberos refuses (RFC 4120, 1.6).
 	clocksWithin = 5 * time.Minute
 	// workstationAccount is the kind of a computer's account (MS-SAMR 2.2.1.12, as
@@ -63,7 +56,8 @@ func domainOf(dn string) string {
 // open signs in at a domain's directory, and looks whether the account can create computers.
 // The error is a fault.Conflict, or join.ErrAway.
 func (d *Domains) open(ctx context.Context, row *records.Domain, password string) (_ *directory, err error) {
-	conn, from, err := d.dial(ctx, row)
+	at := ldaps.Directory{Name: row.Name, Server: row.Server, Certificate: row.Certificate, Dial: d.Dial}
+	conn, from, err := at.Open(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -72,8 +66,8 @@ func (d *Domains) open(ctx context.Context, row *records.Domain, password string
 			conn.Close()
 		}
 	}()
-	if err := conn.Bind(row.Account, password); err != nil {
-		return nil, whyNotSignedIn(row, err)
+	if err := at.SignIn(conn, row.Account, password); err != nil {
+		return nil, err
 	}
 	dir := &directory{conn: conn, row: row, base: baseOf(row.Name), Domain: join.Domain{DNS: row.Name, Address: from}}
 	if err := dir.learn(d.Now()); err != nil {
@@ -82,97 +76,14 @@ func (d *Domains) open(ctx context.Context, row *records.Domain, password string
 	return dir, dir.mayCreate()
 }
 
-// dial connects by TLS, and tells at which address.
-func (d *Domains) dial(ctx context.Context, row *records.Domain) (*ldap.Conn, netip.Addr, error) {
-	u, err := url.Parse(row.Server)
-	if err != nil {
-		return nil, netip.Addr{}, fault.Conflict.Mark(err)
-	}
-	trust := &tls.Config{ServerName: u.Hostname(), MinVersion: tls.VersionTLS12}
-	if row.Certificate != "" {
-		trust.RootCAs = x509.NewCertPool()
-		if !trust.RootCAs.AppendCertsFromPEM([]byte(row.Certificate)) {
-			return nil, netip.Addr{}, fault.Invalid.Errorf("the certificate for %s is none in PEM", row.Name)
-		}
-	}
-	port := u.Port()
-	if port == "" {
-		port = "636"
-	}
-	ctx, cancel := context.WithTimeout(ctx, answersWithin)
-	defer cancel()
-	dial := d.Dial
-	if dial == nil {
-		dial = (&net.Dialer{}).DialContext
-	}
-	plain, err := dial(ctx, "tcp", net.JoinHostPort(u.Hostname(), port))
-	if err != nil {
-		return nil, netip.Addr{}, fault.Conflict.Mark(fmt.Errorf("%w for %s: %w", join.ErrAway, row.Name, err))
-	}
-	secure := tls.Client(plain, trust)
-	if err := secure.HandshakeContext(ctx); err != nil {
-		plain.Close()
-		return nil, netip.Addr{}, fault.Conflict.Mark(handshakeFailed(row, err))
-	}
-	conn := ldap.NewConn(secure, true)
-	conn.SetTimeout(answersWithin)
-	conn.Start()
-	from, _ := netip.ParseAddrPort(plain.RemoteAddr().String())
-	return conn, from.Addr().Unmap(), nil
-}
-
-// handshakeFailed says why there is no TLS: one that broke off may succeed later, as it does while a
-// controller starts, but one that is not trusted will not.
-func handshakeFailed(row *records.Domain, err error) error {
-	var unknown x509.UnknownAuthorityError
-	var certificate *tls.CertificateVerificationError
-	var alert tls.AlertError
-	var header tls.RecordHeaderError
-	switch {
-	case errors.As(err, &unknown):
-		return fmt.Errorf("%s is not trusted: %w; give the certificate of its authority with --certificate", row.Server, err)
-	case errors.As(err, &certificate), errors.As(err, &alert):
-		return fmt.Errorf("%s is not trusted: %w", row.Server, err)
-	case errors.As(err, &header):
-		return fmt.Errorf("%s does not speak TLS: %w", row.Server, err)
-	}
-	return fmt.Errorf("%w for %s: %s: %w", join.ErrAway, row.Name, row.Server, err)
-}
-
-// dataForm finds what a directory says in its own code about a refused password.
-var dataForm = regexp.MustCompile(`data ([0-9a-f]+)`)
-
-// refusals are such codes (Win32 errors, in hexadecimal).
-var refusals = map[string]string{"525": "the account is not known", "52e": "the account or its password is wrong", "530": "the account may not sign in at this time", "532": "its password has expired",
-	"533": "the account is disabled", "701": "the account has expired", "773": "its password has to be changed first", "775": "the account is locked"}
-
-// whyNotSignedIn says in words why the directory does not take the account.
-func whyNotSignedIn(row *records.Domain, err error) error {
-	if !ldap.IsErrorWithCode(err, ldap.LDAPResultInvalidCredentials) {
-		return asked(row, "sign in as "+row.Account, err)
-	}
-	why := refusals["52e"]
-	if m := dataForm.FindStringSubmatch(err.Error()); m != nil && refusals[m[1]] != "" {
-		why = refusals[m[1]]
-	}
-	return fault.Conflict.Errorf("the directory of %s does not let %s sign in: %s", row.Name, row.Account, why)
-}
-
 // asked says what could not be done in a directory.
 func asked(row *records.Domain, what string, err error) error {
-	if ldap.IsErrorAnyOf(err, ldap.ErrorNetwork, ldap.LDAPResultBusy, ldap.LDAPResultUnavailable) {
-		err = fmt.Errorf("%w: %w", join.ErrAway, err)
-	}
-	if ldap.IsErrorWithCode(err, ldap.LDAPResultInsufficientAccessRights) {
-		err = fmt.Errorf("the account %s lacks the right to", row.Account)
-		return fault.Conflict.Errorf("the directory of %s: %w %s", row.Name, err, what)
-	}
-	return fault.Conflict.Mark(fmt.Errorf("the directory of %s: %s: %w", row.Name, what, err))
+	return ldaps.Directory{Name: row.Name}.Failed(row.Account, what, err)
 }
 
 // entry reads one entry; nil if it is not there.
 func (d *directory) entry(dn, filter string, scope int, attributes ...string) (*ldap.Entry, error) {
-	found, err := d.conn.Search(&ldap.SearchRequest{BaseDN: dn, Scope: scope, DerefAliases: ldap.NeverDerefAliases, SizeLimit: 2, TimeLimit: int(answersWithin.Seconds()), Filter: filter, Attributes: attributes})
+	found, err := d.conn.Search(&ldap.SearchRequest{BaseDN: dn, Scope: scope, DerefAliases: ldap.NeverDerefAliases, SizeLimit: 2, TimeLimit: int(ldaps.AnswersWithin.Seconds()), Filter: filter, Attributes: attributes})
 	switch {
 	case ldap.IsErrorWithCode(err, ldap.LDAPResultNoSuchObject):
 		return nil, nil

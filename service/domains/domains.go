@@ -8,7 +8,6 @@ import (
 	"context"
 	"log/slog"
 	"net"
-	"net/url"
 	"regexp"
 	"strings"
 	"time"
@@ -19,6 +18,7 @@ import (
 	"jugate/core/actor"
 	"jugate/core/fault"
 	"jugate/core/join"
+	"jugate/ldaps"
 	"jugate/records"
 )
 
@@ -53,8 +53,8 @@ func (d *Domains) Add(ctx context.Context, in api.NewDomain) (api.DomainCheck, e
 	if in.Server == "" {
 		in.Server = "ldaps://" + in.Name
 	}
-	if u, err := url.Parse(in.Server); err != nil || u.Scheme != "ldaps" || u.Hostname() == "" || strings.Trim(u.Path, "/") != "" || u.User != nil || u.RawQuery != "" {
-		return api.DomainCheck{}, fault.Invalid.Errorf("%q is not the address of a directory, such as ldaps://dc1.%s; LDAP without TLS would show passwords to others", in.Server, in.Name)
+	if err := ldaps.CheckServer(in.Server, "dc1."+in.Name); err != nil {
+		return api.DomainCheck{}, err
 	}
 	if _, err := ldap.ParseDN(in.Unit); err != nil {
 		return api.DomainCheck{}, fault.Invalid.Errorf("%q is not a distinguished name, such as OU=Workstations,%s", in.Unit, baseOf(in.Name))

@@ -54,7 +54,7 @@ func newOffice(t *testing.T) *office {
 	db, err := records.Open(t.Context(), time.Now(), filepath.Join(o.dir, "jugate.db"))
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })
-	keys, err := access.Open(o.dir, slog.New(slog.DiscardHandler), time.Now)
+	keys, err := access.Open(o.dir, access.Names{}, slog.New(slog.DiscardHandler), time.Now)
 	require.NoError(t, err)
 	o.Domains = &domains.Domains{Records: db, Secrets: keys, Log: slog.New(slog.DiscardHandler), Now: time.Now,
 		Dial: func(ctx context.Context, network, address string) (net.Conn, error) {
@@ -195,7 +195,7 @@ func TestADomainIsTriedBeforeItIsEntered(t *testing.T) {
 		"is not a distinguished name":                                             func(d *api.NewDomain) { d.Unit = "Workstations" },
 		"LDAP without TLS":                                                        func(d *api.NewDomain) { d.Server = "ldap://dc1.fennholt.example" },
 		"give the certificate of its authority":                                   func(d *api.NewDomain) { d.Certificate = "" },
-		"the certificate for fennholt.example is none in PEM":                     func(d *api.NewDomain) { d.Certificate = "MIIB" },
+		"the certificate for fennholt.example: it is not a certificate in PEM":    func(d *api.NewDomain) { d.Certificate = "MIIB" },
 		`is not a domain controller of kiosks.example, but of "fennholt.example"`: func(d *api.NewDomain) { d.Name = "kiosks.example" },
 		"is not the DNS name of a domain":                                         func(d *api.NewDomain) { d.Name = "FENNHOLT" },
 	} {

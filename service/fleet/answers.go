@@ -190,9 +190,26 @@ func shown(key string, v answers.Value) (value any, secret bool) {
 	return value, false
 }
 
-// resolve puts together what is set for a workstation, with the secrets open. Without
+// resolve puts together what is set for a workstation, with the secrets open, and its name. Without
 // anything set it is nil.
 func (f *Fleet) resolve(rows []records.Answer, w records.Workstation, image string) ([]answers.Resolved, error) {
+	resolved, err := f.inherit(rows, w, image)
+	if resolved == nil || err != nil {
+		return nil, err
+	}
+	err = namedInTime(resolved)
+	if err != nil || slices.ContainsFunc(resolved, func(r answers.Resolved) bool { return r.Key == "computer_name" }) {
+		return resolved, err
+	}
+	name, err := answers.Parse("computer_name", w.Name)
+	if err != nil {
+		return nil, fault.Conflict.Errorf("the name of %s cannot be that of a computer, so computer_name has to be set: %w", w.Name, err)
+	}
+	return append([]answers.Resolved{{Key: "computer_name", Value: name, From: "its name in the roster"}}, resolved...), nil
+}
+
+// inherit puts together what is set for a workstation, with the secrets open. Without anything set it is nil.
+func (f *Fleet) inherit(rows []records.Answer, w records.Workstation, image string) ([]answers.Resolved, error) {
 	layers := map[records.AnswerPlace]*answers.Layer{}
 	var order []records.AnswerPlace
 	for _, r := range rows {
@@ -217,18 +234,25 @@ func (f *Fleet) resolve(rows []records.Answer, w records.Workstation, image stri
 	for _, p := range order {
 		all = append(all, *layers[p])
 	}
-	resolved, err := answers.Resolve(all)
-	if err == nil {
-		err = namedInTime(resolved)
-	}
-	if err != nil || slices.ContainsFunc(resolved, func(r answers.Resolved) bool { return r.Key == "computer_name" }) {
-		return resolved, err
-	}
-	name, err := answers.Parse("computer_name", w.Name)
+	return answers.Resolve(all)
+}
+
+// keyboard is the layout in which people type at a workstation; empty if nothing is set.
+func (f *Fleet) keyboard(ctx context.Context, w records.Workstation) (string, error) {
+	rows, err := f.Records.AnswersFor(ctx, w.ID)
 	if err != nil {
-		return nil, fault.Conflict.Errorf("the name of %s cannot be that of a computer, so computer_name has to be set: %w", w.Name, err)
+		return "", err
 	}
-	return append([]answers.Resolved{{Key: "computer_name", Value: name, From: "its name in the roster"}}, resolved...), nil
+	resolved, err := f.inherit(slices.DeleteFunc(rows, func(r records.Answer) bool { return r.Key != "keyboard" }), w, "")
+	if errors.Is(err, fault.Conflict) { // which a delivery would say
+		return "", nil
+	}
+	for _, r := range resolved {
+		if r.Key == "keyboard" {
+			return r.Value.Show("keyboard"), err
+		}
+	}
+	return "", err
 }
 
 // rankOf tells how particular a place is for a workstation, and whether it counts at all.
@@ -305,9 +329,6 @@ func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.
 	}
 	to := &api.ToAnswer{Partition: system.Partition, Arch: system.Windows, Values: map[string]string{}}
 	for _, r := range resolved {
-		if answers.Find(r.Key).Secret && !actor.Private(ctx) {
-			return nil, fault.Conflict.Errorf("%s is a secret, and the workstation has called by plain HTTP, which others can read; start the service with --listen-tls", r.Key)
-		}
 		to.Values[r.Key] = string(r.Value)
 	}
 	if to.Payloads, err = f.payloadsOf(ctx, resolved); err != nil {

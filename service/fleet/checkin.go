@@ -5,6 +5,8 @@ import (
 	"context"
 	"net/netip"
 
+	"golang.org/x/mod/semver"
+
 	"jugate/api"
 	"jugate/core/fault"
 	"jugate/core/hwaddr"
@@ -12,8 +14,17 @@ import (
 	"jugate/records"
 )
 
-// CheckIn takes what an agent at an address tells of its machine, and gives it a pass.
-func (f *Fleet) CheckIn(ctx context.Context, from netip.Addr, in api.CheckIn) (api.CheckedIn, error) {
+// Caller is where an agent calls from, and the digest of the key that it has proven to have by TLS; empty
+// if none.
+type Caller struct {
+	At  netip.Addr
+	Key string
+}
+
+// CheckIn takes what an agent tells of its machine, and gives it a pass, which is good with the agent's key
+// alone (RFC 8705, 3).
+func (f *Fleet) CheckIn(ctx context.Context, by Caller, in api.CheckIn) (api.CheckedIn, error) {
+	from := by.At
 	seen, err := f.seen(from, in)
 	if err != nil {
 		return api.CheckedIn{}, err
@@ -23,7 +34,7 @@ func (f *Fleet) CheckIn(ctx context.Context, from netip.Addr, in api.CheckIn) (a
 		f.Log.Warn("an agent may not check in", "addresses", few(in.Addresses), "from", from, "error", err)
 		return api.CheckedIn{}, err
 	}
-	pass := f.agents.admit(w.ID, f.Now(), in.Boot, from, in.Errand)
+	pass := f.agents.admit(w.ID, f.Now(), in.Boot, by, in.Errand)
 	if w, err = f.recall(ctx, w.ID); err != nil {
 		return api.CheckedIn{}, err
 	}
@@ -34,16 +45,26 @@ func (f *Fleet) CheckIn(ctx context.Context, from netip.Addr, in api.CheckIn) (a
 	if len(w.Proposed()) > 0 {
 		f.Log.Warn("a workstation has network cards that nobody has accepted (jugate card list --state proposed)", "workstation", w.Label(), "addresses", w.Proposed())
 	}
+	keyboard, err := f.keyboard(ctx, *w)
+	if err != nil {
+		return api.CheckedIn{}, err
+	}
 	f.Stock.Touched(w.ID)
 	f.Publish(f.workstation(*w))
-	return api.CheckedIn{Pass: pass, Name: w.Name, State: w.State, OnDisk: onDisk(*w)}, nil
+	return api.CheckedIn{Pass: pass, Name: w.Name, State: w.State, OnDisk: onDisk(*w), Keyboard: keyboard}, nil
 }
 
 // few are the first of many texts, for the log.
 func few(texts []string) []string { return texts[:min(len(texts), 4)] }
 
+// oldestAgent is the oldest version whose agents understand what this service says: from then on they check signatures.
+const oldestAgent = "v0.3.0"
+
 // seen is what the records are told of a check-in.
 func (f *Fleet) seen(from netip.Addr, in api.CheckIn) (records.Seen, error) {
+	if v := "v" + in.AgentVersion; semver.IsValid(v) && semver.Compare(v, oldestAgent) < 0 {
+		return records.Seen{}, fault.Forbidden.Errorf("this workstation's agent is of version %s, and the service needs %s at least; make a build with the service's own agent: jugate environment build --offer", in.AgentVersion, oldestAgent[1:])
+	}
 	inv := in.Inventory
 	out := records.Seen{AgentVersion: cmp.Or(in.AgentVersion, "unknown"), // whoever has none was never seen
 		Inventory: inv, AcceptCards: f.AcceptCards, Errand: in.Errand, Allow: func(id int64) error {

@@ -14,7 +14,7 @@ import (
 )
 
 func groupOf(g records.Group) api.Group {
-	return api.Group{Name: g.Name, Where: g.Condition, Workstations: g.Members}
+	return api.Group{Name: g.Name, Where: g.Condition, Workstations: g.Members, Build: g.Build, Menu: g.Menu}
 }
 
 // Groups lists groups.

@@ -12,7 +12,9 @@ import (
 	"time"
 
 	"jugate/api"
+	"jugate/core/actor"
 	"jugate/core/fault"
+	"jugate/core/rights"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -33,15 +35,17 @@ type agents struct {
 }
 
 type presence struct {
-	pass     string
-	boot     string   // the kernel's number for the machine's boot
-	earlier  []string // of boots before, the latest last
-	from     netip.Addr
-	seen     time.Time
-	errand   int64 // that the agent was given and is at; 0 while it waits
-	signedIn bool  // a person has signed in at it
-	activity api.Activity
-	bell     chan struct{} // has room for one ring
+	pass       string
+	key        string   // digest of the key that the pass is good with
+	boot       string   // the kernel's number for the machine's boot
+	earlier    []string // of boots before, the latest last
+	from       netip.Addr
+	seen       time.Time
+	errand     int64     // that the agent was given and is at; 0 while it waits
+	signedIn   *SignedIn // who has signed in at it; nil if nobody has
+	signedInAt time.Time
+	activity   api.Activity
+	bell       chan struct{} // has room for one ring
 
 	// A copy of the record, as agents ask often and the roster changes seldom.
 	name, label string
@@ -81,7 +85,7 @@ func (a *agents) mayEnter(id int64, now time.Time, boot string) error {
 }
 
 // admit gives a workstation a new pass; the old one is no longer good.
-func (a *agents) admit(id int64, now time.Time, boot string, from netip.Addr, errand int64) string {
+func (a *agents) admit(id int64, now time.Time, boot string, by Caller, errand int64) string {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if a.byPass == nil {
@@ -98,17 +102,22 @@ func (a *agents) admit(id int64, now time.Time, boot string, from netip.Addr, er
 		}
 		p.earlier = slices.DeleteFunc(p.earlier, func(b string) bool { return b == boot })
 		p.earlier = p.earlier[max(0, len(p.earlier)-bootsKept):]
-		p.signedIn = false
+		p.signedIn = nil
 	}
 	delete(a.byPass, p.pass)
-	p.pass, p.boot, p.from, p.seen, p.errand, p.activity = newPass(), boot, from, now, errand, api.Activity{}
+	p.pass, p.key, p.boot, p.from, p.seen, p.errand, p.activity = newPass(), by.Key, boot, by.At, now, errand, api.Activity{}
 	a.byPass[p.pass] = id
 	return p.pass
 }
 
 // at notes which errand an agent is at; 0 ends that.
 func (a *agents) at(id, errand int64) {
-	a.with(id, func(p *presence) { p.errand = errand })
+	a.with(id, func(p *presence) {
+		if p.errand != 0 && errand == 0 {
+			p.signedIn = nil
+		}
+		p.errand = errand
+	})
 }
 
 // with calls f with an agent's state, if it has checked in.
@@ -128,15 +137,16 @@ func (a *agents) forget(id int64) {
 	})
 }
 
-// enter finds the workstation of a pass and notes that it was heard.
-func (a *agents) enter(pass string, now time.Time) (int64, bool) {
+// enter finds the workstation of a pass, if whoever shows it has its key, and notes that it was heard.
+func (a *agents) enter(pass, key string, now time.Time) (int64, bool) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	id, known := a.byPass[pass]
-	if known {
-		a.byID[id].seen = now
+	if !known || a.byID[id].key != key {
+		return 0, false
 	}
-	return id, known
+	a.byID[id].seen = now
+	return id, true
 }
 
 func (a *agents) presence(id int64) (presence, bool) {
@@ -168,10 +178,10 @@ func (a *agents) does(id int64, activity api.Activity) {
 	a.with(id, func(p *presence) { p.activity = activity })
 }
 
-// signIn notes that a person has signed in at a workstation; that ends when it checks
-// in again.
-func (a *agents) signIn(id int64) {
-	a.with(id, func(p *presence) { p.signedIn = true })
+// signIn notes that a person has signed in at a workstation; that ends with the next errand, when it checks
+// in again, and by itself.
+func (a *agents) signIn(id int64, now time.Time, by SignedIn) {
+	a.with(id, func(p *presence) { p.signedIn, p.signedInAt = &by, now })
 }
 
 // ring wakes the workstation's open request for an errand.
@@ -253,10 +263,24 @@ func onDisk(w records.Workstation) string {
 	}
 }
 
-// IsSignedIn tells whether a person has signed in at a workstation.
-func (f *Fleet) IsSignedIn(id int64) bool {
+// SignedIn is somebody who has signed in at a workstation.
+type SignedIn struct {
+	By actor.Actor
+	// Holder tells what they may do, whenever that is asked.
+	Holder func(ctx context.Context) (*rights.Holder, error)
+}
+
+// signedInFor is how long somebody is signed in at a workstation who orders nothing: they may have walked away.
+const signedInFor = 30 * time.Minute
+
+// SignedInAt is who has signed in at a workstation, and what they may do; nobody if nobody has.
+func (f *Fleet) SignedInAt(ctx context.Context, id int64) (by actor.Actor, holder *rights.Holder, err error) {
 	p, _ := f.agents.presence(id)
-	return p.signedIn
+	if p.signedIn == nil || !f.Now().Before(p.signedInAt.Add(signedInFor)) {
+		return by, nil, nil
+	}
+	holder, err = p.signedIn.Holder(ctx)
+	return p.signedIn.By, holder, err
 }
 
 // IsOnline tells whether a workstation's agent has called in the last minute.
@@ -267,8 +291,8 @@ func (f *Fleet) IsOnline(id int64) bool {
 
 // Enter finds the workstation of an agent's pass, and notes that it was heard. The error
 // is a fault.Stranger.
-func (f *Fleet) Enter(pass string) (int64, error) {
-	id, known := f.agents.enter(pass, f.Now())
+func (f *Fleet) Enter(by Caller, pass string) (int64, error) {
+	id, known := f.agents.enter(pass, by.Key, f.Now())
 	if !known {
 		return 0, fault.Stranger.Errorf("this pass is not good (any more); check in again")
 	}
@@ -281,9 +305,9 @@ func (f *Fleet) Ring(id int64) { f.agents.ring(id) }
 // At notes which errand a workstation is at; 0 ends that.
 func (f *Fleet) At(id, errand int64) { f.agents.at(id, errand) }
 
-// SignedIn notes that a person has signed in at a workstation; that ends when it checks
-// in again.
-func (f *Fleet) SignedIn(id int64) { f.agents.signIn(id) }
+// SignIn notes that a person has signed in at a workstation; that ends with the next errand, when it checks
+// in again, and by itself.
+func (f *Fleet) SignIn(id int64, by SignedIn) { f.agents.signIn(id, f.Now(), by) }
 
 // Changed publishes a workstation's state, after its record has changed.
 func (f *Fleet) Changed(ctx context.Context, id int64) {

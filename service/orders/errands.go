@@ -32,6 +32,7 @@ func (o *Orders) errandOf(e records.Errand) api.Errand {
 
 // publishErrand publishes how an errand is now.
 func (o *Orders) publishErrand(ctx context.Context, id int64) {
+	o.moved.ring()
 	if e, err := o.Records.Errand(ctx, id); err == nil {
 		o.Publish(o.errandOf(*e))
 	}

@@ -72,6 +72,7 @@ func (l ledger) Note(ctx context.Context, id int64, n stream.Note) error {
 
 // Reached is stream.Ledger's.
 func (l ledger) Reached(ctx context.Context, now time.Time, id int64, state delivery.State, reason string, wire int64) error {
+	defer l.moved.ring()
 	return l.Records.SetDelivery(ctx, now, id, state, reason, wire)
 }
 

@@ -6,6 +6,9 @@
 // and writes into ledger.go. deliveries.go shows deliveries, changes.go changes those that
 // run, progress.go takes what workstations report. errands.go, start.go and install.go are
 // about what one workstation does, wishes.go about what a person at it asks for.
+//
+// prepared.go keeps orders for many days, runs.go carries one out, keeper.go begins those
+// whose time has come.
 package orders
 
 import (
@@ -15,10 +18,12 @@ import (
 	"time"
 
 	"jugate/api"
+	"jugate/core/actor"
 	"jugate/core/answers"
 	"jugate/core/driver"
 	"jugate/core/durable"
 	"jugate/core/image"
+	"jugate/core/rights"
 	"jugate/records"
 	"jugate/stream"
 )
@@ -28,7 +33,8 @@ type Fleet interface {
 	Ring(id int64)       // has one that waits for an errand look again
 	At(id, errand int64) // notes which errand one is at
 	Activity(id int64) (api.Activity, bool)
-	IsSignedIn(id int64) bool
+	// SignedInAt is who has signed in at a workstation, and what they may do; nobody if nobody has.
+	SignedInAt(ctx context.Context, id int64) (by actor.Actor, holder *rights.Holder, err error)
 	IsOnline(id int64) bool
 	Doing(id int64, text string) // notes what one does in a delivery
 	Active(ctx context.Context, id int64, activity api.Activity)
@@ -43,6 +49,8 @@ type Fleet interface {
 	HowAnswered(ctx context.Context, all []records.Workstation, v *records.Version) (map[int64]answers.Verdict, error)
 	// Choose finds the workstations that names and a condition mean.
 	Choose(ctx context.Context, names []string, where string) ([]records.Workstation, error)
+	// SwitchOn wakes workstations over the network.
+	SwitchOn(ctx context.Context, in api.WakeUp) (api.Woken, error)
 }
 
 // Versions are what deliveries bring and captures make.
@@ -63,6 +71,8 @@ type Stock interface {
 // Access says who may receive what.
 type Access interface {
 	MayReceive(ctx context.Context, image string, targets []records.Workstation) error
+	// HolderOf is what a person may do now. It is a fault.Forbidden if they may not sign in any more.
+	HolderOf(ctx context.Context, person int64) (*rights.Holder, error)
 }
 
 // Orders gives workstations their work. Its fields are set before anything is asked of it.
@@ -89,4 +99,7 @@ type Orders struct {
 	// ordering is held while a delivery is recorded and not reachable yet, and shared
 	// while an agent is given its errand.
 	ordering sync.RWMutex
+	// advancing is held while a run goes on; runs that go on order work, so it comes before ordering.
+	advancing sync.Mutex
+	moved     bell // an order was saved, or something of a run may have ended
 }

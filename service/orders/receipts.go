@@ -17,7 +17,7 @@ func (o *Orders) receiptOf(r records.Receipt) api.Receipt {
 		ID: r.ID, Delivery: r.DeliveryID, Workstation: r.Workstation, Address: r.Address,
 		Image: r.Image, Version: r.Version, Digest: r.Digest, Ended: r.Ended,
 		Multicast: r.BytesMulticast, Unicast: r.BytesUnicast, Verified: r.Verified,
-		Outcome: r.Outcome, Reason: r.Reason, OrderedBy: r.OrderedBy, Unreadable: r.Unreadable, Remark: r.Remark, Chain: r.Chain,
+		Outcome: r.Outcome, Reason: r.Reason, OrderedBy: r.OrderedBy, Unreadable: r.Unreadable, Remark: r.Remark,
 	}
 	out.Drivers, out.Arrival = r.DriverList(), o.arrivalOf(r)
 	if r.Started.Valid {
@@ -78,15 +78,4 @@ func (o *Orders) namedByReceipts(ctx context.Context, f *records.ReceiptFilter) 
 		}
 	}
 	return err
-}
-
-// CheckReceipts goes through the chain of receipts and tells whether one was changed or
-// removed.
-func (o *Orders) CheckReceipts(ctx context.Context) api.ReceiptCheck {
-	n, err := o.Records.CheckReceipts(ctx)
-	check := api.ReceiptCheck{Receipts: n, Sound: err == nil}
-	if err != nil {
-		check.Detail = err.Error()
-	}
-	return check
 }

@@ -7,40 +7,50 @@ import (
 	"jugate/api"
 	"jugate/core/actor"
 	"jugate/core/fault"
+	"jugate/core/rights"
 	"jugate/core/roster"
 )
 
 // Wish does what a person at a workstation has chosen. Without signing in, only what was
-// prepared for this workstation can be had.
-func (o *Orders) Wish(ctx context.Context, workstation int64, in api.Wish) error {
+// prepared for this workstation can be had. It tells who that was.
+func (o *Orders) Wish(ctx context.Context, workstation int64, in api.Wish) (by actor.Actor, err error) {
 	w, err := o.Records.Workstation(ctx, workstation)
 	if err != nil {
-		return err
+		return by, err
 	}
-	if !o.Fleet.IsSignedIn(workstation) {
+	by, holder, err := o.Fleet.SignedInAt(ctx, workstation)
+	if err != nil {
+		return by, err
+	}
+	if by == (actor.Actor{}) {
 		prepared, err := o.Records.Prepared(ctx, workstation)
 		if err != nil {
-			return err
+			return by, err
 		}
 		if in.Kind != "receive" || !slices.Contains(prepared, in.Image) {
-			return fault.Forbidden.Errorf("sign in first")
+			return by, fault.Forbidden.Errorf("sign in first")
 		}
 	}
-	ctx = actor.With(ctx, actor.Actor{Kind: actor.Workstation, Name: w.Name})
+	if by.Kind != actor.Person {
+		by = actor.Actor{Kind: actor.Workstation, Name: w.Name}
+	}
+	ctx = rights.With(actor.With(ctx, by), holder)
 	switch in.Kind {
 	case "admit":
-		_, err = o.Fleet.Admit(ctx, w.Address().String(), api.Admission{Name: in.Name})
+		if err = rights.Check(rights.Needing(ctx, rights.Admit), w.Label(), w.Groups()); err == nil {
+			_, err = o.Fleet.Admit(ctx, w.Address().String(), api.Admission{Name: in.Name})
+		}
 	case "receive":
 		if err = roster.MustBeAdmitted(w.Label(), w.State); err == nil {
-			_, err = o.Deliver(ctx, api.NewDelivery{Image: in.Image, To: []string{w.Name}, WhenDone: "restart"})
+			_, err = o.Deliver(rights.Needing(ctx, rights.Deliver), api.NewDelivery{Image: in.Image, To: []string{w.Name}, WhenDone: "restart"})
 		}
 	case "capture":
-		_, err = o.Capture(ctx, api.NewCapture{Workstation: w.Address().String(), Image: in.Image, Note: "ordered " + actor.From(ctx).String(), CaptureOptions: api.CaptureOptions{Disk: "only"}})
+		_, err = o.Capture(rights.Needing(ctx, rights.Capture), api.NewCapture{Workstation: w.Address().String(), Image: in.Image, Note: "ordered " + actor.From(ctx).String(), CaptureOptions: api.CaptureOptions{Disk: "only"}})
 	}
 	if err != nil {
-		return err
+		return by, err
 	}
-	o.Log.Info("ordered at a workstation", "workstation", w.Label(), "what", in.Kind, "image", in.Image)
+	o.Log.Info("ordered at a workstation", "by", by, "workstation", w.Label(), "what", in.Kind, "image", in.Image)
 	o.Fleet.Ring(workstation)
-	return nil
+	return by, nil
 }

@@ -74,7 +74,7 @@ const welcomeMenu = 30 * time.Second
 
 // Choose decides what a machine boots now.
 func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) (netboot.Choice, error) {
-	c := netboot.Choice{Do: netboot.Disk, Name: a.String(), Address: a, Service: k.Access.AgentURL(l.Server)}
+	c := netboot.Choice{Do: netboot.Disk, Name: a.String(), Address: a, Service: "https://" + l.Server}
 	w, err := k.Records.FindWorkstation(ctx, a.String())
 	switch {
 	case errors.Is(err, fault.NotFound), err == nil && w.State == roster.Newcomer:

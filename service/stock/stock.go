@@ -32,11 +32,10 @@ type Boot interface {
 	Links(now time.Time) []boot.LinkStatus
 }
 
-// Access gives what machines check in with, and says where.
+// Access gives what machines check in with.
 type Access interface {
 	Ticket(ctx context.Context, address hwaddr.Address) (string, error)
 	NewMediaKey(ctx context.Context, note, group string, life time.Duration) (string, error)
-	AgentURL(server string) string
 }
 
 // Config is what a stock is made of. All of it is set.

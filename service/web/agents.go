@@ -3,6 +3,7 @@ package web
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"io"
 	"net/http"
@@ -18,7 +19,11 @@ import (
 	"jugate/core/actor"
 	"jugate/core/fault"
 	"jugate/core/image"
+	"jugate/core/rights"
 	"jugate/core/slabstore"
+	"jugate/records"
+	"jugate/service/access"
+	"jugate/service/fleet"
 	"jugate/service/intake"
 	"jugate/stream"
 )
@@ -28,18 +33,19 @@ type callerKey struct{}
 
 func caller(ctx context.Context) int64 { return ctx.Value(callerKey{}).(int64) }
 
+// WithPass is the input of an operation that needs to know the pass itself.
+type WithPass struct {
+	Authorization string `header:"Authorization"`
+}
+
 func (s *Server) requirePass(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		id, err := s.Fleet.Enter(bearer(r.Header.Get("Authorization")))
+		id, err := s.Fleet.Enter(agentOf(r.Context()), bearer(r.Header.Get("Authorization")))
 		if err != nil {
 			s.fail(w, r, err)
 			return
 		}
-		ctx := context.WithValue(r.Context(), callerKey{}, id)
-		if r.TLS != nil || peer(ctx).IsLoopback() {
-			ctx = actor.InPrivate(ctx)
-		}
-		next.ServeHTTP(w, r.WithContext(ctx))
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, id)))
 	})
 }
 
@@ -71,14 +77,14 @@ func (s *Server) agentAPI(r chi.Router) {
 	}
 	does(s, within(r), limited(op("POST", "/arrival", "arrival", "", ""), arrivalAtMost),
 		func(ctx context.Context, in *struct {
-			Authorization string `header:"Authorization"`
-			Body          api.ArrivalReport
+			WithPass
+			Body api.ArrivalReport
 		}) error {
 			return s.Orders.Arrive(ctx, bearer(in.Authorization), in.Body)
 		})
 	answers(s, within(r), limited(op("POST", "/check-in", "check-in", "", ""), checkInAtMost),
 		func(ctx context.Context, in *struct{ Body api.CheckIn }) (api.CheckedIn, error) {
-			return s.Fleet.CheckIn(ctx, peer(ctx), in.Body)
+			return s.Fleet.CheckIn(ctx, agentOf(ctx), in.Body)
 		})
 	r.Group(func(r chi.Router) {
 		r.Use(s.requirePass)
@@ -101,29 +107,68 @@ func (s *Server) agentAPI(r chi.Router) {
 
 // anyAgent are the operations of all who have a pass.
 func (s *Server) anyAgent(h huma.API) {
-	answers(s, h, op("GET", "/standing", "standing", "", ""),
-		func(ctx context.Context, _ *Nothing) (api.Standing, error) { return s.Fleet.Standing(ctx, caller(ctx)) })
+	answers(s, h, op("GET", "/standing", "standing", "", ""), func(ctx context.Context, in *WithPass) (api.Standing, error) {
+		now, err := s.Fleet.Standing(ctx, caller(ctx))
+		if err == nil && now.Errand != nil {
+			now.Signed, err = s.Access.Signer.Sign(api.SignedErrand, bearer(in.Authorization), now.Errand)
+		}
+		return now, err
+	})
 	does(s, h, op("POST", "/activity", "activity", "", ""), func(ctx context.Context, in *struct{ Body api.Activity }) error {
 		s.Fleet.Active(ctx, caller(ctx), in.Body)
 		return nil
 	})
-	answers(s, h, op("POST", "/sign-in", "sign-in", "", ""), func(ctx context.Context, in *struct{ Body api.TypedCode }) (api.SignedIn, error) {
-		id := caller(ctx)
-		w, err := s.Records.Workstation(ctx, id)
-		if err != nil {
-			return api.SignedIn{}, err
+	huma.Register(h, op("POST", "/sign-in", "sign-in", "", ""), func(ctx context.Context, in *struct{ Body api.Typed }) (*reply[api.SignedIn], error) {
+		out, err := s.signInAt(ctx, in.Body)
+		switch {
+		case errors.Is(err, access.ErrCode):
+			return nil, &huma.ErrorModel{Type: api.CodeNeeded, Title: http.StatusText(http.StatusForbidden), Status: http.StatusForbidden, Detail: err.Error()}
+		case err != nil:
+			return nil, s.problem(err, "sign-in")
 		}
-		if err := s.Access.SignIn(id, w.Label(), peer(ctx), in.Body.Code); err != nil {
-			return api.SignedIn{}, err
-		}
-		s.Fleet.SignedIn(id)
-		images, err := s.Access.ImagesFor(ctx, id)
-		return api.SignedIn{Images: images}, err
+		return &reply[api.SignedIn]{out}, nil
 	})
 	does(s, h, op("POST", "/wish", "wish", "", ""),
 		func(ctx context.Context, in *struct{ Body api.Wish }) error {
-			return s.Orders.Wish(ctx, caller(ctx), in.Body)
+			by, err := s.Orders.Wish(ctx, caller(ctx), in.Body)
+			if err != nil {
+				return err
+			}
+			details, err := json.Marshal(in.Body)
+			if err != nil {
+				return err
+			}
+			return s.noteAt(ctx, by, "wish", string(details))
 		})
+}
+
+// signInAt lets somebody in at a workstation.
+func (s *Server) signInAt(ctx context.Context, typed api.Typed) (api.SignedIn, error) {
+	id := caller(ctx)
+	w, err := s.Records.Workstation(ctx, id)
+	if err != nil {
+		return api.SignedIn{}, err
+	}
+	c, err := s.Access.SignIn(ctx, id, w.Label(), peer(ctx), typed)
+	if err != nil {
+		return api.SignedIn{}, err
+	}
+	s.Fleet.SignIn(id, fleet.SignedIn{By: c.Actor, Holder: func(ctx context.Context) (*rights.Holder, error) { return s.Access.HolderNow(ctx, c) }})
+	images, err := s.Access.ImagesFor(rights.With(ctx, c.Holder), id)
+	if err != nil {
+		return api.SignedIn{}, err
+	}
+	return api.SignedIn{Images: images}, s.noteAt(ctx, c.Actor, "sign-in", "{}")
+}
+
+// noteAt writes a line of the logbook for what somebody has done at a workstation.
+func (s *Server) noteAt(ctx context.Context, by actor.Actor, operation, details string) error {
+	w, err := s.Records.Workstation(ctx, caller(ctx))
+	if err != nil {
+		return err
+	}
+	_, err = s.Records.AddLine(context.WithoutCancel(ctx), records.Line{At: s.Now(), Who: by.String(), Kind: string(by.Kind), From: peer(ctx).String(), Through: "workstation", Operation: operation, Subject: "workstation " + w.Label(), Details: details})
+	return err
 }
 
 // admittedAgent are the operations of workstations of the roster.
@@ -156,10 +201,17 @@ func (s *Server) admittedAgent(h huma.API) {
 	}) error {
 		return s.Orders.Installed(ctx, caller(ctx), in.ID, in.Body)
 	})
-	answers(s, h, op("POST", "/lacks", "lacks", "", ""),
-		func(_ context.Context, in *struct{ Body api.Lacks }) (api.ToInstall, error) {
-			return s.Stock.Lacks(in.Body)
-		})
+	answers(s, h, op("POST", "/lacks", "lacks", "", ""), func(_ context.Context, in *struct {
+		WithPass
+		Body api.Lacks
+	}) (out api.Signed, err error) {
+		modules, err := s.Stock.Lacks(in.Body)
+		if err != nil {
+			return out, err
+		}
+		out.Signed, err = s.Access.Signer.Sign(api.SignedModules, bearer(in.Authorization), modules)
+		return out, err
+	})
 	answers(s, h, op("POST", "/deliveries/{delivery}/progress", "progress", "", ""), func(ctx context.Context, in *struct {
 		DeliveryRef
 		Body api.Progress

@@ -138,6 +138,7 @@ func (s *Server) eventRoutes(h huma.API) {
 		"hello":       api.Hello{},
 		"workstation": api.Workstation{},
 		"errand":      api.Errand{},
+		"run":         api.OrderRun{},
 		"image":       api.Version{},
 		"delivery":    api.Delivery{},
 		"progress":    api.DeliveryMoved{},

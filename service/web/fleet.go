@@ -163,7 +163,10 @@ func (s *Server) groupRoutes(h huma.API) {
 			return s.Fleet.AddGroup(ctx, in.Body)
 		})
 	does(s, h, op("DELETE", "/groups/{group}", "remove-group", tag, "Remove a group; its workstations stay"),
-		func(ctx context.Context, in *GroupRef) error { return s.Fleet.RemoveGroup(ctx, in.Group) })
+		func(ctx context.Context, in *GroupRef) error {
+			defer s.Access.LookAgain()
+			return s.Fleet.RemoveGroup(ctx, in.Group)
+		})
 	type members struct {
 		GroupRef
 		Body api.GroupMembers

@@ -5,43 +5,47 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
-	"net/http/httptest"
+	"syscall"
 	"testing"
+	"time"
+
+	"jugate/service/access"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
-// One server answers plainly and by TLS, and whichever of the two it begins with, it speaks
-// HTTP/2 by TLS, as it offers to.
-func TestTheOrderInWhichItBeginsToServeDoesNotMatter(t *testing.T) {
-	issuer := httptest.NewUnstartedServer(nil) // has a certificate
-	issuer.StartTLS()
-	defer issuer.Close()
-	s := &Server{Version: "test", Events: &Events{}, Log: slog.New(slog.DiscardHandler)}
-	for _, first := range []string{"plain", "TLS"} {
-		server := s.HTTP(issuer.TLS.Certificates)
-		server.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Header().Set("X-Protocol", r.Proto) })
-		ask := func(scheme string, l net.Listener) string {
-			client := http.Client{Transport: &http.Transport{ForceAttemptHTTP2: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
-			resp, err := client.Get(scheme + "://" + l.Addr().String())
-			require.NoError(t, err, "%s, where %s came first", scheme, first)
-			defer resp.Body.Close()
-			return resp.Header.Get("X-Protocol")
-		}
-		plain, err := net.Listen("tcp", "127.0.0.1:0")
+// testServer is a server with certificates of its own.
+func testServer(t *testing.T) (*Server, *http.Client) {
+	a, err := access.Open(t.TempDir(), access.Names{}, slog.New(slog.DiscardHandler), time.Now)
+	require.NoError(t, err)
+	client := &http.Client{Transport: &http.Transport{ForceAttemptHTTP2: true, TLSClientConfig: &tls.Config{RootCAs: a.Certificates.Pool()}}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return &Server{Version: "test", Access: a, Events: &Events{}, Log: slog.New(slog.DiscardHandler)}, client
+}
+
+// One port answers by TLS and plainly, and offers to speak HTTP/2 by TLS only if it does.
+func TestOnePortSpeaksTLSAndPlainly(t *testing.T) {
+	s, client := testServer(t)
+	server := s.HTTP()
+	server.Handler = http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Header().Set("X-Protocol", r.Proto) })
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	over := make(chan error, 1)
+	go func() { over <- s.Serve(server, l) }()
+	silent, err := net.Dial("tcp", l.Addr().String())
+	require.NoError(t, err)
+	defer silent.Close()
+	for scheme, want := range map[string]string{"http": "HTTP/1.1", "https": "HTTP/2.0"} {
+		resp, err := client.Get(scheme + "://" + l.Addr().String())
 		require.NoError(t, err)
-		secure, err := net.Listen("tcp", "127.0.0.1:0")
-		require.NoError(t, err)
-		begin := map[string]func(){
-			"plain": func() { go server.Serve(plain); assert.Equal(t, "HTTP/1.1", ask("http", plain)) },
-			"TLS":   func() { go server.ServeTLS(secure, "", ""); assert.Equal(t, "HTTP/2.0", ask("https", secure)) },
-		}
-		begin[first]()
-		delete(begin, first)
-		for _, then := range begin {
-			then()
-		}
-		require.NoError(t, server.Close())
+		resp.Body.Close()
+		assert.Equal(t, want, resp.Header.Get("X-Protocol"))
 	}
+	t.Log("# the end of the server is the end of what has said nothing yet")
+	require.NoError(t, server.Close())
+	assert.ErrorIs(t, <-over, http.ErrServerClosed)
+	_, err = silent.Read(make([]byte, 1))
+	assert.Error(t, err)
+	_, err = net.Dial("tcp", l.Addr().String())
+	assert.ErrorIs(t, err, syscall.ECONNREFUSED)
 }

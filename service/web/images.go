@@ -47,6 +47,7 @@ func (s *Server) imageRoutes(h huma.API) {
 			ImageRef
 			Body api.NewName
 		}) ([]api.Version, int, error) {
+			defer s.Access.LookAgain()
 			return uncut(s.Intake.Rename(ctx, in.Image, in.Body.Name))
 		})
 }

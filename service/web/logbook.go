@@ -16,6 +16,8 @@ import (
 	"jugate/api"
 	"jugate/core/actor"
 	core "jugate/core/answers"
+	"jugate/core/fault"
+	"jugate/core/rights"
 	"jugate/records"
 )
 
@@ -24,7 +26,7 @@ const noted = 8 << 10
 
 // unnoted are operations that are no change that anybody would look for: tries, reads that are not GET, and
 // the many parts of one import.
-var unnoted = []string{"plan-delivery", "import-missing", "import-slab", "import-map", "check-domain", "sign-out"}
+var unnoted = []string{"plan-delivery", "try-order", "import-missing", "import-slab", "import-map", "check-domain", "check-directory", "sign-out", "restore-log", "ask-witnesses"}
 
 // logbook writes a line for each change that was made.
 func (s *Server) logbook(ctx huma.Context, next func(huma.Context)) {
@@ -34,6 +36,9 @@ func (s *Server) logbook(ctx huma.Context, next func(huma.Context)) {
 		return
 	}
 	sent := &teed{request: ctx}
+	sent.begin()
+	look := s.stated(ctx, o.OperationID, sent.body.Bytes())
+	before := s.seen(ctx, look)
 	next(sent)
 	if ctx.Status() >= http.StatusBadRequest {
 		return
@@ -47,12 +52,27 @@ func (s *Server) logbook(ctx huma.Context, next func(huma.Context)) {
 		through = "command line"
 	}
 	l := records.Line{At: s.Now(), Who: c.String(), Kind: string(c.Kind), From: peer(ctx.Context()).String(), Through: through, Operation: o.OperationID, Subject: subjectOf(ctx), Details: leftOut(sent.body.Bytes())}
+	if look != nil {
+		l.Changes = changes(before, s.seen(ctx, look))
+	}
 	if c.Holder == nil { // nobody was signed in yet
 		l.Who, l.Through = signingIn(sent.body.Bytes()), "console"
 	}
-	if err := s.Records.AddLine(context.WithoutCancel(ctx.Context()), l); err != nil {
+	if _, err := s.Records.AddLine(context.WithoutCancel(ctx.Context()), l); err != nil {
 		s.Log.Error("the logbook cannot be written", "operation", l.Operation, "by", l.Who, "error", err)
 	}
+}
+
+// seen is the state of what a change is about; nothing if it cannot be told, which the log says.
+func (s *Server) seen(ctx huma.Context, look look) map[string]any {
+	if look == nil {
+		return nil
+	}
+	state, err := look(rights.With(context.WithoutCancel(ctx.Context()), nil)) // the whole of it, whatever the caller may see
+	if err != nil && fault.KindOf(err) == "" {
+		s.Log.Warn("the logbook lacks what a change was about", "operation", ctx.Operation().OperationID, "error", err)
+	}
+	return state
 }
 
 // signingIn is whoever signs in, or sets a password by a link.
@@ -87,29 +107,31 @@ type request huma.Context
 type teed struct {
 	request
 	body bytes.Buffer
+	rest io.Reader // all of it, once begun
+}
+
+// begin reads the beginning. What fails there fails again for whoever reads the rest.
+func (t *teed) begin() {
+	if strings.HasPrefix(t.Header("Content-Type"), "application/json") {
+		whole := t.request.BodyReader()
+		io.CopyN(&t.body, whole, noted)
+		t.rest = io.MultiReader(bytes.NewReader(t.body.Bytes()), whole)
+	}
 }
 
 // BodyReader is huma's.
 func (t *teed) BodyReader() io.Reader {
-	if !strings.HasPrefix(t.Header("Content-Type"), "application/json") {
+	if t.rest == nil {
 		return t.request.BodyReader()
 	}
-	return io.TeeReader(t.request.BodyReader(), &limitedTo{&t.body})
+	return t.rest
 }
 
 // Unwrap is for huma, which looks for what it has made itself.
 func (t *teed) Unwrap() huma.Context { return t.request }
 
-// limitedTo keeps no more than is noted, and takes everything.
-type limitedTo struct{ *bytes.Buffer }
-
-func (l *limitedTo) Write(b []byte) (int, error) {
-	l.Buffer.Write(b[:min(len(b), max(0, noted-l.Len()))])
-	return len(b), nil
-}
-
 // secrets are names of fields whose value no line has.
-var secrets = []string{"password", "old_password", "new_password", "token", "seal_key"}
+var secrets = []string{"password", "old_password", "new_password", "token", "seal_key", "second_factor_code"}
 
 // leftOut is what was sent, without secrets; empty if it was no JSON, or too long to be one.
 func leftOut(sent []byte) string {
@@ -156,6 +178,9 @@ func (s *Server) logbookRoutes(h huma.API) {
 			all := make([]api.Line, len(rows))
 			for i, l := range rows {
 				all[i] = api.Line{ID: l.ID, At: l.At, Who: l.Who, From: l.From, Through: l.Through, Operation: l.Operation, Subject: l.Subject, Details: json.RawMessage(l.Details)}
+				if l.Changes != "" {
+					all[i].Changes = json.RawMessage(l.Changes)
+				}
 			}
 			return all, total, err
 		})

@@ -98,8 +98,4 @@ func (s *Server) receiptRoutes(h huma.API) {
 		}) (api.Receipt, error) {
 			return s.Orders.Receipt(ctx, in.ID)
 		})
-	answers(s, h, op("GET", "/receipt-chain", "check-receipts", tag, "Go through the chain of receipts and tell whether one was changed or removed"),
-		func(ctx context.Context, _ *Nothing) (api.ReceiptCheck, error) {
-			return s.Orders.CheckReceipts(ctx), nil
-		})
 }

@@ -5,14 +5,22 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+
+	"jugate/core/slabstore"
+	"jugate/service/fleet"
 )
 
-// peerKey is where notePeer puts the address of whoever asks.
+// peerKey is where notePeer puts who asks.
 type peerKey struct{}
 
+// notePeer notes the address of whoever asks, and the key that it has shown by TLS.
 func notePeer(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), peerKey{}, remote(r))))
+		by := fleet.Caller{At: remote(r)}
+		if r.TLS != nil && len(r.TLS.PeerCertificates) > 0 {
+			by.Key = slabstore.Sum(r.TLS.PeerCertificates[0].RawSubjectPublicKeyInfo).String()
+		}
+		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), peerKey{}, by)))
 	})
 }
 
@@ -26,7 +34,10 @@ func remote(r *http.Request) netip.Addr {
 }
 
 // peer is the address of whoever asks.
-func peer(ctx context.Context) netip.Addr {
-	a, _ := ctx.Value(peerKey{}).(netip.Addr)
-	return a
+func peer(ctx context.Context) netip.Addr { return agentOf(ctx).At }
+
+// agentOf is where an agent asks from, and the key that it has.
+func agentOf(ctx context.Context) fleet.Caller {
+	by, _ := ctx.Value(peerKey{}).(fleet.Caller)
+	return by
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"jugate/api"
 	"jugate/core/actor"
 	"jugate/core/fault"
 	"jugate/core/rights"
@@ -34,7 +35,7 @@ type needs struct {
 
 // needed has every operation of the API for people; one that is not here is refused to everybody.
 var needed = map[string]needs{
-	"get-session": {part: anybody}, "sign-out": {part: anybody}, "change-password": {part: anybody}, "list-terms": {part: anybody}, "list-answer-keys": {part: anybody},
+	"get-session": {part: anybody}, "sign-out": {part: anybody}, "change-password": {part: anybody}, "offer-factor": {part: anybody}, "confirm-factor": {part: anybody}, "remove-factor": {part: anybody}, "list-terms": {part: anybody}, "list-answer-keys": {part: anybody},
 	"list-tokens": {part: anybody}, "add-token": {part: anybody}, "remove-token": {part: anybody}, "list-sessions": {part: anybody}, "end-session": {part: anybody},
 
 	"list-workstations": {rights.See, somewhere}, "list-groups": {rights.See, somewhere}, "list-images": {rights.See, somewhere},
@@ -43,7 +44,7 @@ var needed = map[string]needs{
 	"check-answers": {rights.See, chosen},
 	"list-answers":  {rights.See, everything}, "list-domains": {rights.See, everything}, "list-payloads": {rights.See, everything}, "get-payload": {rights.See, everything},
 	"list-cards": {rights.See, everything}, "list-refusals": {rights.See, everything}, "export-roster": {rights.See, everything}, "list-deliveries": {rights.See, everything},
-	"list-errands": {rights.See, everything}, "list-receipts": {rights.See, everything}, "get-receipt": {rights.See, everything}, "check-receipts": {rights.See, everything}, "events": {rights.See, everything},
+	"list-errands": {rights.See, everything}, "list-receipts": {rights.See, everything}, "get-receipt": {rights.See, everything}, "check-log": {rights.See, everything}, "get-head": {rights.See, everything}, "get-log-keys": {rights.See, everything}, "get-growth": {rights.See, everything}, "prove-receipt": {rights.See, everything}, "export-log": {rights.See, everything}, "prove-line": {rights.See, everything}, "list-witnesses": {rights.See, everything}, "list-watched": {rights.See, everything}, "events": {rights.See, everything},
 	"list-lines": {rights.See, everything}, "list-builds": {rights.See, everything}, "get-build": {rights.See, everything}, "diff-builds": {rights.See, everything}, "list-media-keys": {rights.See, everything}, "netboot-status": {rights.See, everything}, "netboot-advice": {rights.See, everything},
 	"coverage": {rights.See, everything}, "list-drivers": {rights.See, everything}, "get-driver": {rights.See, everything}, "list-driver-sets": {rights.See, everything}, "try-driver-set": {rights.See, everything},
 
@@ -59,6 +60,10 @@ var needed = map[string]needs{
 	"set-rate": {rights.Deliver, named}, "install-drivers": {rights.Deliver, chosen}, "install-payloads": {rights.Deliver, chosen}, "stop-errand": {rights.Deliver, named}, "wake": {rights.Deliver, chosen},
 	"make-code": {rights.Deliver, everything},
 
+	// The room checks the rights of what an order does.
+	"list-orders": {rights.Order, somewhere}, "get-order": {rights.Order, somewhere}, "next-runs": {rights.Order, somewhere}, "list-runs": {rights.Order, somewhere}, "get-run": {rights.Order, somewhere},
+	"save-order": {rights.Order, somewhere}, "try-order": {rights.Order, somewhere}, "remove-order": {rights.Order, somewhere}, "run-order": {rights.Order, somewhere}, "stop-run": {rights.Order, somewhere},
+
 	"note-version": {rights.KeepImages, named}, "retire-version": {rights.KeepImages, named}, "readmit-version": {rights.KeepImages, named}, "verify-version": {rights.KeepImages, named}, "rename-image": {rights.KeepImages, named}, "set-recipients": {rights.KeepImages, named},
 	"export-manifest": {rights.See, named}, "export-map": {rights.See, named}, "export-slab": {rights.KeepImages, everything}, "prune": {rights.KeepImages, everything}, "rescan": {rights.KeepImages, everything},
 	"begin-import": {rights.KeepImages, everything}, "import-missing": {rights.KeepImages, everything}, "import-slab": {rights.KeepImages, everything}, "import-map": {rights.KeepImages, everything}, "import-manifest": {rights.KeepImages, everything},
@@ -67,12 +72,54 @@ var needed = map[string]needs{
 	"add-payload": {rights.KeepDrivers, everything}, "remove-payload": {rights.KeepDrivers, everything}, "make-build": {rights.KeepDrivers, everything}, "remove-build": {rights.KeepDrivers, everything}, "offer-build": {rights.KeepDrivers, everything},
 	"make-media": {rights.KeepDrivers, everything}, "limit-media-key": {rights.KeepDrivers, everything}, "withdraw-media-key": {rights.KeepDrivers, everything}, "pin-workstation": {rights.KeepDrivers, named}, "pin-group": {rights.KeepDrivers, named}, "set-menu": {rights.KeepDrivers, named},
 
-	"add-domain": {rights.Administer, everything}, "remove-domain": {rights.Administer, everything}, "check-domain": {rights.Administer, everything},
+	"add-domain": {rights.Administer, everything}, "list-directories": {rights.Administer, everything}, "add-directory": {rights.Administer, everything}, "check-directory": {rights.Administer, everything}, "remove-directory": {rights.Administer, everything}, "remove-domain": {rights.Administer, everything}, "check-domain": {rights.Administer, everything},
 	"list-people": {rights.Administer, everything}, "add-person": {rights.Administer, everything}, "get-person": {rights.Administer, everything}, "change-person": {rights.Administer, everything}, "remove-person": {rights.Administer, everything}, "invite-person": {rights.Administer, everything},
-	"list-roles": {rights.Administer, everything}, "put-role": {rights.Administer, everything}, "remove-role": {rights.Administer, everything},
+	"restore-log": {rights.Administer, everything}, "add-witness": {rights.Administer, everything}, "remove-witness": {rights.Administer, everything}, "ask-witnesses": {rights.Administer, everything}, "watch-service": {rights.Administer, everything}, "unwatch-service": {rights.Administer, everything}, "confirm-restore": {rights.Administer, everything},
+	"list-roles": {rights.Administer, everything}, "change-last-resort": {rights.Administer, everything}, "put-role": {rights.Administer, everything}, "remove-role": {rights.Administer, everything},
 }
 
 type callerOf struct{}
+
+func bearer(header string) string {
+	kind, secret, _ := strings.Cut(header, " ")
+	if !strings.EqualFold(kind, "Bearer") {
+		return ""
+	}
+	return strings.TrimSpace(secret)
+}
+
+// requirePerson lets through requests with a token or a session, of who may do what is asked, and
+// those to operations that name no security.
+func (s *Server) requirePerson(h huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		if open := ctx.Operation().Security; open != nil && len(open) == 0 {
+			next(ctx)
+			return
+		}
+		c, err := s.caller(ctx)
+		if err == nil {
+			var within huma.Context
+			if within, err = s.let(ctx, c, ctx.Operation()); err == nil {
+				next(within)
+				return
+			}
+		}
+		p := s.problem(err, ctx.Operation().OperationID)
+		huma.WriteErr(h, ctx, p.GetStatus(), p.Error())
+	}
+}
+
+// caller tells who calls.
+func (s *Server) caller(ctx huma.Context) (access.Caller, error) {
+	if given := ctx.Header("Authorization"); given != "" {
+		return s.Access.ByToken(ctx.Context(), peer(ctx.Context()), bearer(given), ctx.Operation().Path)
+	}
+	cookie, err := huma.ReadCookie(ctx, api.SessionCookie)
+	if err != nil {
+		return access.Caller{}, fault.Stranger.Errorf("sign in first")
+	}
+	return s.Access.BySession(ctx.Context(), peer(ctx.Context()), cookie.Value)
+}
 
 // callerIn is who has called.
 func callerIn(ctx context.Context) access.Caller {

@@ -14,6 +14,7 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"log/slog"
+	"net"
 	"net/http"
 	"time"
 
@@ -21,40 +22,59 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
+	"github.com/unrolled/secure"
 
 	"jugate/api"
 	"jugate/boot"
 	"jugate/console"
 	"jugate/records"
 	"jugate/service/access"
+	"jugate/service/directories"
 	"jugate/service/domains"
 	"jugate/service/fleet"
 	"jugate/service/intake"
 	"jugate/service/orders"
+	"jugate/service/proofs"
 	"jugate/service/stock"
 )
 
 // Server answers HTTP. Its fields are set before Handler is called.
 type Server struct {
-	Version string
-	Records *records.DB
-	Access  *access.Access
-	Domains *domains.Domains
-	Fleet   *fleet.Fleet
-	Intake  *intake.Intake
-	Orders  *orders.Orders
-	Stock   *stock.Stock
-	Boot    *boot.Boot
-	Events  *Events
-	Log     *slog.Logger
-	Now     func() time.Time
-	Closing <-chan struct{} // is closed when nothing more is waited for
+	Version     string
+	Records     *records.DB
+	Access      *access.Access
+	Domains     *domains.Domains
+	Directories *directories.Directories
+	Fleet       *fleet.Fleet
+	Intake      *intake.Intake
+	Orders      *orders.Orders
+	Proofs      *proofs.Proofs
+	Stock       *stock.Stock
+	Boot        *boot.Boot
+	Events      *Events
+	Log         *slog.Logger
+	Now         func() time.Time
+	Closing     <-chan struct{} // is closed when nothing more is waited for
+
+	flows flows
 }
 
-// Handler has everything that is answered over HTTP.
+// Handler has everything that is answered over HTTP: all of it by TLS, and boot files without.
 func (s *Server) Handler() http.Handler {
+	secure, plain := s.secure(), s.plain()
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.TLS == nil {
+			plain.ServeHTTP(w, r)
+			return
+		}
+		secure.ServeHTTP(w, r)
+	})
+}
+
+// secure has what is answered by TLS.
+func (s *Server) secure() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, notePeer, steady)
+	r.Use(middleware.Recoverer, notePeer, steady, hardened)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
 		writeJSON(w, http.StatusOK, "application/json", api.Health{Status: "up", Version: s.Version})
 	})
@@ -68,8 +88,11 @@ func (s *Server) Handler() http.Handler {
 		s.agentAPI(r)
 		r.NotFound(notFound)
 	})
+	r.Route("/witness/v1", s.witnessRoutes)
+	r.Route("/log", s.treeRoutes)
+	r.Route("/signin", s.openIDRoutes)
 	s.bootRoutes(r)
-	r.NotFound(console.Handler().ServeHTTP)
+	r.NotFound(console.Handler(secure.CSPNonce).ServeHTTP)
 	return r
 }
 
@@ -99,23 +122,33 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 	c.Servers = []*huma.Server{{URL: "/api/v1"}}
 	c.OpenAPIPath, c.DocsPath, c.SchemasPath, c.CreateHooks = "/openapi", "", "", nil
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
-		"token":   {Type: "http", Scheme: "bearer", Description: "The administrator's token"},
+		"token":   {Type: "http", Scheme: "bearer", Description: "A token of a person's program, or the key of last resort"},
 		"session": {Type: "apiKey", In: "cookie", Name: api.SessionCookie, Description: "What POST /session sets"},
 	}
 	c.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 	h := humachi.New(r, c)
 	h.UseMiddleware(s.requirePerson(h), s.logbook, knownParameters(h))
 	for _, routes := range []func(huma.API){
-		s.sessionRoutes, s.peopleRoutes, s.logbookRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
-		s.deliveryRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.driverRoutes, s.setRoutes, s.eventRoutes, s.termRoutes,
+		s.sessionRoutes, s.peopleRoutes, s.logbookRoutes, s.logRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.directoryRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
+		s.deliveryRoutes, s.preparedRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.driverRoutes, s.setRoutes, s.eventRoutes, s.termRoutes,
 	} {
 		routes(h)
 	}
 	return h
 }
 
+// Serve answers what a listener accepts, by TLS and plainly, until the server is shut down or the listener
+// fails. The server is to be one of HTTP's.
+func (s *Server) Serve(server *http.Server, l net.Listener) error {
+	secure, plain := split(l, s.Log)
+	failed := make(chan error, 2)
+	go func() { failed <- server.Serve(plain) }()
+	go func() { failed <- server.ServeTLS(secure, "", "") }() // which speaks HTTP/2, too
+	return <-failed
+}
+
 // HTTP is a server around the handler, with time limits for clients.
-func (s *Server) HTTP(certificates []tls.Certificate) *http.Server {
+func (s *Server) HTTP() *http.Server {
 	loaders := &loaderConns{}
 	return &http.Server{
 		Handler:           s.Handler(),
@@ -126,6 +159,10 @@ func (s *Server) HTTP(certificates []tls.Certificate) *http.Server {
 		ErrorLog:          slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn),
 		// Without h2 here, a server that begins with its plain listener would offer HTTP/2 by
 		// TLS, and then close every connection that takes it.
-		TLSConfig: &tls.Config{Certificates: certificates, MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1"}},
+		TLSConfig: &tls.Config{GetCertificate: s.Access.Certificates.For, MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1"},
+
+			// Agents prove that a pass is their own. The authority's name keeps browsers from asking
+			// which certificate is to be shown.
+			ClientAuth: tls.RequestClientCert, ClientCAs: s.Access.Certificates.Pool()},
 	}
 }

@@ -11,6 +11,11 @@ export type Member = Schemas["Member"];
 export type Receipt = Schemas["Receipt"];
 export type DeliveryMoved = Schemas["DeliveryMoved"];
 export type Errand = Schemas["Errand"];
+export type Order = Schemas["Order"];
+export type NewDelivery = Schemas["NewDelivery"];
+export type KeptOrder = Schemas["KeptOrder"];
+export type OrderRun = Schemas["OrderRun"];
+export type RunPart = Schemas["RunPart"];
 export type NetbootStatus = Schemas["NetbootStatus"];
 export type NetbootLink = Schemas["NetbootLink"];
 export type BootTrail = Schemas["BootTrail"];
@@ -21,9 +26,14 @@ export type DriversAdded = Schemas["DriversAdded"];
 export type SetAnswer = Schemas["Answer"];
 export type Domain = Schemas["Domain"];
 export type Line = Schemas["Line"];
+export type Witness = Schemas["Witness"];
+export type Watched = Schemas["Watched"];
+export type Directory = Schemas["Directory"];
+export type NewDirectory = Schemas["NewDirectory"];
 export type Person = Schemas["Person"];
 export type Grant = Schemas["Grant"];
 export type Role = Schemas["Role"];
+export type NewRole = Schemas["NewRole"];
 export type Token = Schemas["Token"];
 export type OpenSession = Schemas["OpenSession"];
 export type Session = Schemas["Session"];
@@ -48,6 +58,7 @@ export class Problem extends Error {
   constructor(
     readonly status: number,
     message: string,
+    readonly type?: string, // of the problem (RFC 9457)
   ) {
     super(message);
   }
@@ -65,7 +76,7 @@ export async function ask<T>(answer: Promise<Answer<T>>): Promise<T> {
   if (!response.ok) {
     const more = error?.errors?.filter((e) => !e.location).map((e) => e.message).join("; "); // what is wrong with a field is in the detail
     const detail = error?.detail ?? error?.title ?? `the service answered ${response.status}`;
-    throw new Problem(response.status, more ? `${detail}: ${more}` : detail);
+    throw new Problem(response.status, more ? `${detail}: ${more}` : detail, error?.type);
   }
   return data as T;
 }

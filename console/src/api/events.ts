@@ -76,6 +76,7 @@ const listeners: Record<string, Listener> = {
     queries.setQueryData(["errand", e.id], e);
     refresher.again("errands");
   },
+  run: (_, _queries, refresher) => refresher.again("runs", "orders", "run"),
   image: (_, _queries, refresher) => refresher.again("images", "versions"),
   receipt: (_, _queries, refresher) => refresher.again("receipts"),
   boot: (_, _queries, refresher) => refresher.again("netboot", "builds"),

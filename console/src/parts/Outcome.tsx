@@ -13,6 +13,8 @@ const colours: Record<string, string> = {
   checking: "cyan",
   ready: "blue",
   gathering: "blue",
+  running: "gold",
+  missed: "volcano",
   newcomer: "gold",
   admitted: "green",
 };

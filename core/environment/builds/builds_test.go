@@ -82,7 +82,7 @@ func Options(t *testing.T, number int) builds.Options {
 	agent := filepath.Join(t.TempDir(), "agent")
 	require.NoError(t, os.WriteFile(agent, []byte("the agent"), 0o755))
 	return builds.Options{Number: number, Created: Created, Agent: agent, Certificate: []byte("the certificate"),
-		Settings: environment.Settings{Service: "https://192.0.2.1:7461"}}
+		Settings: environment.Settings{Service: "https://192.0.2.1:7460"}}
 }
 
 func Open(t *testing.T, s *builds.Store, b *builds.Build, name string) []byte {
@@ -167,7 +167,7 @@ func TestBuildsShareWhatIsEqualAndTellWhatIsNot(t *testing.T) {
 	first, err := s.Make(t.Context(), Source(t, root), Options(t, 1))
 	require.NoError(t, err)
 	o := Options(t, 2)
-	o.Settings.Service = "https://192.0.2.9:7461"
+	o.Settings.Service = "https://192.0.2.9:7460"
 	second, err := s.Make(t.Context(), Source(t, root), o)
 	require.NoError(t, err)
 	assert.Equal(t, first.Layers[0].Part, second.Layers[0].Part, "another setting does not rebuild the base")
@@ -243,7 +243,7 @@ func TestMediaAreReadByOthers(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "stick.img")
 	f, err := os.Create(path)
 	require.NoError(t, err)
-	set := environment.Settings{Service: "https://192.0.2.1:7461", Key: "k", Network: &environment.FixedNetwork{Address: "192.0.2.70/24"}}
+	set := environment.Settings{Service: "https://192.0.2.1:7460", Key: "k", Network: &environment.FixedNetwork{Address: "192.0.2.70/24"}}
 	require.NoError(t, s.WriteMedia(b, set, f))
 	require.NoError(t, f.Close())
 

@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Card, Flex, Form, Input, Modal, Popconfirm, Table } from "antd";
+import { Button, Card, Form, Input, Modal, Table } from "antd";
 import { useState } from "react";
 import { ask, client, type Domain, type NewDomain } from "../../api/client";
 import { useChange } from "../../api/useChange";
+import { CheckOrRemove } from "../../parts/CheckOrRemove";
 import { Shown } from "../../parts/Shown";
 
 /** The domains that copies can join, each with the account that creates computers in it. */
@@ -34,16 +35,7 @@ export function Domains() {
                 title: "",
                 align: "right",
                 width: 180,
-                render: (_, d) => (
-                  <Flex gap={8} justify="end">
-                    <Button size="small" loading={check.isPending} onClick={() => check.mutate(d)}>
-                      Check
-                    </Button>
-                    <Popconfirm title={`Forget ${d.domain}?`} description="Its computers stay in it." okText="Forget" onConfirm={() => remove.mutate(d)}>
-                      <Button size="small">Remove</Button>
-                    </Popconfirm>
-                  </Flex>
-                ),
+                render: (_, d) => <CheckOrRemove name={d.domain} loses="Its computers stay in it." checking={check.isPending} onCheck={() => check.mutate(d)} onRemove={() => remove.mutate(d)} />,
               },
             ]}
           />
@@ -77,7 +69,7 @@ function AddDialog({ close }: { close: () => void }) {
           <Input placeholder="OU=Workstations,DC=fennholt,DC=example" />
         </Form.Item>
         <Form.Item name="certificate" label="Certificate of the directory's authority" extra="In PEM; leave it empty if this machine trusts it already">
-          <Input.TextArea autoSize={{ minRows: 2, maxRows: 5 }} />
+          <Input.TextArea rows={3} />
         </Form.Item>
       </Form>
     </Modal>

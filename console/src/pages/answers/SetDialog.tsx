@@ -39,7 +39,7 @@ export function SetDialog({ answer, close }: { answer: Partial<SetAnswer>; close
           <Select showSearch disabled={!!answer.key} options={keys.map((k) => ({ value: k.key, label: k.key }))} />
         </Form.Item>
         <Form.Item name="value" label="Value" extra={key && <Example of={key.form} text={key.example} />} rules={[{ required: !question, message: "What?" }]}>
-          <Input.TextArea autoSize={{ minRows: 1, maxRows: 12 }} />
+          <Input.TextArea rows={3} />
         </Form.Item>
         {key?.can_be_asked && (
           <Form.Item name="question" label="Ask at the workstation instead" extra="A question, put at its screen before anything is written; the value is then what counts if nothing is typed.">

@@ -1,19 +1,32 @@
-import { Card, Input, Typography } from "antd";
+import { Card, Input, Segmented, Typography } from "antd";
+import { useState } from "react";
 import { ask, client, type Line } from "../../api/client";
 import { useList } from "../../api/useList";
 import { when } from "../../format";
 import { ListTable } from "../../parts/ListTable";
 import { PageTitle } from "../../parts/PageTitle";
+import { RecordsCheck } from "../../parts/RecordsCheck";
+import { Proof } from "./Proof";
+
+/** What differs since, field by field. */
+function changed({ changed_fields }: Line) {
+  const all = Object.entries((changed_fields ?? {}) as Record<string, { before: unknown; after: unknown }>);
+  return all.map(([field, { before, after }]) => `${field}: ${JSON.stringify(before)} → ${JSON.stringify(after)}`).join("; ");
+}
 
 /** Who changed what, from where and through what. */
 export function Logbook() {
+  const [shown, setShown] = useState<"Lines" | "Proof">("Lines");
   const list = useList<Line>(["logbook"], (query) => ask(client.GET("/logbook", { params: { query } })));
   return (
     <>
       <PageTitle title="Logbook">
-        <Input.Search allowClear placeholder="Who, what, of what" onSearch={list.search} style={{ width: 300 }} />
+        <RecordsCheck />
+        <Segmented value={shown} onChange={setShown} options={["Lines", "Proof"]} />
+        {shown === "Lines" && <Input.Search allowClear placeholder="Who, what, of what" onSearch={list.search} style={{ width: 300 }} />}
       </PageTitle>
-      <Card styles={{ body: { padding: 0 } }}>
+      {shown === "Proof" && <Proof />}
+      <Card hidden={shown !== "Lines"} styles={{ body: { padding: 0 } }}>
         <ListTable<Line>
           list={list}
           rowKey="line"
@@ -26,9 +39,9 @@ export function Logbook() {
             { title: "What", key: "operation", sorter: true, width: 190, dataIndex: "operation" },
             { title: "Of", width: 200, dataIndex: "subject" },
             {
-              title: "Sent",
+              title: "Changed, or sent",
               render: (_, l) => {
-                const text = JSON.stringify(l.details);
+                const text = changed(l) || JSON.stringify(l.details);
                 return (
                   text !== "{}" && (
                     <Typography.Paragraph code ellipsis={{ rows: 2, expandable: true, symbol: "more" }} style={{ margin: 0, wordBreak: "break-all" }}>

@@ -6,9 +6,11 @@ import { useChange } from "../../api/useChange";
 import { when } from "../../format";
 import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
+import { Directories } from "./Directories";
 import { Roles } from "./Roles";
 import { Sessions } from "./Sessions";
 import { Tokens } from "./Tokens";
+import { useScopes } from "./useScopes";
 
 /** Who may sign in, and what they may do. */
 export function People() {
@@ -44,7 +46,7 @@ export function People() {
                     ),
                   },
                   { title: "May", render: (_, p) => <Grants all={p.grants} /> },
-                  { title: "Signs in", render: (_, p) => (p.shut_out ? <Tag color="red">shut out</Tag> : p.has_password ? "by password" : <Tag>has set no password</Tag>) },
+                  { title: "Signs in", render: (_, p) => <SignsIn person={p} /> },
                   { title: "Last seen", render: (_, p) => (p.last_seen ? when(p.last_seen) : "never") },
                   {
                     title: "",
@@ -54,7 +56,7 @@ export function People() {
                         <Button size="small" onClick={() => setChanging(p)}>
                           Change…
                         </Button>
-                        <Button size="small" onClick={() => invite.mutate(p.person)}>
+                        <Button size="small" disabled={!!p.directory} onClick={() => invite.mutate(p.person)}>
                           Link for a password
                         </Button>
                         <Button size="small" onClick={() => shut.mutate(p)}>
@@ -71,6 +73,7 @@ export function People() {
             )}
           </Shown>
         </Card>
+        <Directories />
         <Roles />
         <Tokens />
         <Sessions />
@@ -85,6 +88,25 @@ export function People() {
         </Modal>
       )}
     </>
+  );
+}
+
+/** How somebody signs in; a second factor that is lost can be ended here. */
+function SignsIn({ person: p }: { person: Person }) {
+  const reset = useChange(() => ask(client.PATCH("/people/{person}", { params: { path: { person: p.person } }, body: { reset_second_factor: true } })), ["people"]);
+  if (p.shut_out) return <Tag color="red">shut out</Tag>;
+  if (!p.has_password && !p.directory) return <Tag>has set no password</Tag>;
+  return (
+    <Flex gap={8} align="center">
+      {p.directory ? `by ${p.directory}` : "by password"}
+      {p.has_second_factor && (
+        <Popconfirm title={`Has ${p.person} lost the second factor?`} description="It ends, and they can set up another." okText="End it" onConfirm={() => reset.mutate(undefined)}>
+          <Button size="small" type="link">
+            and code
+          </Button>
+        </Popconfirm>
+      )}
+    </Flex>
   );
 }
 
@@ -109,9 +131,7 @@ interface Given {
 
 function PersonDialog({ person, close, invite }: { person?: Person; close: () => void; invite: (name: string) => void }) {
   const [form] = Form.useForm<Given>();
-  const roles = useQuery({ queryKey: ["roles"], queryFn: () => ask(client.GET("/roles", {})) });
-  const groups = useQuery({ queryKey: ["groups", "all"], queryFn: () => ask(client.GET("/groups", { params: { query: { limit: 1000 } } })) });
-  const images = useQuery({ queryKey: ["images", "all"], queryFn: () => ask(client.GET("/images", { params: { query: { limit: 1000 } } })) });
+  const { roles, scopes } = useScopes();
   const keep = useChange(
     (v: Given) => {
       const { person: name, ...rest } = v;
@@ -128,11 +148,6 @@ function PersonDialog({ person, close, invite }: { person?: Person; close: () =>
         },
       }),
     );
-  const scopes = [
-    { label: "everything", value: "everything" },
-    ...(groups.data?.items ?? []).map((g) => ({ label: `the group ${g.name}`, value: `group:${g.name}` })),
-    ...(images.data?.items ?? []).map((i) => ({ label: `the image ${i.image}`, value: `image:${i.image}` })),
-  ];
   return (
     <Modal open title={person ? `Change ${person.person}` : "Take somebody in"} okText={person ? "Change" : "Take in"} onCancel={close} confirmLoading={keep.isPending} onOk={() => void submit()}>
       <Form form={form} layout="vertical" initialValues={person ?? { grants: [{ role: "reader", on: "everything" }] }}>
@@ -150,7 +165,7 @@ function PersonDialog({ person, close, invite }: { person?: Person; close: () =>
               {fields.map((f) => (
                 <Flex key={f.key} gap={8}>
                   <Form.Item name={[f.name, "role"]} noStyle rules={[{ required: true, message: "Which role?" }]}>
-                    <Select style={{ width: 160 }} placeholder="role" options={(roles.data?.items ?? []).map((r) => ({ label: r.role, value: r.role }))} />
+                    <Select style={{ width: 160 }} placeholder="role" options={roles} />
                   </Form.Item>
                   <Form.Item name={[f.name, "on"]} noStyle>
                     <Select style={{ flex: 1 }} showSearch options={scopes} />

@@ -1,11 +1,29 @@
 import { useQuery } from "@tanstack/react-query";
 import { Button, Card, Flex, Form, Input, Modal, Popconfirm, Select, Table, Tag } from "antd";
 import { useState } from "react";
-import { ask, client, type Role } from "../../api/client";
+import { ask, client, type NewRole, type Role } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { Shown } from "../../parts/Shown";
 
-export const rights = ["see", "admit", "set-answers", "capture", "deliver", "wipe", "run-orders", "keep-images", "keep-drivers", "keep-entries", "keep-sites", "administer"] as const;
+export type Right = NewRole["rights"][number];
+
+const known: Record<Right, true> = {
+  see: true,
+  admit: true,
+  "set-answers": true,
+  capture: true,
+  deliver: true,
+  wipe: true,
+  "run-orders": true,
+  "keep-images": true,
+  "keep-drivers": true,
+  "keep-entries": true,
+  "keep-sites": true,
+  administer: true,
+};
+
+/** All rights. */
+export const rights = Object.keys(known) as Right[];
 
 /** Sets of rights, those of every service and those of this one. */
 export function Roles() {
@@ -56,8 +74,8 @@ function Rights({ all }: { all: string[] }) {
 }
 
 function RoleDialog({ close }: { close: () => void }) {
-  const [form] = Form.useForm<{ role: string; note?: string; rights: (typeof rights)[number][] }>();
-  const keep = useChange((v: { role: string; note?: string; rights: (typeof rights)[number][] }) => ask(client.PUT("/roles", { body: v })), ["roles"]);
+  const [form] = Form.useForm<NewRole>();
+  const keep = useChange((v: NewRole) => ask(client.PUT("/roles", { body: v })), ["roles"]);
   return (
     <Modal open title="Add a role" okText="Add" onCancel={close} confirmLoading={keep.isPending} onOk={() => void form.validateFields().then((v) => keep.mutate(v, { onSuccess: close }))}>
       <Form form={form} layout="vertical">

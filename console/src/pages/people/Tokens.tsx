@@ -5,11 +5,11 @@ import { ask, client, type Token } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { when } from "../../format";
 import { Shown } from "../../parts/Shown";
-import { rights } from "./Roles";
+import { type Right, rights } from "./Roles";
 
 interface Given {
   token: string;
-  rights?: (typeof rights)[number][];
+  rights?: Right[];
   days: number;
 }
 

@@ -1,4 +1,4 @@
-import { Card, Flex, Input, Select, Tag, Tooltip } from "antd";
+import { App, Card, Flex, Input, Select, Tag, Tooltip, Typography } from "antd";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { ask, client, type Receipt } from "../../api/client";
@@ -9,7 +9,8 @@ import { ListTable } from "../../parts/ListTable";
 import { explained } from "../../parts/Explain";
 import { Outcome } from "../../parts/Outcome";
 import { PageTitle } from "../../parts/PageTitle";
-import { ChainCheck } from "./ChainCheck";
+import { RecordsCheck } from "../../parts/RecordsCheck";
+import { save } from "../../parts/save";
 
 const outcomes = ["delivered", "failed", "stopped", "absent"] as const;
 
@@ -20,6 +21,14 @@ const arrivedAs = ({ arrival }: Receipt) =>
   arrival?.report && `${arrival.report.computer_name}, ${arrival.report.operating_system}, ${arrival.report.ip_addresses.join(" ")}, ${when(arrival.at!)}`;
 
 export function Receipts() {
+  const { message } = App.useApp();
+  const prove = async (receipt: number) => {
+    try {
+      save(`receipt-${receipt}.proof`, (await ask(client.GET("/receipts/{receipt}/proof", { params: { path: { receipt } } }))).proof);
+    } catch (e) {
+      void message.error((e as Error).message);
+    }
+  };
   const [outcome, setOutcome] = useState<(typeof outcomes)[number]>();
   const [params, setParams] = useSearchParams();
   const delivery = Number(params.get("delivery")) || undefined;
@@ -35,7 +44,7 @@ export function Receipts() {
           </Tag>
         )}
         <Flex gap={8}>
-          <ChainCheck />
+          <RecordsCheck />
           <Select allowClear placeholder="All outcomes" value={outcome} onChange={setOutcome} options={outcomes.map((value) => ({ value, label: value }))} style={{ width: 150 }} />
           <Input.Search allowClear placeholder="Workstation, address, image, reason" onSearch={list.search} style={{ width: 300 }} />
         </Flex>
@@ -46,8 +55,15 @@ export function Receipts() {
           rowKey="id"
           empty="No receipt yet. Each delivery leaves one for every workstation."
           columns={[
-            { title: "No.", render: (_, r) => <Tooltip title={`chain ${r.chain}`}>{r.id}</Tooltip> },
-            { title: "Ended", key: "ended", sorter: true, render: (_, r) => when(r.ended) },
+            {
+              title: "No.",
+              render: (_, r) => (
+                <Tooltip title="Save its proof">
+                  <Typography.Link onClick={() => void prove(r.id)}>{r.id}</Typography.Link>
+                </Tooltip>
+              ),
+            },
+            { title: "Ended", key: "ended", sorter: true, render: (_, r) => <span style={{ whiteSpace: "nowrap" }}>{when(r.ended)}</span> },
             { title: "Workstation", key: "workstation", sorter: true, render: (_, r) => <b>{r.workstation}</b> },
             { title: "Hardware address", render: (_, r) => <Address text={r.hardware_address} /> },
             { title: "Image", key: "image", sorter: true, render: (_, r) => <Tooltip title={`digest ${r.digest}`}>{`${r.image}@${r.version}`}</Tooltip> },
@@ -55,7 +71,7 @@ export function Receipts() {
             { title: "Verified", render: (_, r) => (r.verified ? "yes" : "no") },
             { title: "By multicast", align: "right", render: (_, r) => size(r.bytes_multicast) },
             { title: "Mended", align: "right", render: (_, r) => size(r.bytes_unicast) },
-            { title: "Took", align: "right", render: (_, r) => (r.started ? seconds(r.seconds) : "") },
+            { title: "Took", align: "right", render: (_, r) => (r.started ? <span style={{ whiteSpace: "nowrap" }}>{seconds(r.seconds)}</span> : "") },
             { title: "Delivery", render: (_, r) => <Link to={`/deliveries/${r.delivery}`}>{`No. ${r.delivery}`}</Link> },
             { title: explained("Arrival", { name: "arrival" }), render: (_, r) => r.arrival && <Tooltip title={arrivedAs(r)}>{r.arrival.remark ? <Tag color="volcano">{r.arrival.remark}</Tag> : <Tag color={arrivals[r.arrival.state]}>{r.arrival.state}</Tag>}</Tooltip> },
             { title: "Drivers", render: (_, r) => r.drivers?.join(", ") },

@@ -1,22 +1,39 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Alert, Button, Form, Input } from "antd";
 import { useState } from "react";
-import { ask, client } from "../../api/client";
+import { ask, client, Problem } from "../../api/client";
 import { Doorway } from "../../parts/Doorway";
 
 interface Given {
   name?: string;
   password?: string;
+  second_factor_code?: string;
   token?: string;
+}
+
+/** The type of the problem that asks for a code. */
+const codeType = "tag:jugate.example,2026:second-factor";
+
+/** Why somebody who comes back from a provider was not let in; said once. */
+function takeRefused() {
+  const found = /(?:^|; )jugate_refused=([^;]*)/.exec(document.cookie);
+  document.cookie = "jugate_refused=; path=/; max-age=0; secure";
+  return found && decodeURIComponent(found[1].replaceAll("+", " "));
 }
 
 export function SignIn() {
   const queries = useQueryClient();
   const [byToken, setByToken] = useState(false);
+  const [codeNeeded, setCodeNeeded] = useState(false);
   const signIn = useMutation({
     mutationFn: (body: Given) => ask(client.POST("/session", { body })),
+    onError: (e) => {
+      if (e instanceof Problem && e.type === codeType) setCodeNeeded(true);
+    },
     onSuccess: () => queries.invalidateQueries({ queryKey: ["session"] }),
   });
+  const providers = useQuery({ queryKey: ["providers"], queryFn: () => ask(client.GET("/providers")) });
+  const [refused] = useState(takeRefused);
   const turn = () => {
     signIn.reset();
     setByToken(!byToken);
@@ -41,12 +58,23 @@ export function SignIn() {
             <Form.Item name="password" label="Password" rules={[{ required: true, message: "It is needed." }]}>
               <Input.Password autoComplete="current-password" />
             </Form.Item>
+            {codeNeeded && (
+              <Form.Item name="second_factor_code" label="Code of your second factor" rules={[{ required: true, message: "Six digits." }]}>
+                <Input autoFocus inputMode="numeric" autoComplete="one-time-code" />
+              </Form.Item>
+            )}
           </>
         )}
-        {signIn.isError && <Alert type="error" showIcon title={signIn.error.message} style={{ marginBottom: 16 }} />}
+        {refused && !signIn.isError && <Alert type="error" showIcon title={refused} style={{ marginBottom: 16 }} />}
+        {signIn.isError && <Alert type={signIn.error instanceof Problem && signIn.error.type === codeType ? "info" : "error"} showIcon title={signIn.error.message} style={{ marginBottom: 16 }} />}
         <Button type="primary" htmlType="submit" loading={signIn.isPending} block>
           Sign in
         </Button>
+        {providers.data?.items.map((p) => (
+          <Button key={p.directory} href={p.sign_in_path} block style={{ marginTop: 8 }}>
+            {`Sign in by ${p.directory}`}
+          </Button>
+        ))}
         <Button type="link" block onClick={turn} style={{ marginTop: 8 }}>
           {byToken ? "Sign in by name and password" : "Use the key of last resort"}
         </Button>

@@ -1,0 +1,88 @@
+package api
+
+import (
+	"time"
+
+	"jugate/core/order"
+)
+
+// Order is work that was prepared. What it has of capture, deliver, drivers and payloads is done in this order, one after the other;
+// with a capture and a delivery it brings what one workstation has to others.
+type Order struct {
+	Name     string            `json:"order" doc:"Letters, digits, '-', '_' and '.'" minLength:"1" maxLength:"63" example:"herbarium-weekly"`
+	Note     string            `json:"note,omitempty" maxLength:"1000" example:"the scanning room, each Monday"`
+	Capture  *NewCapture       `json:"capture,omitempty"`
+	Deliver  *PreparedDelivery `json:"deliver,omitempty"`
+	Drivers  *InstallDrivers   `json:"install_drivers,omitempty"`
+	Payloads *InstallPayloads  `json:"bring_payloads,omitempty"`
+	Wake     bool              `json:"wake,omitempty" doc:"Switch the workstations on over the network first"`
+	Schedule *OrderSchedule    `json:"schedule,omitempty" doc:"When it runs by itself"`
+	Released []string          `json:"released,omitempty" maxItems:"50" nullable:"false" doc:"Roles whose people may run it as it stands, whatever else they may do" example:"[\"helper\"]"`
+}
+
+// PreparedDelivery is a delivery that is ordered again and again.
+type PreparedDelivery struct {
+	NewDelivery
+	Wait int `json:"wait_minutes,omitempty" minimum:"0" maximum:"43200" doc:"How long it waits for its workstations at the most; an hour by default" example:"30"`
+}
+
+// OrderSchedule is when an order runs by itself.
+type OrderSchedule struct {
+	When   string `json:"when" minLength:"1" maxLength:"300" doc:"daily 06:00, weekdays 18:30, monday and thursday 18:30, first monday 06:00, last day 22:00, day 15 06:00, once 2026-12-24 12:00, or a rule of RFC 5545 that begins with FREQ=" example:"weekdays 18:30"`
+	Zone   string `json:"zone,omitempty" maxLength:"100" doc:"A name of the time zone database; UTC by default" example:"Europe/Vienna"`
+	Missed string `json:"when_missed,omitempty" enum:"run,skip" default:"skip" doc:"What becomes of a run whose time came while the service was down: it begins as soon as that can be, or is left out"`
+}
+
+// KeptOrder is an order as the service keeps it.
+type KeptOrder struct {
+	Order
+	Work    []order.Work `json:"work" nullable:"false" doc:"What it does, in this order"`
+	Saved   time.Time    `json:"saved"`
+	SavedBy string       `json:"saved_by" doc:"Whose rights count when it runs by itself"`
+	Next    *time.Time   `json:"next_run,omitempty" doc:"When it runs by itself"`
+	Last    *OrderRun    `json:"last_run,omitempty"`
+}
+
+// OrderRun is one execution of an order.
+type OrderRun struct {
+	ID        int64       `json:"id"`
+	Order     string      `json:"order"`
+	State     order.State `json:"state" enum:"running,done,failed,stopped,missed"`
+	Reason    string      `json:"reason"`
+	OrderedBy string      `json:"ordered_by"`
+	Began     time.Time   `json:"began"`
+	Ended     *time.Time  `json:"ended,omitempty"`
+	Parts     []RunPart   `json:"parts,omitempty" nullable:"false" doc:"Told for a single run"`
+}
+
+// RunPart is a part of a run.
+type RunPart struct {
+	Work       order.Work  `json:"part" enum:"capture,deliver,drivers,payloads"`
+	State      order.State `json:"state" enum:"waiting,running,done,failed,stopped"`
+	Reason     string      `json:"reason"`
+	Began      *time.Time  `json:"began,omitempty"`
+	Ended      *time.Time  `json:"ended,omitempty"`
+	Deliveries []int64     `json:"deliveries" nullable:"false" doc:"Numbers of the deliveries that it made"`
+	Errands    []int64     `json:"errand_numbers" nullable:"false" doc:"Numbers of the errands that it made"`
+}
+
+// OrderSaved says what saving an order has changed, or would.
+type OrderSaved struct {
+	Order   KeptOrder   `json:"kept_order"`
+	Added   bool        `json:"is_new" doc:"There was none of that name"`
+	Changes []OrderDiff `json:"differs" nullable:"false"`
+}
+
+// OrderDiff is something of an order that is another than before.
+type OrderDiff struct {
+	Field  string `json:"field"`
+	Before string `json:"was" doc:"As JSON; empty if it was not there"`
+	After  string `json:"becomes" doc:"As JSON; empty if it is not there any more"`
+}
+
+// OrderTime is an instant at which an order runs by itself.
+type OrderTime struct {
+	Order string    `json:"order"`
+	At    time.Time `json:"at"`
+	Words string    `json:"schedule_words"`
+}

@@ -1,0 +1,112 @@
+import { Button, Card, Flex, Input, Popconfirm, Segmented, Tag, Typography } from "antd";
+import { useState } from "react";
+import { ask, client, type KeptOrder } from "../../api/client";
+import { useChange } from "../../api/useChange";
+import { useList } from "../../api/useList";
+import { when } from "../../format";
+import { ListTable } from "../../parts/ListTable";
+import { Outcome } from "../../parts/Outcome";
+import { PageTitle } from "../../parts/PageTitle";
+import { AddDialog } from "./AddDialog";
+import { RunDialog } from "./RunDialog";
+import { Runs } from "./Runs";
+
+type View = "Orders" | "History";
+
+/** Work that was prepared, when it runs by itself, and what it has done. */
+export function Orders() {
+  const [view, setView] = useState<View>("Orders");
+  const [adding, setAdding] = useState(false);
+  const [running, setRunning] = useState<KeptOrder>();
+  const list = useList<KeptOrder>(["orders"], (query) => ask(client.GET("/orders", { params: { query } })));
+  const remove = useChange((k: KeptOrder) => ask(client.DELETE("/orders/{order}", { params: { path: { order: k.order } } })), ["orders"]);
+  return (
+    <>
+      <PageTitle title="Orders">
+        <Flex gap={12} align="center">
+          <Segmented<View> options={["Orders", "History"]} value={view} onChange={setView} />
+          {view === "Orders" && <Input.Search allowClear placeholder="Order, image or group" onSearch={list.search} style={{ width: 240 }} />}
+          <Button type="primary" onClick={() => setAdding(true)}>
+            Prepare an order…
+          </Button>
+        </Flex>
+      </PageTitle>
+      {view === "History" && <Runs />}
+      {view === "Orders" && (
+        <Card styles={{ body: { padding: 0 } }}>
+          <ListTable<KeptOrder>
+            list={list}
+            rowKey="order"
+            empty="No order was prepared yet. One has what is done again and again: the golden machine each month, a room each week."
+            columns={[
+              { title: "Order", key: "name", sorter: true, render: (_, k) => <Named order={k} /> },
+              { title: "Does", render: (_, k) => <Does order={k} /> },
+              { title: "By itself", render: (_, k) => k.schedule && `${k.schedule.when}, ${k.schedule.zone || "UTC"}` },
+              { title: "Next", key: "due", sorter: true, width: 180, render: (_, k) => k.next_run && when(k.next_run) },
+              { title: "Last", width: 250, render: (_, k) => k.last_run && <Last order={k} /> },
+              {
+                title: "",
+                align: "right",
+                width: 170,
+                render: (_, k) => (
+                  <Flex gap={8} justify="end">
+                    <Button size="small" onClick={() => setRunning(k)}>
+                      Run…
+                    </Button>
+                    <Popconfirm title={`Remove ${k.order}?`} description="What it has done stays on record." okText="Remove" onConfirm={() => remove.mutate(k)}>
+                      <Button size="small">Remove</Button>
+                    </Popconfirm>
+                  </Flex>
+                ),
+              },
+            ]}
+          />
+        </Card>
+      )}
+      {adding && <AddDialog close={() => setAdding(false)} />}
+      {running && <RunDialog order={running} close={() => setRunning(undefined)} done={() => setView("History")} />}
+    </>
+  );
+}
+
+function Named({ order: k }: { order: KeptOrder }) {
+  return (
+    <>
+      <b>{k.order}</b>
+      {k.released?.length ? (
+        <div>
+          {k.released.map((role) => (
+            <Tag key={role}>{`for each ${role}`}</Tag>
+          ))}
+        </div>
+      ) : null}
+      {k.note && (
+        <div>
+          <Typography.Text type="secondary">{k.note}</Typography.Text>
+        </div>
+      )}
+    </>
+  );
+}
+
+/** What an order does, a line for each part. */
+function Does({ order: k }: { order: KeptOrder }) {
+  const to = (o: { to?: string[]; where?: string }) => [o.to?.join(", "), o.where && `where ${o.where}`].filter(Boolean).join(" ");
+  return (
+    <>
+      {k.capture && <div>{`capture ${k.capture.workstation} as ${k.capture.image}`}</div>}
+      {k.deliver && <div>{`deliver ${k.deliver.image} to ${to(k.deliver)}`}</div>}
+      {k.install_drivers && <div>{`install drivers on ${to(k.install_drivers)}`}</div>}
+      {k.bring_payloads && <div>{`bring ${k.bring_payloads.payloads.join(", ")} to ${to(k.bring_payloads)}`}</div>}
+    </>
+  );
+}
+
+function Last({ order: k }: { order: KeptOrder }) {
+  return k.last_run ? (
+    <>
+      <Outcome state={k.last_run.state} />
+      {when(k.last_run.began)}
+    </>
+  ) : null;
+}

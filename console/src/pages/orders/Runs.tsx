@@ -1,0 +1,91 @@
+import { useQuery } from "@tanstack/react-query";
+import { Button, Card, Flex, Popconfirm, Table } from "antd";
+import { Link } from "react-router";
+import { ask, client, type OrderRun, type RunPart } from "../../api/client";
+import { useChange } from "../../api/useChange";
+import { useList } from "../../api/useList";
+import { when } from "../../format";
+import { explained } from "../../parts/Explain";
+import { ListTable } from "../../parts/ListTable";
+import { Outcome } from "../../parts/Outcome";
+import { Shown } from "../../parts/Shown";
+
+/** What orders have done, the newest first. */
+export function Runs() {
+  const list = useList<OrderRun>(["runs"], (query) => ask(client.GET("/runs", { params: { query } })));
+  const stop = useChange(
+    (r: OrderRun) => ask(client.POST("/runs/{run}/stop", { params: { path: { run: r.id } } })),
+    ["runs", "orders"],
+    (r) => `Run ${r.id} of ${r.order} is stopped.`,
+  );
+  return (
+    <Card styles={{ body: { padding: 0 } }}>
+      <ListTable<OrderRun>
+        list={list}
+        rowKey="id"
+        empty="Nothing has run yet."
+        expandable={{ expandedRowRender: (r) => <Parts run={r} /> }}
+        columns={[
+          { title: "Run", render: (_, r) => `No. ${r.id}` },
+          { title: "Order", key: "order", sorter: true, render: (_, r) => <b>{r.order}</b> },
+          { title: explained("State", { kind: "state of a run" }), render: (_, r) => <Outcome state={r.state} /> },
+          { title: "Began", key: "began", sorter: true, render: (_, r) => when(r.began) },
+          { title: "Ended", render: (_, r) => r.ended && when(r.ended) },
+          { title: "Ordered by", dataIndex: "ordered_by" },
+          { title: "Reason", dataIndex: "reason" },
+          {
+            title: "",
+            align: "right",
+            render: (_, r) =>
+              !r.ended && (
+                <Popconfirm title={`Stop run ${r.id} of ${r.order}?`} description="What it has under way is stopped, too." okText="Stop" onConfirm={() => stop.mutate(r)}>
+                  <Button size="small" danger>
+                    Stop
+                  </Button>
+                </Popconfirm>
+              ),
+          },
+        ]}
+      />
+    </Card>
+  );
+}
+
+/** The parts of a run, with what they have made. */
+function Parts({ run }: { run: OrderRun }) {
+  const query = useQuery({ queryKey: ["run", run.id, run.state], queryFn: () => ask(client.GET("/runs/{run}", { params: { path: { run: run.id } } })), refetchInterval: run.ended ? false : 2000 });
+  return (
+    <Shown query={query}>
+      {({ parts }) => (
+        <Table<RunPart>
+          size="small"
+          rowKey="part"
+          dataSource={parts}
+          pagination={false}
+          locale={{ emptyText: "It did not begin." }}
+          columns={[
+            { title: "Part", dataIndex: "part" },
+            { title: "State", render: (_, p) => <Outcome state={p.state} /> },
+            { title: "Began", render: (_, p) => p.began && when(p.began) },
+            { title: "Ended", render: (_, p) => p.ended && when(p.ended) },
+            { title: "Made", render: (_, p) => <Made part={p} /> },
+            { title: "Reason", dataIndex: "reason" },
+          ]}
+        />
+      )}
+    </Shown>
+  );
+}
+
+function Made({ part: p }: { part: RunPart }) {
+  return (
+    <Flex gap={8} wrap>
+      {p.deliveries.map((d) => (
+        <Link key={d} to={`/deliveries/${d}`}>{`delivery ${d}`}</Link>
+      ))}
+      {p.errand_numbers.map((e) => (
+        <span key={e}>{`errand ${e}`}</span>
+      ))}
+    </Flex>
+  );
+}

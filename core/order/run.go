@@ -1,0 +1,52 @@
+package order
+
+// Work is a kind of work that an order has.
+type Work string
+
+// What an order can have done, in the order in which it is done.
+const (
+	Capture  Work = "capture"  // make a workstation's disk a version
+	Deliver  Work = "deliver"  // bring a version to workstations
+	Drivers  Work = "drivers"  // install drivers into systems
+	Payloads Work = "payloads" // bring payloads onto systems
+)
+
+// State is how far a run or a part of it is.
+type State string
+
+// The states of runs and their parts. A run is never waiting, and a part never missed.
+const (
+	Waiting State = "waiting"
+	Running State = "running"
+	Done    State = "done"
+	Failed  State = "failed"
+	Stopped State = "stopped"
+	Missed  State = "missed" // its time was over when the service could have begun it
+)
+
+// States are all states.
+var States = []State{Waiting, Running, Done, Failed, Stopped, Missed}
+
+// Over tells whether nothing more comes.
+func (s State) Over() bool { return s != Waiting && s != Running }
+
+// Next says what is to be done with a run whose parts are in these states: begin is the part that begins now, or negative, and
+// now is the state of the run. Parts are done one after the other, and the first that is not done ends the run.
+func Next(parts []State) (begin int, now State) {
+	for i, s := range parts {
+		switch s {
+		case Done:
+		case Waiting:
+			return i, Running
+		default:
+			return -1, s
+		}
+	}
+	return -1, Done
+}
+
+// What becomes of a run whose time came while the service was down.
+const (
+	RunMissed  = "run"  // begin it as soon as that can be
+	SkipMissed = "skip" // leave it out, which the history says
+)

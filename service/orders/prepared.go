@@ -1,0 +1,284 @@
+package orders
+
+import (
+	"cmp"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"maps"
+	"slices"
+	"time"
+
+	"jugate/api"
+	"jugate/core/actor"
+	"jugate/core/fault"
+	"jugate/core/order"
+	"jugate/core/rights"
+	"jugate/core/roster"
+	"jugate/records"
+)
+
+// workOf is what an order does, one after the other.
+func workOf(in api.Order) (all []order.Work) {
+	for _, w := range []struct {
+		is   bool
+		work order.Work
+	}{{in.Capture != nil, order.Capture}, {in.Deliver != nil, order.Deliver}, {in.Drivers != nil, order.Drivers}, {in.Payloads != nil, order.Payloads}} {
+		if w.is {
+			all = append(all, w.work)
+		}
+	}
+	return all
+}
+
+// scheduleOf is when an order runs by itself; nil if it does not.
+func scheduleOf(in api.Order) (*order.Schedule, error) {
+	if in.Schedule == nil {
+		return nil, nil
+	}
+	return order.ParseSchedule(in.Schedule.When, in.Schedule.Zone)
+}
+
+// SaveOrder keeps an order; person is who saves it, 0 for the key of last resort. With try it only says what would change.
+func (o *Orders) SaveOrder(ctx context.Context, person int64, in api.Order, try bool) (out api.OrderSaved, err error) {
+	if err := o.checkOrder(ctx, in); err != nil {
+		return out, err
+	}
+	schedule, err := scheduleOf(in)
+	if err != nil {
+		return out, err
+	}
+	_, before, err := o.named(ctx, in.Name)
+	if out.Added = fault.KindOf(err) == fault.NotFound; err != nil && !out.Added {
+		return out, err
+	}
+	if out.Changes, err = differences(before, in); err != nil {
+		return out, err
+	}
+	kept := records.Order{Name: in.Name, Saved: o.Now(), SavedBy: actor.From(ctx).String(), PersonID: person}
+	if schedule != nil {
+		if kept.Due = nextDue(schedule, kept.Saved); !kept.Due.Valid {
+			return out, fault.Invalid.Errorf("%q never comes", in.Schedule.When)
+		}
+	}
+	if out.Order, err = o.keptOrder(ctx, kept, in); err != nil || try {
+		return out, err
+	}
+	if err := o.Records.PutOrder(ctx, kept, in); err != nil {
+		return out, err
+	}
+	o.Log.Info("order saved", "order", in.Name, "by", kept.SavedBy)
+	o.moved.ring()
+	return out, nil
+}
+
+// checkOrder refuses what makes no sense, and what whoever saves it may not do.
+func (o *Orders) checkOrder(ctx context.Context, in api.Order) error {
+	if err := roster.CheckName("an order", in.Name); err != nil {
+		return err
+	}
+	if len(workOf(in)) == 0 {
+		return fault.Invalid.Errorf("the order %s has nothing to do: say what it captures, delivers or installs", in.Name)
+	}
+	if in.Deliver != nil && in.Deliver.AtLatest != nil {
+		return fault.Invalid.Errorf("an order is for many days: say wait_minutes, and not at_latest")
+	}
+	return o.mayRun(ctx, in)
+}
+
+// maySee refuses an order to whoever may neither see everything nor run it.
+func (o *Orders) maySee(ctx context.Context, in api.Order) error {
+	if rights.From(ctx).May(rights.See) || rights.From(ctx).HasRole(in.Released) {
+		return nil
+	}
+	return o.mayRun(ctx, in)
+}
+
+// mayRun refuses an order to whoever lacks a right for what it does, and one that names what is not there. It may be that
+// nobody fits it now.
+func (o *Orders) mayRun(ctx context.Context, in api.Order) error {
+	var all []error
+	if c := in.Capture; c != nil {
+		w, err := o.Records.FindWorkstation(ctx, c.Workstation)
+		if err != nil {
+			return err
+		}
+		all = append(all, rights.Check(rights.Needing(ctx, rights.Capture), w.Label(), w.Groups()), rights.CheckImage(ctx, rights.Capture, c.Image))
+	}
+	deliver := rights.Needing(ctx, rights.Deliver)
+	choose := func(names []string, where string) {
+		if _, err := o.Fleet.Choose(deliver, names, where); fault.KindOf(err) != fault.Conflict {
+			all = append(all, err)
+		}
+	}
+	if d := in.Deliver; d != nil {
+		ref, err := roster.ParseRef(d.Image)
+		if err != nil {
+			return err
+		}
+		all = append(all, rights.CheckImage(ctx, rights.See, ref.Image))
+		choose(d.To, d.Where)
+	}
+	if d := in.Drivers; d != nil {
+		choose(d.To, d.Where)
+	}
+	if p := in.Payloads; p != nil {
+		choose(p.To, p.Where)
+	}
+	return errors.Join(all...)
+}
+
+// differences are the fields in which two orders differ.
+func differences(before, after api.Order) ([]api.OrderDiff, error) {
+	fields := func(in api.Order) (all map[string]json.RawMessage, err error) {
+		text, err := json.Marshal(in)
+		if err != nil {
+			return nil, err
+		}
+		return all, json.Unmarshal(text, &all)
+	}
+	was, err := fields(before)
+	if err != nil {
+		return nil, err
+	}
+	is, err := fields(after)
+	if err != nil {
+		return nil, err
+	}
+	out := []api.OrderDiff{}
+	both := maps.Clone(was)
+	maps.Copy(both, is)
+	for _, name := range slices.Sorted(maps.Keys(both)) {
+		if a, b := string(was[name]), string(is[name]); a != b {
+			out = append(out, api.OrderDiff{Field: name, Before: a, After: b})
+		}
+	}
+	return out, nil
+}
+
+// keptOrder is what is told of an order.
+func (o *Orders) keptOrder(ctx context.Context, row records.Order, in api.Order) (api.KeptOrder, error) {
+	out := api.KeptOrder{Order: in, Work: workOf(in), Saved: row.Saved, SavedBy: row.SavedBy, Next: records.TimeOf(row.Due)}
+	last, _, err := o.Records.Runs(ctx, records.RunFilter{Order: in.Name}, records.Page{Limit: 1})
+	if len(last) > 0 {
+		run := runOf(last[0])
+		out.Last = &run
+	}
+	return out, err
+}
+
+// Prepared lists orders.
+func (o *Orders) Prepared(ctx context.Context, p records.Page) ([]api.KeptOrder, int, error) {
+	seen, err := o.visible(ctx, p)
+	if err != nil {
+		return nil, 0, err
+	}
+	from := min(p.Offset, len(seen))
+	var all []api.KeptOrder
+	for _, row := range seen[from:min(from+p.Limit, len(seen))] {
+		in, err := row.Order()
+		if err != nil {
+			return nil, 0, err
+		}
+		kept, err := o.keptOrder(ctx, row, in)
+		if err != nil {
+			return nil, 0, err
+		}
+		all = append(all, kept)
+	}
+	return all, len(seen), nil
+}
+
+// visible are the orders that whoever asks may see; of the page, order and search count.
+func (o *Orders) visible(ctx context.Context, p records.Page) (seen []records.Order, err error) {
+	rows, _, err := o.Records.Orders(ctx, records.Page{Sort: p.Sort, Search: p.Search})
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		if in, err := row.Order(); err != nil {
+			return nil, err
+		} else if o.maySee(ctx, in) == nil {
+			seen = append(seen, row)
+		}
+	}
+	return seen, nil
+}
+
+// named is the order of a name, as it is kept and what it does.
+func (o *Orders) named(ctx context.Context, name string) (row *records.Order, in api.Order, err error) {
+	if row, err = o.Records.Order(ctx, name); err == nil {
+		in, err = row.Order()
+	}
+	return row, in, err
+}
+
+// Order is one of them.
+func (o *Orders) Order(ctx context.Context, name string) (api.KeptOrder, error) {
+	row, in, err := o.named(ctx, name)
+	if err == nil {
+		err = o.maySee(ctx, in)
+	}
+	if err != nil {
+		return api.KeptOrder{}, err
+	}
+	return o.keptOrder(ctx, *row, in)
+}
+
+// RemoveOrder forgets an order; what it has done stays on record.
+func (o *Orders) RemoveOrder(ctx context.Context, name string) error {
+	_, in, err := o.named(ctx, name)
+	if err != nil {
+		return err
+	}
+	if err := o.mayRun(ctx, in); fault.KindOf(err) == fault.Forbidden {
+		return err
+	}
+	if err := o.Records.RemoveOrder(ctx, name); err != nil {
+		return err
+	}
+	o.Log.Info("order removed", "order", name, "by", actor.From(ctx))
+	return nil
+}
+
+// NextRuns are the next times at which an order runs by itself, or all do if name is empty; n at the most.
+func (o *Orders) NextRuns(ctx context.Context, name string, n int) ([]api.OrderTime, error) {
+	rows, _, err := o.Records.Orders(ctx, records.Page{})
+	if err != nil {
+		return nil, err
+	}
+	if name != "" {
+		one, err := o.Records.Order(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		rows = []records.Order{*one}
+	}
+	all := []api.OrderTime{}
+	for _, row := range rows {
+		in, err := row.Order()
+		if err != nil {
+			return nil, err
+		}
+		schedule, err := scheduleOf(in)
+		if err != nil || schedule == nil || o.maySee(ctx, in) != nil {
+			continue
+		}
+		location, err := time.LoadLocation(schedule.Zone())
+		if err != nil {
+			return nil, err
+		}
+		for _, at := range schedule.Times(o.Now(), n) {
+			all = append(all, api.OrderTime{Order: in.Name, At: at.In(location), Words: schedule.String()})
+		}
+	}
+	slices.SortFunc(all, func(a, b api.OrderTime) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Order, b.Order)) })
+	return all[:min(n, len(all))], nil
+}
+
+// nextDue is when an order runs by itself after an instant.
+func nextDue(s *order.Schedule, after time.Time) sql.NullTime {
+	next := s.Next(after)
+	return sql.NullTime{Time: next, Valid: !next.IsZero()}
+}

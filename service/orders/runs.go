@@ -1,0 +1,336 @@
+package orders
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+	"time"
+
+	"jugate/api"
+	"jugate/core/actor"
+	"jugate/core/delivery"
+	"jugate/core/errand"
+	"jugate/core/fault"
+	"jugate/core/order"
+	"jugate/core/rights"
+	"jugate/records"
+)
+
+// A run is one execution of an order. Its parts begin one after the other, each when the one before is done. What a part has made,
+// deliveries and errands, is on record together with which part that was: a service that is killed in between finds it again.
+
+func runOf(r records.Run) api.OrderRun {
+	return api.OrderRun{ID: r.ID, Order: r.Name, State: r.State, Reason: r.Reason, OrderedBy: r.OrderedBy, Began: r.Began, Ended: records.TimeOf(r.Ended)}
+}
+
+// Runs lists runs, the newest first: those of orders that whoever asks may see.
+func (o *Orders) Runs(ctx context.Context, f records.RunFilter, p records.Page) ([]api.OrderRun, int, error) {
+	if f.Order != "" {
+		if _, err := o.Order(ctx, f.Order); err != nil {
+			return nil, 0, err
+		}
+	} else if !rights.From(ctx).May(rights.See) {
+		visible, err := o.visible(ctx, records.Page{})
+		if err != nil {
+			return nil, 0, err
+		}
+		f.Within = each(visible, func(row records.Order) string { return row.Name })
+	}
+	rows, total, err := o.Records.Runs(ctx, f, p)
+	return each(rows, runOf), total, err
+}
+
+// numbered is the run of a number, and its order as it was when it began.
+func (o *Orders) numbered(ctx context.Context, id int64) (row *records.Run, in api.Order, err error) {
+	if row, err = o.Records.Run(ctx, id); err == nil {
+		in, err = row.Order()
+	}
+	return row, in, err
+}
+
+// Run is a run with its parts.
+func (o *Orders) Run(ctx context.Context, id int64) (api.OrderRun, error) {
+	row, in, err := o.numbered(ctx, id)
+	if err == nil {
+		err = o.maySee(ctx, in)
+	}
+	if err != nil {
+		return api.OrderRun{}, err
+	}
+	out := runOf(*row)
+	parts, err := o.Records.RunParts(ctx, id)
+	if err != nil {
+		return out, err
+	}
+	for _, p := range parts {
+		part := api.RunPart{Work: p.Work, State: p.State, Reason: p.Reason, Began: records.TimeOf(p.Began), Ended: records.TimeOf(p.Ended), Deliveries: []int64{}, Errands: []int64{}}
+		deliveries, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: id, Part: p.Number})
+		if err != nil {
+			return out, err
+		}
+		part.Deliveries, part.Errands = append(part.Deliveries, deliveries...), append(part.Errands, errands...)
+		out.Parts = append(out.Parts, part)
+	}
+	return out, nil
+}
+
+// RunOrder begins a run of an order now. Person is who runs it, 0 for the key of last resort. It takes the rights of what the
+// order does. One that was released for a role of theirs runs with the rights of whoever has saved it.
+func (o *Orders) RunOrder(ctx context.Context, person int64, name string) (api.OrderRun, error) {
+	row, in, err := o.named(ctx, name)
+	if err != nil {
+		return api.OrderRun{}, err
+	}
+	if err := o.mayRun(ctx, in); err != nil && !rights.From(ctx).HasRole(in.Released) {
+		return api.OrderRun{}, err
+	} else if err != nil {
+		person = row.PersonID
+	}
+	id, err := o.beginRun(ctx, in, actor.From(ctx).String(), person, nil)
+	if err != nil {
+		return api.OrderRun{}, err
+	}
+	if err := o.advance(ctx, id); err != nil {
+		o.Log.Error("a run cannot go on now", "run", id, "order", in.Name, "error", err)
+	}
+	return o.Run(ctx, id)
+}
+
+// beginRun records a run that begins now.
+func (o *Orders) beginRun(ctx context.Context, in api.Order, by string, person int64, due *sql.NullTime) (int64, error) {
+	var parts []records.RunPart
+	for _, w := range workOf(in) {
+		parts = append(parts, records.RunPart{Work: w, State: order.Waiting})
+	}
+	id, err := o.Records.BeginRun(ctx, records.Run{Name: in.Name, State: order.Running, OrderedBy: by, PersonID: person, Began: o.Now()}, in, parts, due)
+	if err == nil {
+		o.publishRun(ctx, id)
+		o.Log.Info("order runs", "order", in.Name, "run", id, "by", by)
+	}
+	return id, err
+}
+
+// StopRun ends a run, with what it has under way.
+func (o *Orders) StopRun(ctx context.Context, id int64) (api.OrderRun, error) {
+	o.advancing.Lock()
+	defer o.advancing.Unlock()
+	row, in, err := o.numbered(ctx, id)
+	if err != nil {
+		return api.OrderRun{}, err
+	}
+	if err := o.mayRun(ctx, in); err != nil && !rights.From(ctx).HasRole(in.Released) {
+		return api.OrderRun{}, err
+	}
+	if row.Ended.Valid {
+		return api.OrderRun{}, fault.Conflict.Errorf("run %d is %s", id, row.State)
+	}
+	parts, err := o.Records.RunParts(ctx, id)
+	if err != nil {
+		return api.OrderRun{}, err
+	}
+	reason, now := "stopped by "+actor.From(ctx).Words(), o.Now()
+	for _, p := range parts {
+		if p.State.Over() {
+			continue
+		}
+		if err := o.stopPart(ctx, p); err != nil {
+			return api.OrderRun{}, err
+		}
+		p.State, p.Reason, p.Ended = order.Stopped, reason, sql.NullTime{Time: now, Valid: true}
+		if err := o.Records.SetRunPart(ctx, p); err != nil {
+			return api.OrderRun{}, err
+		}
+	}
+	if err := o.Records.EndRun(ctx, now, id, order.Stopped, reason); err != nil {
+		return api.OrderRun{}, err
+	}
+	o.publishRun(ctx, id)
+	return o.Run(ctx, id)
+}
+
+// stopPart stops what a part has made and that is not over.
+func (o *Orders) stopPart(ctx context.Context, p records.RunPart) error {
+	deliveries, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: p.Run, Part: p.Number})
+	if err != nil {
+		return err
+	}
+	for _, id := range deliveries {
+		if _, err := o.Stop(ctx, id); err != nil && fault.KindOf(err) != fault.Conflict { // it is over
+			return err
+		}
+	}
+	for _, id := range errands {
+		if _, err := o.StopErrand(ctx, id); err != nil && fault.KindOf(err) != fault.NotFound {
+			return err
+		}
+	}
+	return nil
+}
+
+// advance has a run go on: it notes what has ended, and begins what comes next.
+func (o *Orders) advance(ctx context.Context, id int64) error {
+	o.advancing.Lock()
+	defer o.advancing.Unlock()
+	ctx = context.WithoutCancel(ctx) // whoever asked may go
+	row, in, err := o.numbered(ctx, id)
+	if err != nil || row.Ended.Valid {
+		return err
+	}
+	parts, err := o.Records.RunParts(ctx, id)
+	if err != nil {
+		return err
+	}
+	states := make([]order.State, len(parts))
+	for i := range parts {
+		if err := o.look(ctx, &parts[i]); err != nil {
+			return err
+		}
+		states[i] = parts[i].State
+	}
+	for {
+		begin, now := order.Next(states)
+		if begin < 0 {
+			if now == order.Running {
+				return nil
+			}
+			return o.endRun(ctx, row, parts, now)
+		}
+		p := &parts[begin]
+		p.State, p.Began = order.Running, sql.NullTime{Time: o.Now(), Valid: true}
+		if err := o.beginPart(ctx, row, in, *p); err != nil {
+			p.State, p.Reason, p.Ended = order.Failed, err.Error(), p.Began
+			o.Log.Warn("a part of a run failed", "run", id, "order", row.Name, "part", p.Work, "error", err)
+		}
+		if err := o.Records.SetRunPart(ctx, *p); err != nil {
+			return err
+		}
+		o.publishRun(ctx, id)
+		states[begin] = p.State
+	}
+}
+
+func (o *Orders) endRun(ctx context.Context, row *records.Run, parts []records.RunPart, state order.State) error {
+	reason := ""
+	for _, p := range parts {
+		if p.Reason != "" {
+			reason = fmt.Sprintf("%s: %s", p.Work, p.Reason)
+		}
+	}
+	o.Log.Info("a run has ended", "run", row.ID, "order", row.Name, "state", state, "reason", reason)
+	defer o.publishRun(ctx, row.ID)
+	return o.Records.EndRun(ctx, o.Now(), row.ID, state, reason)
+}
+
+// publishRun tells whoever watches how a run is now.
+func (o *Orders) publishRun(ctx context.Context, id int64) {
+	if row, err := o.Records.Run(ctx, id); err == nil {
+		o.Publish(runOf(*row))
+	}
+}
+
+// onBehalf is the context in which a run does something: with the rights of whoever they count of, as they are now.
+func (o *Orders) onBehalf(ctx context.Context, row *records.Run) (context.Context, error) {
+	ctx = rights.With(actor.With(ctx, actor.Actor{Kind: actor.Schedule, Name: row.OrderedBy}), nil)
+	switch {
+	case row.PersonID == 0:
+		return ctx, nil
+	case row.PersonID < 0:
+		return nil, fault.Forbidden.Errorf("whose rights count is not there any more; save the order again")
+	}
+	holder, err := o.Access.HolderOf(ctx, row.PersonID)
+	return rights.With(ctx, holder), err
+}
+
+// beginPart makes what a part of a run is, unless a service that was killed has done so already.
+func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, p records.RunPart) error {
+	part := records.PartOfRun{Run: row.ID, Part: p.Number}
+	deliveries, errands, err := o.Records.Of(ctx, part)
+	if err != nil || len(deliveries)+len(errands) > 0 {
+		return err
+	}
+	if ctx, err = o.onBehalf(ctx, row); err != nil {
+		return err
+	}
+	ctx = records.WithPart(ctx, part)
+	deliver := rights.Needing(ctx, rights.Deliver)
+	switch p.Work {
+	case order.Capture:
+		o.wakeFor(ctx, in, []string{in.Capture.Workstation}, "")
+		_, err = o.Capture(rights.Needing(ctx, rights.Capture), *in.Capture)
+	case order.Deliver:
+		d := in.Deliver.NewDelivery
+		if in.Deliver.Wait > 0 {
+			at := o.Now().Add(time.Duration(in.Deliver.Wait) * time.Minute)
+			d.AtLatest = &at
+		}
+		o.wakeFor(deliver, in, d.To, d.Where)
+		_, err = o.Deliver(deliver, d)
+	case order.Drivers:
+		o.wakeFor(deliver, in, in.Drivers.To, in.Drivers.Where)
+		_, err = o.InstallDrivers(deliver, *in.Drivers)
+	case order.Payloads:
+		o.wakeFor(deliver, in, in.Payloads.To, in.Payloads.Where)
+		_, err = o.InstallPayloads(deliver, *in.Payloads)
+	}
+	return err
+}
+
+// wakeFor switches workstations on, if the order says so. Who does not hear it is waited for all the same.
+func (o *Orders) wakeFor(ctx context.Context, in api.Order, names []string, where string) {
+	if !in.Wake {
+		return
+	}
+	if _, err := o.Fleet.SwitchOn(ctx, api.WakeUp{To: names, Where: where}); err != nil {
+		o.Log.Warn("workstations of an order could not be woken", "order", in.Name, "error", err)
+	}
+}
+
+// look notes how far a part is that runs.
+func (o *Orders) look(ctx context.Context, p *records.RunPart) error {
+	if p.State != order.Running {
+		return nil
+	}
+	deliveries, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: p.Run, Part: p.Number})
+	if err != nil {
+		return err
+	}
+	var failed, stopped []string
+	for _, id := range deliveries {
+		d, err := o.Records.Delivery(ctx, id)
+		if err != nil {
+			return err
+		}
+		switch {
+		case !d.Ended.Valid:
+			return nil
+		case d.State == delivery.Stopped:
+			stopped = append(stopped, fmt.Sprintf("delivery %d was stopped: %s", id, d.Reason))
+		case d.Delivered < d.Members:
+			failed = append(failed, fmt.Sprintf("delivery %d reached %d of %d workstations", id, d.Delivered, d.Members))
+		}
+	}
+	for _, id := range errands {
+		e, err := o.Records.Errand(ctx, id)
+		if err != nil {
+			return err
+		}
+		switch e.State {
+		case errand.Waiting, errand.Running:
+			return nil
+		case errand.Stopped:
+			stopped = append(stopped, fmt.Sprintf("%s: %s", e.Workstation, e.Error))
+		case errand.Failed:
+			failed = append(failed, fmt.Sprintf("%s: %s", e.Workstation, e.Error))
+		}
+	}
+	p.State, p.Ended = order.Done, sql.NullTime{Time: o.Now(), Valid: true}
+	switch {
+	case len(failed) > 0:
+		p.State = order.Failed
+	case len(stopped) > 0:
+		p.State = order.Stopped
+	}
+	p.Reason = strings.Join(append(failed, stopped...), "; ")
+	return o.Records.SetRunPart(ctx, *p)
+}
