@@ -11,6 +11,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"jugate/core/disk"
 	"jugate/core/volume"
@@ -68,6 +69,31 @@ func TestTheKernelShowsVolumes(t *testing.T) {
 	left, err := filepath.Glob(filepath.Join(os.TempDir(), "volume*", "etc"))
 	require.NoError(t, err)
 	assert.Empty(t, left, "nothing stays mounted")
+}
+
+// A program that was being started just then had a file of the volume for a moment longer: the
+// copy is right, and nothing has failed.
+func TestAVolumeInUseForAMomentIsUnmountedAllTheSame(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "disk")
+	require.NoError(t, golddisk.BuildVolume(t.Context(), golddisk.VolumeSpec{Path: path, Size: 16 * mib, Mkfs: []string{"mkfs.ext4", "-q", "-F"},
+		Fill: func(dir string) error { return os.WriteFile(filepath.Join(dir, "held"), nil, 0o644) }}))
+	f, err := os.OpenFile(path, os.O_RDWR, 0)
+	require.NoError(t, err)
+	defer f.Close()
+	m, err := mountAs(f, 0, 16*mib, "ext4", "", true)
+	require.NoError(t, err)
+	inUse, err := m.root.Open("held")
+	require.NoError(t, err)
+	require.NoError(t, m.root.Close())
+
+	assert.ErrorIs(t, unmount(m.dir, func(tried int) bool { return tried < 3 }), unix.EBUSY, "who has it does not let go")
+	tries := 0
+	require.NoError(t, unmount(m.dir, func(tried int) bool {
+		tries = tried
+		return assert.NoError(t, inUse.Close())
+	}))
+	assert.Equal(t, 1, tries)
+	assert.NoDirExists(t, m.dir)
 }
 
 type volumeAt struct {
