@@ -30,6 +30,8 @@ type Workstation struct {
 	Note         string            `json:"note"`
 	Fields       map[string]string `json:"fields" nullable:"false" doc:"Fields of your own, such as room or asset_tag"`
 	Unfinished   bool              `json:"unfinished" doc:"A copy of that image was begun and is not whole: the disk does not start"`
+	Wanted       []string          `json:"wanted" nullable:"false" doc:"What its groups say it should have, as NAME@VERSION; more than one if they do not agree"`
+	Behind       bool              `json:"behind" doc:"It does not have that"`
 }
 
 // Inventory is what an agent finds in its machine.
@@ -108,6 +110,13 @@ type Group struct {
 	Workstations int    `json:"workstation_count"`
 	Build        int    `json:"build" doc:"That it boots whatever is offered; 0 if none"`
 	Menu         int    `json:"menu_seconds" doc:"How long its workstations show a menu before they start from their disk; 0 for no menu"`
+	Image        string `json:"image" doc:"What its workstations should have: NAME for the newest version, or NAME@VERSION; empty if nothing is said"`
+	Behind       int    `json:"behind_count" doc:"How many of them do not have that"`
+}
+
+// GroupImage says what the workstations of a group should have.
+type GroupImage struct {
+	Image string `json:"image" doc:"NAME for the newest version that is not retired, or NAME@VERSION; empty says nothing any more" maxLength:"80" example:"garden-desk"`
 }
 
 // GroupMembers are workstations that come into a group, or leave it.

@@ -17,6 +17,9 @@ type Order struct {
 	Payloads *InstallPayloads  `json:"bring_payloads,omitempty"`
 	Wake     bool              `json:"wake,omitempty" doc:"Switch the workstations on over the network first"`
 	Schedule *OrderSchedule    `json:"schedule,omitempty" doc:"When it runs by itself"`
+	// WhenBehind is about machines that appear.
+	WhenBehind bool `json:"when_behind,omitempty" doc:"Runs by itself for each of the workstations of its delivery that appears in the network and does not have the version that its groups say it should have, once for each version"`
+	Tries      int  `json:"tries,omitempty" minimum:"0" maximum:"5" doc:"How often it is tried for workstations that it fails for; once by default" example:"2"`
 	Released []string          `json:"released,omitempty" maxItems:"50" nullable:"false" doc:"Roles whose people may run it as it stands, whatever else they may do" example:"[\"helper\"]"`
 }
 
@@ -41,6 +44,7 @@ type KeptOrder struct {
 	SavedBy string       `json:"saved_by" doc:"Whose rights count when it runs by itself"`
 	Next    *time.Time   `json:"next_run,omitempty" doc:"When it runs by itself"`
 	Last    *OrderRun    `json:"last_run,omitempty"`
+	Problem string       `json:"problem" doc:"Why it would fail if it ran now, such as that its version is retired; empty if nothing is known against it"`
 }
 
 // OrderRun is one execution of an order.
@@ -53,6 +57,9 @@ type OrderRun struct {
 	Began     time.Time   `json:"began"`
 	Ended     *time.Time  `json:"ended,omitempty"`
 	Parts     []RunPart   `json:"parts,omitempty" nullable:"false" doc:"Told for a single run"`
+	Only      []string    `json:"only_for,omitempty" nullable:"false" doc:"The workstations that it is for, if those are not all of its order; told for a single run"`
+	Continues int64       `json:"continues,omitempty" doc:"The run that failed for those, and that it goes on for"`
+	Attempt   int         `json:"attempt" doc:"How often it was tried with this one"`
 }
 
 // RunPart is a part of a run.
@@ -85,4 +92,14 @@ type OrderTime struct {
 	Order string    `json:"order"`
 	At    time.Time `json:"at"`
 	Words string    `json:"schedule_words"`
+	// Problem is said ahead, while people are at their desks.
+	Problem string `json:"problem" doc:"Why it would fail if it ran now; empty if nothing is known against it"`
+}
+
+// QuietTime is a time in which no order runs by itself.
+type QuietTime struct {
+	Name  string    `json:"quiet_time" doc:"Letters, digits, '-', '_' and '.'" minLength:"1" maxLength:"63" example:"exam-week"`
+	Begin time.Time `json:"from" example:"2027-01-18T00:00:00+01:00"`
+	Until time.Time `json:"until" example:"2027-01-30T00:00:00+01:00"`
+	Note  string    `json:"note" maxLength:"1000" required:"false" example:"nobody touches the rooms"`
 }

@@ -63,3 +63,28 @@ func (c *Client) Run(ctx context.Context, id int64) (api.OrderRun, error) {
 func (c *Client) StopRun(ctx context.Context, id int64) (api.OrderRun, error) {
 	return one[api.OrderRun](ctx, c, http.MethodPost, fmt.Sprintf("runs/%d/stop", id), nil)
 }
+
+// GoOn goes on for the workstations that a run failed for.
+func (c *Client) GoOn(ctx context.Context, id int64) (api.OrderRun, error) {
+	return one[api.OrderRun](ctx, c, http.MethodPost, fmt.Sprintf("runs/%d/go-on", id), nil)
+}
+
+// QuietTimes lists times in which no order runs by itself.
+func (c *Client) QuietTimes(ctx context.Context, l List) (api.Page[api.QuietTime], error) {
+	return list[api.QuietTime](ctx, c, "quiet-times", l)
+}
+
+// SaveQuietTime keeps one.
+func (c *Client) SaveQuietTime(ctx context.Context, in api.QuietTime) (api.QuietTime, error) {
+	return one[api.QuietTime](ctx, c, http.MethodPut, "quiet-times", in)
+}
+
+// RemoveQuietTime forgets one.
+func (c *Client) RemoveQuietTime(ctx context.Context, name string) error {
+	return c.do(ctx, http.MethodDelete, "/api/v1/quiet-times/"+url.PathEscape(name), nil, nil)
+}
+
+// SetGroupImage says what the workstations of a group should have: NAME, NAME@VERSION or nothing.
+func (c *Client) SetGroupImage(ctx context.Context, group, image string) (api.Group, error) {
+	return one[api.Group](ctx, c, http.MethodPut, "groups/"+url.PathEscape(group)+"/image", api.GroupImage{Image: image})
+}

@@ -10,6 +10,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/order"
 )
 
 // namer lists what an argument can be, with what tells it from others behind a tab.
@@ -26,6 +27,7 @@ var namers = map[string]namer{
 // special are the arguments of commands for which not everything of that name will do.
 var special = map[string]namer{
 	"workstation admit": newcomers, "workstation welcome": refusedMachines, "image readmit": retiredVersions,
+	"order go-on": failedRuns, "order quiet remove": quietNames,
 	"delivery pause": openDeliveries, "delivery resume": openDeliveries, "delivery stop": openDeliveries, "delivery rate": openDeliveries, "delivery extend": openDeliveries,
 }
 
@@ -234,6 +236,18 @@ func orderNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 func openRuns(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	page, err := c.Runs(ctx, apiclient.List{Filter: map[string]string{"open": "true"}})
 	return named(page, err, func(r api.OrderRun) string { return fmt.Sprintf("%d\t%s", r.ID, r.Order) })
+}
+
+func failedRuns(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Runs(ctx, apiclient.List{Limit: most})
+	return named(page, err, func(r api.OrderRun) string {
+		return pick(r.State == order.Failed || r.State == order.Stopped, fmt.Sprintf("%d\t%s, %s", r.ID, r.Order, r.State), "")
+	})
+}
+
+func quietNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.QuietTimes(ctx, apiclient.List{Limit: most})
+	return named(page, err, func(t api.QuietTime) string { return t.Name + "\t" + t.Note })
 }
 
 func domainNames(ctx context.Context, c *apiclient.Client) ([]string, error) {

@@ -2,8 +2,10 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -15,6 +17,7 @@ func (a *app) groupCommand() *cobra.Command {
 	return noun("group", "Gather workstations into groups",
 		a.groupList(),
 		a.groupMenu(),
+		a.groupImage(),
 		a.groupAdd(),
 		a.groupVerb("remove GROUP", "Remove a group; its workstations stay", cobra.ExactArgs(1), func(ctx context.Context, c *apiclient.Client, args []string) error {
 			return c.RemoveGroup(ctx, args[0])
@@ -66,6 +69,8 @@ func (a *app) groupList() *cobra.Command {
 		columns: []column[api.Group]{
 			{title: "name", value: func(g api.Group) string { return g.Name }},
 			{title: "workstations", value: func(g api.Group) string { return strconv.Itoa(g.Workstations) }, right: true},
+			{title: "should have", value: func(g api.Group) string { return g.Image }},
+			{title: "behind", value: func(g api.Group) string { return orNothing(g.Behind) }, right: true},
 			{title: "fills itself", value: func(g api.Group) string { return g.Where }},
 			{title: "build", value: func(g api.Group) string { return orNothing(g.Build) }, right: true},
 			{title: "menu", value: func(g api.Group) string { return orNothing(g.Menu) }, right: true},
@@ -96,4 +101,29 @@ func (a *app) groupMenu() *cobra.Command {
 			return c.SetMenu(cmd.Context(), args[0], seconds)
 		},
 	}
+}
+
+func (a *app) groupImage() *cobra.Command {
+	var none bool
+	cmd := &cobra.Command{
+		Use: "image GROUP [IMAGE[@VERSION]]", Short: "Say what a group's workstations should have; from it follows who is behind", Args: cobra.RangeArgs(1, 2),
+		Long:    "Say what a group's workstations should have: the newest version of an image, or one\nversion. From it follow who is behind (group list, workstation list --where behind), and\nfor whom orders run by themselves (order add --when-behind).",
+		Example: "  jugate group image herbarium garden-desk\n  jugate group image kiosks garden-desk@2\n  jugate group image kiosks --none",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if none == (len(args) == 2) {
+				return usageError{errors.New("name an image, or say --none")}
+			}
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			g, err := c.SetGroupImage(cmd.Context(), args[0], strings.Join(args[1:], ""))
+			if err == nil && g.Image != "" {
+				fmt.Fprintf(cmd.ErrOrStderr(), "%s should have %s; %d of %s behind\n", g.Name, g.Image, g.Behind, pick(g.Workstations == 1, "1 workstation is", fmt.Sprintf("%d workstations are", g.Workstations)))
+			}
+			return err
+		},
+	}
+	cmd.Flags().BoolVar(&none, "none", false, "say nothing any more")
+	return cmd
 }

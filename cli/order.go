@@ -14,8 +14,8 @@ import (
 )
 
 func (a *app) orderCommand() *cobra.Command {
-	return noun("order", "Prepare work once, and have it run by a command, a schedule or a program", a.orderAdd(), a.orderEdit(), a.orderList(), a.orderShow(), a.orderRun(), a.orderStop(), a.orderNext(),
-		a.orderHistory(), a.orderExport(), a.orderImport(),
+	return noun("order", "Prepare work once, and have it run by a command, a schedule or a program", a.orderAdd(), a.orderEdit(), a.orderList(), a.orderShow(), a.orderRun(), a.orderStop(), a.orderGoOn(), a.orderNext(),
+		a.orderHistory(), a.orderExport(), a.orderImport(), a.quietCommand(),
 		a.silent(&cobra.Command{
 			Use: "remove ORDER", Short: "Forget an order; what it has done stays on record", Args: cobra.ExactArgs(1), Example: "  jugate order remove herbarium-weekly",
 		}, func(ctx context.Context, c *apiclient.Client, args []string) error {
@@ -26,11 +26,16 @@ func (a *app) orderCommand() *cobra.Command {
 // orderWords is what an order does, in words.
 func orderWords(work []order.Work) string { return strings.Join(texts(work), ", then ") }
 
-func scheduleWords(s *api.OrderSchedule) string {
-	if s == nil {
-		return ""
+// byItself says when an order runs by itself.
+func byItself(o api.Order) string {
+	var words []string
+	if s := o.Schedule; s != nil {
+		words = append(words, strings.TrimSpace(s.When+" "+s.Zone))
 	}
-	return strings.TrimSpace(s.When + " " + s.Zone)
+	if o.WhenBehind {
+		words = append(words, "when one is behind")
+	}
+	return strings.Join(words, "; ")
 }
 
 func runWords(r *api.OrderRun) string {
@@ -46,9 +51,10 @@ func (a *app) orderList() *cobra.Command {
 		columns: []column[api.KeptOrder]{
 			{title: "order", value: func(k api.KeptOrder) string { return k.Name }},
 			{title: "does", value: func(k api.KeptOrder) string { return orderWords(k.Work) }},
-			{title: "schedule", value: func(k api.KeptOrder) string { return scheduleWords(k.Schedule) }},
+			{title: "by itself", value: func(k api.KeptOrder) string { return byItself(k.Order) }},
 			{title: "next", value: func(k api.KeptOrder) string { return whenPtr(k.Next) }},
 			{title: "last", value: func(k api.KeptOrder) string { return runWords(k.Last) }},
+			{title: "problem", value: func(k api.KeptOrder) string { return k.Problem }},
 			{title: "note", value: func(k api.KeptOrder) string { return k.Note }},
 		},
 	})
@@ -86,7 +92,7 @@ func (a *app) printOrder(cmd *cobra.Command, k api.KeptOrder) error {
 	if err != nil {
 		return err
 	}
-	printFields(cmd.OutOrStdout(), []field{{"does", orderWords(k.Work)}, {"saved", when(k.Saved) + " by " + k.SavedBy}, {"next run", whenPtr(k.Next)}, {"last run", runWords(k.Last)}})
+	printFields(cmd.OutOrStdout(), []field{{"does", orderWords(k.Work)}, {"saved", when(k.Saved) + " by " + k.SavedBy}, {"problem", k.Problem}, {"next run", whenPtr(k.Next)}, {"last run", runWords(k.Last)}})
 	fmt.Fprintf(cmd.OutOrStdout(), "\n%s", text)
 	return nil
 }
@@ -158,24 +164,35 @@ func targetWords(to []string, where string) string {
 }
 
 func (a *app) orderStop() *cobra.Command {
-	return &cobra.Command{
-		Use: "stop RUN", Short: "End a run of an order, with what it has under way", Args: cobra.ExactArgs(1), Example: "  jugate order stop 7",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := strconv.ParseInt(args[0], 10, 64)
-			if err != nil {
-				return usageError{fmt.Errorf("%q is not the number of a run (jugate order history)", args[0])}
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			r, err := c.StopRun(cmd.Context(), id)
-			if err != nil {
-				return err
-			}
-			return a.printRun(cmd, r)
-		},
+	return a.withRun(&cobra.Command{Use: "stop RUN", Short: "End a run of an order, with what it has under way", Example: "  jugate order stop 7"}, (*apiclient.Client).StopRun)
+}
+
+func (a *app) orderGoOn() *cobra.Command {
+	return a.withRun(&cobra.Command{
+		Use: "go-on RUN", Short: "Go on for the workstations that a run failed for, from the part that failed", Example: "  jugate order go-on 7",
+		Long: "Go on for the workstations that a run failed for, from the part that failed. That is a\nrun of its own. Disks are overwritten as the order says; nothing is asked again.",
+	}, (*apiclient.Client).GoOn)
+}
+
+// withRun does something with the run of a number, and shows it.
+func (a *app) withRun(cmd *cobra.Command, do func(c *apiclient.Client, ctx context.Context, id int64) (api.OrderRun, error)) *cobra.Command {
+	cmd.Args = cobra.ExactArgs(1)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		id, err := strconv.ParseInt(args[0], 10, 64)
+		if err != nil {
+			return usageError{fmt.Errorf("%q is not the number of a run (jugate order history)", args[0])}
+		}
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		r, err := do(c, cmd.Context(), id)
+		if err != nil {
+			return err
+		}
+		return a.printRun(cmd, r)
 	}
+	return cmd
 }
 
 func (a *app) orderNext() *cobra.Command {
@@ -195,6 +212,7 @@ func (a *app) orderNext() *cobra.Command {
 				{title: "at", value: func(t api.OrderTime) string { return t.At.Format("Mon 2006-01-02 15:04 MST") }}, // by the clock of its place
 				{title: "order", value: func(t api.OrderTime) string { return t.Order }},
 				{title: "schedule", value: func(t api.OrderTime) string { return t.Words }},
+				{title: "problem", value: func(t api.OrderTime) string { return t.Problem }},
 			}, "no order runs by itself; jugate order edit gives one a schedule")
 		},
 	}
@@ -250,7 +268,7 @@ func (a *app) printRun(cmd *cobra.Command, r api.OrderRun) error {
 	case "csv":
 		return printCSV(cmd.OutOrStdout(), []api.OrderRun{r})
 	}
-	printFields(cmd.OutOrStdout(), []field{{"run", strconv.FormatInt(r.ID, 10)}, {"order", r.Order}, {"state", string(r.State)}, {"reason", r.Reason}, {"ordered by", r.OrderedBy}, {"began", when(r.Began)}, {"ended", whenPtr(r.Ended)}})
+	printFields(cmd.OutOrStdout(), []field{{"run", strconv.FormatInt(r.ID, 10)}, {"order", r.Order}, {"state", string(r.State)}, {"reason", r.Reason}, {"ordered by", r.OrderedBy}, {"only for", strings.Join(r.Only, ", ")}, {"goes on for", pick(r.Continues == 0, "", fmt.Sprintf("run %d (attempt %d)", r.Continues, r.Attempt))}, {"began", when(r.Began)}, {"ended", whenPtr(r.Ended)}})
 	fmt.Fprintln(cmd.OutOrStdout())
 	return printList(cmd, a, r.Parts, []column[api.RunPart]{
 		{title: "part", value: func(p api.RunPart) string { return string(p.Work) }},

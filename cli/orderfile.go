@@ -135,6 +135,8 @@ func (a *app) orderAdd() *cobra.Command {
 	f.StringVar(&schedule.When, "when", "", "when it runs by itself")
 	f.StringVar(&schedule.Zone, "zone", "", "by the clock of which place, such as Europe/Vienna (default: that of this machine)")
 	f.StringVar(&schedule.Missed, "missed", "", "what becomes of a run whose time came while the service was down: run or skip")
+	f.BoolVar(&in.WhenBehind, "when-behind", false, "it runs by itself for whoever appears and does not have what its group should have")
+	f.IntVar(&in.Tries, "tries", 0, "how often it is tried for workstations that it fails for (default 1)")
 	f.StringSliceVar(&in.Released, "release", nil, "roles whose people may run it as it stands, whatever else they may do")
 	f.StringVar(&in.Note, "note", "", "what there is to say of it")
 	f.BoolVar(&yes, "yes", false, "do not ask")
@@ -186,6 +188,9 @@ func describeSaving(w io.Writer, s api.OrderSaved) {
 		if d.Field != "order" {
 			fmt.Fprintf(w, "  %s: %s\n", d.Field, strings.TrimPrefix(d.Before+" → "+cmp.Or(d.After, "nothing"), " → "))
 		}
+	}
+	if k.Problem != "" {
+		fmt.Fprintf(w, "  it would fail now: %s\n", k.Problem)
 	}
 	if k.Next != nil {
 		fmt.Fprintf(w, "  runs next %s\n", when(*k.Next))

@@ -19,9 +19,12 @@ type Group struct {
 	Condition string `db:"condition"` // by which it fills itself; empty if people fill it
 	Build     int    `db:"build"`     // that it boots whatever is offered; 0 if none
 	Menu      int    `db:"menu_seconds"`
+	Image     string `db:"image"`   // that its workstations should have; empty if nothing is said
+	Version   int    `db:"version"` // of that; 0 for the newest
+	Behind    int    `db:"behind"`  // how many of them do not have it
 }
 
-const groupColumns = `g.id, g.name, g.members, g.condition, coalesce(g.build, 0) AS build, g.menu_seconds`
+const groupColumns = `g.id, g.name, g.members, g.condition, coalesce(g.build, 0) AS build, g.menu_seconds, g.image, g.version, ` + behindCount + ` AS behind`
 
 // Groups lists, those of these names unless that is nil; sortable by name and workstation_count.
 func (db *DB) Groups(ctx context.Context, within []string, p Page) ([]Group, int, error) {

@@ -21,6 +21,7 @@ type Order struct {
 	SavedBy  string       `db:"saved_by"`
 	PersonID int64        `db:"person_id"` // whose rights count when it runs by itself; 0 for the key of last resort
 	Due      sql.NullTime `db:"due"`       // when it runs by itself next
+	Behind   bool         `db:"when_behind"`
 }
 
 // Order is what it does.
@@ -31,10 +32,13 @@ func (o *Order) Order() (api.Order, error) {
 // PutOrder keeps an order; one of the same name is replaced.
 func (db *DB) PutOrder(ctx context.Context, o Order, in api.Order) error {
 	o.Name, o.Content, o.Saved = in.Name, encode(in), o.Saved.UTC()
-	o.Due.Time = o.Due.Time.UTC()
+	o.Due.Time, o.Behind = o.Due.Time.UTC(), in.WhenBehind
 	return db.change(ctx, func(tx *sqlx.Tx) error {
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO orders (name, content, saved, saved_by, person_id, due) VALUES (:name, :content, :saved, :saved_by, :person_id, :due)
-			ON CONFLICT (name) DO UPDATE SET name = :name, content = :content, saved = :saved, saved_by = :saved_by, person_id = :person_id, due = :due`, o)
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO orders (name, content, saved, saved_by, person_id, due, when_behind) VALUES (:name, :content, :saved, :saved_by, :person_id, :due, :when_behind)
+			ON CONFLICT (name) DO UPDATE SET name = :name, content = :content, saved = :saved, saved_by = :saved_by, person_id = :person_id, due = :due, when_behind = :when_behind`, o); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM tried WHERE order_id = (SELECT id FROM orders WHERE name = ?)`, o.Name) // it may be tried again
 		return err
 	})
 }
@@ -86,7 +90,19 @@ type Run struct {
 	PersonID  int64        `db:"person_id"` // whose rights count; 0 for every right
 	Began     time.Time    `db:"began"`
 	Ended     sql.NullTime `db:"ended"`
+
+	OnlyIDs   string        `db:"only_ids"`  // see Only
+	Continues sql.NullInt64 `db:"continues"` // the run that failed for those
+	Attempt   int           `db:"attempt"`   // how often it was tried with this one
 }
+
+// Only are the numbers of the workstations that it is for; nil for all of its order.
+func (r *Run) Only() ([]int64, error) {
+	return decode[[]int64](fmt.Sprintf("whom run %d is for", r.ID), r.OnlyIDs)
+}
+
+// SetOnly has it be for some workstations of its order.
+func (r *Run) SetOnly(ids []int64) { r.OnlyIDs = encode(ids) }
 
 // Order is the order as it was when the run began.
 func (r *Run) Order() (api.Order, error) {
@@ -106,14 +122,15 @@ type RunPart struct {
 
 // BeginRun records a run with its parts, and when its order runs by itself next, if that changes.
 func (db *DB) BeginRun(ctx context.Context, r Run, in api.Order, parts []RunPart, due *sql.NullTime) (id int64, err error) {
-	r.Content, r.Began, r.Ended.Time = encode(in), r.Began.UTC(), r.Ended.Time.UTC()
+	r.Content, r.Began, r.Ended.Time, r.Attempt = encode(in), r.Began.UTC(), r.Ended.Time.UTC(), max(r.Attempt, 1)
 	err = db.change(ctx, func(tx *sqlx.Tx) error {
 		if due != nil {
 			if _, err := tx.ExecContext(ctx, `UPDATE orders SET due = ? WHERE name = ?`, sql.NullTime{Time: due.Time.UTC(), Valid: due.Valid}, r.Name); err != nil {
 				return err
 			}
 		}
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO runs (name, content, state, reason, ordered_by, person_id, began, ended) VALUES (:name, :content, :state, :reason, :ordered_by, :person_id, :began, :ended)`, r)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO runs (name, content, state, reason, ordered_by, person_id, began, ended, only_ids, continues, attempt)
+			VALUES (:name, :content, :state, :reason, :ordered_by, :person_id, :began, :ended, :only_ids, :continues, :attempt)`, r)
 		if err != nil {
 			return err
 		}
@@ -135,6 +152,12 @@ func (db *DB) SetRunPart(ctx context.Context, p RunPart) error {
 	p.Began.Time, p.Ended.Time = p.Began.Time.UTC(), p.Ended.Time.UTC()
 	result, err := db.exec(ctx, `UPDATE run_parts SET state = ?, reason = ?, began = ?, ended = ? WHERE run_id = ? AND number = ?`, p.State, p.Reason, p.Began, p.Ended, p.Run, p.Number)
 	return changed(result, err, "part of the run", p.Number)
+}
+
+// SetRunOnly has a run be for some workstations of its order.
+func (db *DB) SetRunOnly(ctx context.Context, run int64, ids []int64) error {
+	result, err := db.exec(ctx, `UPDATE runs SET only_ids = ? WHERE id = ?`, encode(ids), run)
+	return changed(result, err, "run", run)
 }
 
 // EndRun records how a run has ended.
@@ -173,6 +196,11 @@ func (db *DB) Run(ctx context.Context, id int64) (*Run, error) {
 	return &r, missing(err, "run", id)
 }
 
+// RunAfter is the number of the run that goes on for one; 0 if none does.
+func (db *DB) RunAfter(ctx context.Context, id int64) (after int64, err error) {
+	return after, db.read.GetContext(ctx, &after, `SELECT coalesce((SELECT max(id) FROM runs WHERE continues = ?), 0)`, id)
+}
+
 // RunParts are the parts of a run, in their order.
 func (db *DB) RunParts(ctx context.Context, run int64) (parts []RunPart, err error) {
 	return parts, db.read.SelectContext(ctx, &parts, `SELECT * FROM run_parts WHERE run_id = ? ORDER BY number`, run)
@@ -203,4 +231,9 @@ func (db *DB) Of(ctx context.Context, p PartOfRun) (deliveries, errands []int64,
 		return nil, nil, err
 	}
 	return deliveries, errands, db.read.SelectContext(ctx, &errands, `SELECT id FROM errands WHERE run_id = ? AND run_part = ? ORDER BY id`, p.Run, p.Part)
+}
+
+// DeliveriesOf are the deliveries that a run has made.
+func (db *DB) DeliveriesOf(ctx context.Context, run int64) (rows []Delivery, err error) {
+	return rows, db.read.SelectContext(ctx, &rows, "SELECT "+deliveryColumns+" FROM deliveries d WHERE d.run_id = ? ORDER BY d.id", run)
 }

@@ -40,6 +40,7 @@ type Workstation struct {
 	OnDisk       string       `db:"on_disk"`       // see Holds
 	Note         string       `db:"note"`
 	FieldTexts   string       `db:"fields"` // see Fields
+	WantedList   string       `db:"wanted_list"`
 }
 
 // Seen tells whether its agent has ever checked in: one that was only entered has not.
@@ -133,8 +134,9 @@ const (
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'accepted' ORDER BY address)), '') AS accepted_list,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'proposed' ORDER BY address)), '') AS proposed_list,
 		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list,
-		coalesce((SELECT iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version FROM receipts r
-			WHERE r.workstation_id = w.id AND (r.outcome = 'delivered' OR r.outcome <> 'absent' AND r.bytes_multicast + r.bytes_unicast > 0) ORDER BY r.id DESC LIMIT 1), '') AS on_disk`
+		` + onDisk + ` AS on_disk, ` + wantedList + ` AS wanted_list`
+	onDisk = `coalesce((SELECT iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version FROM receipts r
+			WHERE r.workstation_id = w.id AND (r.outcome = 'delivered' OR r.outcome <> 'absent' AND r.bytes_multicast + r.bytes_unicast > 0) ORDER BY r.id DESC LIMIT 1), '')`
 	workstationFrom = `workstations w`
 )
 

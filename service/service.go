@@ -201,6 +201,7 @@ func (s *Service) join(slabs *slabstore.Store, builds *builds.Store, library *dr
 	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Reserve: s.reserve,
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands = s.orders.Ledger(), s.orders
+	s.stock.Orders = s.orders
 	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Stock: s.stock, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 }

@@ -47,6 +47,8 @@ type Machine struct {
 	Image      string            `expr:"image"`   // name; empty if it never got one
 	Version    int               `expr:"version"`
 	Unfinished bool              `expr:"unfinished"`
+	Wanted     []string          `expr:"wanted"` // NAME@VERSION that its groups say it should have
+	Behind     bool              `expr:"behind"` // it does not have that
 	Note       string            `expr:"note"`
 	Field      map[string]string `expr:"field"`
 	Online     bool              `expr:"online"`

@@ -3,10 +3,12 @@ package fleet
 import (
 	"cmp"
 	"context"
+	"slices"
 	"strings"
 
 	"jugate/api"
 	"jugate/core/fault"
+	"jugate/core/hwaddr"
 	"jugate/core/rights"
 	"jugate/core/roster"
 	"jugate/core/selection"
@@ -21,6 +23,22 @@ func (f *Fleet) Choose(ctx context.Context, names []string, where string) ([]rec
 		return nil, err
 	}
 	return chosen, checkAll(ctx, chosen)
+}
+
+// Means tells whether a workstation is among those that names and a condition mean.
+func (f *Fleet) Means(ctx context.Context, names []string, where string, w records.Workstation) (bool, error) {
+	its := slices.Concat([]string{w.Name}, w.Groups(), each(w.Addresses(), hwaddr.Address.String))
+	named := func(name string) bool {
+		return slices.ContainsFunc(its, func(one string) bool { return strings.EqualFold(one, name) })
+	}
+	if len(names) > 0 && !slices.ContainsFunc(names, named) || len(names) == 0 && where == "" {
+		return false, nil
+	}
+	if where == "" {
+		return true, nil
+	}
+	fits, err := f.fitting(ctx, []records.Workstation{w}, where)
+	return len(fits) > 0, err
 }
 
 // checkAll refuses what is done with the context, unless its holder has the right for each workstation.
@@ -87,7 +105,7 @@ func (f *Fleet) machine(w records.Workstation, inv api.Inventory) selection.Mach
 	told := f.workstation(w)
 	m := selection.Machine{
 		Name: w.Label(), State: string(w.State), Maker: w.Maker, Model: w.Model, Serial: w.Serial, UUID: w.UUID, Addresses: told.Addresses, Groups: told.Groups,
-		Memory: int(w.Memory), Firmware: inv.Firmware, SecureBoot: inv.SecureBoot, Note: w.Note, Field: told.Fields, Online: told.Online, Unfinished: told.Unfinished,
+		Memory: int(w.Memory), Firmware: inv.Firmware, SecureBoot: inv.SecureBoot, Note: w.Note, Field: told.Fields, Online: told.Online, Unfinished: told.Unfinished, Wanted: told.Wanted, Behind: told.Behind,
 	}
 	holds, _ := w.Holds()
 	m.Image, m.Version = holds.Image, holds.Version

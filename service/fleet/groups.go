@@ -14,7 +14,15 @@ import (
 )
 
 func groupOf(g records.Group) api.Group {
-	return api.Group{Name: g.Name, Where: g.Condition, Workstations: g.Members, Build: g.Build, Menu: g.Menu}
+	return api.Group{Name: g.Name, Where: g.Condition, Workstations: g.Members, Build: g.Build, Menu: g.Menu, Image: wantedOf(g), Behind: g.Behind}
+}
+
+// wantedOf is what the workstations of a group should have, as people say it.
+func wantedOf(g records.Group) string {
+	if g.Image == "" {
+		return ""
+	}
+	return roster.Ref{Image: g.Image, Version: g.Version}.String()
 }
 
 // Groups lists groups.
@@ -35,7 +43,7 @@ func (f *Fleet) AddGroup(ctx context.Context, in api.NewGroup) (api.Group, error
 	if err != nil {
 		return api.Group{}, err
 	}
-	if name := s.Uses("groups", "online", "last_seen", "now"); name != "" {
+	if name := s.Uses("groups", "wanted", "behind", "online", "last_seen", "now"); name != "" {
 		return api.Group{}, fault.Invalid.Errorf("a group cannot go by %s, as nothing tells when that changes", name)
 	}
 	all, _, err := f.Records.Workstations(ctx, records.WorkstationFilter{States: []roster.State{roster.Expected, roster.Admitted}}, records.Page{})
@@ -139,6 +147,40 @@ func (f *Fleet) membership(ctx context.Context, group string, in api.GroupMember
 	}
 	for _, id := range ids {
 		f.publish(ctx, id)
+	}
+	return f.group(ctx, group)
+}
+
+// SetImage says what the workstations of a group should have: NAME for the newest version, or NAME@VERSION; an empty text says
+// nothing any more.
+func (f *Fleet) SetImage(ctx context.Context, group, image string) (api.Group, error) {
+	var ref roster.Ref
+	if image != "" {
+		var err error
+		if ref, err = roster.ParseRef(image); err != nil {
+			return api.Group{}, err
+		}
+		if err := rights.CheckImage(ctx, rights.See, ref.Image); err != nil {
+			return api.Group{}, err
+		}
+		v, err := f.Records.Version(ctx, ref)
+		if err != nil {
+			return api.Group{}, err
+		}
+		if ref.Image = v.Image; ref.Version > 0 && v.Retired.Valid {
+			return api.Group{}, fault.Conflict.Errorf("%s is retired; readmit it first", v.Ref())
+		}
+	}
+	if err := f.Records.SetGroupImage(ctx, group, ref); err != nil {
+		return api.Group{}, err
+	}
+	members, _, err := f.Records.Workstations(ctx, records.WorkstationFilter{Group: group}, records.Page{})
+	if err != nil {
+		return api.Group{}, err
+	}
+	for _, w := range members {
+		f.Publish(f.workstation(w))
+		f.Ring(w.ID) // an order may run for it
 	}
 	return f.group(ctx, group)
 }

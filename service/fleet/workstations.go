@@ -37,6 +37,7 @@ func (f *Fleet) workstation(w records.Workstation) api.Workstation {
 	if holds, unfinished := w.Holds(); holds.Image != "" {
 		out.Image, out.Unfinished = holds.String(), unfinished
 	}
+	out.Wanted, out.Behind = each(w.Wanted(), roster.Ref.String), w.Behind()
 	if w.Seen() {
 		out.FirstSeen, out.LastSeen = &w.FirstSeen, &w.LastSeen
 	}

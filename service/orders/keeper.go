@@ -8,7 +8,6 @@ import (
 	"sync"
 	"time"
 
-	"jugate/core/actor"
 	"jugate/core/order"
 	"jugate/records"
 )
@@ -105,19 +104,24 @@ func (o *Orders) beginOne(ctx context.Context, row records.Order) error {
 	if err != nil {
 		return err
 	}
+	quiet, err := o.quietNow(ctx)
+	if err != nil {
+		return err
+	}
 	reason := ""
 	switch {
 	case len(open) > 0:
 		reason = fmt.Sprintf("run %d was still under way", open[0].ID)
+	case quiet != "":
+		reason = quiet
 	case now.Sub(was) > lateAtMost && in.Schedule.Missed != order.RunMissed:
 		reason = fmt.Sprintf("the service did not run at that time, and began %s later", now.Sub(was).Round(time.Minute))
 	default:
-		id, err := o.beginRun(ctx, in, by, row.PersonID, &next)
+		id, err := o.beginRun(ctx, in, records.Run{Name: in.Name, OrderedBy: by, PersonID: row.PersonID}, &next)
 		if err != nil {
 			return err
 		}
-		_, err = o.Records.AddLine(ctx, records.Line{At: now, Who: by, Kind: string(actor.Schedule), Through: "schedule", Operation: "run-order", Subject: "order " + row.Name, Details: fmt.Sprintf(`{"run":%d}`, id)})
-		return err
+		return o.bySchedule(ctx, in.Name, by, id)
 	}
 	o.Log.Warn("a run was missed", "order", row.Name, "at", was, "reason", reason)
 	_, err = o.Records.BeginRun(ctx, records.Run{Name: row.Name, State: order.Missed, Reason: reason, OrderedBy: by, PersonID: row.PersonID, Began: was, Ended: sql.NullTime{Time: now, Valid: true}}, in, nil, &next)

@@ -297,3 +297,68 @@ func TestAnOrderTakesTheRightsOfWhatItDoes(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, total)
 }
+
+// Quiet times are for orders that run by themselves; the history says which run was left out.
+func TestNothingRunsByItselfInAQuietTime(t *testing.T) {
+	o := newOffice(t, "2027-01-15T00:00:00Z")
+	o.save(api.Order{Name: "golden", Capture: &api.NewCapture{Workstation: "desk-gold", Image: "garden-desk"}, Schedule: &api.OrderSchedule{When: "daily 06:00"}})
+	at := func(text string) time.Time {
+		at, err := time.Parse(time.RFC3339, text)
+		require.NoError(t, err)
+		return at
+	}
+	_, err := o.PutQuietTime(t.Context(), api.QuietTime{Name: "over", Begin: at("2027-01-10T00:00:00Z"), Until: at("2027-01-11T00:00:00Z")})
+	assert.ErrorContains(t, err, "is over already")
+	_, err = o.PutQuietTime(t.Context(), api.QuietTime{Name: "turned", Begin: at("2027-01-20T00:00:00Z"), Until: at("2027-01-19T00:00:00Z")})
+	assert.ErrorContains(t, err, "ends before it begins")
+	_, err = o.PutQuietTime(t.Context(), api.QuietTime{Name: "exam-week", Begin: at("2027-01-16T00:00:00Z"), Until: at("2027-01-17T06:00:00Z")})
+	require.NoError(t, err)
+	o.until("2027-01-15T12:00:00Z")
+	o.errands(errand.Done, "")
+	o.until("2027-01-16T12:00:00Z")
+	o.until("2027-01-17T12:00:00Z") // it ends at the very time of the run
+	rows, _, err := o.Runs(t.Context(), records.RunFilter{}, records.Page{})
+	require.NoError(t, err)
+	var states []order.State
+	for _, r := range rows {
+		states = append(states, r.State)
+	}
+	assert.Equal(t, []order.State{order.Running, order.Missed, order.Done}, states)
+	assert.Equal(t, "it is the quiet time exam-week, until 2027-01-17 06:00 UTC", rows[1].Reason)
+	require.NoError(t, o.RemoveQuietTime(t.Context(), "exam-week"))
+	_, n, err := o.QuietTimes(t.Context(), records.Page{})
+	require.NoError(t, err)
+	assert.Zero(t, n)
+}
+
+// What failed is tried again as often as the order says, and once more by whoever asks for that; each time is a run of its own.
+func TestAFailedRunGoesOn(t *testing.T) {
+	o := newOffice(t, "2027-01-15T00:00:00Z")
+	in := api.Order{Name: "golden", Capture: &api.NewCapture{Workstation: "desk-gold", Image: "garden-desk"}, Tries: 2}
+	o.save(in)
+	ctx := actor.With(t.Context(), actor.Actor{Kind: actor.Person, Name: "ines"})
+	run, err := o.RunOrder(ctx, 0, "golden")
+	require.NoError(t, err)
+	_, err = o.GoOn(ctx, 0, run.ID)
+	assert.ErrorContains(t, err, "run 1 is running; one that failed or was stopped can go on")
+	o.errands(errand.Failed, "the disk is away") // goes on at once
+	o.goOn()
+	o.errands(errand.Failed, "the disk is still away")
+	o.goOn()
+	second, err := o.Run(ctx, 2)
+	require.NoError(t, err)
+	assert.Equal(t, order.Failed, second.State)
+	assert.Equal(t, []any{int64(1), 2, []string{"desk-gold"}}, []any{second.Continues, second.Attempt, second.Only})
+	_, total, err := o.Runs(ctx, records.RunFilter{}, records.Page{})
+	require.NoError(t, err)
+	assert.Equal(t, 2, total, "twice is what the order says")
+
+	_, err = o.GoOn(ctx, 0, 1)
+	assert.ErrorContains(t, err, "run 2 goes on for run 1 already")
+	third, err := o.GoOn(ctx, 0, 2)
+	require.NoError(t, err)
+	assert.Equal(t, []any{order.Running, int64(2), 3}, []any{third.State, third.Continues, third.Attempt})
+	o.errands(errand.Done, "")
+	_, err = o.GoOn(ctx, 0, third.ID)
+	assert.ErrorContains(t, err, "run 3 is done")
+}

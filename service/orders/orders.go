@@ -8,7 +8,8 @@
 // about what one workstation does, wishes.go about what a person at it asks for.
 //
 // prepared.go keeps orders for many days, runs.go carries one out, keeper.go begins those
-// whose time has come.
+// whose time has come, unless it is one of quiet.go, behind.go has them run for whoever appears and
+// lacks what it should have, and again.go goes on for those that a run failed for.
 package orders
 
 import (
@@ -49,6 +50,8 @@ type Fleet interface {
 	HowAnswered(ctx context.Context, all []records.Workstation, v *records.Version) (map[int64]answers.Verdict, error)
 	// Choose finds the workstations that names and a condition mean.
 	Choose(ctx context.Context, names []string, where string) ([]records.Workstation, error)
+	// Means tells whether a workstation is among those that names and a condition mean.
+	Means(ctx context.Context, names []string, where string, w records.Workstation) (bool, error)
 	// SwitchOn wakes workstations over the network.
 	SwitchOn(ctx context.Context, in api.WakeUp) (api.Woken, error)
 }
@@ -101,5 +104,7 @@ type Orders struct {
 	ordering sync.RWMutex
 	// advancing is held while a run goes on; runs that go on order work, so it comes before ordering.
 	advancing sync.Mutex
+	// beginning is held while a run begins for a workstation that is behind, so that there is one for many. It comes before advancing.
+	beginning sync.Mutex
 	moved     bell // an order was saved, or something of a run may have ended
 }

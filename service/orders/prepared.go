@@ -6,8 +6,10 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"jugate/api"
@@ -83,6 +85,9 @@ func (o *Orders) checkOrder(ctx context.Context, in api.Order) error {
 	}
 	if in.Deliver != nil && in.Deliver.AtLatest != nil {
 		return fault.Invalid.Errorf("an order is for many days: say wait_minutes, and not at_latest")
+	}
+	if in.WhenBehind && (in.Deliver == nil || in.Capture != nil) {
+		return fault.Invalid.Errorf("an order that runs for workstations that are behind has a delivery, and no capture")
 	}
 	return o.mayRun(ctx, in)
 }
@@ -160,12 +165,38 @@ func differences(before, after api.Order) ([]api.OrderDiff, error) {
 // keptOrder is what is told of an order.
 func (o *Orders) keptOrder(ctx context.Context, row records.Order, in api.Order) (api.KeptOrder, error) {
 	out := api.KeptOrder{Order: in, Work: workOf(in), Saved: row.Saved, SavedBy: row.SavedBy, Next: records.TimeOf(row.Due)}
+	problem, err := o.problemOf(ctx, in)
+	if err != nil {
+		return out, err
+	}
+	out.Problem = problem
 	last, _, err := o.Records.Runs(ctx, records.RunFilter{Order: in.Name}, records.Page{Limit: 1})
 	if len(last) > 0 {
 		run := runOf(last[0])
 		out.Last = &run
 	}
 	return out, err
+}
+
+// problemOf says why an order would fail if it ran now; empty if nothing is known against it.
+func (o *Orders) problemOf(ctx context.Context, in api.Order) (string, error) {
+	if in.Deliver == nil {
+		return "", nil
+	}
+	ref, err := roster.ParseRef(in.Deliver.Image)
+	if err != nil {
+		return "", err
+	}
+	switch v, err := o.Records.Version(ctx, ref); {
+	case in.Capture != nil && ref.Version == 0 && strings.EqualFold(in.Capture.Image, ref.Image): // it makes that first
+	case fault.KindOf(err) == fault.NotFound:
+		return err.Error(), nil
+	case err != nil:
+		return "", err
+	case v.Retired.Valid:
+		return fmt.Sprintf("%s is retired; readmit it first, or deliver another version", v.Ref()), nil
+	}
+	return "", nil
 }
 
 // Prepared lists orders.
@@ -269,8 +300,12 @@ func (o *Orders) NextRuns(ctx context.Context, name string, n int) ([]api.OrderT
 		if err != nil {
 			return nil, err
 		}
+		problem, err := o.problemOf(ctx, in)
+		if err != nil {
+			return nil, err
+		}
 		for _, at := range schedule.Times(o.Now(), n) {
-			all = append(all, api.OrderTime{Order: in.Name, At: at.In(location), Words: schedule.String()})
+			all = append(all, api.OrderTime{Order: in.Name, At: at.In(location), Words: schedule.String(), Problem: problem})
 		}
 	}
 	slices.SortFunc(all, func(a, b api.OrderTime) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Order, b.Order)) })

@@ -21,7 +21,8 @@ import (
 // deliveries and errands, is on record together with which part that was: a service that is killed in between finds it again.
 
 func runOf(r records.Run) api.OrderRun {
-	return api.OrderRun{ID: r.ID, Order: r.Name, State: r.State, Reason: r.Reason, OrderedBy: r.OrderedBy, Began: r.Began, Ended: records.TimeOf(r.Ended)}
+	return api.OrderRun{ID: r.ID, Order: r.Name, State: r.State, Reason: r.Reason, OrderedBy: r.OrderedBy, Began: r.Began, Ended: records.TimeOf(r.Ended),
+		Continues: r.Continues.Int64, Attempt: r.Attempt}
 }
 
 // Runs lists runs, the newest first: those of orders that whoever asks may see.
@@ -59,6 +60,9 @@ func (o *Orders) Run(ctx context.Context, id int64) (api.OrderRun, error) {
 		return api.OrderRun{}, err
 	}
 	out := runOf(*row)
+	if out.Only, err = o.onlyFor(ctx, row); err != nil {
+		return out, err
+	}
 	parts, err := o.Records.RunParts(ctx, id)
 	if err != nil {
 		return out, err
@@ -87,7 +91,12 @@ func (o *Orders) RunOrder(ctx context.Context, person int64, name string) (api.O
 	} else if err != nil {
 		person = row.PersonID
 	}
-	id, err := o.beginRun(ctx, in, actor.From(ctx).String(), person, nil)
+	return o.beginNow(ctx, in, records.Run{Name: in.Name, OrderedBy: actor.From(ctx).String(), PersonID: person}, workOf(in))
+}
+
+// beginNow begins a run, of some parts of its order, for whoever asks for that.
+func (o *Orders) beginNow(ctx context.Context, in api.Order, run records.Run, work []order.Work) (api.OrderRun, error) {
+	id, err := o.beginParts(ctx, in, run, work, nil)
 	if err != nil {
 		return api.OrderRun{}, err
 	}
@@ -97,16 +106,21 @@ func (o *Orders) RunOrder(ctx context.Context, person int64, name string) (api.O
 	return o.Run(ctx, id)
 }
 
-// beginRun records a run that begins now.
-func (o *Orders) beginRun(ctx context.Context, in api.Order, by string, person int64, due *sql.NullTime) (int64, error) {
+// beginRun records a run that begins now. Due is when the order runs by itself next, if that changes.
+func (o *Orders) beginRun(ctx context.Context, in api.Order, run records.Run, due *sql.NullTime) (int64, error) {
+	return o.beginParts(ctx, in, run, workOf(in), due)
+}
+
+func (o *Orders) beginParts(ctx context.Context, in api.Order, run records.Run, work []order.Work, due *sql.NullTime) (int64, error) {
 	var parts []records.RunPart
-	for _, w := range workOf(in) {
+	for _, w := range work {
 		parts = append(parts, records.RunPart{Work: w, State: order.Waiting})
 	}
-	id, err := o.Records.BeginRun(ctx, records.Run{Name: in.Name, State: order.Running, OrderedBy: by, PersonID: person, Began: o.Now()}, in, parts, due)
+	run.State, run.Began = order.Running, o.Now()
+	id, err := o.Records.BeginRun(ctx, run, in, parts, due)
 	if err == nil {
 		o.publishRun(ctx, id)
-		o.Log.Info("order runs", "order", in.Name, "run", id, "by", by)
+		o.Log.Info("order runs", "order", in.Name, "run", id, "by", run.OrderedBy)
 	}
 	return id, err
 }
@@ -219,7 +233,10 @@ func (o *Orders) endRun(ctx context.Context, row *records.Run, parts []records.R
 	}
 	o.Log.Info("a run has ended", "run", row.ID, "order", row.Name, "state", state, "reason", reason)
 	defer o.publishRun(ctx, row.ID)
-	return o.Records.EndRun(ctx, o.Now(), row.ID, state, reason)
+	if err := o.Records.EndRun(ctx, o.Now(), row.ID, state, reason); err != nil {
+		return err
+	}
+	return o.tryAgain(ctx, row, state)
 }
 
 // publishRun tells whoever watches how a run is now.
@@ -260,6 +277,12 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 		_, err = o.Capture(rights.Needing(ctx, rights.Capture), *in.Capture)
 	case order.Deliver:
 		d := in.Deliver.NewDelivery
+		if d.To, d.Where, err = o.targetsOf(ctx, row, d.To, d.Where); err != nil {
+			return err
+		}
+		if row.OnlyIDs != "" {
+			d.Start = "all" // whom the order names may be more than there are
+		}
 		if in.Deliver.Wait > 0 {
 			at := o.Now().Add(time.Duration(in.Deliver.Wait) * time.Minute)
 			d.AtLatest = &at
@@ -267,11 +290,19 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 		o.wakeFor(deliver, in, d.To, d.Where)
 		_, err = o.Deliver(deliver, d)
 	case order.Drivers:
-		o.wakeFor(deliver, in, in.Drivers.To, in.Drivers.Where)
-		_, err = o.InstallDrivers(deliver, *in.Drivers)
+		d := *in.Drivers
+		if d.To, d.Where, err = o.targetsOf(ctx, row, d.To, d.Where); err != nil {
+			return err
+		}
+		o.wakeFor(deliver, in, d.To, d.Where)
+		_, err = o.InstallDrivers(deliver, d)
 	case order.Payloads:
-		o.wakeFor(deliver, in, in.Payloads.To, in.Payloads.Where)
-		_, err = o.InstallPayloads(deliver, *in.Payloads)
+		p := *in.Payloads
+		if p.To, p.Where, err = o.targetsOf(ctx, row, p.To, p.Where); err != nil {
+			return err
+		}
+		o.wakeFor(deliver, in, p.To, p.Where)
+		_, err = o.InstallPayloads(deliver, p)
 	}
 	return err
 }

@@ -16,6 +16,13 @@ import (
 // Start is the errand that a workstation has to do now, or nil.
 func (o *Orders) Start(ctx context.Context, workstation int64) (*api.ToErrand, error) {
 	e, err := o.next(ctx, workstation)
+	if e == nil && err == nil {
+		if begun, err := o.beginUnasked(ctx, workstation); err != nil { // which is no reason to have it do nothing else
+			o.Log.Error("no order could run for a workstation that is behind", "workstation", workstation, "error", err)
+		} else if begun {
+			e, err = o.next(ctx, workstation)
+		}
+	}
 	if e == nil || err != nil {
 		return nil, err
 	}

@@ -101,7 +101,13 @@ func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) 
 	case w.State == roster.Expected: // so that it is seen
 		c.Do, c.Why, c.Menu = netboot.Environment, "expected", 0
 	default:
-		c.Why = "no errand"
+		order, err := k.Orders.IsWanted(ctx, *w)
+		if err != nil {
+			return c, err
+		}
+		if c.Why = "no errand"; order != "" {
+			c.Do, c.Why, c.Menu = netboot.Environment, "behind; the order "+order+" runs for it", 0
+		}
 	}
 	if c.Menu > 0 {
 		c.SignIn = true

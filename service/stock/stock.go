@@ -38,6 +38,12 @@ type Access interface {
 	NewMediaKey(ctx context.Context, note, group string, life time.Duration) (string, error)
 }
 
+// Orders know who is brought something when it appears.
+type Orders interface {
+	// IsWanted names the order that would run for a workstation if it appeared now; empty if none would.
+	IsWanted(ctx context.Context, w records.Workstation) (order string, err error)
+}
+
 // Config is what a stock is made of. All of it is set.
 type Config struct {
 	Dir     string // the data folder
@@ -63,6 +69,7 @@ type Config struct {
 type Stock struct {
 	Config
 
+	Orders   Orders // set before machines boot
 	fleet    fleet
 	systems  memo.Cache[string, system]      // what is on images, by the digest of the manifest
 	insides  memo.Cache[int, *driver.Inside] // what builds drive

@@ -80,7 +80,7 @@ func (s *Server) statedElsewhere(in huma.Context, operation string, sent []byte)
 		return oneOf(func(ctx context.Context) ([]api.HardwareAddress, int, error) {
 			return s.Fleet.Cards(ctx, "", records.Page{Search: address, Limit: found})
 		}, func(a api.HardwareAddress) string { return a.Address }, address)
-	case "add-group", "remove-group", "include", "exclude", "set-menu", "pin-group":
+	case "add-group", "remove-group", "include", "exclude", "set-menu", "pin-group", "set-group-image":
 		name := cmp.Or(in.Param("group"), saidAs(sent, "name"))
 		return oneOf(func(ctx context.Context) ([]api.Group, int, error) {
 			return s.Fleet.Groups(ctx, records.Page{Search: name, Limit: found})
@@ -101,6 +101,11 @@ func (s *Server) statedElsewhere(in huma.Context, operation string, sent []byte)
 			b, err := s.Stock.Build(ctx, number)
 			return fields(b, err, "number", "created", "note", "kernel")
 		}
+	case "save-quiet-time", "remove-quiet-time":
+		name := cmp.Or(in.Param("quiet_time"), saidAs(sent, "quiet_time"))
+		return oneOf(func(ctx context.Context) ([]api.QuietTime, int, error) {
+			return s.Orders.QuietTimes(ctx, records.Page{Search: name, Limit: found})
+		}, func(t api.QuietTime) string { return t.Name }, name)
 	case "save-order", "remove-order":
 		name := cmp.Or(in.Param("order"), saidAs(sent, "order"))
 		return func(ctx context.Context) (map[string]any, error) {

@@ -38,6 +38,13 @@ var descriptions = map[string]string{
 	"list-runs":    "Those of orders that the caller may run, and with the right to see everything all.",
 	"get-run":      "With the deliveries and errands that its parts have made.",
 	"stop-run":     "What is under way of it is stopped, too.",
+	"go-on-run":    "It is a run of its own. One that failed before it had any workstations goes on for all of them.",
+
+	"list-quiet-times":  "Those that were over a year ago are forgotten.",
+	"save-quiet-time":   "One of the same name is replaced. A run whose time comes then is missed; people can run orders all the same.",
+	"remove-quiet-time": "What was missed stays so.",
+
+	"set-group-image": "From it follow who is behind, and for whom orders run by themselves.",
 
 	"list-workstations":  "Lists workstations without their inventories. The search looks at name, maker, model, serial number and hardware addresses.",
 	"get-workstation":    "Shows a workstation with its inventory, as its agent told it last.",

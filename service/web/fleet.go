@@ -179,6 +179,13 @@ func (s *Server) groupRoutes(h huma.API) {
 		func(ctx context.Context, in *members) (api.Group, error) {
 			return s.Fleet.Exclude(ctx, in.Group, in.Body)
 		})
+	answers(s, h, op("PUT", "/groups/{group}/image", "set-group-image", tag, "Say what the workstations of a group should have"),
+		func(ctx context.Context, in *struct {
+			GroupRef
+			Body api.GroupImage
+		}) (api.Group, error) {
+			return s.Fleet.SetImage(ctx, in.Group, in.Body.Image)
+		})
 	does(s, h, op("PUT", "/groups/{group}/menu", "set-menu", "network boot", "Show a menu on a group's workstations before they start from their disk, for some seconds; 0 shows none"),
 		func(ctx context.Context, in *struct {
 			GroupRef

@@ -60,4 +60,22 @@ func (s *Server) preparedRoutes(h huma.API) {
 		func(ctx context.Context, in *RunRef) (api.OrderRun, error) { return s.Orders.Run(ctx, in.ID) })
 	answers(s, h, op("POST", "/runs/{run}/stop", "stop-run", tag, "End a run"),
 		func(ctx context.Context, in *RunRef) (api.OrderRun, error) { return s.Orders.StopRun(ctx, in.ID) })
+	answers(s, h, op("POST", "/runs/{run}/go-on", "go-on-run", tag, "Go on for the workstations that a run failed for, from the part that failed"),
+		func(ctx context.Context, in *RunRef) (api.OrderRun, error) {
+			return s.Orders.GoOn(ctx, callerIn(ctx).Person, in.ID)
+		})
+	lists(s, h, op("GET", "/quiet-times", "list-quiet-times", tag, "List times in which no order runs by itself; sort by name or begin"),
+		func(ctx context.Context, in *Paging) ([]api.QuietTime, int, error) {
+			return s.Orders.QuietTimes(ctx, in.page())
+		})
+	answers(s, h, op("PUT", "/quiet-times", "save-quiet-time", tag, "Keep a time in which no order runs by itself"),
+		func(ctx context.Context, in *struct{ Body api.QuietTime }) (api.QuietTime, error) {
+			return s.Orders.PutQuietTime(ctx, in.Body)
+		})
+	does(s, h, op("DELETE", "/quiet-times/{quiet_time}", "remove-quiet-time", tag, "Forget a time in which no order runs by itself"),
+		func(ctx context.Context, in *struct {
+			Name string `path:"quiet_time" doc:"Name of a quiet time" maxLength:"63" example:"exam-week"`
+		}) error {
+			return s.Orders.RemoveQuietTime(ctx, in.Name)
+		})
 }

@@ -58,11 +58,12 @@ var needed = map[string]needs{
 	"capture": {rights.Capture, chosen},
 	"deliver": {rights.Deliver, chosen}, "plan-delivery": {rights.Deliver, chosen}, "extend-delivery": {rights.Deliver, chosen}, "stop-delivery": {rights.Deliver, named}, "pause-delivery": {rights.Deliver, named}, "resume-delivery": {rights.Deliver, named},
 	"set-rate": {rights.Deliver, named}, "install-drivers": {rights.Deliver, chosen}, "install-payloads": {rights.Deliver, chosen}, "stop-errand": {rights.Deliver, named}, "wake": {rights.Deliver, chosen},
-	"make-code": {rights.Deliver, everything},
+	"make-code": {rights.Deliver, everything}, "set-group-image": {rights.Deliver, named},
 
 	// The room checks the rights of what an order does.
 	"list-orders": {rights.Order, somewhere}, "get-order": {rights.Order, somewhere}, "next-runs": {rights.Order, somewhere}, "list-runs": {rights.Order, somewhere}, "get-run": {rights.Order, somewhere},
-	"save-order": {rights.Order, somewhere}, "try-order": {rights.Order, somewhere}, "remove-order": {rights.Order, somewhere}, "run-order": {rights.Order, somewhere}, "stop-run": {rights.Order, somewhere},
+	"save-order": {rights.Order, somewhere}, "try-order": {rights.Order, somewhere}, "remove-order": {rights.Order, somewhere}, "run-order": {rights.Order, somewhere}, "stop-run": {rights.Order, somewhere}, "go-on-run": {rights.Order, somewhere},
+	"list-quiet-times": {rights.Order, somewhere}, "save-quiet-time": {rights.Order, everything}, "remove-quiet-time": {rights.Order, everything},
 
 	"note-version": {rights.KeepImages, named}, "retire-version": {rights.KeepImages, named}, "readmit-version": {rights.KeepImages, named}, "verify-version": {rights.KeepImages, named}, "rename-image": {rights.KeepImages, named}, "set-recipients": {rights.KeepImages, named},
 	"export-manifest": {rights.See, named}, "export-map": {rights.See, named}, "export-slab": {rights.KeepImages, everything}, "prune": {rights.KeepImages, everything}, "rescan": {rights.KeepImages, everything},

@@ -1,0 +1,112 @@
+package records
+
+import (
+	"context"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"jugate/core/roster"
+)
+
+// wantedRef is NAME@VERSION of what a group g should have; NULL if there is no such version. The newest is the newest that is not retired.
+const wantedRef = `g.image || '@' || iif(g.version > 0, g.version, (SELECT max(v.number) FROM versions v JOIN images i ON i.id = v.image_id WHERE i.name = g.image AND v.retired IS NULL))`
+
+// wantedList is a column of a workstation w; see Wanted.
+const wantedList = `coalesce((SELECT group_concat(DISTINCT ` + wantedRef + `) FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id AND g.image <> ''), '')`
+
+// behindCount is a column of a group g: how many of its workstations do not have what it should have.
+const behindCount = `iif(g.image = '' OR ` + wantedRef + ` IS NULL, 0, (SELECT count(*) FROM group_members m JOIN workstations w ON w.id = m.workstation_id
+	WHERE m.group_id = g.id AND w.state <> 'retired' AND ` + onDisk + ` <> ` + wantedRef + `))`
+
+// Wanted are the versions that its groups say it should have; more than one if they do not agree.
+func (w *Workstation) Wanted() (all []roster.Ref) {
+	for text := range strings.SplitSeq(w.WantedList, ",") {
+		if ref, err := roster.ParseRef(text); err == nil && ref.Version > 0 {
+			all = append(all, ref)
+		}
+	}
+	return all
+}
+
+// Behind tells whether it does not have what one of its groups says that it should have.
+func (w *Workstation) Behind() bool {
+	if roster.MustBeAdmitted("", w.State) != nil {
+		return false
+	}
+	for _, want := range w.Wanted() {
+		if want.String() != w.OnDisk { // of an unfinished copy it is another
+			return true
+		}
+	}
+	return false
+}
+
+// SetGroupImage says what the workstations of a group should have: a version, or the newest if ref has no number; the zero value
+// says nothing.
+func (db *DB) SetGroupImage(ctx context.Context, group string, ref roster.Ref) error {
+	result, err := db.exec(ctx, `UPDATE groups SET image = ?, version = ? WHERE name = ?`, ref.Image, ref.Version, group)
+	return changed(result, err, "group", group)
+}
+
+// OrdersWhenBehind are the orders that run by themselves for workstations that are behind.
+func (db *DB) OrdersWhenBehind(ctx context.Context) (rows []Order, err error) {
+	return rows, db.read.SelectContext(ctx, &rows, `SELECT * FROM orders WHERE when_behind ORDER BY name`)
+}
+
+// Tried is the version that an order has brought a workstation by itself; empty if none, since the order was saved last.
+func (db *DB) Tried(ctx context.Context, order, workstation int64) (version string, err error) {
+	return version, db.read.GetContext(ctx, &version, `SELECT coalesce((SELECT version FROM tried WHERE order_id = ? AND workstation_id = ?), '')`, order, workstation)
+}
+
+// SetTried notes that an order brings a workstation a version by itself.
+func (db *DB) SetTried(ctx context.Context, order, workstation int64, version string) error {
+	_, err := db.exec(ctx, `INSERT INTO tried (order_id, workstation_id, version) VALUES (?, ?, ?) ON CONFLICT (order_id, workstation_id) DO UPDATE SET version = excluded.version`, order, workstation, version)
+	return err
+}
+
+// QuietTime is a time in which no order runs by itself.
+type QuietTime struct {
+	Name  string    `db:"name"`
+	Begin time.Time `db:"begin"`
+	Until time.Time `db:"until"`
+	Note  string    `db:"note"`
+}
+
+// QuietTimes lists, by when they begin; sortable by name and begin.
+func (db *DB) QuietTimes(ctx context.Context, p Page) (rows []QuietTime, total int, err error) {
+	var q query
+	q.search(p.Search, []string{"t.name", "t.note"})
+	total, err = db.list(ctx, listing{columns: "t.*", from: "quiet_times t", key: "t.rowid", order: "t.begin", fields: map[string]string{"name": "t.name", "begin": "t.begin"}}, &rows, q, p)
+	return rows, total, err
+}
+
+// PutQuietTime keeps one; one of the same name is replaced. Those that were over a year ago are forgotten.
+func (db *DB) PutQuietTime(ctx context.Context, now time.Time, t QuietTime) error {
+	t.Begin, t.Until = t.Begin.UTC(), t.Until.UTC()
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM quiet_times WHERE until < ?`, now.AddDate(-1, 0, 0).UTC()); err != nil {
+			return err
+		}
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO quiet_times (name, begin, until, note) VALUES (:name, :begin, :until, :note)
+			ON CONFLICT (name) DO UPDATE SET name = :name, begin = :begin, until = :until, note = :note`, t)
+		return err
+	})
+}
+
+// RemoveQuietTime forgets one.
+func (db *DB) RemoveQuietTime(ctx context.Context, name string) error {
+	result, err := db.exec(ctx, `DELETE FROM quiet_times WHERE name = ?`, name)
+	return changed(result, err, "quiet time", name)
+}
+
+// QuietAt is the quiet time that an instant is in, the one that lasts longest; nil if there is none.
+func (db *DB) QuietAt(ctx context.Context, now time.Time) (*QuietTime, error) {
+	var rows []QuietTime
+	err := db.read.SelectContext(ctx, &rows, `SELECT * FROM quiet_times WHERE begin <= ? AND until > ? ORDER BY until DESC LIMIT 1`, now.UTC(), now.UTC())
+	if err != nil || len(rows) == 0 {
+		return nil, err
+	}
+	return &rows[0], nil
+}

@@ -1,0 +1,83 @@
+package service_test
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/order"
+	"jugate/demo/golddisk"
+)
+
+// A group says what its workstations should have. Who is behind is the same everywhere, and an order brings it to those that appear:
+// also to one that was only expected, and once, even if it fails.
+func TestWhoAppearsAndIsBehindGetsItsImageUnasked(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	h.start(1, gold(t).Path, 0, "desk-gold")
+	h.capture("desk-gold", "garden-desk")
+	_, err := h.client.AddGroup(ctx, api.NewGroup{Name: "herbarium"})
+	require.NoError(t, err)
+	for n, name := range []string{"herb-01", "herb-02"} {
+		_, err = h.client.Admit(ctx, address(n+2).String(), api.Admission{Name: name, Groups: []string{"herbarium"}})
+		require.NoError(t, err)
+	}
+	_, err = h.client.SetGroupImage(ctx, "herbarium", "garden-desk@7")
+	assert.ErrorContains(t, err, "there is no")
+	g, err := h.client.SetGroupImage(ctx, "herbarium", "garden-desk")
+	require.NoError(t, err)
+	assert.Equal(t, []any{"garden-desk", 2}, []any{g.Image, g.Behind})
+	behind := func() []string {
+		page, err := h.client.Workstations(ctx, apiclient.List{Filter: map[string]string{"where": "behind"}, Sort: "name"})
+		require.NoError(t, err)
+		var names []string
+		for _, w := range page.Items {
+			names = append(names, w.Name)
+			assert.Equal(t, []string{"garden-desk@1"}, w.Wanted)
+		}
+		return names
+	}
+	assert.Equal(t, []string{"herb-01", "herb-02"}, behind())
+
+	_, err = h.client.SaveOrder(ctx, api.Order{Name: "wrong", WhenBehind: true, Capture: &api.NewCapture{Workstation: "desk-gold", Image: "garden-desk"}})
+	assert.ErrorContains(t, err, "has a delivery, and no capture")
+	_, err = h.client.SaveOrder(ctx, api.Order{Name: "new-desks", WhenBehind: true, Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}}}})
+	require.NoError(t, err)
+	h.start(2, blank(t, 300*golddisk.MiB), 0, "")
+	h.eventually(func() bool {
+		w, err := h.client.Workstation(ctx, "herb-01")
+		return err == nil && w.Image == "garden-desk@1" && !w.Behind
+	})
+	assert.Equal(t, []string{"herb-02"}, behind())
+	runs, err := h.client.Runs(ctx, apiclient.List{Filter: map[string]string{"order": "new-desks"}})
+	require.NoError(t, err)
+	require.Len(t, runs.Items, 1)
+	run := h.ended(runs.Items[0].ID)
+	assert.Equal(t, []any{order.Done, []string{"herb-01"}, "the order new-desks for workstations that are behind, saved by administrator"}, []any{run.State, run.Only, run.OrderedBy})
+	lines, err := h.client.Lines(ctx, apiclient.List{Filter: map[string]string{"operation": "run-order"}})
+	require.NoError(t, err)
+	require.Len(t, lines.Items, 1)
+	assert.Equal(t, "order new-desks", lines.Items[0].Subject)
+
+	t.Log("# a disk that is too small is tried once for a version")
+	h.start(3, blank(t, 16*golddisk.MiB), 0, "")
+	h.eventually(func() bool {
+		runs, err = h.client.Runs(ctx, apiclient.List{Filter: map[string]string{"order": "new-desks"}})
+		return err == nil && len(runs.Items) == 2 && runs.Items[0].State.Over()
+	})
+	assert.Equal(t, order.Failed, runs.Items[0].State)
+	assert.Contains(t, runs.Items[0].Reason, "cannot be delivered")
+	assert.Equal(t, []string{"herb-02"}, behind())
+	_, err = h.client.SetGroupImage(ctx, "herbarium", "garden-desk@1") // the same: everybody looks again
+	require.NoError(t, err)
+	h.eventually(func() bool {
+		w, err := h.client.Workstation(ctx, "herb-02")
+		return err == nil && w.Online && w.Activity == ""
+	})
+	runs, err = h.client.Runs(ctx, apiclient.List{Filter: map[string]string{"order": "new-desks"}})
+	require.NoError(t, err)
+	assert.Len(t, runs.Items, 2)
+}
