@@ -4,8 +4,10 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"math"
 	"os"
 	"runtime"
+	"slices"
 	"strings"
 	"unsafe"
 
@@ -16,29 +18,56 @@ import (
 // a controller that does not pass the question on.
 var ErrNoHealth = errors.New("the disk does not tell how it is")
 
-// Health asks a block device how it is, by the NVM Express specification's log of
-// SMART data or by the ATA command set's SMART. It returns "good" or, in words, what
-// is wrong. Errors wrap ErrNoHealth.
+// Vitals are what a disk says of itself. Counts are 0 where it does not say.
+type Vitals struct {
+	Serial  string   `json:"disk_serial" maxLength:"200"`
+	Wrong   []string `json:"wrong" nullable:"false" maxItems:"40" doc:"What is wrong by its own thresholds, in words"`
+	Odd     []string `json:"odd" nullable:"false" maxItems:"40" doc:"What is no reason to replace it, and worth knowing"`
+	Celsius int      `json:"temperature" doc:"Degrees Celsius"`
+	Hours   int64    `json:"hours" minimum:"0" doc:"That it was switched on"`
+	Used    int      `json:"life_used_percent" minimum:"0" doc:"Of what its maker thinks it lasts"`
+	Defects int64    `json:"defects" minimum:"0" doc:"Sectors that were replaced, wait to be or cannot be read, or errors of the medium"`
+}
+
+// String is "good", or in words what is wrong.
+func (v *Vitals) String() string {
+	if len(v.Wrong)+len(v.Odd) == 0 {
+		return "good"
+	}
+	return strings.Join(slices.Concat(v.Wrong, v.Odd), ", ")
+}
+
+// Health is String of ReadVitals.
 func Health(path string) (string, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY, 0)
+	v, err := ReadVitals(path)
 	if err != nil {
 		return "", err
+	}
+	return v.String(), nil
+}
+
+// ReadVitals asks a block device how it is, by the NVM Express specification's log of
+// SMART data or by the ATA command set's SMART. Errors wrap ErrNoHealth.
+func ReadVitals(path string) (*Vitals, error) {
+	f, err := os.OpenFile(path, os.O_RDONLY, 0)
+	if err != nil {
+		return nil, err
 	}
 	defer f.Close()
 	if strings.Contains(path, "nvme") {
 		log, err := nvmeHealth(f)
 		if err != nil {
-			return "", fmt.Errorf("%w: %w", ErrNoHealth, err)
+			return nil, fmt.Errorf("%w: %w", ErrNoHealth, err)
 		}
 		return judgeNVMe(log), nil
 	}
 	values, err := ataSMART(f, smartReadData)
 	if err != nil {
-		return "", fmt.Errorf("%w: %w", ErrNoHealth, err)
+		return nil, fmt.Errorf("%w: %w", ErrNoHealth, err)
 	}
 	thresholds, err := ataSMART(f, smartReadThresholds)
 	if err != nil {
-		return "", fmt.Errorf("%w: %w", ErrNoHealth, err)
+		return nil, fmt.Errorf("%w: %w", ErrNoHealth, err)
 	}
 	return judgeATA(values, thresholds), nil
 }
@@ -78,24 +107,28 @@ func nvmeHealth(f *os.File) ([]byte, error) {
 
 // judgeNVMe reads the log page SMART / Health Information (NVM Express base
 // specification, "SMART / Health Information").
-func judgeNVMe(b []byte) string {
-	if len(b) < smartSize {
-		return ""
-	}
-	var wrong []string
+func judgeNVMe(b []byte) *Vitals {
+	v := &Vitals{Wrong: []string{}, Odd: []string{}}
 	for bit, text := range []string{"its spare blocks run out", "it is too hot or too cold", "it has become unreliable", "it can only be read", "its backup of volatile memory has failed"} {
 		if b[0]&(1<<bit) != 0 {
-			wrong = append(wrong, text)
+			v.Wrong = append(v.Wrong, text)
 		}
 	}
-	if used := b[5]; used >= 100 {
-		wrong = append(wrong, fmt.Sprintf("%d %% of its life are used", used))
+	if v.Used = int(b[5]); v.Used >= 100 {
+		v.Wrong = append(v.Wrong, fmt.Sprintf("%d %% of its life are used", v.Used))
 	}
-	if n := binary.LittleEndian.Uint64(b[160:]); n > 0 {
-		wrong = append(wrong, fmt.Sprintf("%d media errors", n))
+	if kelvin := int(binary.LittleEndian.Uint16(b[1:])); kelvin > 0 {
+		v.Celsius = kelvin - 273
 	}
-	return verdict(wrong)
+	v.Hours = count64(b[128:])
+	if v.Defects = count64(b[160:]); v.Defects > 0 {
+		v.Wrong = append(v.Wrong, fmt.Sprintf("%d media errors", v.Defects))
+	}
+	return v
 }
+
+// count64 is the low half of a count of sixteen bytes, which never gets further.
+func count64(b []byte) int64 { return int64(min(binary.LittleEndian.Uint64(b), math.MaxInt64)) }
 
 // sgHeader is sg_io_hdr_t of scsi/sg.h.
 type sgHeader struct {
@@ -144,37 +177,41 @@ func ataSMART(f *os.File, feature byte) ([]byte, error) {
 	return b, nil
 }
 
+// replacedMany is how many replaced sectors are a reason to replace the disk; a few are what spare ones are for.
+const replacedMany = 50
+
 // judgeATA reads the attributes of SMART: thirty of twelve bytes from byte 2, with
 // their thresholds at the same places of the second log.
-func judgeATA(values, thresholds []byte) string {
-	if len(values) < smartSize || len(thresholds) < smartSize {
-		return ""
-	}
+func judgeATA(values, thresholds []byte) *Vitals {
 	least := map[byte]byte{}
 	for i := range 30 {
 		least[thresholds[2+i*12]] = thresholds[2+i*12+1]
 	}
-	var wrong []string
+	v := &Vitals{Wrong: []string{}, Odd: []string{}}
 	for i := range 30 {
 		a := values[2+i*12:][:12]
 		id, value := a[0], a[3]
-		raw := binary.LittleEndian.Uint64(append(append([]byte{}, a[5:11]...), 0, 0)) & 0xffffffff
+		raw := int64(binary.LittleEndian.Uint32(a[5:9]))
 		if id == 0 {
 			continue
 		}
 		if limit := least[id]; limit > 0 && value <= limit {
-			wrong = append(wrong, fmt.Sprintf("attribute %d has fallen to %d, its limit is %d", id, value, limit))
+			v.Wrong = append(v.Wrong, fmt.Sprintf("attribute %d has fallen to %d, its limit is %d", id, value, limit))
 		}
 		if text, counts := map[byte]string{5: "sectors were replaced", 197: "sectors wait to be replaced", 198: "sectors cannot be read"}[id]; counts && raw > 0 {
-			wrong = append(wrong, fmt.Sprintf("%d %s", raw, text))
+			v.Defects += raw
+			if text = fmt.Sprintf("%d %s", raw, text); id == 5 && raw < replacedMany {
+				v.Odd = append(v.Odd, text)
+			} else {
+				v.Wrong = append(v.Wrong, text)
+			}
+		}
+		switch id {
+		case 9:
+			v.Hours = raw
+		case 194:
+			v.Celsius = int(a[5])
 		}
 	}
-	return verdict(wrong)
-}
-
-func verdict(wrong []string) string {
-	if wrong == nil {
-		return "good"
-	}
-	return strings.Join(wrong, ", ")
+	return v
 }

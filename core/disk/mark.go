@@ -17,7 +17,7 @@ const markMagic = "JUGATE UNFINISHED 1\n"
 const markLen = 512
 
 // Mark is what the first sector of a disk says while a restore onto it is under
-// way, in text, so that whoever looks at the disk knows. It takes the place of
+// way, or while it is wiped, in text, so that whoever looks at the disk knows. It takes the place of
 // the partition table, which comes last.
 type Mark struct {
 	// Label names the image for people; it can be empty.
@@ -25,6 +25,8 @@ type Mark struct {
 	// Plan is the digest of the manifest and of the table planned for this disk. A
 	// restore with the same goes on where the other stopped.
 	Plan slabstore.Digest `json:"plan"`
+	// Wiping says that no restore was cut off, but a wipe.
+	Wiping bool `json:"wiping,omitempty"`
 }
 
 func (m Mark) Encode() []byte {
@@ -36,6 +38,10 @@ func (m Mark) Encode() []byte {
 		return r
 	}, m.Label)
 	label = label[:min(len(label), 120)]
+	if m.Wiping {
+		copy(b, markMagic+"This disk was being wiped, and is not yet: what was on it is partly there.\nWipe it to the end.\nwipe unfinished\n")
+		return b
+	}
 	copy(b, markMagic+
 		"The image on this disk is not complete. Restore it to the end before use.\n"+
 		"image "+label+"\nplan "+m.Plan.String()+"\n")
@@ -56,6 +62,8 @@ func ReadMark(disk io.ReaderAt) (*Mark, error) {
 	for line := range strings.Lines(string(text)) {
 		key, value, _ := strings.Cut(strings.TrimRight(line, "\n"), " ")
 		switch key {
+		case "wipe":
+			m.Wiping = true
 		case "image":
 			m.Label = value
 		case "plan":
@@ -66,6 +74,10 @@ func ReadMark(disk io.ReaderAt) (*Mark, error) {
 }
 
 func (m *Mark) Finding() readiness.Finding {
+	if m.Wiping {
+		return readiness.Finding{Code: "unfinished-wipe", Severity: readiness.Blocking, Where: "the disk", What: "a wipe of it was cut off",
+			Means: "what was on it is partly there, and it starts nothing", Do: "wipe it to the end, or deliver an image to it"}
+	}
 	what := "a restore onto it was cut off"
 	if m.Label != "" {
 		what += " (" + m.Label + ")"
