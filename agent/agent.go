@@ -25,6 +25,7 @@ import (
 	"jugate/apiclient"
 	"jugate/core/answers"
 	"jugate/core/capture"
+	"jugate/core/check"
 	"jugate/core/disk"
 	"jugate/core/restore"
 	"jugate/core/roster"
@@ -32,7 +33,7 @@ import (
 )
 
 // Version is told at check-in.
-const Version = "0.3.0"
+const Version = "0.4.0"
 
 // Machine is the workstation an agent runs on.
 type Machine interface {
@@ -45,6 +46,12 @@ type Machine interface {
 	// Program is what a delivered system reports its first start with: called as
 	// "PROGRAM arrive CONFIG", it runs Arrive.
 	Program() ([]byte, error)
+	// FreeMemory is what of the machine's is free, to be checked.
+	FreeMemory() (check.Memory, error)
+	// Vitals are what the disk at that place says of itself. Errors wrap disk.ErrNoHealth.
+	Vitals(i int) (*disk.Vitals, error)
+	// LinkRate is what the network card says that its link has, in bits a second; 0 if it does not say.
+	LinkRate() int64
 	// Leave restarts the machine from its own disk, or switches it off: how is
 	// "restart" or "power-off".
 	Leave(how string) error
@@ -345,6 +352,10 @@ func (a *Agent) work(ctx context.Context) (worked bool, err error) {
 			err = a.install(ctx, now.Errand)
 		case "payloads":
 			err = a.bringErrand(ctx, now.Errand)
+		case "check":
+			err = a.check(ctx, now.Errand)
+		case "wipe":
+			err = a.wipe(ctx, now.Errand)
 		default:
 			err = a.decline(ctx, now.Errand)
 		}
@@ -420,19 +431,7 @@ func patiently[T any](ctx context.Context, a *Agent, f func() (T, error)) (T, er
 
 // openDisk opens the disk that an errand is about.
 func (a *Agent) openDisk(rule string) (Disk, error) {
-	r, err := disk.ParseRule(rule)
-	if err != nil {
-		return nil, err
-	}
-	inventory, err := a.machine.Inventory()
-	if err != nil {
-		return nil, err
-	}
-	var candidates []disk.Candidate
-	for _, d := range inventory.Disks {
-		candidates = append(candidates, disk.Candidate{Serial: d.Serial, Size: d.Size})
-	}
-	i, err := r.Choose(candidates)
+	_, i, err := a.diskMeant(rule)
 	if err != nil {
 		return nil, err
 	}

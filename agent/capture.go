@@ -69,7 +69,7 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 		a.show("%s: %s", f.Severity, f)
 	}
 
-	news := newNews(ctx, a)
+	news := newNews(ctx, a.tell)
 	man, slabs, err := capture.Run(ctx, disk, survey, &slabSink{a, e.ID}, capture.Options{
 		PastBadSectors: how.PastBadSectors,
 		Despite:        override(how.Despite),
@@ -142,7 +142,7 @@ const tellEvery = time.Second
 
 // news tells the latest activity once a second, beside the work it is about.
 type news struct {
-	agent *Agent
+	tell  func(context.Context, api.Activity) error
 	stop  context.CancelFunc
 	ended sync.WaitGroup
 
@@ -150,9 +150,9 @@ type news struct {
 	latest *api.Activity // nil when told already
 }
 
-func newNews(ctx context.Context, a *Agent) *news {
+func newNews(ctx context.Context, tell func(context.Context, api.Activity) error) *news {
 	ctx, stop := context.WithCancel(ctx)
-	n := &news{agent: a, stop: stop}
+	n := &news{tell: tell, stop: stop}
 	n.ended.Go(func() {
 		tick := time.NewTicker(tellEvery)
 		defer tick.Stop()
@@ -167,7 +167,7 @@ func newNews(ctx context.Context, a *Agent) *news {
 			n.latest = nil
 			n.mu.Unlock()
 			if latest != nil {
-				n.agent.tell(ctx, *latest) // an error here comes up in the work itself
+				n.tell(ctx, *latest) // an error here comes up in the work itself
 			}
 		}
 	})

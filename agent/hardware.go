@@ -7,11 +7,13 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 
 	"golang.org/x/sys/unix"
 
 	"jugate/api"
+	"jugate/core/check"
 	"jugate/core/disk"
 	"jugate/core/hwaddr"
 	"jugate/wire"
@@ -64,6 +66,36 @@ func (h Hardware) OpenDisk(i int) (Disk, error) {
 // Listen joins a group on the machine's interface.
 func (h Hardware) Listen(group netip.AddrPort) (PacketReader, error) {
 	return wire.Listen(wire.Config{Group: group, Interface: h.Interface})
+}
+
+// FreeMemory is all free memory.
+func (Hardware) FreeMemory() (check.Memory, error) { return &freeMemory{}, nil }
+
+// Vitals asks a disk, by its place in the inventory.
+func (Hardware) Vitals(i int) (*disk.Vitals, error) {
+	disks, err := fixedDisks("/sys")
+	if err != nil {
+		return nil, err
+	}
+	if i < 0 || i >= len(disks) {
+		return nil, fmt.Errorf("there is no disk %d any more", i+1)
+	}
+	return disk.ReadVitals(filepath.Join("/dev", disks[i]))
+}
+
+// LinkRate is that of the fastest link that is up.
+func (Hardware) LinkRate() (most int64) {
+	interfaces, _ := net.Interfaces()
+	for _, i := range interfaces {
+		dir := filepath.Join("/sys/class/net", i.Name)
+		if _, err := os.Stat(filepath.Join(dir, "device")); err != nil || readSys(dir, "operstate") != "up" {
+			continue
+		}
+		if n, err := strconv.ParseInt(readSys(dir, "speed"), 10, 64); err == nil { // Mbit/s, or -1
+			most = max(most, n*1e6)
+		}
+	}
+	return most
 }
 
 // Program is this very program, which needs nothing of the system that it runs in.

@@ -58,12 +58,14 @@ const (
 // ToErrand is an errand as the agent gets it.
 type ToErrand struct {
 	ID      int64       `json:"id"`
-	Kind    errand.Kind `json:"kind" enum:"capture,receive,drivers,payloads"`
+	Kind    errand.Kind `json:"kind" enum:"capture,receive,drivers,payloads,check,wipe"`
 	Image   string      `json:"image"`
 	Capture *ToCapture  `json:"capture,omitempty"`
 	Receive *ToReceive  `json:"receive,omitempty"`
 	Install *ToInstall  `json:"put,omitempty"`
 	Bring   *ToBring    `json:"bring,omitempty"`
+	Check   *ToCheck    `json:"check,omitempty"`
+	Wipe    *ToWipe     `json:"wipe,omitempty"`
 }
 
 // ToCapture is how an agent captures.

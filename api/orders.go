@@ -6,6 +6,7 @@ import (
 	"jugate/core/delivery"
 	"jugate/core/errand"
 	"jugate/core/partition"
+	"jugate/core/wipe"
 )
 
 // NewCapture asks a workstation to capture its disk.
@@ -31,7 +32,7 @@ type CaptureOptions struct {
 type Errand struct {
 	ID          int64        `json:"id"`
 	Workstation string       `json:"workstation"`
-	Kind        errand.Kind  `json:"kind" enum:"capture,receive,drivers,payloads"`
+	Kind        errand.Kind  `json:"kind" enum:"capture,receive,drivers,payloads,check,wipe"`
 	State       errand.State `json:"state" enum:"waiting,running,done,failed,stopped"`
 	Image       string       `json:"image"`
 	Version     int          `json:"version" doc:"What a capture became; 0 until then"`
@@ -206,13 +207,14 @@ type Receipt struct {
 	Multicast   int64            `json:"bytes_multicast"`
 	Unicast     int64            `json:"bytes_unicast"`
 	Verified    bool             `json:"verified" doc:"The whole disk was read back and compared after the write"`
-	Outcome     delivery.Outcome `json:"outcome" enum:"delivered,failed,stopped,absent"`
+	Outcome     delivery.Outcome `json:"outcome" enum:"delivered,failed,stopped,absent,wiped"`
 	Reason      string           `json:"reason"`
 	OrderedBy   string           `json:"ordered_by"`
 	Unreadable  int64            `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on this disk"`
 	Drivers     []string         `json:"drivers,omitempty" doc:"Driver packages that were put in after the copy was checked"`
 	Remark      string           `json:"remark,omitempty" doc:"What else there is to say of the disk, such as a file system that does not fill its partition"`
 	Arrival     *Arrival         `json:"arrival,omitempty" doc:"The first start of the copy; absent if it was delivered without answers"`
+	Wipe        *wipe.Report     `json:"wipe,omitempty" doc:"Of a wipe: how it was done. Such a receipt has neither a delivery nor a version"`
 }
 
 // Arrival is the first start of a copy, as its system has told it.

@@ -6,12 +6,14 @@ import (
 	"jugate/core/order"
 )
 
-// Order is work that was prepared. What it has of capture, deliver, drivers and payloads is done in this order, one after the other;
+// Order is work that was prepared. What it has of capture, check, wipe_disks, deliver, drivers and payloads is done in this order, one after the other;
 // with a capture and a delivery it brings what one workstation has to others.
 type Order struct {
 	Name     string            `json:"order" doc:"Letters, digits, '-', '_' and '.'" minLength:"1" maxLength:"63" example:"herbarium-weekly"`
 	Note     string            `json:"note,omitempty" maxLength:"1000" example:"the scanning room, each Monday"`
 	Capture  *NewCapture       `json:"capture,omitempty"`
+	Check    *PreparedCheck    `json:"check,omitempty"`
+	Wipe     *PreparedWipe     `json:"wipe_disks,omitempty"`
 	Deliver  *PreparedDelivery `json:"deliver,omitempty"`
 	Drivers  *InstallDrivers   `json:"install_drivers,omitempty"`
 	Payloads *InstallPayloads  `json:"bring_payloads,omitempty"`
@@ -27,6 +29,21 @@ type Order struct {
 type PreparedDelivery struct {
 	NewDelivery
 	Wait int `json:"wait_minutes,omitempty" minimum:"0" maximum:"43200" doc:"How long it waits for its workstations at the most; an hour by default" example:"30"`
+}
+
+// PreparedCheck is a check that is ordered again and again. A workstation that does not pass takes no part in what comes after it, and
+// the others do not wait for it.
+type PreparedCheck struct {
+	NewCheck
+	Wait    int      `json:"wait_minutes,omitempty" minimum:"0" maximum:"43200" doc:"How long it waits for workstations that do not come; an hour by default" example:"30"`
+	Passes  string   `json:"passes,omitempty" enum:"good,doubtful" default:"doubtful" doc:"The worst verdict with which a workstation passes"`
+	Require []string `json:"require,omitempty" maxItems:"50" nullable:"false" doc:"Conditions (docs/roster.md) that each has to fit, by what it has told when it came" example:"[\"memory >= 8GiB\",\"firmware == \\\"UEFI\\\"\"]"`
+}
+
+// PreparedWipe is a wipe that is ordered again and again.
+type PreparedWipe struct {
+	NewWipe
+	Wait int `json:"wait_minutes,omitempty" minimum:"0" maximum:"43200" doc:"How long it waits for workstations that do not come; an hour by default" example:"30"`
 }
 
 // OrderSchedule is when an order runs by itself.
@@ -64,13 +81,21 @@ type OrderRun struct {
 
 // RunPart is a part of a run.
 type RunPart struct {
-	Work       order.Work  `json:"part" enum:"capture,deliver,drivers,payloads"`
+	Work       order.Work  `json:"part" enum:"capture,check,wipe,deliver,drivers,payloads"`
 	State      order.State `json:"state" enum:"waiting,running,done,failed,stopped"`
 	Reason     string      `json:"reason"`
 	Began      *time.Time  `json:"began,omitempty"`
 	Ended      *time.Time  `json:"ended,omitempty"`
 	Deliveries []int64     `json:"deliveries" nullable:"false" doc:"Numbers of the deliveries that it made"`
+	LeftOut    []LeftOut   `json:"taken_out" nullable:"false" doc:"Workstations that it took out"`
 	Errands    []int64     `json:"errand_numbers" nullable:"false" doc:"Numbers of the errands that it made"`
+}
+
+// LeftOut is a workstation that a part of a run took out; the parts after it leave it alone.
+type LeftOut struct {
+	ID          int64  `json:"id"`
+	Workstation string `json:"workstation"`
+	Reason      string `json:"reason"`
 }
 
 // OrderSaved says what saving an order has changed, or would.

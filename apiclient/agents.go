@@ -8,6 +8,7 @@ import (
 	"net/url"
 
 	"jugate/api"
+	"jugate/core/check"
 	"jugate/core/slabstore"
 	"jugate/core/trust"
 )
@@ -163,4 +164,33 @@ func (c *Client) Lacks(ctx context.Context, in api.Lacks) (out api.ToInstall, er
 // Arrive reports the first start of a delivered system; the client has the token of that.
 func (c *Client) Arrive(ctx context.Context, report api.ArrivalReport) error {
 	return c.do(ctx, http.MethodPost, "/agent/v1/arrival", report, nil)
+}
+
+// UnderErrand tells how far an errand is. It is a conflict if the service does not want it any more.
+func (c *Client) UnderErrand(ctx context.Context, errand int64, a api.Activity) error {
+	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/errands/%d/under", errand), a, nil)
+}
+
+// TrialBytes fetches bytes that nobody can compress, for a check of the network.
+func (c *Client) TrialBytes(ctx context.Context, errand, n int64) (io.ReadCloser, error) {
+	resp, err := c.send(ctx, http.MethodGet, fmt.Sprintf("/agent/v1/errands/%d/trial-bytes?n=%d", errand, n), nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	return resp.Body, nil
+}
+
+// Trial has the service multicast what is listened for.
+func (c *Client) Trial(ctx context.Context, errand int64) (api.Trial, error) {
+	return agent[api.Trial](ctx, c, http.MethodPost, fmt.Sprintf("errands/%d/trial", errand), nil)
+}
+
+// Checked ends an errand that has checked the machine.
+func (c *Client) Checked(ctx context.Context, errand int64, result check.Result) error {
+	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/errands/%d/checked", errand), result, nil)
+}
+
+// Wiped ends an errand that was to wipe a disk.
+func (c *Client) Wiped(ctx context.Context, errand int64, done api.Wiped) error {
+	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/errands/%d/wiped", errand), done, nil)
 }

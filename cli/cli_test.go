@@ -223,8 +223,8 @@ func TestListsInEveryForm(t *testing.T) {
 	columns := []column[api.Group]{{title: "name", value: func(g api.Group) string { return g.Name }}, {title: "workstations", value: func(g api.Group) string { return "8" }, right: true}}
 	for output, want := range map[string]string{
 		"table": "NAME        WORKSTATIONS\nherbarium              8\n",
-		"csv":   "name,where,workstation_count,build,menu_seconds\nherbarium,,8,4,0\n",
-		"json":  "[\n  {\n    \"name\": \"herbarium\",\n    \"where\": \"\",\n    \"workstation_count\": 8,\n    \"build\": 4,\n    \"menu_seconds\": 0\n  }\n]\n",
+		"csv":   "name,where,workstation_count,build,menu_seconds,image,behind_count\nherbarium,,8,4,0,,0\n",
+		"json":  "[\n  {\n    \"name\": \"herbarium\",\n    \"where\": \"\",\n    \"workstation_count\": 8,\n    \"build\": 4,\n    \"menu_seconds\": 0,\n    \"image\": \"\",\n    \"behind_count\": 0\n  }\n]\n",
 	} {
 		var out bytes.Buffer
 		cmd := &cobra.Command{}

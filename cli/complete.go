@@ -21,7 +21,7 @@ var namers = map[string]namer{
 	"WORKSTATION": workstationNames, "WORKSTATION|GROUP": targetNames, "GROUP": groupNames, "HARDWARE-ADDRESS": cardNames,
 	"IMAGE": imageNames, "IMAGE[@VERSION]": imageNames, "A[@VERSION]": imageNames, "B[@VERSION]": imageNames, "IMAGE@VERSION": versionsInUse,
 	"BUILD": buildNumbers, "PACKAGE": driverNames, "SET": driverSetNames, "DELIVERY": deliveryNumbers, "ERRAND": errandNumbers, "RECEIPT": receiptNumbers, "KEY": keyNames, "MACHINE": workstationNames,
-	"ORDER": orderNames, "[ORDER]": orderNames, "RUN": openRuns, "PERSON": personNames, "ROLE": roleNames, "TOKEN": tokenNames,
+	"ORDER": orderNames, "[ORDER]": orderNames, "RUN": openRuns, "CHECK": checkNumbers, "PERSON": personNames, "ROLE": roleNames, "TOKEN": tokenNames,
 }
 
 // special are the arguments of commands for which not everything of that name will do.

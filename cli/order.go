@@ -132,6 +132,12 @@ func describeOrder(cmd *cobra.Command, c *apiclient.Client, k api.KeptOrder) err
 	if k.Capture != nil {
 		fmt.Fprintf(w, "capture the disk of %s as the next version of %s\n", k.Capture.Workstation, k.Capture.Image)
 	}
+	if k.Check != nil {
+		fmt.Fprintf(w, "check %s: %s\n", targetWords(k.Check.To, k.Check.Where), lookedAt(*k.Check))
+	}
+	if k.Wipe != nil {
+		fmt.Fprintf(w, "wipe the disks of %s: all that is on them is lost\n", strings.Join(k.Wipe.Workstations, ", "))
+	}
 	if k.Deliver != nil {
 		plan, err := c.PlanDelivery(cmd.Context(), k.Deliver.NewDelivery)
 		switch {
@@ -154,6 +160,27 @@ func describeOrder(cmd *cobra.Command, c *apiclient.Client, k api.KeptOrder) err
 	}
 	fmt.Fprintln(w)
 	return nil
+}
+
+// lookedAt is what a check looks at.
+func lookedAt(c api.PreparedCheck) string {
+	var all []string
+	if c.Memory != "" && c.Memory != "none" {
+		all = append(all, c.Memory+" walk over the memory")
+	}
+	if c.Surface != "" && c.Surface != "none" {
+		all = append(all, c.Surface+" of the disk's surface")
+	}
+	if c.Health {
+		all = append(all, "the disk's health")
+	}
+	if c.Network {
+		all = append(all, "the network")
+	}
+	for _, r := range c.Require {
+		all = append(all, "requires "+r)
+	}
+	return strings.Join(all, ", ")
 }
 
 func targetWords(to []string, where string) string {
@@ -276,6 +303,13 @@ func (a *app) printRun(cmd *cobra.Command, r api.OrderRun) error {
 		{title: "began", value: func(p api.RunPart) string { return whenPtr(p.Began) }},
 		{title: "ended", value: func(p api.RunPart) string { return whenPtr(p.Ended) }},
 		{title: "made", value: madeWords},
+		{title: "taken out", value: func(p api.RunPart) string {
+			names := make([]string, len(p.LeftOut))
+			for i, l := range p.LeftOut {
+				names[i] = l.Workstation
+			}
+			return strings.Join(names, ", ")
+		}},
 		{title: "reason", value: func(p api.RunPart) string { return p.Reason }},
 	}, "it has no parts")
 }

@@ -92,12 +92,14 @@ func (a *app) orderAdd() *cobra.Command {
 	capture, deliver, schedule := api.NewCapture{}, api.PreparedDelivery{}, api.OrderSchedule{}
 	var wait time.Duration
 	var yes bool
+	var checks, require []string
 	cmd := &cobra.Command{
 		Use: "add ORDER", Short: "Prepare an order", Args: cobra.ExactArgs(1),
-		Long: "Prepare an order: a capture, a delivery, or a capture and then its delivery. Everything\nelse that a delivery can have is written in its file (jugate order edit, order import).\n\nWhen it runs by itself is said in plain words: daily 06:00, weekdays 18:30, monday and\nthursday 18:30, first monday 06:00, last day 22:00, day 15 06:00, once 2026-12-24 12:00;\nor as a rule of RFC 5545 that begins with FREQ=.",
+		Long: "Prepare an order: a capture, a check, a delivery, or several of them, one after the other. Everything\nelse that a delivery can have is written in its file (jugate order edit, order import).\n\nWhen it runs by itself is said in plain words: daily 06:00, weekdays 18:30, monday and\nthursday 18:30, first monday 06:00, last day 22:00, day 15 06:00, once 2026-12-24 12:00;\nor as a rule of RFC 5545 that begins with FREQ=.",
 		Example: "  jugate order add herbarium-weekly --deliver garden-desk --to herbarium --reuse --wake --when-done power-off --when 'monday 18:30'\n" +
 			"  jugate order add golden-month --capture desk-gold --as garden-desk --when 'first monday 06:00'\n" +
-			"  jugate order add clone --capture desk-gold --as garden-desk --deliver garden-desk --to herbarium",
+			"  jugate order add clone --capture desk-gold --as garden-desk --deliver garden-desk --to herbarium\n" +
+			"  jugate order add new-desks --deliver garden-desk --to herbarium --when-behind --check surface,health --require 'memory >= 8GiB' --when-done restart",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Name = args[0]
 			if capture.Workstation != "" {
@@ -107,6 +109,13 @@ func (a *app) orderAdd() *cobra.Command {
 			if deliver.Image != "" {
 				deliver.Wait = int(wait / time.Minute)
 				in.Deliver = &deliver
+			}
+			if len(checks) > 0 || len(require) > 0 {
+				check := api.PreparedCheck{NewCheck: api.NewCheck{To: deliver.To, Where: deliver.Where}, Wait: int(wait / time.Minute), Require: require}
+				if err := checksOf(checks, &check.CheckOptions); err != nil {
+					return err
+				}
+				in.Check = &check
 			}
 			if schedule.When != "" {
 				schedule.Zone = cmp.Or(schedule.Zone, localZone())
@@ -128,6 +137,8 @@ func (a *app) orderAdd() *cobra.Command {
 	f.StringVar(&deliver.Image, "deliver", "", "image that is delivered: NAME for the newest version, or NAME@VERSION")
 	f.StringSliceVar(&deliver.To, "to", nil, "groups and workstations that it is delivered to")
 	whereFlag(cmd, &deliver.Where, "of those, or of the whole roster, whoever fits a condition")
+	f.StringSliceVar(&checks, "check", nil, "check those first: memory, memory-full, surface, surface-whole, health, network; who fails is taken out")
+	f.StringArrayVar(&require, "require", nil, "condition that each has to fit when it comes, such as 'memory >= 8GiB'; who does not is taken out")
 	f.BoolVar(&deliver.Reuse, "reuse", false, "workstations check their disks first, and only what differs is sent")
 	f.StringVar(&deliver.WhenDone, "when-done", "", "what a workstation does then: restart, power-off or stay")
 	f.DurationVar(&wait, "wait", 0, "how long a delivery waits for its workstations at the most (default 1h)")
@@ -148,6 +159,32 @@ func (a *app) orderAdd() *cobra.Command {
 	cmd.RegisterFlagCompletionFunc("when-done", cobra.FixedCompletions(toCompletions(whenDone), cobra.ShellCompDirectiveNoFileComp))
 	cmd.RegisterFlagCompletionFunc("missed", cobra.FixedCompletions([]cobra.Completion{order.RunMissed, order.SkipMissed}, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
+}
+
+// checksOf reads what is to be checked.
+func checksOf(words []string, o *api.CheckOptions) error {
+	for _, word := range words {
+		switch word {
+		case "memory":
+			o.Memory = "quick"
+		case "memory-full":
+			o.Memory = "full"
+		case "surface":
+			o.Surface = "sample"
+		case "surface-whole":
+			o.Surface = "whole"
+		case "health":
+			o.Health = true
+		case "network":
+			o.Network = true
+		default:
+			return usageError{fmt.Errorf("%q cannot be checked: say memory, memory-full, surface, surface-whole, health or network", word)}
+		}
+	}
+	if len(words) == 0 { // a condition alone needs the machine to come
+		o.Health = true
+	}
+	return nil
 }
 
 // saveOrders shows what would change, asks, and keeps orders.

@@ -97,9 +97,14 @@ func confirm(cmd *cobra.Command, yes bool, lost, question string) error {
 	if yes {
 		return nil
 	}
+	return confirmOr(cmd, "--yes", lost, question)
+}
+
+// confirmOr asks a person; a program is told the flag with which it can say so.
+func confirmOr(cmd *cobra.Command, flag, lost, question string) error {
 	in, is := cmd.InOrStdin().(*os.File)
 	if is && !term.IsTerminal(int(in.Fd())) {
-		return fmt.Errorf("%s; say --yes if that is intended", lost)
+		return fmt.Errorf("%s; say %s if that is intended", lost, flag)
 	}
 	fmt.Fprintf(cmd.ErrOrStderr(), "%s (yes/no) ", question)
 	var answer string

@@ -8,6 +8,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/delivery"
 )
 
 func (a *app) receiptCommand() *cobra.Command {
@@ -21,14 +22,14 @@ func (a *app) receiptList() *cobra.Command {
 		fetch: (*apiclient.Client).Receipts, sort: []string{"ended", "workstation", "image", "outcome"},
 		filters: []filter{
 			{name: "workstation", help: "only receipts of a workstation", complete: a.complete(workstationNames)}, {name: "image", help: "only receipts of an image", complete: a.complete(imageNames)},
-			{name: "outcome", help: "only receipts with an outcome", values: []string{"delivered", "failed", "stopped", "absent"}}, {name: "delivery", help: "only receipts of a delivery, by its number", complete: a.complete(deliveryNumbers)},
+			{name: "outcome", help: "only receipts with an outcome", values: texts(delivery.Outcomes)}, {name: "delivery", help: "only receipts of a delivery, by its number", complete: a.complete(deliveryNumbers)},
 		},
 		columns: []column[api.Receipt]{
 			{title: "receipt", value: func(r api.Receipt) string { return fmt.Sprint(r.ID) }, right: true},
 			{title: "ended", value: func(r api.Receipt) string { return when(r.Ended) }},
 			{title: "workstation", value: func(r api.Receipt) string { return r.Workstation }},
 			{title: "hardware address", value: func(r api.Receipt) string { return r.Address }},
-			{title: "image", value: func(r api.Receipt) string { return fmt.Sprintf("%s@%d", r.Image, r.Version) }},
+			{title: "image", value: receiptOf},
 			{title: "outcome", value: func(r api.Receipt) string { return string(r.Outcome) }},
 			{title: "verified", value: func(r api.Receipt) string { return yesNo(r.Verified) }},
 			{title: "multicast", value: func(r api.Receipt) string { return size(r.Multicast) }, right: true},
@@ -59,14 +60,47 @@ func (a *app) receiptShow() *cobra.Command {
 				return err
 			}
 			return show(cmd, a, r,
-				field{"receipt", fmt.Sprint(r.ID)}, field{"workstation", r.Workstation}, field{"hardware address", r.Address}, field{"image", fmt.Sprintf("%s@%d", r.Image, r.Version)},
-				field{"digest", r.Digest}, field{"outcome", string(r.Outcome)}, field{"verified", pick(r.Verified, "yes: the whole disk was read back and compared", "no")}, field{"reason", remark(r)},
+				field{"receipt", fmt.Sprint(r.ID)}, field{"workstation", r.Workstation}, field{"hardware address", r.Address}, field{"image", receiptOf(r)},
+				field{"digest", r.Digest}, field{"outcome", string(r.Outcome)}, field{"verified", verifiedWords(r)}, field{"reason", remark(r)},
+				field{"wiped disk", wipedDisk(r)}, field{"technique", wipedBy(r)},
 				field{"drivers", strings.Join(r.Drivers, ", ")}, field{"started", whenPtr(r.Started)}, field{"ended", when(r.Ended)},
-				field{"received", fmt.Sprintf("%s by multicast, %s by unicast", size(r.Multicast), size(r.Unicast))},
+				field{"received", pick(r.Wipe != nil, "", fmt.Sprintf("%s by multicast, %s by unicast", size(r.Multicast), size(r.Unicast)))},
 				field{"arrival", arrival(r)}, field{"arrived as", arrivedAs(r)},
-				field{"delivery", fmt.Sprint(r.Delivery)}, field{"ordered by", r.OrderedBy})
+				field{"delivery", orNothing(int(r.Delivery))}, field{"ordered by", r.OrderedBy})
 		},
 	}
+}
+
+// receiptOf is of what a receipt is: a version, or a wipe.
+func receiptOf(r api.Receipt) string {
+	if r.Wipe != nil {
+		return "wipe"
+	}
+	return fmt.Sprintf("%s@%d", r.Image, r.Version)
+}
+
+func verifiedWords(r api.Receipt) string {
+	switch {
+	case !r.Verified:
+		return "no"
+	case r.Wipe != nil:
+		return fmt.Sprintf("yes: %d bytes of %d were read back (%s), and are zeros", r.Wipe.Read, r.Wipe.Size, r.Wipe.Verify)
+	}
+	return "yes: the whole disk was read back and compared"
+}
+
+func wipedDisk(r api.Receipt) string {
+	if r.Wipe == nil {
+		return ""
+	}
+	return fmt.Sprintf("%s, serial %s, %d bytes", r.Wipe.Model, r.Wipe.Serial, r.Wipe.Size)
+}
+
+func wipedBy(r api.Receipt) string {
+	if r.Wipe == nil || r.Wipe.Technique == "" {
+		return ""
+	}
+	return fmt.Sprintf("%s (NIST SP 800-88): %s", r.Wipe.Method, r.Wipe.Technique)
 }
 
 // arrival is whether the copy has started and reported.
@@ -96,6 +130,9 @@ func remark(r api.Receipt) string {
 	}
 	if r.Remark != "" {
 		all = append(all, r.Remark)
+	}
+	if r.Wipe != nil {
+		all = append(all, r.Wipe.Remarks...)
 	}
 	return strings.Join(all, "; ")
 }

@@ -16,7 +16,7 @@ import (
 
 func (a *app) workstationCommand() *cobra.Command {
 	cmd := noun("workstation", "See, admit and retire workstations",
-		a.workstationList(), a.workstationShow(), a.workstationAdmit(), a.workstationRename(), a.workstationRetire(), a.workstationWake(), a.workstationAddress())
+		a.workstationList(), a.workstationShow(), a.workstationAdmit(), a.workstationRename(), a.workstationRetire(), a.workstationWipe(), a.workstationWake(), a.workstationAddress())
 	cmd.AddCommand(a.tableVerbs()...)
 	cmd.AddCommand(a.strangerVerbs()...)
 	return cmd
@@ -45,6 +45,7 @@ func (a *app) workstationList() *cobra.Command {
 			{title: "disk", value: disks, right: true},
 			{title: "groups", value: func(w api.Workstation) string { return strings.Join(w.Groups, " ") }},
 			{title: "image", value: onDisk},
+			{title: "behind", value: func(w api.Workstation) string { return pick(w.Behind, strings.Join(w.Wanted, " or "), "") }},
 			{title: "doing", value: doing},
 			{title: "note", value: func(w api.Workstation) string { return w.Note }},
 		},
@@ -115,7 +116,7 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 	}
 	return show(cmd, a, w, append(fields, []field{
 		{"note", w.Note},
-		{"groups", strings.Join(w.Groups, " ")}, {"image", onDisk(w)}, {"doing", doing(w)}, {"agent", w.AgentVersion},
+		{"groups", strings.Join(w.Groups, " ")}, {"image", onDisk(w)}, {"should have", strings.Join(w.Wanted, " or ") + pick(w.Behind, ", is behind", "")}, {"doing", doing(w)}, {"agent", w.AgentVersion},
 		{"first seen", seen(w.FirstSeen)}, {"last seen", seen(w.LastSeen)},
 	}...)...)
 }
@@ -177,9 +178,18 @@ func (a *app) workstationRename() *cobra.Command {
 }
 
 func (a *app) workstationRetire() *cobra.Command {
-	return &cobra.Command{
+	in := api.NewWipe{Retire: true}
+	var sure []string
+	wipe := false
+	cmd := &cobra.Command{
 		Use: "retire WORKSTATION", Short: "Put a workstation out of service; its receipts stay", Args: cobra.ExactArgs(1),
+		Long:    "Put a workstation out of service; its receipts stay. With --wipe its disk is wiped first,\nwhich is asked as by jugate workstation wipe, and it is retired once that is done.",
+		Example: "  jugate workstation retire kiosk-03\n  jugate workstation retire kiosk-03 --wipe --read-back whole --when-done power-off",
 		RunE: func(cmd *cobra.Command, args []string) error {
+			if wipe {
+				in.Workstations = args
+				return a.wipe(cmd, in, sure)
+			}
 			c, err := a.client()
 			if err != nil {
 				return err
@@ -191,6 +201,9 @@ func (a *app) workstationRetire() *cobra.Command {
 			return a.printWorkstation(cmd, w)
 		},
 	}
+	cmd.Flags().BoolVar(&wipe, "wipe", false, "wipe its disk first")
+	wipeFlags(cmd, &in.WipeOptions, &sure)
+	return cmd
 }
 
 func (a *app) workstationWake() *cobra.Command {

@@ -146,11 +146,11 @@ func each[T any](k *checking, query string, scan func(*sqlx.Rows, *T) error, do 
 func structScan[T any](rows *sqlx.Rows, one *T) error { return rows.StructScan(one) }
 
 func (k *checking) receipts() error {
-	err := each(k, `SELECT id, delivery_id, workstation_id, workstation, hardware_address, image, version, digest, started, ended, bytes_multicast, bytes_unicast, verified, outcome, reason, ordered_by,
-		unreadable_bytes, drivers, remark FROM receipts ORDER BY id`,
+	err := each(k, `SELECT id, coalesce(delivery_id, 0), workstation_id, workstation, hardware_address, image, version, digest, started, ended, bytes_multicast, bytes_unicast, verified, outcome, reason, ordered_by,
+		unreadable_bytes, drivers, remark, kind, details FROM receipts ORDER BY id`,
 		func(rows *sqlx.Rows, r *Receipt) error { // by hand, as there are many
 			return rows.Scan(&r.ID, &r.DeliveryID, &r.WorkstationID, &r.Workstation, &r.Address, &r.Image, &r.Version, &r.Digest, &r.Started, &r.Ended, &r.BytesMulticast, &r.BytesUnicast, &r.Verified, &r.Outcome, &r.Reason, &r.OrderedBy,
-				&r.Unreadable, &r.Drivers, &r.Remark)
+				&r.Unreadable, &r.Drivers, &r.Remark, &r.Kind, &r.Details)
 		},
 		func(r *Receipt) error {
 			k.Receipts++

@@ -48,22 +48,7 @@ func (db *DB) RemoveDriverSet(ctx context.Context, name string) error {
 
 // AddDriverErrand asks a workstation to install drivers into the system on its disk.
 func (db *DB) AddDriverErrand(ctx context.Context, now time.Time, workstation int64, options InstallOptions) (*Errand, error) {
-	return db.addInstallErrand(ctx, now, workstation, errand.Drivers, options)
-}
-
-// addInstallErrand asks a workstation to change the system on its disk.
-func (db *DB) addInstallErrand(ctx context.Context, now time.Time, workstation int64, kind errand.Kind, options any) (*Errand, error) {
-	run, number := part(ctx)
-	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options, run_id, run_part) VALUES (?, ?, 'waiting', '', 0, '', ?, ?, ?, ?)`,
-		workstation, kind, now.UTC(), encode(options), run, number)
-	if err != nil {
-		return nil, err
-	}
-	id, err := result.LastInsertId()
-	if err != nil {
-		return nil, err
-	}
-	return db.Errand(ctx, id)
+	return db.AddErrand(ctx, now, workstation, errand.Drivers, options, "")
 }
 
 // SetErrandResult notes what came of an errand that installs drivers or brings payloads.

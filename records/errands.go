@@ -33,9 +33,10 @@ type Errand struct {
 	Options       string        `db:"options"` // JSON: how to do it
 	Result        string        `db:"result"`  // of drivers: JSON
 	NotBefore     sql.NullTime  `db:"not_before"`
+	OrderedBy     string        `db:"ordered_by"`
 }
 
-const errandColumns = `e.id, e.workstation_id, coalesce(w.name, '') AS workstation, e.kind, e.state, e.image, e.version, e.note, e.delivery_id, e.error, e.created, e.ended, e.options, e.result, e.not_before`
+const errandColumns = `e.id, e.workstation_id, coalesce(w.name, '') AS workstation, e.kind, e.state, e.image, e.version, e.note, e.delivery_id, e.error, e.created, e.ended, e.options, e.result, e.not_before, e.ordered_by`
 
 const errandFrom = `errands e JOIN workstations w ON w.id = e.workstation_id`
 

@@ -39,6 +39,8 @@ type (
 		Unreadable    int64      `json:"unreadable_bytes,omitempty"`
 		Drivers       string     `json:"drivers,omitempty"`
 		Remark        string     `json:"remark,omitempty"`
+		Kind          string     `json:"kind,omitempty"` // of another than a version
+		Details       string     `json:"details,omitempty"`
 	}
 	arrivalLeaf struct {
 		Arrival int64           `json:"arrival"`
@@ -65,7 +67,15 @@ func (l *receiptLeaf) leaf() ([]byte, error) { return json.Marshal(l) }
 
 func (r *Receipt) leaf() ([]byte, error) {
 	return (&receiptLeaf{r.ID, r.DeliveryID, r.WorkstationID, r.Workstation, r.Address, r.Image, r.Version, r.Digest, timeOrNil(r.Started), r.Ended.UTC(), r.BytesMulticast, r.BytesUnicast,
-		r.Verified, string(r.Outcome), r.Reason, r.OrderedBy, r.Unreadable, r.Drivers, r.Remark}).leaf()
+		r.Verified, string(r.Outcome), r.Reason, r.OrderedBy, r.Unreadable, r.Drivers, r.Remark, otherThan(OfVersion, r.Kind), r.Details}).leaf()
+}
+
+// otherThan is a text, but nothing if it is the usual one.
+func otherThan(usual, text string) string {
+	if text == usual {
+		return ""
+	}
+	return text
 }
 
 func timeOrNil(t sql.NullTime) *time.Time {

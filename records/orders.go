@@ -118,7 +118,17 @@ type RunPart struct {
 	Reason string       `db:"reason"`
 	Began  sql.NullTime `db:"began"`
 	Ended  sql.NullTime `db:"ended"`
+
+	LeftOutJS string `db:"left_out"` // see LeftOut
 }
+
+// LeftOut are the workstations that it took out.
+func (p *RunPart) LeftOut() ([]api.LeftOut, error) {
+	return decode[[]api.LeftOut](fmt.Sprintf("whom part %d of run %d took out", p.Number, p.Run), p.LeftOutJS)
+}
+
+// SetLeftOut says whom it takes out.
+func (p *RunPart) SetLeftOut(all []api.LeftOut) { p.LeftOutJS = encode(all) }
 
 // BeginRun records a run with its parts, and when its order runs by itself next, if that changes.
 func (db *DB) BeginRun(ctx context.Context, r Run, in api.Order, parts []RunPart, due *sql.NullTime) (id int64, err error) {
@@ -150,7 +160,7 @@ func (db *DB) BeginRun(ctx context.Context, r Run, in api.Order, parts []RunPart
 // SetRunPart records how far a part of a run is.
 func (db *DB) SetRunPart(ctx context.Context, p RunPart) error {
 	p.Began.Time, p.Ended.Time = p.Began.Time.UTC(), p.Ended.Time.UTC()
-	result, err := db.exec(ctx, `UPDATE run_parts SET state = ?, reason = ?, began = ?, ended = ? WHERE run_id = ? AND number = ?`, p.State, p.Reason, p.Began, p.Ended, p.Run, p.Number)
+	result, err := db.exec(ctx, `UPDATE run_parts SET state = ?, reason = ?, began = ?, ended = ?, left_out = ? WHERE run_id = ? AND number = ?`, p.State, p.Reason, p.Began, p.Ended, p.LeftOutJS, p.Run, p.Number)
 	return changed(result, err, "part of the run", p.Number)
 }
 

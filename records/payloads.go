@@ -88,7 +88,7 @@ type BringOptions struct {
 
 // AddPayloadErrand asks a workstation to bring payloads onto the system on its disk.
 func (db *DB) AddPayloadErrand(ctx context.Context, now time.Time, workstation int64, options BringOptions) (*Errand, error) {
-	return db.addInstallErrand(ctx, now, workstation, errand.Payloads, options)
+	return db.AddErrand(ctx, now, workstation, errand.Payloads, options, "")
 }
 
 // BringOptions are the options of such an errand.

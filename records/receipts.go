@@ -3,6 +3,7 @@ package records
 import (
 	"context"
 	"database/sql"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -10,6 +11,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/errand"
+	"jugate/core/wipe"
 
 	"github.com/jmoiron/sqlx"
 
@@ -38,12 +40,30 @@ type Receipt struct {
 	Unreadable     int64            `db:"unreadable_bytes"` // of the golden disk; zeros on this one
 	Drivers        string           `db:"drivers"`          // JSON: the packages that were put in
 	Remark         string           `db:"remark"`           // what else there is to say of the disk
+	Kind           string           `db:"kind"`             // of what it is: OfVersion or OfWipe
+	Details        string           `db:"details"`          // of a wipe, see Wipe
 	// These are of the first start of the copy; ArrivalIssued is null if none is awaited.
 	ArrivalIssued sql.NullTime `db:"arrival_issued"`
 	Arrived       sql.NullTime `db:"arrived"`
 	ArrivalText   string       `db:"arrival_content"` // see ArrivalReport
 	ArrivalRemark string       `db:"arrival_remark"`  // what is odd about it
+
+	ErrandID int64 `db:"-"` // that ends with the receipt of a wipe
 }
+
+// What receipts are of.
+const (
+	OfVersion = "version"
+	OfWipe    = "wipe"
+)
+
+// Wipe says how a disk was wiped.
+func (r *Receipt) Wipe() (wipe.Report, error) {
+	return decode[wipe.Report](fmt.Sprintf("how the disk of receipt %d was wiped", r.ID), r.Details)
+}
+
+// SetWipe keeps how a disk was wiped.
+func (r *Receipt) SetWipe(report wipe.Report) { r.Kind, r.Details = OfWipe, encode(report) }
 
 // ArrivalReport is what the copy's system told when it started first.
 func (r *Receipt) ArrivalReport() api.ArrivalReport {
@@ -51,7 +71,7 @@ func (r *Receipt) ArrivalReport() api.ArrivalReport {
 	return report
 }
 
-const receiptColumns = `r.id, r.delivery_id, r.workstation_id, r.workstation, r.hardware_address, r.image, r.version, r.digest, r.started, r.ended, r.bytes_multicast, r.bytes_unicast, r.verified, r.outcome, r.reason, r.ordered_by, r.unreadable_bytes, r.drivers, r.remark,
+const receiptColumns = `r.id, coalesce(r.delivery_id, 0) AS delivery_id, r.workstation_id, r.workstation, r.hardware_address, r.image, r.version, r.digest, r.started, r.ended, r.bytes_multicast, r.bytes_unicast, r.verified, r.outcome, r.reason, r.ordered_by, r.unreadable_bytes, r.drivers, r.remark, r.kind, r.details,
 	a.issued AS arrival_issued, a.arrived, coalesce(a.content, '') AS arrival_content, coalesce(a.remark, '') AS arrival_remark`
 
 const receiptFrom = `receipts r LEFT JOIN arrivals a ON a.delivery_id = r.delivery_id AND a.workstation_id = r.workstation_id`
@@ -94,19 +114,22 @@ func (db *DB) AddReceipts(ctx context.Context, receipts []Receipt) ([]Receipt, e
 func addReceipt(ctx context.Context, g *growing, r *Receipt) (err error) {
 	r.Ended = r.Ended.UTC().Truncate(time.Millisecond)
 	r.Started.Time = r.Started.Time.UTC().Truncate(time.Millisecond)
-	if _, err := g.tx.NamedExecContext(ctx, `INSERT INTO receipts VALUES (:id, :delivery_id, :workstation_id, :workstation, :hardware_address, :image, :version, :digest,
-		:started, :ended, :bytes_multicast, :bytes_unicast, :verified, :outcome, :reason, :ordered_by, :unreadable_bytes, :drivers, :remark)`, r); err != nil {
+	if r.Kind == "" {
+		r.Kind = OfVersion
+	}
+	if _, err := g.tx.NamedExecContext(ctx, `INSERT INTO receipts VALUES (:id, nullif(:delivery_id, 0), :workstation_id, :workstation, :hardware_address, :image, :version, :digest,
+		:started, :ended, :bytes_multicast, :bytes_unicast, :verified, :outcome, :reason, :ordered_by, :unreadable_bytes, :drivers, :remark, :kind, :details)`, r); err != nil {
 		return err
 	}
 	if err := g.add(leafReceipt, r.ID, r); err != nil {
 		return err
 	}
-	state := map[delivery.Outcome]errand.State{delivery.Delivered: errand.Done, delivery.Failed: errand.Failed}[r.Outcome]
+	state := map[delivery.Outcome]errand.State{delivery.Delivered: errand.Done, delivery.Wiped: errand.Done, delivery.Failed: errand.Failed}[r.Outcome]
 	if state == "" {
 		state = errand.Stopped
 	}
-	_, err = g.tx.ExecContext(ctx, `UPDATE errands SET state = ?, error = ?, ended = ? WHERE delivery_id = ? AND workstation_id = ? AND state IN ('waiting', 'running')`,
-		state, r.Reason, r.Ended, r.DeliveryID, r.WorkstationID)
+	_, err = g.tx.ExecContext(ctx, `UPDATE errands SET state = ?, error = ?, ended = ? WHERE (delivery_id = ? AND workstation_id = ? OR id = ?) AND state IN ('waiting', 'running')`,
+		state, r.Reason, r.Ended, r.DeliveryID, r.WorkstationID, r.ErrandID)
 	return err
 }
 

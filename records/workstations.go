@@ -135,8 +135,9 @@ const (
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'proposed' ORDER BY address)), '') AS proposed_list,
 		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list,
 		` + onDisk + ` AS on_disk, ` + wantedList + ` AS wanted_list`
-	onDisk = `coalesce((SELECT iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version FROM receipts r
-			WHERE r.workstation_id = w.id AND (r.outcome = 'delivered' OR r.outcome <> 'absent' AND r.bytes_multicast + r.bytes_unicast > 0) ORDER BY r.id DESC LIMIT 1), '')`
+	// Of a wipe that was begun nothing is left.
+	onDisk = `coalesce((SELECT iif(r.kind = 'wipe', '', iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version) FROM receipts r
+			WHERE r.workstation_id = w.id AND (r.outcome = 'delivered' OR r.outcome <> 'absent' AND r.bytes_multicast + r.bytes_unicast > 0 OR r.kind = 'wipe' AND json_extract(r.details, '$.wipe_began')) ORDER BY r.id DESC LIMIT 1), '')`
 	workstationFrom = `workstations w`
 )
 

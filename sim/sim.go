@@ -11,10 +11,12 @@ import (
 	"os"
 	"sync"
 
+	"golang.org/x/sys/unix"
 	"golang.org/x/time/rate"
 
 	"jugate/agent"
 	"jugate/api"
+	"jugate/core/check"
 	"jugate/core/disk"
 	"jugate/core/hwaddr"
 	"jugate/wire"
@@ -41,9 +43,58 @@ type Workstation struct {
 	// DiskSpeed is how many bytes a second the disks take; 0 sets no bound.
 	DiskSpeed float64
 
+	// BadBytes are where the first disk cannot be read: from, to. Without any it can be read as a whole.
+	BadBytes [2]int64
+	// StuckBit has a word of memory keep a bit set, whatever is written.
+	StuckBit bool
+	// Says is what the disks say of their health; nil says nothing, as virtual disks do.
+	Says *disk.Vitals
+
 	mu   sync.Mutex
 	left string // how it was left
 }
+
+// Become changes the fields of a workstation that runs.
+func (w *Workstation) Become(change func()) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	change()
+}
+
+// FreeMemory is a little memory, which may have a fault.
+func (w *Workstation) FreeMemory() (check.Memory, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return &memory{words: make([]uint64, 1<<16), stuck: w.StuckBit}, nil
+}
+
+type memory struct {
+	words []uint64
+	stuck bool
+}
+
+func (m *memory) Pieces(context.Context) ([][]uint64, error) { return [][]uint64{m.words}, nil }
+func (m *memory) Settle() {
+	if m.stuck {
+		m.words[4711] |= 1 << 13
+	}
+}
+func (m *memory) Address(_, word int) (uint64, bool) { return 0x1_4000_0000 + uint64(word)*8, true }
+func (m *memory) Close() error                       { return nil }
+
+// Vitals are Says.
+func (w *Workstation) Vitals(int) (*disk.Vitals, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.Says == nil {
+		return nil, disk.ErrNoHealth
+	}
+	says := *w.Says
+	return &says, nil
+}
+
+// LinkRate says nothing.
+func (w *Workstation) LinkRate() int64 { return 0 }
 
 // Left tells how the workstation was left: "restart", "power-off", or not at all.
 func (w *Workstation) Left() string {
@@ -75,6 +126,8 @@ func (w *Workstation) sectorSize() int {
 
 // Inventory is made up of the fields.
 func (w *Workstation) Inventory() (api.Inventory, error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
 	inv := api.Inventory{Maker: w.Maker, Model: w.Model, Serial: w.Serial, Memory: w.Memory, Firmware: w.Firmware, Disks: []api.Disk{}, Cards: []api.Card{}}
 	for i, path := range w.Disks {
 		info, err := os.Stat(path)
@@ -102,10 +155,26 @@ func (w *Workstation) OpenDisk(i int) (agent.Disk, error) {
 	if err != nil {
 		return nil, err
 	}
+	if i == 0 && w.BadBytes[1] > 0 {
+		return &badDisk{fileDisk{d, w.Disks[i]}, w.BadBytes}, nil
+	}
 	if w.DiskSpeed == 0 {
 		return fileDisk{d, w.Disks[i]}, nil
 	}
 	return &slowDisk{fileDisk: fileDisk{d, w.Disks[i]}, budget: rate.NewLimiter(rate.Limit(w.DiskSpeed), 1<<20)}, nil
+}
+
+// badDisk cannot be read in a place.
+type badDisk struct {
+	fileDisk
+	bad [2]int64
+}
+
+func (d *badDisk) ReadAt(b []byte, off int64) (int, error) {
+	if off < d.bad[1] && off+int64(len(b)) > d.bad[0] {
+		return 0, unix.EIO
+	}
+	return d.Disk.ReadAt(b, off)
 }
 
 // slowDisk takes no more than its budget of bytes.

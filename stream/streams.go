@@ -81,6 +81,7 @@ type Streams struct {
 
 	rates rates
 	work  sync.WaitGroup
+	trial oneTrial
 
 	mu      sync.Mutex
 	runners map[int64]*Runner

@@ -286,6 +286,11 @@ func (s *Socket) write(ctx context.Context, batch []Message, away func(error)) e
 	return nil
 }
 
+// Send sends a packet to the group. While the interface is down it waits.
+func (s *Socket) Send(ctx context.Context, b []byte) error {
+	return s.write(ctx, []Message{{Buffers: [][]byte{b}, Addr: s.Destination()}}, func(error) {})
+}
+
 // TooLongError says that packets do not fit through an interface.
 type TooLongError struct {
 	Bytes     int // with headers

@@ -38,15 +38,15 @@ const (
 // Verdicts are all verdicts, from the best to the worst.
 var Verdicts = []Verdict{Good, Doubtful, Bad}
 
-// Finding is one thing that a check has noticed.
-type Finding struct {
+// Judgement is one thing that a check has noticed.
+type Judgement struct {
 	About   About   `json:"about" enum:"memory,surface,health,network"`
 	Verdict Verdict `json:"verdict" enum:"good,doubtful,bad"`
 	Text    string  `json:"text"`
 }
 
 // Worst is the worst verdict of findings; Good without any.
-func Worst(all []Finding) Verdict {
+func Worst(all []Judgement) Verdict {
 	worst := 0
 	for _, f := range all {
 		worst = max(worst, slices.Index(Verdicts, f.Verdict))

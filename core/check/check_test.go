@@ -177,7 +177,7 @@ func TestWhatAResultMeans(t *testing.T) {
 	assert.Equal(t, check.Good, check.Worst(nil))
 	assert.Equal(t, []string{"memory, good: 2.0 GiB kept what was written in 2 rounds, 3.0 s for each GiB"}, words(check.Result{Memory: &check.MemoryReport{Bytes: 2 << 30, Seconds: 6, Rounds: 2}}))
 	assert.Equal(t, []string{"memory, bad: 3 words did not keep what was written, the first at physical address 0x1000: replace the module"},
-		words(check.Result{Memory: &check.MemoryReport{Bytes: 2 << 30, Wrong: 3, Faults: []check.Fault{{Address: 0x1000}}}}))
+		words(check.Result{Memory: &check.MemoryReport{Bytes: 2 << 30, Wrong: 3, Faults: []check.BadWord{{Address: 0x1000}}}}))
 	assert.Equal(t, []string{"surface, bad: 4.0 KiB in one place cannot be read, the first at byte 8192; a sample of 1.0 MiB was read"},
 		words(check.Result{Surface: &check.SurfaceReport{Size: mib, Read: mib, Sample: true, Lost: 4096, Unreadable: []check.Stretch{{Start: 8192, Length: 4096}}}}))
 

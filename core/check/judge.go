@@ -16,10 +16,10 @@ const (
 )
 
 // Judge says what a result means, beside those of earlier checks of the same machine, the newest first.
-func Judge(r Result, earlier []Result) []Finding {
-	all := []Finding{}
+func Judge(r Result, earlier []Result) []Judgement {
+	all := []Judgement{}
 	add := func(about About, v Verdict, format string, args ...any) {
-		all = append(all, Finding{about, v, fmt.Sprintf(format, args...)})
+		all = append(all, Judgement{about, v, fmt.Sprintf(format, args...)})
 	}
 	if m := r.Memory; m != nil {
 		judgeMemory(m, add)

@@ -25,11 +25,11 @@ type MemoryReport struct {
 	Seconds float64 `json:"memory_seconds" minimum:"0"`
 	Rounds  int     `json:"rounds" minimum:"0" doc:"Backgrounds that were walked with"`
 	Wrong   int64   `json:"wrong_words" minimum:"0" doc:"Words of eight bytes that did not keep what was written"`
-	Faults  []Fault `json:"faults" nullable:"false" maxItems:"100" doc:"The first of them"`
+	Faults  []BadWord `json:"faults" nullable:"false" maxItems:"100" doc:"The first of them"`
 }
 
-// Fault is a word that did not keep what was written.
-type Fault struct {
+// BadWord is a word that did not keep what was written.
+type BadWord struct {
 	Address uint64 `json:"physical_address" doc:"0 if it cannot be told"`
 	Offset  int64  `json:"offset" doc:"In what was tried, in bytes"`
 	Bits    uint64 `json:"wrong_bits" doc:"As a mask"`
@@ -73,7 +73,7 @@ func WalkMemory(ctx context.Context, m Memory, quick bool, now func() time.Time,
 	if quick {
 		rounds = backgrounds[:quickRounds]
 	}
-	w := walk{ctx: ctx, memory: m, pieces: pieces, tell: tell, places: map[int64]int{}, report: &MemoryReport{Rounds: len(rounds), Faults: []Fault{}}}
+	w := walk{ctx: ctx, memory: m, pieces: pieces, tell: tell, places: map[int64]int{}, report: &MemoryReport{Rounds: len(rounds), Faults: []BadWord{}}}
 	for _, p := range pieces {
 		w.report.Bytes += int64(len(p)) * 8
 	}
@@ -163,7 +163,7 @@ func (w *walk) fault(piece, word int, offset int64, wrong uint64) {
 	if len(w.report.Faults) >= faultsKept {
 		return
 	}
-	f := Fault{Offset: offset, Bits: wrong, Times: 1}
+	f := BadWord{Offset: offset, Bits: wrong, Times: 1}
 	f.Address, _ = w.memory.Address(piece, word)
 	w.places[offset] = len(w.report.Faults)
 	w.report.Faults = append(w.report.Faults, f)

@@ -23,7 +23,7 @@ type SurfaceReport struct {
 
 // Stretch is a stretch of a disk.
 type Stretch struct {
-	Start  int64 `json:"start" minimum:"0"`
+	Start  int64 `json:"from_byte" minimum:"0"`
 	Length int64 `json:"length" minimum:"0"`
 }
 

@@ -66,10 +66,11 @@ const (
 	Failed     Outcome = "failed"
 	WasStopped Outcome = "stopped"
 	Absent     Outcome = "absent" // it never called in
+	Wiped      Outcome = "wiped"  // no delivery ends so: the receipt is of a wipe, and the disk was read back
 )
 
 // Outcomes are all outcomes.
-var Outcomes = []Outcome{Delivered, Failed, WasStopped, Absent}
+var Outcomes = []Outcome{Delivered, Failed, WasStopped, Absent, Wiped}
 
 const (
 	// Silence is how long a workstation may report nothing before it is given up:

@@ -13,10 +13,12 @@ const (
 	Drivers Kind = "drivers" // install drivers into the system on its disk
 	// Payloads brings payloads onto the system on its disk.
 	Payloads Kind = "payloads"
+	Check    Kind = "check" // check the machine itself
+	Wipe     Kind = "wipe"  // make what is on a disk unreadable
 )
 
 // Kinds are all kinds.
-var Kinds = []Kind{Capture, Receive, Drivers, Payloads}
+var Kinds = []Kind{Capture, Receive, Drivers, Payloads, Check, Wipe}
 
 // State is how far an errand is.
 type State string

@@ -23,6 +23,7 @@ const (
 	OfRuns         = "state of a run"
 	OfMembers      = "phase of a workstation in a delivery"
 	Outcomes       = "outcome of a receipt"
+	Verdicts       = "verdict of a check"
 	OfDevices      = "what becomes of a device"
 	OfUnknown      = "what becomes of unknown machines"
 	Severities     = "severity of a finding"

@@ -6,6 +6,8 @@ type Work string
 // What an order can have done, in the order in which it is done.
 const (
 	Capture  Work = "capture"  // make a workstation's disk a version
+	Check    Work = "check"    // check workstations themselves; those that fail take no part in what comes
+	Wipe     Work = "wipe"     // make what is on their disks unreadable
 	Deliver  Work = "deliver"  // bring a version to workstations
 	Drivers  Work = "drivers"  // install drivers into systems
 	Payloads Work = "payloads" // bring payloads onto systems

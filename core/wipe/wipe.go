@@ -72,7 +72,7 @@ type Report struct {
 	Model     string   `json:"disk_model" maxLength:"200"`
 	Serial    string   `json:"disk_serial" maxLength:"200"`
 	Size      int64    `json:"size" minimum:"0" doc:"Bytes that can be addressed"`
-	Began     bool     `json:"began" doc:"Something of the disk was changed"`
+	Began     bool     `json:"wipe_began" doc:"Something of the disk was changed"`
 	Verify    string   `json:"read_back" enum:"sample,whole,nothing"`
 	Read      int64    `json:"verified_bytes" minimum:"0" doc:"That were read back and are zeros"`
 	Seconds   float64  `json:"seconds" minimum:"0"`

@@ -1,9 +1,9 @@
 -- +goose Up
--- What kinds of errands there are is said in core/errand; SQLite cannot change a CHECK. Who has ordered one is kept with it.
+-- Errands have two more kinds, and say who has ordered them. SQLite cannot change a CHECK.
 CREATE TABLE errands_new (
     id             INTEGER PRIMARY KEY,
     workstation_id INTEGER NOT NULL REFERENCES workstations (id),
-    kind           TEXT NOT NULL,
+    kind           TEXT NOT NULL CHECK (kind IN ('capture', 'receive', 'drivers', 'payloads', 'check', 'wipe')),
     state          TEXT NOT NULL CHECK (state IN ('waiting', 'running', 'done', 'failed', 'stopped')),
     image          TEXT NOT NULL,
     version        INTEGER NOT NULL,               -- a capture's result; 0 until then

@@ -194,6 +194,16 @@ func (f *Fleet) Retire(ctx context.Context, ref string) (api.Workstation, error)
 	return f.change(ctx, ref, func(id int64) error { return f.Records.Retire(ctx, id) })
 }
 
+// PutAway is Retire for a workstation that is known by its number.
+func (f *Fleet) PutAway(ctx context.Context, id int64) error {
+	if err := f.Records.Retire(ctx, id); err != nil {
+		return err
+	}
+	f.Changed(ctx, id)
+	f.Ring(id)
+	return nil
+}
+
 // Relearn takes the UUID and serial number that a workstation tells next: its main board
 // was exchanged.
 func (f *Fleet) Relearn(ctx context.Context, ref string) (api.Workstation, error) {

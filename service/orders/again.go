@@ -72,22 +72,31 @@ func (o *Orders) after(ctx context.Context, row *records.Run, by string) (next r
 	if err != nil {
 		return next, nil, err
 	}
-	first := slices.IndexFunc(parts, func(p records.RunPart) bool { return p.State != order.Done })
+	first := slices.IndexFunc(parts, func(p records.RunPart) bool { return p.State != order.Done || p.LeftOutJS != "" })
 	if first < 0 {
 		return next, nil, fault.Conflict.Errorf("nothing of run %d is left to do", row.ID)
 	}
+	var failed []int64
 	for _, p := range parts[first:] {
 		work = append(work, p.Work)
+		some, err := o.failedFor(ctx, p)
+		if err != nil {
+			return next, nil, err
+		}
+		failed = append(failed, some...)
 	}
-	failed, err := o.failedFor(ctx, parts[first])
-	if len(failed) > 0 {
+	slices.Sort(failed)
+	if failed = slices.Compact(failed); len(failed) > 0 {
 		next.SetOnly(failed)
 	}
-	return next, work, err
+	return next, work, nil
 }
 
 // failedFor are the workstations that a part of a run failed for. None stands for all: it failed before it had any.
 func (o *Orders) failedFor(ctx context.Context, p records.RunPart) (ids []int64, err error) {
+	if left, err := p.LeftOut(); len(left) > 0 || err != nil {
+		return each(left, func(l api.LeftOut) int64 { return l.ID }), err
+	}
 	deliveries, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: p.Run, Part: p.Number})
 	if err != nil {
 		return nil, err
@@ -112,8 +121,7 @@ func (o *Orders) failedFor(ctx context.Context, p records.RunPart) (ids []int64,
 			ids = append(ids, e.WorkstationID)
 		}
 	}
-	slices.Sort(ids)
-	return slices.Compact(ids), nil
+	return ids, nil
 }
 
 // onlyFor names the workstations that a run is for; nil if those are all of its order.

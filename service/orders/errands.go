@@ -4,8 +4,10 @@ import (
 	"context"
 	"errors"
 
+	"jugate/core/delivery"
 	"jugate/core/errand"
 	"jugate/core/rights"
+	"jugate/core/wipe"
 
 	"jugate/api"
 	"jugate/core/actor"
@@ -105,7 +107,13 @@ func (o *Orders) StopErrand(ctx context.Context, id int64) (api.Errand, error) {
 	if e.Kind == errand.Receive {
 		return api.Errand{}, fault.Conflict.Errorf("this errand is part of a delivery; stop the delivery instead")
 	}
-	if err := o.Records.EndErrand(ctx, o.Now(), e.ID, errand.Stopped, "stopped by "+actor.From(ctx).Words()); err != nil {
+	reason := "stopped by " + actor.From(ctx).Words()
+	if e.Kind == errand.Wipe && e.State.Open() {
+		err = o.stopWipe(ctx, e, reason)
+	} else {
+		err = o.Records.EndErrand(ctx, o.Now(), e.ID, errand.Stopped, reason)
+	}
+	if err != nil {
 		return api.Errand{}, err
 	}
 	o.Versions.GiveUp(e.ID)
@@ -127,6 +135,13 @@ func (o *Orders) Fail(ctx context.Context, workstation, id int64, reason string)
 	}
 	if e, err = o.Records.RunningErrand(ctx, workstation, id, e.Kind); err != nil {
 		return err
+	}
+	if e.Kind == errand.Wipe { // it is told what was done by Wiped: an agent that does not know wipes has done nothing
+		how, err := records.OptionsOf[wipeOptions](e)
+		if err != nil {
+			return err
+		}
+		return o.wipeReceipt(ctx, e, wipe.Report{Method: how.Method, Serial: how.Serial, Verify: "nothing", Remarks: []string{}}, delivery.Failed, reason)
 	}
 	if err := o.Records.EndErrand(ctx, o.Now(), e.ID, errand.Failed, reason); err != nil {
 		return err

@@ -7,6 +7,8 @@
 // run, progress.go takes what workstations report. errands.go, start.go and install.go are
 // about what one workstation does, wishes.go about what a person at it asks for.
 //
+// checks.go has workstations check themselves, wipes.go has their disks wiped.
+//
 // prepared.go keeps orders for many days, runs.go carries one out, keeper.go begins those
 // whose time has come, unless it is one of quiet.go, behind.go has them run for whoever appears and
 // lacks what it should have, and again.go goes on for those that a run failed for.
@@ -40,6 +42,7 @@ type Fleet interface {
 	Doing(id int64, text string) // notes what one does in a delivery
 	Active(ctx context.Context, id int64, activity api.Activity)
 	Changed(ctx context.Context, id int64) // something was recorded of it
+	PutAway(ctx context.Context, id int64) error // retires one
 	Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error)
 	// ToAnswer is what one carries out on its copy of a version; nil if nothing is set for it.
 	// With goOn it joins no domain if that does not answer; else that is a join.ErrAway.

@@ -18,6 +18,7 @@ import (
 	"jugate/core/order"
 	"jugate/core/rights"
 	"jugate/core/roster"
+	"jugate/core/selection"
 	"jugate/records"
 )
 
@@ -26,7 +27,7 @@ func workOf(in api.Order) (all []order.Work) {
 	for _, w := range []struct {
 		is   bool
 		work order.Work
-	}{{in.Capture != nil, order.Capture}, {in.Deliver != nil, order.Deliver}, {in.Drivers != nil, order.Drivers}, {in.Payloads != nil, order.Payloads}} {
+	}{{in.Capture != nil, order.Capture}, {in.Check != nil, order.Check}, {in.Wipe != nil, order.Wipe}, {in.Deliver != nil, order.Deliver}, {in.Drivers != nil, order.Drivers}, {in.Payloads != nil, order.Payloads}} {
 		if w.is {
 			all = append(all, w.work)
 		}
@@ -81,7 +82,7 @@ func (o *Orders) checkOrder(ctx context.Context, in api.Order) error {
 		return err
 	}
 	if len(workOf(in)) == 0 {
-		return fault.Invalid.Errorf("the order %s has nothing to do: say what it captures, delivers or installs", in.Name)
+		return fault.Invalid.Errorf("the order %s has nothing to do: say what it captures, checks, wipes, delivers or installs", in.Name)
 	}
 	if in.Deliver != nil && in.Deliver.AtLatest != nil {
 		return fault.Invalid.Errorf("an order is for many days: say wait_minutes, and not at_latest")
@@ -124,6 +125,18 @@ func (o *Orders) mayRun(ctx context.Context, in api.Order) error {
 		}
 		all = append(all, rights.CheckImage(ctx, rights.See, ref.Image))
 		choose(d.To, d.Where)
+	}
+	if c := in.Check; c != nil {
+		all = append(all, checkable(c.CheckOptions))
+		for _, condition := range c.Require {
+			_, err := selection.Parse(condition)
+			all = append(all, err)
+		}
+		choose(c.To, c.Where)
+	}
+	if w := in.Wipe; w != nil {
+		_, err := o.Fleet.Choose(rights.Needing(ctx, rights.Wipe), w.Workstations, "")
+		all = append(all, err)
 	}
 	if d := in.Drivers; d != nil {
 		choose(d.To, d.Where)

@@ -19,6 +19,11 @@ func (o *Orders) receiptOf(r records.Receipt) api.Receipt {
 		Multicast: r.BytesMulticast, Unicast: r.BytesUnicast, Verified: r.Verified,
 		Outcome: r.Outcome, Reason: r.Reason, OrderedBy: r.OrderedBy, Unreadable: r.Unreadable, Remark: r.Remark,
 	}
+	if r.Kind == records.OfWipe {
+		if report, err := r.Wipe(); err == nil {
+			out.Wipe = &report
+		}
+	}
 	out.Drivers, out.Arrival = r.DriverList(), o.arrivalOf(r)
 	if r.Started.Valid {
 		out.Started = &r.Started.Time

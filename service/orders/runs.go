@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -73,6 +74,10 @@ func (o *Orders) Run(ctx context.Context, id int64) (api.OrderRun, error) {
 		if err != nil {
 			return out, err
 		}
+		if part.LeftOut, err = p.LeftOut(); err != nil {
+			return out, err
+		}
+		part.LeftOut = orNone(part.LeftOut)
 		part.Deliveries, part.Errands = append(part.Deliveries, deliveries...), append(part.Errands, errands...)
 		out.Parts = append(out.Parts, part)
 	}
@@ -197,13 +202,16 @@ func (o *Orders) advance(ctx context.Context, id int64) error {
 	}
 	states := make([]order.State, len(parts))
 	for i := range parts {
-		if err := o.look(ctx, &parts[i]); err != nil {
+		if err := o.look(ctx, in, &parts[i]); err != nil {
 			return err
 		}
 		states[i] = parts[i].State
 	}
 	for {
 		begin, now := order.Next(states)
+		if now == order.Done && tookOut(parts) {
+			now = order.Failed // for some, for whom it can go on
+		}
 		if begin < 0 {
 			if now == order.Running {
 				return nil
@@ -225,12 +233,13 @@ func (o *Orders) advance(ctx context.Context, id int64) error {
 }
 
 func (o *Orders) endRun(ctx context.Context, row *records.Run, parts []records.RunPart, state order.State) error {
-	reason := ""
+	var reasons []string
 	for _, p := range parts {
 		if p.Reason != "" {
-			reason = fmt.Sprintf("%s: %s", p.Work, p.Reason)
+			reasons = append(reasons, fmt.Sprintf("%s: %s", p.Work, p.Reason))
 		}
 	}
+	reason := strings.Join(reasons, "; ")
 	o.Log.Info("a run has ended", "run", row.ID, "order", row.Name, "state", state, "reason", reason)
 	defer o.publishRun(ctx, row.ID)
 	if err := o.Records.EndRun(ctx, o.Now(), row.ID, state, reason); err != nil {
@@ -275,12 +284,26 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 	case order.Capture:
 		o.wakeFor(ctx, in, []string{in.Capture.Workstation}, "")
 		_, err = o.Capture(rights.Needing(ctx, rights.Capture), *in.Capture)
+	case order.Check:
+		c := in.Check.NewCheck
+		if c.To, c.Where, err = o.targetsOf(ctx, row, c.To, c.Where); err != nil {
+			return err
+		}
+		o.wakeFor(deliver, in, c.To, c.Where)
+		_, err = o.OrderCheck(deliver, c)
+	case order.Wipe:
+		w := in.Wipe.NewWipe
+		if w.Workstations, _, err = o.targetsOf(ctx, row, w.Workstations, ""); err != nil {
+			return err
+		}
+		o.wakeFor(deliver, in, w.Workstations, "")
+		_, err = o.OrderWipe(rights.Needing(ctx, rights.Wipe), w)
 	case order.Deliver:
 		d := in.Deliver.NewDelivery
 		if d.To, d.Where, err = o.targetsOf(ctx, row, d.To, d.Where); err != nil {
 			return err
 		}
-		if row.OnlyIDs != "" {
+		if row.OnlyIDs != "" || in.Check != nil {
 			d.Start = "all" // whom the order names may be more than there are
 		}
 		if in.Deliver.Wait > 0 {
@@ -317,10 +340,18 @@ func (o *Orders) wakeFor(ctx context.Context, in api.Order, names []string, wher
 	}
 }
 
+// tookOut tells whether a part has taken workstations out.
+func tookOut(parts []records.RunPart) bool {
+	return slices.ContainsFunc(parts, func(p records.RunPart) bool { return p.LeftOutJS != "" })
+}
+
 // look notes how far a part is that runs.
-func (o *Orders) look(ctx context.Context, p *records.RunPart) error {
+func (o *Orders) look(ctx context.Context, in api.Order, p *records.RunPart) error {
 	if p.State != order.Running {
 		return nil
+	}
+	if p.Work == order.Check || p.Work == order.Wipe {
+		return o.lookAtEach(ctx, in, p)
 	}
 	deliveries, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: p.Run, Part: p.Number})
 	if err != nil {

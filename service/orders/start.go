@@ -68,6 +68,12 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 	if e.Kind == errand.Drivers {
 		return out, o.fillInstall(ctx, e, out)
 	}
+	if e.Kind == errand.Check {
+		return out, o.fillCheck(e, out)
+	}
+	if e.Kind == errand.Wipe {
+		return out, o.fillWipe(e, out)
+	}
 	if e.Kind == errand.Payloads {
 		return out, o.fillBring(ctx, e, out)
 	}

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"os"
 	"strconv"
@@ -17,6 +18,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/actor"
+	"jugate/core/check"
 	"jugate/core/fault"
 	"jugate/core/image"
 	"jugate/core/rights"
@@ -67,6 +69,10 @@ const (
 	// arrivalAtMost bounds the report of a first start, in bytes.
 	arrivalAtMost = 16 << 10
 	lackingAtMost = 4 << 20
+	// checkedAtMost bounds what a check has found out: speeds, faults and places, some hundred of each.
+	checkedAtMost = 128 << 10
+	// trialBytesAtMost is how much a check of the network may fetch.
+	trialBytesAtMost = 64 << 20
 )
 
 func (s *Server) agentAPI(r chi.Router) {
@@ -95,6 +101,7 @@ func (s *Server) agentAPI(r chi.Router) {
 			r.Put("/errands/{id}/slabs/{digest}", s.uploads(2*slabstore.MaxSlab, s.putSlab))
 			r.Put("/errands/{id}/map", s.uploads(image.MaxMap, s.putMap))
 			r.Put("/errands/{id}/manifest", s.uploads(image.MaxManifest, s.putManifest))
+			r.Get("/errands/{id}/trial-bytes", s.getTrialBytes)
 			r.Get("/drivers/{id}/files/*", s.getDriverFile)
 			r.Get("/payloads/{digest}", s.getPayload)
 			r.Get("/deliveries/{id}/manifest", s.getVersionFile(func(manifest, _ string) string { return manifest }))
@@ -195,6 +202,27 @@ func (s *Server) admittedAgent(h huma.API) {
 	}) error {
 		return s.Orders.Brought(ctx, caller(ctx), in.ID, in.Body)
 	})
+	does(s, h, op("POST", "/errands/{errand}/under", "under", "", ""), func(ctx context.Context, in *struct {
+		ErrandRef
+		Body api.Activity
+	}) error {
+		return s.Orders.Under(ctx, caller(ctx), in.ID, in.Body)
+	})
+	answers(s, h, op("POST", "/errands/{errand}/trial", "trial", "", ""), func(ctx context.Context, in *ErrandRef) (api.Trial, error) {
+		return s.Orders.Trial(ctx, caller(ctx), in.ID)
+	})
+	does(s, h, limited(op("POST", "/errands/{errand}/checked", "checked", "", ""), checkedAtMost), func(ctx context.Context, in *struct {
+		ErrandRef
+		Body check.Result
+	}) error {
+		return s.Orders.Checked(ctx, caller(ctx), in.ID, in.Body)
+	})
+	does(s, h, op("POST", "/errands/{errand}/wiped", "wiped", "", ""), func(ctx context.Context, in *struct {
+		ErrandRef
+		Body api.Wiped
+	}) error {
+		return s.Orders.Wiped(ctx, caller(ctx), in.ID, in.Body)
+	})
 	does(s, h, op("POST", "/errands/{errand}/put", "installed", "", ""), func(ctx context.Context, in *struct {
 		ErrandRef
 		Body api.Installed
@@ -294,6 +322,25 @@ func (s *Server) putManifest(r *http.Request, u *intake.Upload, text []byte) (an
 func (s *Server) getDriverFile(w http.ResponseWriter, r *http.Request) {
 	f, err := s.Stock.DriverFile(chi.URLParam(r, "id"), chi.URLParam(r, "*"))
 	s.serveFile(w, r, f, err)
+}
+
+// getTrialBytes gives a workstation that checks the network bytes that nobody can compress.
+func (s *Server) getTrialBytes(w http.ResponseWriter, r *http.Request) {
+	id, err := numberInPath(r)
+	if err == nil {
+		err = s.Orders.Under(r.Context(), caller(r.Context()), id, api.Activity{Text: "checking the network"})
+	}
+	n, notNumber := strconv.ParseInt(r.URL.Query().Get("n"), 10, 64)
+	if err == nil && (notNumber != nil || n < 1 || n > trialBytesAtMost) {
+		err = fault.Invalid.Errorf("a trial has from 1 to %d bytes", trialBytesAtMost)
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	w.Header().Set("Content-Type", "application/octet-stream")
+	w.Header().Set("Content-Length", strconv.FormatInt(n, 10))
+	io.CopyN(w, rand.NewChaCha8([32]byte{}), n) // whoever has gone has gone
 }
 
 // serveFile sends a file that was opened for this, or why it could not be.

@@ -22,6 +22,7 @@ var tags = []*huma.Tag{
 	{Name: "drivers", Description: "The driver library, sets of drivers, and what they cover."},
 	{Name: "boot environment", Description: "Builds of the small system that workstations boot, and media that boot it without network boot."},
 	{Name: "network boot", Description: "How machines are answered that boot over the network, and how far they get."},
+	{Name: "checks", Description: "Whether workstations themselves are fit, and wiping their disks."},
 	{Name: "terms", Description: "What the words, states and findings of this interface mean."},
 	{Name: "events", Description: "What changes, as it changes."},
 }
@@ -39,6 +40,11 @@ var descriptions = map[string]string{
 	"get-run":      "With the deliveries and errands that its parts have made.",
 	"stop-run":     "What is under way of it is stopped, too.",
 	"go-on-run":    "It is a run of its own. One that failed before it had any workstations goes on for all of them.",
+
+	"check":       "Makes an errand for each workstation, which checks when it has booted the boot environment.",
+	"list-checks": "Those of workstations that the caller may see.",
+	"get-check":   "With the speeds of the disk, the faults of the memory and everything else that was counted.",
+	"wipe":        "Makes an errand for each workstation. All that is on the disk is lost. It leaves a receipt with the method, the disk's serial number, and what was read back.",
 
 	"list-quiet-times":  "Those that were over a year ago are forgotten.",
 	"save-quiet-time":   "One of the same name is replaced. A run whose time comes then is missed; people can run orders all the same.",

@@ -1,0 +1,117 @@
+package records
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	checks "jugate/core/check"
+	"jugate/core/errand"
+)
+
+// MachineCheck is what checks of a machine have found out.
+type MachineCheck struct {
+	ID            int64         `db:"id"`
+	ErrandID      int64         `db:"errand_id"`
+	WorkstationID int64         `db:"workstation_id"`
+	Workstation   string        `db:"workstation"` // its name at the time
+	Address       string        `db:"hardware_address"`
+	Maker         string        `db:"maker"`
+	Model         string        `db:"model"`
+	Serial        string        `db:"serial"`
+	Ended         time.Time     `db:"ended"`
+	Verdict       checks.Verdict `db:"verdict"`
+	FindingsJS    string        `db:"findings"`
+	ResultJS      string        `db:"result"`
+	OrderedBy     string        `db:"ordered_by"`
+}
+
+// Findings are what was noticed.
+func (c *MachineCheck) Findings() ([]checks.Judgement, error) {
+	return decode[[]checks.Judgement](fmt.Sprintf("the findings of check %d", c.ID), c.FindingsJS)
+}
+
+// Result is what was found out.
+func (c *MachineCheck) Result() (checks.Result, error) {
+	return decode[checks.Result](fmt.Sprintf("the result of check %d", c.ID), c.ResultJS)
+}
+
+// AddErrand asks a workstation for something that its options say.
+func (db *DB) AddErrand(ctx context.Context, now time.Time, workstation int64, kind errand.Kind, options any, by string) (*Errand, error) {
+	run, number := part(ctx)
+	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options, run_id, run_part, ordered_by) VALUES (?, ?, 'waiting', '', 0, '', ?, ?, ?, ?, ?)`,
+		workstation, kind, now.UTC(), encode(options), run, number, by)
+	if err != nil {
+		return nil, err
+	}
+	id, err := result.LastInsertId()
+	if err != nil {
+		return nil, err
+	}
+	return db.Errand(ctx, id)
+}
+
+// OptionsOf say how an errand is to be done.
+func OptionsOf[T any](e *Errand) (T, error) {
+	return decode[T](fmt.Sprintf("how errand %d is to be done", e.ID), e.Options)
+}
+
+// AddMachineCheck keeps what came of an errand that checks, and ends that, both or neither.
+func (db *DB) AddMachineCheck(ctx context.Context, c MachineCheck, findings []checks.Judgement, result checks.Result) (id int64, err error) {
+	c.Ended, c.FindingsJS, c.ResultJS = c.Ended.UTC(), encode(findings), encode(result)
+	err = db.change(ctx, func(tx *sqlx.Tx) error {
+		done, err := tx.ExecContext(ctx, `UPDATE errands SET state = 'done', ended = ? WHERE id = ? AND state = 'running'`, c.Ended, c.ErrandID)
+		if err := changed(done, err, "running errand", c.ErrandID); err != nil {
+			return err
+		}
+		added, err := tx.NamedExecContext(ctx, `INSERT INTO checks (errand_id, workstation_id, workstation, hardware_address, maker, model, serial, ended, verdict, findings, result, ordered_by)
+			VALUES (:errand_id, :workstation_id, :workstation, :hardware_address, :maker, :model, :serial, :ended, :verdict, :findings, :result, :ordered_by)`, c)
+		if err == nil {
+			id, err = added.LastInsertId()
+		}
+		return err
+	})
+	return id, err
+}
+
+// MachineCheckFilter narrows a list of checks; empty fields narrow nothing.
+type MachineCheckFilter struct {
+	WorkstationID int64
+	ErrandID      int64
+	Model         string
+	Verdict       checks.Verdict
+	Within        []string // of workstations in one of these groups; nil narrows nothing
+}
+
+// MachineChecks lists, the newest first; sortable by ended, workstation, model and verdict.
+func (db *DB) MachineChecks(ctx context.Context, f MachineCheckFilter, p Page) (rows []MachineCheck, total int, err error) {
+	var q query
+	if f.WorkstationID != 0 {
+		q.and("c.workstation_id = ?", f.WorkstationID)
+	}
+	if f.ErrandID != 0 {
+		q.and("c.errand_id = ?", f.ErrandID)
+	}
+	if f.Model != "" {
+		q.and("lower(trim(c.maker || ' ' || c.model)) GLOB lower(?)", f.Model)
+	}
+	if f.Verdict != "" {
+		q.and("c.verdict = ?", f.Verdict)
+	}
+	if f.Within != nil {
+		q.and("c.workstation_id IN (SELECT m.workstation_id FROM group_members m JOIN groups g ON g.id = m.group_id WHERE g.name COLLATE NOCASE IN (SELECT value FROM json_each(?)))", encode(f.Within))
+	}
+	q.search(p.Search, []string{"c.workstation", "c.serial", "c.model", "c.findings"})
+	total, err = db.list(ctx, listing{columns: "c.*", from: "checks c", key: "c.id", order: "c.id DESC",
+		fields: map[string]string{"ended": "c.ended", "workstation": "c.workstation", "model": "c.model", "verdict": "c.verdict"}}, &rows, q, p)
+	return rows, total, err
+}
+
+// MachineCheck is the one of that number.
+func (db *DB) MachineCheck(ctx context.Context, id int64) (*MachineCheck, error) {
+	var c MachineCheck
+	err := db.read.GetContext(ctx, &c, `SELECT * FROM checks WHERE id = ?`, id)
+	return &c, missing(err, "check", id)
+}

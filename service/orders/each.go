@@ -1,0 +1,137 @@
+package orders
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"strings"
+	"time"
+
+	"jugate/api"
+	"jugate/core/check"
+	"jugate/core/errand"
+	"jugate/core/fault"
+	"jugate/core/order"
+	"jugate/records"
+)
+
+// Parts that are about each workstation alone, checks and wipes, take those out for which they fail. The run goes on with the others, and
+// has failed in the end for those.
+
+// waitForEach is how long such a part waits for workstations that do not come.
+const waitForEach = time.Hour
+
+// takenOut are the workstations that parts of a run took out.
+func (o *Orders) takenOut(ctx context.Context, run int64) (map[int64]bool, error) {
+	parts, err := o.Records.RunParts(ctx, run)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64]bool{}
+	for _, p := range parts {
+		left, err := p.LeftOut()
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range left {
+			out[l.ID] = true
+		}
+	}
+	return out, nil
+}
+
+// lookAtEach notes how far a part is that has an errand for each workstation. Errands that still wait when its time is over are stopped.
+func (o *Orders) lookAtEach(ctx context.Context, in api.Order, p *records.RunPart) error {
+	wait := waitForEach
+	switch {
+	case p.Work == order.Check && in.Check.Wait > 0:
+		wait = time.Duration(in.Check.Wait) * time.Minute
+	case p.Work == order.Wipe && in.Wipe.Wait > 0:
+		wait = time.Duration(in.Wipe.Wait) * time.Minute
+	}
+	over := o.Now().After(p.Began.Time.Add(wait))
+	_, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: p.Run, Part: p.Number})
+	if err != nil {
+		return err
+	}
+	var out []api.LeftOut
+	passed := 0
+	for _, id := range errands {
+		e, err := o.Records.Errand(ctx, id)
+		if err != nil {
+			return err
+		}
+		if e.State == errand.Waiting && over {
+			if err := o.Records.EndErrand(ctx, o.Now(), id, errand.Stopped, fmt.Sprintf("it did not come within %v", wait)); err != nil && fault.KindOf(err) != fault.NotFound {
+				return err
+			}
+			o.Publish(o.errandOf(*e))
+			if e, err = o.Records.Errand(ctx, id); err != nil {
+				return err
+			}
+		}
+		if e.State.Open() {
+			return nil
+		}
+		why := e.Error
+		if e.State == errand.Done && p.Work == order.Check {
+			if why, err = o.whyNotFit(ctx, *in.Check, e); err != nil {
+				return err
+			}
+		}
+		if why == "" && e.State == errand.Done {
+			passed++
+			continue
+		}
+		out = append(out, api.LeftOut{ID: e.WorkstationID, Workstation: e.Workstation, Reason: why})
+	}
+	p.State, p.Ended = order.Done, sql.NullTime{Time: o.Now(), Valid: true}
+	if len(out) > 0 {
+		p.SetLeftOut(out)
+		var reasons []string
+		for _, l := range out {
+			reasons = append(reasons, l.Workstation+": "+l.Reason)
+			o.Log.Warn("a workstation was taken out of a run", "run", p.Run, "part", p.Work, "workstation", l.Workstation, "reason", l.Reason)
+		}
+		p.Reason = strings.Join(reasons, "; ")
+	}
+	if passed == 0 {
+		p.State = order.Failed
+	}
+	return o.Records.SetRunPart(ctx, *p)
+}
+
+// whyNotFit says why a workstation that was checked does not pass; empty if it does.
+func (o *Orders) whyNotFit(ctx context.Context, in api.PreparedCheck, e *records.Errand) (string, error) {
+	rows, _, err := o.Records.MachineChecks(ctx, records.MachineCheckFilter{ErrandID: e.ID}, records.Page{Limit: 1})
+	if err != nil {
+		return "", err
+	}
+	if len(rows) == 0 {
+		return "nothing is known of its check", nil
+	}
+	findings, err := rows[0].Findings()
+	if err != nil {
+		return "", err
+	}
+	var why []string
+	for _, f := range findings {
+		if f.Verdict == check.Bad || f.Verdict == check.Doubtful && in.Passes == string(check.Good) {
+			why = append(why, f.Text)
+		}
+	}
+	w, err := o.Records.Workstation(ctx, e.WorkstationID)
+	if err != nil {
+		return "", err
+	}
+	for _, condition := range in.Require {
+		fits, err := o.Fleet.Means(ctx, []string{w.Label()}, condition, *w)
+		switch {
+		case err != nil:
+			why = append(why, fmt.Sprintf("%s cannot be told: %v", condition, err))
+		case !fits:
+			why = append(why, "it does not fit: "+condition)
+		}
+	}
+	return strings.Join(why, "; "), nil
+}
