@@ -117,6 +117,8 @@ type Agent struct {
 	client *apiclient.Client // with the pass of the last check-in
 	name   string
 	errand int64 // that it is at
+
+	checked string // what the last check has found; empty once another errand has begun
 }
 
 // called is the workstation's name, as the service told it.
@@ -136,7 +138,9 @@ func (a *Agent) setName(name string) {
 func (a *Agent) setErrand(id int64) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
-	a.errand = id
+	if a.errand = id; id != 0 {
+		a.checked = ""
+	}
 }
 
 func (a *Agent) atErrand() int64 {
@@ -326,6 +330,11 @@ func (a *Agent) standing(name string, state roster.State, onDisk string) {
 		if onDisk != "" {
 			text += "; on its disk is " + onDisk
 		}
+		a.mu.Lock()
+		if a.checked != "" {
+			text += "; " + a.checked
+		}
+		a.mu.Unlock()
 		a.show("%s", text)
 	}
 }

@@ -77,9 +77,25 @@ func (a *Agent) check(ctx context.Context, e *api.ToErrand) error {
 			result.Problems = append(result.Problems, fmt.Sprintf("%s could not be checked: %v", one.what, err))
 		}
 	}
-	a.show("checked; the service judges it")
-	_, err := authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) { return struct{}{}, c.Checked(ctx, e.ID, result) })
+	judged, err := authorized(ctx, a, func(c *apiclient.Client) (api.Judged, error) { return c.Checked(ctx, e.ID, result) })
+	if err == nil {
+		a.found(judged)
+	}
 	return a.leaveAfter(to.WhenDone, err)
+}
+
+// found keeps what a check has found for the screen, until there is something else to do.
+func (a *Agent) found(judged api.Judged) {
+	text := "checked: " + string(judged.Verdict)
+	for _, f := range judged.Findings {
+		if f.Verdict != check.Good {
+			text += fmt.Sprintf("; %s: %s", f.About, f.Text)
+		}
+	}
+	a.mu.Lock()
+	a.checked = text
+	a.mu.Unlock()
+	a.show("%s", text)
 }
 
 // leaveAfter leaves the machine as an errand says, if it was taken as done.
@@ -126,6 +142,9 @@ func (a *Agent) checkHealth(rule string) (*disk.Vitals, error) {
 		return nil, err
 	}
 	v, err := a.machine.Vitals(at)
+	if errors.Is(err, disk.ErrNoHealth) {
+		v, err = &disk.Vitals{Silent: true, Wrong: []string{}, Odd: []string{}}, nil
+	}
 	if err == nil {
 		v.Serial = d.Serial
 	}

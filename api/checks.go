@@ -48,6 +48,12 @@ type ToCheck struct {
 	Token   string `json:"token" doc:"With which they begin"`
 }
 
+// Judged is what the service makes of a check, for whoever stands in front of the machine.
+type Judged struct {
+	Verdict  check.Verdict     `json:"verdict" enum:"good,doubtful,bad"`
+	Findings []check.Judgement `json:"noticed" nullable:"false"`
+}
+
 // Trial is what the service has sent for a check of the network.
 type Trial struct {
 	Packets int `json:"packets"`

@@ -186,8 +186,8 @@ func (c *Client) Trial(ctx context.Context, errand int64) (api.Trial, error) {
 }
 
 // Checked ends an errand that has checked the machine.
-func (c *Client) Checked(ctx context.Context, errand int64, result check.Result) error {
-	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/errands/%d/checked", errand), result, nil)
+func (c *Client) Checked(ctx context.Context, errand int64, result check.Result) (api.Judged, error) {
+	return agent[api.Judged](ctx, c, http.MethodPost, fmt.Sprintf("errands/%d/checked", errand), result)
 }
 
 // Wiped ends an errand that was to wipe a disk.

@@ -292,6 +292,16 @@ func (m *Machine) Chord(keys ...string) error {
 	return m.control("send-key", map[string]any{"keys": all})
 }
 
+// Ended waits until the machine has switched itself off.
+func (m *Machine) Ended(ctx context.Context) error {
+	select {
+	case <-m.ended:
+		return nil
+	case <-ctx.Done():
+		return fmt.Errorf("%s is still on: %w; its last words: %s", m.Name, ctx.Err(), lastLines(m.Serial(), 10))
+	}
+}
+
 // Off pulls the plug, and takes the machine's link away. It may be called again.
 func (m *Machine) Off() error {
 	if m.off {

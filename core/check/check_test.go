@@ -185,6 +185,7 @@ func TestWhatAResultMeans(t *testing.T) {
 	assert.Equal(t, []string{"health, good: the disk says nothing against itself after 4000 hours"}, words(check.Result{Health: vitals(2)}, check.Result{}, check.Result{Health: vitals(2)}))
 	assert.Equal(t, []string{"health, bad: 5 more defects than at the check before (2, now 7): it is failing"},
 		words(check.Result{Health: vitals(7)}, check.Result{}, check.Result{Health: vitals(2)}, check.Result{Health: vitals(0)}))
+	assert.Equal(t, []string{"health, good: nothing is known: the disk does not say how it is"}, words(check.Result{Health: &disk.Vitals{Silent: true}}, check.Result{Health: vitals(2)}))
 	assert.Equal(t, []string{"health, doubtful: 93 % of the disk's life are used"}, words(check.Result{Health: &disk.Vitals{Used: 93}}))
 	assert.Equal(t, []string{"health, bad: the disk says: it can only be read"}, words(check.Result{Health: &disk.Vitals{Wrong: []string{"it can only be read"}}}))
 

@@ -79,6 +79,10 @@ func placesOf(n int) string {
 }
 
 func judgeHealth(v *disk.Vitals, earlier []Result, add adder) {
+	if v.Silent {
+		add(OfHealth, Good, "nothing is known: the disk does not say how it is")
+		return
+	}
 	before := len(v.Wrong)
 	for _, text := range v.Wrong {
 		add(OfHealth, Bad, "the disk says: %s", text)

@@ -47,15 +47,25 @@ func (m *MemoryReport) SecondsPerGiB() float64 {
 // faultsKept bounds the faults that are told; a broken module has millions.
 const faultsKept = 100
 
-// background is what words are filled with; its complement is written over it.
-type background func(n uint64) uint64
+// background is what words are filled with: one word everywhere, or with that another value for each address, so that two addresses that
+// are one and the same show.
+type background struct {
+	word      uint64
+	addressed bool
+}
 
-func constant(w uint64) background { return func(uint64) uint64 { return w } }
+// at is the value of the word of a number.
+func (b background) at(n uint64) uint64 {
+	if b.addressed {
+		return b.word ^ bits.RotateLeft64(n*0x9e3779b97f4a7c15, 29)
+	}
+	return b.word
+}
 
-// byAddress gives each word another value, so that two addresses that are one and the same show.
-func byAddress(n uint64) uint64 { return bits.RotateLeft64(n*0x9e3779b97f4a7c15, 29) }
+// turned is the complement.
+func (b background) turned() background { return background{^b.word, b.addressed} }
 
-var backgrounds = []background{constant(0), byAddress, constant(0x5555555555555555), constant(0x3333333333333333), constant(0x0f0f0f0f0f0f0f0f), constant(0x00ff00ff00ff00ff)}
+var backgrounds = []background{{}, {addressed: true}, {word: 0x5555555555555555}, {word: 0x3333333333333333}, {word: 0x0f0f0f0f0f0f0f0f}, {word: 0x00ff00ff00ff00ff}}
 
 // quickRounds is how many backgrounds a quick walk has.
 const quickRounds = 2
@@ -101,12 +111,12 @@ type walk struct {
 	report      *MemoryReport
 }
 
-func (w *walk) march(b background) error {
-	plain, turned := b, func(n uint64) uint64 { return ^b(n) }
+func (w *walk) march(plain background) error {
+	turned := plain.turned()
 	for _, step := range []struct {
 		down        bool
-		read, write background // nil for neither
-	}{{write: plain}, {read: plain, write: turned}, {read: turned, write: plain}, {down: true, read: plain, write: turned}, {down: true, read: turned, write: plain}, {read: plain}} {
+		read, write *background // nil for neither
+	}{{write: &plain}, {read: &plain, write: &turned}, {read: &turned, write: &plain}, {down: true, read: &plain, write: &turned}, {down: true, read: &turned, write: &plain}, {read: &plain}} {
 		w.memory.Settle()
 		if err := w.over(step.down, step.read, step.write); err != nil {
 			return err
@@ -115,7 +125,7 @@ func (w *walk) march(b background) error {
 	return nil
 }
 
-func (w *walk) over(down bool, read, write background) error {
+func (w *walk) over(down bool, read, write *background) error {
 	order := make([]int, len(w.pieces))
 	base := make([]uint64, len(w.pieces))
 	for i := range order {
@@ -131,25 +141,32 @@ func (w *walk) over(down bool, read, write background) error {
 		if err := w.ctx.Err(); err != nil {
 			return err
 		}
-		p := w.pieces[i]
-		for n := range p {
-			at := n
-			if down {
-				at = len(p) - 1 - n
-			}
-			if read != nil {
-				if want, is := read(base[i]+uint64(at)), p[at]; is != want {
-					w.fault(i, at, int64(base[i]+uint64(at))*8, is^want)
-				}
-			}
-			if write != nil {
-				p[at] = write(base[i] + uint64(at))
-			}
-		}
-		w.done += int64(len(p)) * 8
+		w.piece(i, base[i], down, read, write)
+		w.done += int64(len(w.pieces[i])) * 8
 		w.tell(w.done, w.total)
 	}
 	return nil
+}
+
+// piece reads each word, and writes another, one after the other.
+func (w *walk) piece(i int, base uint64, down bool, read, write *background) {
+	p := w.pieces[i]
+	at, step := 0, 1
+	if down {
+		at, step = len(p)-1, -1
+	}
+	for range p {
+		n := base + uint64(at)
+		if read != nil {
+			if want, is := read.at(n), p[at]; is != want {
+				w.fault(i, at, int64(n)*8, is^want)
+			}
+		}
+		if write != nil {
+			p[at] = write.at(n)
+		}
+		at += step
+	}
 }
 
 func (w *walk) fault(piece, word int, offset int64, wrong uint64) {

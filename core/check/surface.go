@@ -132,8 +132,11 @@ func (r *surface) lose(at, length int64) {
 	}
 }
 
-// slowShare is the share of the usual speed below which a stretch is slow.
-const slowShare = 0.25
+// A stretch is slow if it has less than a share of the usual speed, and took longer than usual by more than chance.
+const (
+	slowShare   = 0.25
+	slowSeconds = 0.05
+)
 
 // Usual is the median speed of the stretches that were read; 0 without any.
 func (s *SurfaceReport) Usual() float64 {
@@ -151,8 +154,9 @@ func (s *SurfaceReport) Slow() (all []Stretch) {
 		return nil
 	}
 	usual, each := s.Usual(), (s.Size+int64(len(s.Speeds))-1)/int64(len(s.Speeds))
+	read := float64(s.Read) / float64(len(s.Speeds)) // of each
 	for i, v := range s.Speeds {
-		if v > 0 && v < usual*slowShare {
+		if v > 0 && v < usual*slowShare && read/v-read/usual > slowSeconds {
 			all = append(all, Stretch{int64(i) * each, min(each, s.Size-int64(i)*each)})
 		}
 	}

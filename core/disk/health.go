@@ -21,6 +21,7 @@ var ErrNoHealth = errors.New("the disk does not tell how it is")
 // Vitals are what a disk says of itself. Counts are 0 where it does not say.
 type Vitals struct {
 	Serial  string   `json:"disk_serial" maxLength:"200"`
+	Silent  bool     `json:"silent" doc:"It says nothing: a virtual disk, or one behind a controller that does not pass the question on"`
 	Wrong   []string `json:"wrong" nullable:"false" maxItems:"40" doc:"What is wrong by its own thresholds, in words"`
 	Odd     []string `json:"odd" nullable:"false" maxItems:"40" doc:"What is no reason to replace it, and worth knowing"`
 	Celsius int      `json:"temperature" doc:"Degrees Celsius"`

@@ -94,24 +94,24 @@ func (o *Orders) Under(ctx context.Context, workstation, id int64, activity api.
 const earlierChecks = 20
 
 // Checked ends an errand that has checked a workstation.
-func (o *Orders) Checked(ctx context.Context, workstation, id int64, result check.Result) error {
+func (o *Orders) Checked(ctx context.Context, workstation, id int64, result check.Result) (out api.Judged, err error) {
 	e, err := o.Records.RunningErrand(ctx, workstation, id, errand.Check)
 	if err != nil {
-		return err
+		return out, err
 	}
 	w, err := o.Records.Workstation(ctx, workstation)
 	if err != nil {
-		return err
+		return out, err
 	}
 	before, _, err := o.Records.MachineChecks(ctx, records.MachineCheckFilter{WorkstationID: workstation}, records.Page{Limit: earlierChecks})
 	if err != nil {
-		return err
+		return out, err
 	}
 	var earlier []check.Result
 	for _, c := range before {
 		r, err := c.Result()
 		if err != nil {
-			return err
+			return out, err
 		}
 		earlier = append(earlier, r)
 	}
@@ -122,12 +122,12 @@ func (o *Orders) Checked(ctx context.Context, workstation, id int64, result chec
 	row := records.MachineCheck{ErrandID: id, WorkstationID: workstation, Workstation: w.Label(), Address: w.Address().String(), Maker: w.Maker, Model: w.Model, Serial: w.Serial, Ended: o.Now(), Verdict: check.Worst(findings), OrderedBy: e.OrderedBy}
 	number, err := o.Records.AddMachineCheck(ctx, row, findings, result)
 	if err != nil {
-		return err
+		return out, err
 	}
 	o.Log.Info("workstation checked", "workstation", w.Label(), "check", number, "verdict", row.Verdict)
 	o.publishErrand(ctx, id)
 	o.Fleet.Ring(workstation)
-	return nil
+	return api.Judged{Verdict: row.Verdict, Findings: findings}, nil
 }
 
 // Checks lists what checks have found out, the newest first.

@@ -1,6 +1,7 @@
 package orders
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"database/sql"
@@ -150,11 +151,13 @@ func (o *Orders) mayRun(ctx context.Context, in api.Order) error {
 // differences are the fields in which two orders differ.
 func differences(before, after api.Order) ([]api.OrderDiff, error) {
 	fields := func(in api.Order) (all map[string]json.RawMessage, err error) {
-		text, err := json.Marshal(in)
-		if err != nil {
+		var text bytes.Buffer
+		plain := json.NewEncoder(&text) // conditions are for people to read
+		plain.SetEscapeHTML(false)
+		if err := plain.Encode(in); err != nil {
 			return nil, err
 		}
-		return all, json.Unmarshal(text, &all)
+		return all, json.Unmarshal(text.Bytes(), &all)
 	}
 	was, err := fields(before)
 	if err != nil {

@@ -211,10 +211,10 @@ func (s *Server) admittedAgent(h huma.API) {
 	answers(s, h, op("POST", "/errands/{errand}/trial", "trial", "", ""), func(ctx context.Context, in *ErrandRef) (api.Trial, error) {
 		return s.Orders.Trial(ctx, caller(ctx), in.ID)
 	})
-	does(s, h, limited(op("POST", "/errands/{errand}/checked", "checked", "", ""), checkedAtMost), func(ctx context.Context, in *struct {
+	answers(s, h, limited(op("POST", "/errands/{errand}/checked", "checked", "", ""), checkedAtMost), func(ctx context.Context, in *struct {
 		ErrandRef
 		Body check.Result
-	}) error {
+	}) (api.Judged, error) {
 		return s.Orders.Checked(ctx, caller(ctx), in.ID, in.Body)
 	})
 	does(s, h, op("POST", "/errands/{errand}/wiped", "wiped", "", ""), func(ctx context.Context, in *struct {

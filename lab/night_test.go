@@ -1,0 +1,167 @@
+package lab_test
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+	"jugate/demo/golddisk"
+	"jugate/lab"
+)
+
+const mib = int64(1) << 20
+
+// nightOrder checks a room, and delivers to who passes.
+const nightOrder = `order: night
+note: the room, while nobody is there
+check:
+  to: [herbarium]
+  surface: whole
+  memory_walk: quick
+  network: true
+  wait_minutes: 30
+  require: ["memory >= 256MiB"]
+deliver:
+  image: garden-desk
+  to: [herbarium]
+  when_done: power-off
+  despite_firmware: true
+wake: true
+schedule:
+  when: once %s
+  zone: UTC
+`
+
+// At night a schedule wakes a room. Its machines check themselves on real firmware; one has a disk with a place that cannot be read and is
+// taken out with the reason, and the other gets its image and is switched off. Beside them a disk is wiped, which its file shows.
+func TestANightRun(t *testing.T) {
+	r := newRoom(t, []string{"a"}, whole...)
+	golden, err := golddisk.Build(r.ctx, golddisk.Spec{Path: filepath.Join(t.TempDir(), "golden.img"), Size: 96 * mib})
+	require.NoError(t, err)
+	r.jugate(nil, "image", "import", golden.Path, "--as", "garden-desk", "--despite", "a disk of the lab, which nobody uses")
+	table := filepath.Join(t.TempDir(), "rooms.csv")
+	require.NoError(t, os.WriteFile(table, []byte("name;hardware_addresses;groups\nherb-01;00:00:5e:00:53:11;herbarium\nherb-02;00:00:5e:00:53:12;herbarium\nkiosk-03;00:00:5e:00:53:33;kiosks\n"), 0o644))
+	r.jugate(nil, "workstation", "import", table)
+	r.jugate(nil, "group", "image", "herbarium", "garden-desk")
+	r.done("image imported, room entered")
+
+	var air net.PacketConn // who hears the wake-ups, as machines that are off do
+	require.NoError(t, r.net.Host("a").Inside(func() (err error) {
+		air, err = net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.MustParseAddrPort("0.0.0.0:9")))
+		return err
+	}))
+	defer air.Close()
+	begins := time.Now().UTC().Add(80 * time.Second).Truncate(time.Minute) // in 20 s at the earliest
+	file := filepath.Join(t.TempDir(), "night.yaml")
+	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, nightOrder, begins.Format("2006-01-02 15:04")), 0o644))
+	r.jugate(nil, "order", "import", file, "--yes")
+
+	t.Log("# meanwhile a kiosk is taken out of service, with what is on its disk")
+	secret := r.disk("kiosk-03", 64*mib)
+	fill(t, secret)
+	r.jugate(nil, "workstation", "retire", "kiosk-03", "--wipe", "--read-back", "whole", "--when-done", "power-off", "--sure", "kiosk-03")
+	kiosk := r.on(lab.MachineOptions{Name: "kiosk-03", Address: "00:00:5e:00:53:33", Firmware: lab.BIOS, Disk: secret})
+
+	t.Log("# the schedule wakes the room")
+	woken := map[string]bool{}
+	require.NoError(t, air.SetReadDeadline(time.Now().Add(slow)))
+	for b := make([]byte, 200); len(woken) < 2; {
+		n, _, err := air.ReadFrom(b)
+		require.NoError(t, err)
+		if magic := bytes.Repeat([]byte{0xff}, 6); n >= 12 && bytes.Equal(b[:6], magic) {
+			woken[net.HardwareAddr(b[6:12]).String()] = true
+		}
+	}
+	assert.Equal(t, map[string]bool{"00:00:5e:00:53:11": true, "00:00:5e:00:53:12": true}, woken)
+	r.done("woken by the schedule")
+	good := r.disk("herb-01", 160*mib)
+	bad := filepath.Join(t.TempDir(), "bad.conf") // of the emulator's own error injection
+	require.NoError(t, os.WriteFile(bad, []byte("[inject-error]\nevent = \"read_aio\"\nerrno = \"5\"\nsector = \"204800\"\n"), 0o644))
+	machines := []*lab.Machine{
+		r.on(lab.MachineOptions{Name: "herb-01", Address: "00:00:5e:00:53:11", Firmware: lab.UEFI, Disk: good}),
+		r.on(lab.MachineOptions{Name: "herb-02", Address: "00:00:5e:00:53:12", Firmware: lab.BIOS, Disk: "blkdebug:" + bad + ":" + r.disk("herb-02", 160*mib)}),
+	}
+
+	var runs []api.OrderRun
+	r.eventually(2*slow, func() bool {
+		r.jugate(&runs, "order", "history", "night")
+		return len(runs) == 1 && runs[0].Ended != nil
+	})
+	r.shot(machines[1], "taken-out")
+	var run api.OrderRun
+	r.jugate(&run, "order", "history", "--run", fmt.Sprint(runs[0].ID))
+	r.done("checked, one taken out, one delivered")
+	assert.EqualValues(t, "failed", run.State)
+	require.Len(t, run.Parts, 2)
+	require.Len(t, run.Parts[0].LeftOut, 1)
+	out := run.Parts[0].LeftOut[0]
+	assert.Equal(t, "herb-02", out.Workstation)
+	assert.Contains(t, out.Reason, "in one place cannot be read, the first at byte 104857600; all of it was read")
+	var checks []api.Check
+	r.jugate(&checks, "check", "list", "--workstation", "herb-01")
+	require.Len(t, checks, 1)
+	var figures api.Check
+	r.jugate(&figures, "check", "show", fmt.Sprint(checks[0].ID))
+	t.Logf("herb-01 was found: %+v", figures.Findings)
+	assert.Zero(t, figures.Result.Memory.Wrong)
+	assert.Greater(t, figures.Result.Memory.Bytes, 100*mib)
+	assert.Equal(t, 160*mib, figures.Result.Surface.Read)
+	assert.Positive(t, figures.Result.Network.Heard)
+	var receipts []api.Receipt
+	r.jugate(&receipts, "receipt", "list", "--workstation", "herb-01")
+	require.Len(t, receipts, 1)
+	assert.EqualValues(t, "delivered", receipts[0].Outcome, receipts[0].Reason)
+	assert.NoError(t, machines[0].Ended(r.ctx), "it has switched itself off")
+	dump, err := golden.On(good).Dump(r.ctx)
+	require.NoError(t, err)
+	assert.NotEmpty(t, dump)
+	var behind []api.Workstation
+	r.jugate(&behind, "workstation", "list", "--where", "behind")
+	require.Len(t, behind, 1)
+	assert.Equal(t, "herb-02", behind[0].Name)
+
+	t.Log("# nothing is left on the kiosk's disk, and its receipt says so")
+	assert.NoError(t, kiosk.Ended(r.ctx))
+	assert.True(t, blank(t, secret), "its disk file has nothing but zeros")
+	r.jugate(&receipts, "receipt", "list", "--workstation", "kiosk-03")
+	require.Len(t, receipts, 1)
+	require.NotNil(t, receipts[0].Wipe)
+	assert.Equal(t, []any{"wiped", 64 * mib, "kiosk-03"}, []any{string(receipts[0].Outcome), receipts[0].Wipe.Read, receipts[0].Wipe.Serial})
+	var retired api.Workstation
+	r.jugate(&retired, "workstation", "show", "kiosk-03")
+	assert.EqualValues(t, "retired", retired.State)
+	r.jugate(nil, "receipt", "check")
+}
+
+// fill writes a text all over a disk.
+func fill(t *testing.T, path string) {
+	t.Helper()
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	require.NoError(t, err)
+	defer f.Close()
+	info, err := f.Stat()
+	require.NoError(t, err)
+	text := strings.Repeat("names, addresses and keys of people; ", 1<<14)
+	_, err = io.CopyN(f, io.MultiReader(strings.NewReader(strings.Repeat(text, int(info.Size())/len(text)+1))), info.Size())
+	require.NoError(t, err)
+}
+
+// blank tells whether a file has nothing but zeros.
+func blank(t *testing.T, path string) bool {
+	t.Helper()
+	content, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return sha256.Sum256(content) == sha256.Sum256(make([]byte, len(content)))
+}
