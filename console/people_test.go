@@ -69,5 +69,4 @@ func TestPeopleComeInAndSeeWhatIsTheirs(t *testing.T) {
 	require.NoError(t, stage.Client.Watch(t.Context(), api.NewWatched{Name: "alpine-house", Key: alpine.Verifier()}))
 	b.do(chromedp.Click(`//*[contains(@class, "ant-segmented-item-label") and text()="Proof"]`), chromedp.WaitVisible(`//code[contains(., "`+keys.Log+`")]`), chromedp.WaitVisible(`//b[text()="alpine-house"]`))
 	b.settled()
-	b.shoot("console-proof")
 }

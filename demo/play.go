@@ -67,7 +67,10 @@ func (s *Stage) Play(ctx context.Context) (*Report, error) {
 	if err := s.playDrivers(ctx, p); err != nil {
 		return report, err
 	}
-	return report, s.playArrival(ctx, p)
+	if err := s.playArrival(ctx, p); err != nil {
+		return report, err
+	}
+	return report, s.playWeek(ctx, p)
 }
 
 // Prepare is the first half of Play: the golden disk is made and captured, and

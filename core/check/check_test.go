@@ -133,6 +133,7 @@ func TestASurfaceIsReadWholeOrAsASample(t *testing.T) {
 	dead := &platter{fails: func(int64, int64) bool { return true }}
 	r := look(dead, false)
 	assert.Equal(t, int64(256*64*512), r.Lost, "no stretch is tried for ever")
+	assert.EqualValues(t, size, r.Lost+r.Untried)
 	assert.LessOrEqual(t, len(r.Unreadable), 100)
 	assert.Zero(t, r.Usual())
 	verdicts := check.Judge(check.Result{Surface: r}, nil)

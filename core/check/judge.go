@@ -54,8 +54,11 @@ func judgeMemory(m *MemoryReport, add adder) {
 
 func judgeSurface(s *SurfaceReport, add adder) {
 	how := "all of it was read"
-	if s.Sample {
+	switch {
+	case s.Sample:
 		how = "a sample of " + size(s.Read) + " was read"
+	case s.Untried > 0:
+		how = size(s.Untried) + " beside them was left alone"
 	}
 	switch {
 	case s.Lost > 0:

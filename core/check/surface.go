@@ -19,6 +19,7 @@ type SurfaceReport struct {
 	Speeds     []float64 `json:"speeds" nullable:"false" maxItems:"256" doc:"Bytes a second of stretches of the same length, from the start of the disk to its end"`
 	Unreadable []Stretch `json:"unreadable" nullable:"false" maxItems:"100" doc:"The first places that cannot be read"`
 	Lost       int64     `json:"unread_bytes" minimum:"0" doc:"How much could not be read in all"`
+	Untried    int64     `json:"untried_bytes" minimum:"0" doc:"Beside places that fail, what was left alone, as each try takes long"`
 }
 
 // Stretch is a stretch of a disk.
@@ -74,7 +75,9 @@ func Surface(ctx context.Context, disk io.ReaderAt, size int64, sector int, o Su
 			}
 			b := buffer[:min(readAtOnce, end-at)]
 			n, failed := r.read(b, at)
-			read, failures = read+n, failures+failed
+			if read, failures = read+n, failures+failed; failures >= failuresEach {
+				r.report.Untried += end - at - int64(len(b))
+			}
 			o.Tell(min(r.report.Read, r.total), r.total)
 		}
 		speed := 0.0
@@ -98,12 +101,13 @@ type surface struct {
 
 // read tries a piece, and where it fails its sectors. It tells how much was read, and how many places were not.
 func (r *surface) read(b []byte, at int64) (read int64, failed int) {
-	r.report.Read += int64(len(b))
 	if whole(r.disk.ReadAt(b, at)) == len(b) {
+		r.report.Read += int64(len(b))
 		return int64(len(b)), 0
 	}
 	for len(b) > 0 && failed < failuresEach {
 		one := b[:min(r.sector, int64(len(b)))]
+		r.report.Read += int64(len(one))
 		if whole(r.disk.ReadAt(one, at)) == len(one) {
 			read += int64(len(one))
 		} else {
@@ -112,6 +116,7 @@ func (r *surface) read(b []byte, at int64) (read int64, failed int) {
 		}
 		b, at = b[len(one):], at+int64(len(one))
 	}
+	r.report.Untried += int64(len(b))
 	return read, failed
 }
 

@@ -87,7 +87,7 @@ func (s *Server) receiptRoutes(h huma.API) {
 			Delivery    int64            `query:"delivery" doc:"Number of a delivery" minimum:"0" example:"12"`
 			Workstation string           `query:"workstation" doc:"Name or hardware address" maxLength:"100" example:"herb-01"`
 			Image       string           `query:"image" doc:"Name of an image" maxLength:"80" example:"garden-desk"`
-			Outcome     delivery.Outcome `query:"outcome" enum:"delivered,failed,stopped,absent"`
+			Outcome     delivery.Outcome `query:"outcome" enum:"delivered,failed,stopped,absent,wiped"`
 		}) ([]api.Receipt, int, error) {
 			return s.Orders.Receipts(ctx, records.ReceiptFilter{
 				DeliveryID: in.Delivery, Workstation: in.Workstation, Image: in.Image, Outcome: in.Outcome}, in.page())

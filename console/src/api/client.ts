@@ -2,6 +2,9 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./schema.gen";
 
 type Schemas = components["schemas"];
+export type Check = Schemas["Check"];
+export type NewCheck = Schemas["NewCheck"];
+export type Surface = Schemas["SurfaceReport"];
 export type Workstation = Schemas["Workstation"];
 export type Version = Schemas["Version"];
 export type Area = Schemas["Area"];

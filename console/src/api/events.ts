@@ -74,7 +74,7 @@ const listeners: Record<string, Listener> = {
   progress: (moved: DeliveryMoved, queries) => queries.setQueryData<Delivery>(["delivery", moved.delivery], (old) => old && merge(old, moved)),
   errand: (e: Errand, queries, refresher) => {
     queries.setQueryData(["errand", e.id], e);
-    refresher.again("errands");
+    refresher.again("errands", "checks");
   },
   run: (_, _queries, refresher) => refresher.again("runs", "orders", "run"),
   image: (_, _queries, refresher) => refresher.again("images", "versions"),

@@ -17,6 +17,10 @@ const colours: Record<string, string> = {
   missed: "volcano",
   newcomer: "gold",
   admitted: "green",
+  wiped: "green",
+  good: "green",
+  doubtful: "gold",
+  bad: "red",
 };
 
 /** A state, phase or outcome in its colour. */

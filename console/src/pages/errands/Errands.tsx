@@ -1,4 +1,4 @@
-import { Button, Card, Flex, Input, Popconfirm, Switch } from "antd";
+import { Button, Card, Flex, Input, Popconfirm, Segmented, Switch } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { ask, client, type Errand } from "../../api/client";
@@ -9,6 +9,9 @@ import { explained } from "../../parts/Explain";
 import { ListTable } from "../../parts/ListTable";
 import { Outcome } from "../../parts/Outcome";
 import { PageTitle } from "../../parts/PageTitle";
+import { Checks } from "./Checks";
+
+type View = "Errands" | "Checks";
 
 /** What workstations do, what waits for them, and what they have done. */
 export function Errands() {
@@ -19,10 +22,20 @@ export function Errands() {
     ["errands"],
     (e) => `Errand ${e.id} of ${e.workstation} is stopped.`,
   );
+  const [view, setView] = useState<View>("Errands");
+  const views = <Segmented<View> options={["Errands", "Checks"]} value={view} onChange={setView} />;
+  if (view === "Checks")
+    return (
+      <>
+        <PageTitle title="Errands">{views}</PageTitle>
+        <Checks />
+      </>
+    );
   return (
     <>
       <PageTitle title="Errands">
         <Flex gap={16} align="center">
+          {views}
           <Flex gap={8} align="center">
             <Switch size="small" checked={all} onChange={setAll} id="all" />
             <label htmlFor="all">those that have ended, too</label>

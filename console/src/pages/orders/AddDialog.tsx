@@ -17,6 +17,8 @@ interface Filled {
   wait_minutes?: number;
   when_done: "stay" | "restart" | "power-off";
   wake?: boolean;
+  when_behind?: boolean;
+  check_first?: boolean;
   when?: string;
   zone?: string;
   when_missed: "run" | "skip";
@@ -35,10 +37,11 @@ const findWorkstations = async (search?: string) =>
 
 /** The order that was filled in. */
 function orderOf(kind: Kind, f: Filled): Order {
-  const common = { order: f.order, note: f.note, wake: f.wake, schedule: f.when ? { when: f.when, zone: f.zone, when_missed: f.when_missed } : undefined };
+  const common = { order: f.order, note: f.note, wake: f.wake, when_behind: kind === "deliver" ? f.when_behind : undefined, schedule: f.when ? { when: f.when, zone: f.zone, when_missed: f.when_missed } : undefined };
   const capture = kind === "deliver" ? undefined : { workstation: f.workstation, image: f.image };
   const deliver = kind === "capture" ? undefined : { image: f.image, to: f.to, reuse: f.reuse, when_done: f.when_done, wait_minutes: f.wait_minutes ?? undefined };
-  return { ...common, capture, deliver } as Order;
+  const check = kind === "deliver" && f.check_first ? { to: f.to, surface: "sample", health_too: true, network: true, wait_minutes: f.wait_minutes ?? undefined } : undefined;
+  return { ...common, capture, check, deliver } as Order;
 }
 
 /** Prepares an order. */
@@ -69,6 +72,16 @@ export function AddDialog({ close }: { close: () => void }) {
           <Input placeholder="garden-desk" />
         </Form.Item>
         {kind !== "capture" && <DeliveryFields />}
+        {kind === "deliver" && (
+          <>
+            <Form.Item name="check_first" valuePropName="checked" style={{ marginBottom: 8 }}>
+              <Checkbox>Check each first: disk and network. Who does not pass is taken out</Checkbox>
+            </Form.Item>
+            <Form.Item name="when_behind" valuePropName="checked" style={{ marginBottom: 8 }}>
+              <Checkbox>Run by itself for whoever appears and does not have what its group should have</Checkbox>
+            </Form.Item>
+          </>
+        )}
         <Form.Item name="wake" valuePropName="checked">
           <Checkbox>Switch the workstations on over the network first</Checkbox>
         </Form.Item>

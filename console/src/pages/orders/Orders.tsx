@@ -41,7 +41,7 @@ export function Orders() {
             columns={[
               { title: "Order", key: "name", sorter: true, render: (_, k) => <Named order={k} /> },
               { title: "Does", render: (_, k) => <Does order={k} /> },
-              { title: "By itself", render: (_, k) => k.schedule && `${k.schedule.when}, ${k.schedule.zone || "UTC"}` },
+              { title: "By itself", render: (_, k) => <ByItself order={k} /> },
               { title: "Next", key: "due", sorter: true, width: 180, render: (_, k) => k.next_run && when(k.next_run) },
               { title: "Last", width: 250, render: (_, k) => k.last_run && <Last order={k} /> },
               {
@@ -69,6 +69,15 @@ export function Orders() {
   );
 }
 
+function ByItself({ order: k }: { order: KeptOrder }) {
+  return (
+    <>
+      {k.schedule && <div>{`${k.schedule.when}, ${k.schedule.zone || "UTC"}`}</div>}
+      {k.when_behind && <div>when one is behind</div>}
+    </>
+  );
+}
+
 function Named({ order: k }: { order: KeptOrder }) {
   return (
     <>
@@ -80,6 +89,11 @@ function Named({ order: k }: { order: KeptOrder }) {
           ))}
         </div>
       ) : null}
+      {k.problem && (
+        <div>
+          <Typography.Text type="danger">{`it would fail now: ${k.problem}`}</Typography.Text>
+        </div>
+      )}
       {k.note && (
         <div>
           <Typography.Text type="secondary">{k.note}</Typography.Text>
@@ -95,6 +109,8 @@ function Does({ order: k }: { order: KeptOrder }) {
   return (
     <>
       {k.capture && <div>{`capture ${k.capture.workstation} as ${k.capture.image}`}</div>}
+      {k.check && <div>{`check ${to(k.check)}; who fails is taken out`}</div>}
+      {k.wipe_disks && <div>{`wipe the disks of ${k.wipe_disks.workstations.join(", ")}`}</div>}
       {k.deliver && <div>{`deliver ${k.deliver.image} to ${to(k.deliver)}`}</div>}
       {k.install_drivers && <div>{`install drivers on ${to(k.install_drivers)}`}</div>}
       {k.bring_payloads && <div>{`bring ${k.bring_payloads.payloads.join(", ")} to ${to(k.bring_payloads)}`}</div>}

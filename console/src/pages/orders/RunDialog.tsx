@@ -20,8 +20,10 @@ export function RunDialog({ order: k, close, done }: { order: KeptOrder; close: 
       },
     });
   return (
-    <Modal open width={k.deliver ? 900 : undefined} title={`Run ${k.order}`} okText="Run it" okButtonProps={{ danger: !!k.deliver }} confirmLoading={run.isPending} onCancel={close} onOk={start}>
+    <Modal open width={k.deliver ? 900 : undefined} title={`Run ${k.order}`} okText="Run it" okButtonProps={{ danger: !!k.deliver || !!k.wipe_disks }} confirmLoading={run.isPending} onCancel={close} onOk={start}>
       {k.capture && <p>{`The disk of ${k.capture.workstation} becomes the next version of ${k.capture.image}.`}</p>}
+      {k.check && <p>{`${[...(k.check.to ?? []), k.check.where && `where ${k.check.where}`].filter(Boolean).join(", ")} check themselves; who does not pass takes no part in what comes.`}</p>}
+      {k.wipe_disks && <Alert type="error" showIcon title={`The disks of ${k.wipe_disks.workstations.join(", ")} are wiped: all that is on them is lost.`} />}
       {k.deliver && (k.capture ? <p>{`Then ${k.deliver.image} overwrites the disks of ${k.deliver.to?.join(", ") ?? ""} ${k.deliver.where ? `where ${k.deliver.where}` : ""}.`}</p> : <Planned order={k} />)}
       {k.install_drivers && <p>{`Drivers are installed on ${k.install_drivers.to?.join(", ") ?? k.install_drivers.where}.`}</p>}
       {k.bring_payloads && <p>{`${k.bring_payloads.payloads.join(", ")} come onto ${k.bring_payloads.to?.join(", ") ?? k.bring_payloads.where}.`}</p>}

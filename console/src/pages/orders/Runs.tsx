@@ -18,6 +18,11 @@ export function Runs() {
     ["runs", "orders"],
     (r) => `Run ${r.id} of ${r.order} is stopped.`,
   );
+  const goOn = useChange(
+    (r: OrderRun) => ask(client.POST("/runs/{run}/go-on", { params: { path: { run: r.id } } })),
+    ["runs", "orders"],
+    (r) => `Run ${r.id} goes on for run ${r.continues}.`,
+  );
   return (
     <Card styles={{ body: { padding: 0 } }}>
       <ListTable<OrderRun>
@@ -37,7 +42,13 @@ export function Runs() {
             title: "",
             align: "right",
             render: (_, r) =>
-              !r.ended && (
+              r.ended ? (
+                (r.state === "failed" || r.state === "stopped") && (
+                  <Popconfirm title={`Go on for those that run ${r.id} of ${r.order} failed for?`} description="From the part that failed; disks are overwritten as the order says." okText="Go on" onConfirm={() => goOn.mutate(r)}>
+                    <Button size="small">Go on…</Button>
+                  </Popconfirm>
+                )
+              ) : (
                 <Popconfirm title={`Stop run ${r.id} of ${r.order}?`} description="What it has under way is stopped, too." okText="Stop" onConfirm={() => stop.mutate(r)}>
                   <Button size="small" danger>
                     Stop
@@ -69,7 +80,8 @@ function Parts({ run }: { run: OrderRun }) {
             { title: "Began", render: (_, p) => p.began && when(p.began) },
             { title: "Ended", render: (_, p) => p.ended && when(p.ended) },
             { title: "Made", render: (_, p) => <Made part={p} /> },
-            { title: "Reason", dataIndex: "reason" },
+            { title: "Taken out", render: (_, p) => p.taken_out.map((l) => <div key={l.id}>{`${l.workstation}: ${l.reason}`}</div>) },
+            { title: "Reason", render: (_, p) => (p.taken_out.length ? "" : p.reason) },
           ]}
         />
       )}

@@ -12,13 +12,23 @@ import { PageTitle } from "../../parts/PageTitle";
 import { RecordsCheck } from "../../parts/RecordsCheck";
 import { save } from "../../parts/save";
 
-const outcomes = ["delivered", "failed", "stopped", "absent"] as const;
+const outcomes = ["delivered", "failed", "stopped", "absent", "wiped"] as const;
 
 const arrivals = { arrived: "green", awaited: undefined, "not arrived": "volcano" } as const;
 
 /** What the system of a copy told when it started first. */
 const arrivedAs = ({ arrival }: Receipt) =>
   arrival?.report && `${arrival.report.computer_name}, ${arrival.report.operating_system}, ${arrival.report.ip_addresses.join(" ")}, ${when(arrival.at!)}`;
+
+/** Of a wipe, how it was done. */
+function Wiped({ receipt: { wipe } }: { receipt: Receipt }) {
+  if (!wipe) return null;
+  return (
+    <Tooltip title={`${wipe.wipe_method}: ${wipe.technique}; ${size(wipe.verified_bytes)} of ${size(wipe.size)} read back (${wipe.read_back}); disk ${wipe.disk_model}, serial ${wipe.disk_serial}. ${wipe.remarks.join("; ")}`}>
+      <Tag>wipe</Tag>
+    </Tooltip>
+  );
+}
 
 export function Receipts() {
   const { message } = App.useApp();
@@ -66,13 +76,13 @@ export function Receipts() {
             { title: "Ended", key: "ended", sorter: true, render: (_, r) => <span style={{ whiteSpace: "nowrap" }}>{when(r.ended)}</span> },
             { title: "Workstation", key: "workstation", sorter: true, render: (_, r) => <b>{r.workstation}</b> },
             { title: "Hardware address", render: (_, r) => <Address text={r.hardware_address} /> },
-            { title: "Image", key: "image", sorter: true, render: (_, r) => <Tooltip title={`digest ${r.digest}`}>{`${r.image}@${r.version}`}</Tooltip> },
+            { title: "Image", key: "image", sorter: true, render: (_, r) => (r.wipe ? <Wiped receipt={r} /> : <Tooltip title={`digest ${r.digest}`}>{`${r.image}@${r.version}`}</Tooltip>) },
             { title: explained("Outcome", { kind: "outcome of a receipt" }), key: "outcome", sorter: true, render: (_, r) => <Outcome state={r.outcome} /> },
             { title: "Verified", render: (_, r) => (r.verified ? "yes" : "no") },
             { title: "By multicast", align: "right", render: (_, r) => size(r.bytes_multicast) },
             { title: "Mended", align: "right", render: (_, r) => size(r.bytes_unicast) },
             { title: "Took", align: "right", render: (_, r) => (r.started ? <span style={{ whiteSpace: "nowrap" }}>{seconds(r.seconds)}</span> : "") },
-            { title: "Delivery", render: (_, r) => <Link to={`/deliveries/${r.delivery}`}>{`No. ${r.delivery}`}</Link> },
+            { title: "Delivery", render: (_, r) => !r.wipe && <Link to={`/deliveries/${r.delivery}`}>{`No. ${r.delivery}`}</Link> },
             { title: explained("Arrival", { name: "arrival" }), render: (_, r) => r.arrival && <Tooltip title={arrivedAs(r)}>{r.arrival.remark ? <Tag color="volcano">{r.arrival.remark}</Tag> : <Tag color={arrivals[r.arrival.state]}>{r.arrival.state}</Tag>}</Tooltip> },
             { title: "Drivers", render: (_, r) => r.drivers?.join(", ") },
             { title: "Reason", dataIndex: "reason" },

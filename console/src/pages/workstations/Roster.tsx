@@ -1,4 +1,4 @@
-import { Badge, Button, Flex, Popconfirm, Tag, Tooltip } from "antd";
+import { Badge, Button, Flex, Tag, Tooltip } from "antd";
 import { useState } from "react";
 import { ask, client, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
@@ -10,6 +10,7 @@ import { ListTable } from "../../parts/ListTable";
 import { CaptureDialog } from "./CaptureDialog";
 import { Disks } from "./Disks";
 import { Inventory } from "./Inventory";
+import { MoreButton } from "./MoreButton";
 import { RenameDialog } from "./RenameDialog";
 
 /** What was typed: a text to look for, or a condition behind an equals sign. */
@@ -53,9 +54,7 @@ export function Roster({ group, search }: { group?: string; search: string }) {
                 <Button size="small" onClick={() => setRenaming(w)}>
                   Rename…
                 </Button>
-                <Popconfirm title={`Put ${w.name} out of service?`} description="Its receipts stay." okText="Retire" onConfirm={() => retire.mutate(w)}>
-                  <Button size="small">Retire</Button>
-                </Popconfirm>
+                <MoreButton workstation={w} retire={() => retire.mutate(w)} />
               </Flex>
             ),
           },
@@ -69,11 +68,23 @@ export function Roster({ group, search }: { group?: string; search: string }) {
 
 /** What is on its disk by its receipts. */
 function OnDisk({ workstation: w }: { workstation: Workstation }) {
-  if (!w.unfinished) return w.image;
   return (
-    <Tooltip title="A copy was begun and is not whole: the disk does not start. Deliver it again.">
-      <Tag color="volcano">{`${w.image}, unfinished`}</Tag>
-    </Tooltip>
+    <>
+      {w.unfinished ? (
+        <Tooltip title="A copy was begun and is not whole: the disk does not start. Deliver it again.">
+          <Tag color="volcano">{`${w.image}, unfinished`}</Tag>
+        </Tooltip>
+      ) : (
+        w.image
+      )}
+      {w.behind && (
+        <Tooltip title="Its group says what it should have. An order can bring that by itself.">
+          <div>
+            <Tag color="gold">{`behind ${w.wanted.join(" or ")}`}</Tag>
+          </div>
+        </Tooltip>
+      )}
+    </>
   );
 }
 

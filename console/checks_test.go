@@ -1,0 +1,67 @@
+package console_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/demo/golddisk"
+)
+
+// Who is behind shows in the roster; a machine is checked from there, its disk's speeds are drawn beside those of its siblings, and a disk
+// is wiped only by whoever types its name.
+func TestMachinesAreCheckedAndWiped(t *testing.T) {
+	stage := openStage(t)
+	_, err := stage.Prepare(t.Context())
+	require.NoError(t, err)
+	_, err = stage.Client.SetGroupImage(t.Context(), "herbarium-scanning", "garden-desk")
+	require.NoError(t, err)
+	stage.Fault("herb-02", [2]int64{150 * golddisk.MiB, 151 * golddisk.MiB})
+	_, err = stage.Client.Check(t.Context(), api.NewCheck{To: []string{"herb-02", "herb-03", "herb-04", "herb-05"}, CheckOptions: api.CheckOptions{Surface: "whole", Memory: "quick", Network: true, Health: true}})
+	require.NoError(t, err)
+	b := open(t, stage)
+	b.do(chromedp.Navigate(stage.URL))
+	b.signInAs("ines", "the garden gate is green")
+	b.do(chromedp.Click(`//a[text()="Workstations"]`), chromedp.WaitVisible(`//tr[.//b[text()="herb-01"]]//span[text()="behind garden-desk@1"]`))
+
+	t.Log("# one more is checked, by hand")
+	b.do(chromedp.Click(`//tr[.//b[text()="herb-01"]]//button[contains(., "More")]`), chromedp.WaitVisible(`//li[contains(., "Check…")]`))
+	b.settled()
+	b.do(chromedp.Click(`//li[contains(., "Check…")]`), chromedp.WaitVisible(`//div[contains(@class, "ant-modal-title") and text()="Check herb-01"]`))
+	b.settled()
+	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Check it")]`))
+	b.until(`[...document.querySelectorAll(".ant-modal-wrap")].every(m => m.style.display === "none") && !document.querySelector('[class*="ant-message-notice"]')`)
+	b.do(chromedp.Click(`//a[text()="Errands"]`), chromedp.WaitVisible(`//div[contains(@class, "ant-segmented-item-label") and text()="Checks"]`))
+	b.settled()
+	b.do(chromedp.Click(`//label[.//div[contains(@class, "ant-segmented-item-label") and text()="Checks"]]`))
+	b.until(`[..."12345"].every(n => [...document.querySelectorAll("tr")].some(r => r.innerText.includes("herb-0" + n)))`)
+	b.until(`document.querySelectorAll("svg[aria-label='speed of the disk']").length >= 5`)
+	b.do(chromedp.Click(`//tr[.//b[text()="herb-02"]]//button[contains(@class, "ant-table-row-expand-icon")]`), chromedp.WaitVisible(`//div[contains(text(), "cannot be read")]`))
+	b.settled()
+	b.shoot("console-checks")
+
+	t.Log("# nobody is wiped by the way")
+	b.do(chromedp.Click(`//a[text()="Workstations"]`), chromedp.WaitVisible(`//tr[.//b[text()="herb-08"]]`))
+	b.do(chromedp.Click(`//tr[.//b[text()="herb-08"]]//button[contains(., "More")]`), chromedp.WaitVisible(`//li[contains(., "Wipe its disk…")]`))
+	b.settled()
+	b.do(chromedp.Click(`//li[contains(., "Wipe its disk…")]`), chromedp.WaitVisible(`//div[contains(@class, "ant-modal-title") and text()="Wipe the disk of herb-08"]`))
+	b.settled()
+	b.do(keys(`#wipe_name`, "herb-07"), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Wipe it")]`), chromedp.WaitVisible(`//div[text()="That is not herb-08."]`))
+	b.settled()
+	b.do(keys(`#wipe_name`, "\b8"))
+	b.until(`!document.body.innerText.includes("That is not herb-08.")`)
+	b.settled()
+	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Wipe it")]`))
+	b.until(`[...document.querySelectorAll(".ant-modal-wrap")].every(m => m.style.display === "none")`)
+	var wiped api.Page[api.Receipt]
+	require.Eventually(t, func() bool {
+		wiped, err = stage.Client.Receipts(t.Context(), apiclient.List{Filter: map[string]string{"outcome": "wiped"}})
+		return err == nil && len(wiped.Items) == 1
+	}, time.Minute, 50*time.Millisecond)
+	assert.Equal(t, []any{"herb-08", "ines"}, []any{wiped.Items[0].Workstation, wiped.Items[0].OrderedBy})
+}
