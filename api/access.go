@@ -50,11 +50,12 @@ type Typed struct {
 // SignedIn is what a person may choose then.
 type SignedIn struct {
 	Images []string `json:"images" nullable:"false" doc:"That this workstation may receive"`
+	Orders []string `json:"orders" nullable:"false" doc:"That may be run here, for this workstation alone"`
 }
 
 // Wish is what a person at a workstation has chosen.
 type Wish struct {
-	Kind  string `json:"kind" enum:"receive,capture,admit"`
+	Kind  string `json:"kind" enum:"receive,capture,admit,order"`
 	Image string `json:"image,omitempty" maxLength:"63"`
-	Name  string `json:"name,omitempty" maxLength:"63" doc:"With admit: of the workstation"`
+	Name  string `json:"name,omitempty" maxLength:"63" doc:"With admit: of the workstation; with order: of the order"`
 }

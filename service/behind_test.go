@@ -81,3 +81,58 @@ func TestWhoAppearsAndIsBehindGetsItsImageUnasked(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, runs.Items, 2)
 }
+
+// Whoever has signed in at a workstation sees the orders that may be run there, for that one alone; one that was released for everybody
+// needs nobody.
+func TestOrdersAtAWorkstation(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	h.start(1, gold(t).Path, 0, "desk-gold")
+	h.capture("desk-gold", "garden-desk")
+	h.groups("herbarium", "seeds")
+	admitted := func(n int, name, group string) *apiclient.Client {
+		c, a := h.machine(n, "A310")
+		_, err := h.client.Admit(ctx, a, api.Admission{Name: name, Groups: []string{group}})
+		require.NoError(t, err)
+		return c
+	}
+	herb, seed := admitted(2, "herb-01", "herbarium"), admitted(3, "seed-01", "seeds")
+	admitted(4, "herb-02", "herbarium")
+	to := func(group string) *api.PreparedDelivery {
+		return &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: "garden-desk", To: []string{group}}}
+	}
+	for _, in := range []api.Order{{Name: "herbarium-again", Deliver: to("herbarium")}, {Name: "anyone", Deliver: to("herbarium"), Released: []string{"everybody"}}, {Name: "seeds-again", Deliver: to("seeds"), Released: []string{"reader"}}} {
+		_, err := h.client.SaveOrder(ctx, in)
+		require.NoError(t, err)
+	}
+	h.person("wren", everything("reader"))
+	assert.ErrorContains(t, herb.Wish(ctx, api.Wish{Kind: "order", Name: "herbarium-again"}), "sign in first")
+	assert.ErrorContains(t, seed.Wish(ctx, api.Wish{Kind: "order", Name: "anyone"}), "sign in first", "it is not for this one")
+	in, err := herb.SignIn(ctx, api.Typed{Name: "wren", Password: password})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"anyone"}, in.Orders, "she may not deliver, and nothing else was released for her here")
+	assert.ErrorContains(t, herb.Wish(ctx, api.Wish{Kind: "order", Name: "herbarium-again"}), "right to deliver")
+	in, err = seed.SignIn(ctx, api.Typed{Name: "wren", Password: password})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"seeds-again"}, in.Orders)
+	require.NoError(t, seed.Wish(ctx, api.Wish{Kind: "order", Name: "seeds-again"}))
+	h.person("ines", everything("engineer"))
+	in, err = herb.SignIn(ctx, api.Typed{Name: "ines", Password: password})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"anyone", "herbarium-again"}, in.Orders)
+	assert.ErrorContains(t, herb.Wish(ctx, api.Wish{Kind: "order", Name: "seeds-again"}), "is not for herb-01")
+	require.NoError(t, herb.Wish(ctx, api.Wish{Kind: "order", Name: "herbarium-again"}))
+
+	runs, err := h.client.Runs(ctx, apiclient.List{})
+	require.NoError(t, err)
+	require.Len(t, runs.Items, 2)
+	for i, want := range [][]string{{"herbarium-again", "ines", "herb-01"}, {"seeds-again", "wren", "seed-01"}} {
+		run, err := h.client.Run(ctx, runs.Items[i].ID)
+		require.NoError(t, err)
+		assert.Equal(t, want, append([]string{run.Order, run.OrderedBy}, run.Only...), run.Reason)
+		require.Len(t, run.Parts[0].Deliveries, 1, "%s %s", run.State, run.Reason)
+		d, err := h.client.Delivery(ctx, run.Parts[0].Deliveries[0])
+		require.NoError(t, err)
+		assert.Len(t, d.Members, 1)
+	}
+}

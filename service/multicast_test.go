@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
@@ -162,6 +163,16 @@ func TestOneThatDragsIsSetAsideAndServedAlone(t *testing.T) {
 	assert.Zero(t, receipts["herb-04"].Multicast)
 	r.right("herb-01", "herb-02", "herb-03", "herb-04")
 	assert.Contains(t, r.said(d), "herb-04 set aside: hears nothing of the multicast")
+
+	t.Log("# who would have held the others back finds out why")
+	var checks api.Page[api.Check]
+	r.eventually(func() bool {
+		checks, err = r.client.Checks(t.Context(), apiclient.List{Sort: "workstation"})
+		return err == nil && len(checks.Items) == 2
+	})
+	assert.Equal(t, []string{"herb-03", "herb-04"}, []string{checks.Items[0].Workstation, checks.Items[1].Workstation})
+	assert.Equal(t, fmt.Sprintf("delivery %d, which set it aside: hears nothing of the multicast", d.ID), checks.Items[1].OrderedBy)
+	assert.Contains(t, strings.Join(found(checks.Items[1]), " "), "no multicast is heard")
 }
 
 func TestANetworkWithoutMulticastIsServedByUnicast(t *testing.T) {
@@ -178,6 +189,9 @@ func TestANetworkWithoutMulticastIsServedByUnicast(t *testing.T) {
 		assert.Zero(t, receipt.Multicast)
 	}
 	r.right("herb-01", "herb-02")
+	errands, err := r.client.Errands(t.Context(), apiclient.List{Filter: map[string]string{"open": "true"}})
+	require.NoError(t, err)
+	assert.Empty(t, errands.Items, "nobody held anybody back")
 }
 
 func TestAWorkstationSwitchedOffAndOnGoesOnWhereItStopped(t *testing.T) {

@@ -136,11 +136,14 @@ func run(ctx context.Context) error {
 	return a.Run(ctx)
 }
 
-// parseWish reads what was chosen in the boot menu: to sign in, or an image.
+// parseWish reads what was chosen in the boot menu: to sign in, an image or an order.
 func parseWish(text string) (wish *api.Wish, signIn bool) {
 	kind, image, _ := strings.Cut(text, ":")
-	if kind == "receive" {
+	switch kind {
+	case "receive":
 		return &api.Wish{Kind: kind, Image: image}, false
+	case "order":
+		return &api.Wish{Kind: kind, Name: image}, false
 	}
 	return nil, text == netboot.WishSignIn
 }

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"unicode/utf8"
@@ -28,6 +29,7 @@ type person struct {
 	network   []string
 	modules   *modules
 	images    []string // that may be received, after signing in
+	orders    []string // that may be run, after signing in
 	signedIn  bool
 	typing    func(ctx context.Context, text string) // takes the line that is typed; nil when none is
 	typed     string
@@ -54,6 +56,8 @@ func (p *person) keys() string {
 		return "Enter: go on   Esc: begin again"
 	case p.typing != nil:
 		return "Enter: go on   Esc: back"
+	case p.signedIn && len(p.orders) > 0:
+		return "O order R receive C capture I inspect A admit H hardware D drivers K keyboard"
 	case p.signedIn:
 		return "R receive  C capture  I inspect  A admit  H hardware  D drivers  K keyboard"
 	default:
@@ -104,7 +108,7 @@ func (p *person) press(ctx context.Context, k byte) {
 		p.drivers(ctx)
 	case 'k':
 		p.keyboard("")
-	case 'r', 'c', 'i', 'a':
+	case 'r', 'c', 'i', 'a', 'o':
 		if p.signedIn {
 			p.order(k | 0x20)
 		}
@@ -162,18 +166,10 @@ func (p *person) drivers(ctx context.Context) {
 func (p *person) order(k byte) {
 	switch k {
 	case 'r':
-		lines := []string{"All data on this workstation's disk is lost.", ""}
-		for i, name := range p.images {
-			lines = append(lines, fmt.Sprintf("%d  %s", i+1, name))
-		}
-		p.ask("Receive an image", lines, "number:", func(ctx context.Context, text string) {
-			var n int
-			if _, err := fmt.Sscanf(text, "%d", &n); err != nil || n < 1 || n > len(p.images) {
-				p.say("There is no image %q in the list.", text)
-				return
-			}
-			p.wish(ctx, api.Wish{Kind: "receive", Image: p.images[n-1]})
-		})
+		lines := []string{"All data on this workstation's disk is lost."}
+		p.choose("Receive an image", "image", lines, p.images, func(name string) api.Wish { return api.Wish{Kind: "receive", Image: name} })
+	case 'o':
+		p.choose("Run an order", "order", []string{"For this workstation alone. What it delivers overwrites this disk."}, p.orders, func(name string) api.Wish { return api.Wish{Kind: "order", Name: name} })
 	case 'c':
 		p.ask("Capture this disk", []string{"As the next version of which image?"}, "image:", func(ctx context.Context, text string) {
 			p.wish(ctx, api.Wish{Kind: "capture", Image: text})
@@ -191,6 +187,22 @@ func (p *person) order(k byte) {
 		}
 		p.show(page{title: "Disk", lines: survey(s)})
 	}
+}
+
+// choose has one of several names chosen by its number, and orders what that means.
+func (p *person) choose(title, what string, lines, names []string, wish func(name string) api.Wish) {
+	lines = append(lines, "")
+	for i, name := range names {
+		lines = append(lines, fmt.Sprintf("%d  %s", i+1, name))
+	}
+	p.ask(title, lines, "number:", func(ctx context.Context, text string) {
+		n, err := strconv.Atoi(text)
+		if err != nil || n < 1 || n > len(names) {
+			p.say("There is no %s %q in the list.", what, text)
+			return
+		}
+		p.wish(ctx, wish(names[n-1]))
+	})
 }
 
 // ask shows a page that takes a line.
@@ -271,7 +283,7 @@ func (p *person) come(in api.SignedIn, err error) {
 		p.say("%v", err)
 		return
 	}
-	p.signedIn, p.images = true, in.Images
+	p.signedIn, p.images, p.orders = true, in.Images, in.Orders
 	p.say("Signed in, until the next errand is done. The keys are at the foot of the screen.")
 }
 

@@ -159,7 +159,7 @@ func TestSigningInAtAWorkstationEndsByItself(t *testing.T) {
 	ines := actor.Actor{Kind: actor.Person, Name: "ines"}
 	holder := rights.Of(nil)
 	in := func() bool {
-		by, h, err := f.SignedInAt(t.Context(), 7)
+		by, _, h, err := f.SignedInAt(t.Context(), 7)
 		require.NoError(t, err)
 		assert.Equal(t, by == ines, h == holder)
 		return by == ines

@@ -265,7 +265,8 @@ func onDisk(w records.Workstation) string {
 
 // SignedIn is somebody who has signed in at a workstation.
 type SignedIn struct {
-	By actor.Actor
+	By     actor.Actor
+	Person int64 // 0 unless somebody has signed in by name
 	// Holder tells what they may do, whenever that is asked.
 	Holder func(ctx context.Context) (*rights.Holder, error)
 }
@@ -274,13 +275,13 @@ type SignedIn struct {
 const signedInFor = 30 * time.Minute
 
 // SignedInAt is who has signed in at a workstation, and what they may do; nobody if nobody has.
-func (f *Fleet) SignedInAt(ctx context.Context, id int64) (by actor.Actor, holder *rights.Holder, err error) {
+func (f *Fleet) SignedInAt(ctx context.Context, id int64) (by actor.Actor, person int64, holder *rights.Holder, err error) {
 	p, _ := f.agents.presence(id)
 	if p.signedIn == nil || !f.Now().Before(p.signedInAt.Add(signedInFor)) {
-		return by, nil, nil
+		return by, 0, nil, nil
 	}
 	holder, err = p.signedIn.Holder(ctx)
-	return p.signedIn.By, holder, err
+	return p.signedIn.By, p.signedIn.Person, holder, err
 }
 
 // IsOnline tells whether a workstation's agent has called in the last minute.

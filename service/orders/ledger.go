@@ -3,10 +3,13 @@ package orders
 import (
 	"context"
 	"database/sql"
+	"fmt"
+	"slices"
 	"time"
 
 	"jugate/api"
 	"jugate/core/delivery"
+	"jugate/core/errand"
 	"jugate/core/roster"
 	"jugate/records"
 	"jugate/stream"
@@ -50,6 +53,11 @@ func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receip
 	if rows, err = l.Records.AddReceipts(ctx, rows); err != nil {
 		return err
 	}
+	for _, r := range receipts {
+		if r.End.Aside != "" {
+			l.checkWhoWasAside(ctx, d, r)
+		}
+	}
 	for _, row := range rows {
 		l.Fleet.Changed(ctx, row.WorkstationID)
 		l.Fleet.Ring(row.WorkstationID)                               // its errand has ended: there may be another
@@ -59,6 +67,22 @@ func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receip
 		l.Publish(l.receiptOf(row))
 	}
 	return nil
+}
+
+// checkWhoWasAside has a workstation check itself that would have held the others back, so that somebody knows why. It is no part of the
+// delivery, which has ended for it.
+func (l ledger) checkWhoWasAside(ctx context.Context, d *records.Delivery, r stream.Receipt) {
+	if run := l.Streams.Runner(d.ID); run != nil && run.Status(l.Now()).Unheard {
+		return // it is the network, and no machine
+	}
+	open, _, err := l.Records.Errands(ctx, records.ErrandFilter{WorkstationID: r.ID, Open: true}, records.Page{})
+	if err == nil && !slices.ContainsFunc(open, func(e records.Errand) bool { return e.Kind == errand.Check }) {
+		options := api.CheckOptions{Surface: "sample", Health: true, Network: true, WhenDone: d.WhenDone}
+		_, err = l.Records.AddErrand(ctx, l.Now(), r.ID, errand.Check, options, fmt.Sprintf("delivery %d, which set it aside: %s", d.ID, r.End.Aside))
+	}
+	if err != nil {
+		l.Log.Error("a workstation that was set aside could not be asked to check itself", "workstation", r.Name, "delivery", d.ID, "error", err)
+	}
 }
 
 // Note is stream.Ledger's.

@@ -9,6 +9,8 @@
 //
 // checks.go has workstations check themselves, wipes.go has their disks wiped.
 //
+// there.go has orders run at one workstation by whoever stands there.
+//
 // prepared.go keeps orders for many days, runs.go carries one out, keeper.go begins those
 // whose time has come, unless it is one of quiet.go, behind.go has them run for whoever appears and
 // lacks what it should have, and again.go goes on for those that a run failed for.
@@ -37,7 +39,7 @@ type Fleet interface {
 	At(id, errand int64) // notes which errand one is at
 	Activity(id int64) (api.Activity, bool)
 	// SignedInAt is who has signed in at a workstation, and what they may do; nobody if nobody has.
-	SignedInAt(ctx context.Context, id int64) (by actor.Actor, holder *rights.Holder, err error)
+	SignedInAt(ctx context.Context, id int64) (by actor.Actor, person int64, holder *rights.Holder, err error)
 	IsOnline(id int64) bool
 	Doing(id int64, text string) // notes what one does in a delivery
 	Active(ctx context.Context, id int64, activity api.Activity)

@@ -18,7 +18,7 @@ func (o *Orders) Wish(ctx context.Context, workstation int64, in api.Wish) (by a
 	if err != nil {
 		return by, err
 	}
-	by, holder, err := o.Fleet.SignedInAt(ctx, workstation)
+	by, person, holder, err := o.Fleet.SignedInAt(ctx, workstation)
 	if err != nil {
 		return by, err
 	}
@@ -27,8 +27,15 @@ func (o *Orders) Wish(ctx context.Context, workstation int64, in api.Wish) (by a
 		if err != nil {
 			return by, err
 		}
-		if in.Kind != "receive" || !slices.Contains(prepared, in.Image) {
+		forAll, err := o.ForEverybody(ctx, *w)
+		if err != nil {
+			return by, err
+		}
+		if !(in.Kind == "receive" && slices.Contains(prepared, in.Image)) && !(in.Kind == "order" && slices.Contains(forAll, in.Name)) {
 			return by, fault.Forbidden.Errorf("sign in first")
+		}
+		if in.Kind == "order" {
+			holder = &rights.Holder{} // what was released runs with the rights of whoever has saved it
 		}
 	}
 	if by.Kind != actor.Person {
@@ -44,6 +51,8 @@ func (o *Orders) Wish(ctx context.Context, workstation int64, in api.Wish) (by a
 		if err = roster.MustBeAdmitted(w.Label(), w.State); err == nil {
 			_, err = o.Deliver(rights.Needing(ctx, rights.Deliver), api.NewDelivery{Image: in.Image, To: []string{w.Name}, WhenDone: "restart"})
 		}
+	case "order":
+		err = o.RunThere(ctx, person, in.Name, *w)
 	case "capture":
 		_, err = o.Capture(rights.Needing(ctx, rights.Capture), api.NewCapture{Workstation: w.Address().String(), Image: in.Image, Note: "ordered " + actor.From(ctx).String(), CaptureOptions: api.CaptureOptions{Disk: "only"}})
 	}

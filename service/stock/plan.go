@@ -119,6 +119,15 @@ func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) 
 			c.Items = append(c.Items, netboot.MenuItem{Title: "Receive " + image + " (all data on this disk is lost)", Wish: "receive:" + image})
 		}
 	}
+	if c.Menu > 0 {
+		forAll, err := k.Orders.ForEverybody(ctx, *w)
+		if err != nil {
+			return c, err
+		}
+		for _, name := range forAll {
+			c.Items = append(c.Items, netboot.MenuItem{Title: "Run the order " + name + " for this workstation", Wish: "order:" + name})
+		}
+	}
 	return k.prepareBoot(ctx, c, *w)
 }
 

@@ -41,6 +41,8 @@ type Access interface {
 // Orders know who is brought something when it appears.
 type Orders interface {
 	// IsWanted names the order that would run for a workstation if it appeared now; empty if none would.
+	// ForEverybody names the orders that anybody may run at a workstation.
+	ForEverybody(ctx context.Context, w records.Workstation) ([]string, error)
 	IsWanted(ctx context.Context, w records.Workstation) (order string, err error)
 }
 

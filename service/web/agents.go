@@ -160,12 +160,16 @@ func (s *Server) signInAt(ctx context.Context, typed api.Typed) (api.SignedIn, e
 	if err != nil {
 		return api.SignedIn{}, err
 	}
-	s.Fleet.SignIn(id, fleet.SignedIn{By: c.Actor, Holder: func(ctx context.Context) (*rights.Holder, error) { return s.Access.HolderNow(ctx, c) }})
+	s.Fleet.SignIn(id, fleet.SignedIn{By: c.Actor, Person: c.Person, Holder: func(ctx context.Context) (*rights.Holder, error) { return s.Access.HolderNow(ctx, c) }})
 	images, err := s.Access.ImagesFor(rights.With(ctx, c.Holder), id)
 	if err != nil {
 		return api.SignedIn{}, err
 	}
-	return api.SignedIn{Images: images}, s.noteAt(ctx, c.Actor, "sign-in", "{}")
+	orders, err := s.Orders.ThereFor(rights.With(ctx, c.Holder), *w)
+	if err != nil {
+		return api.SignedIn{}, err
+	}
+	return api.SignedIn{Images: images, Orders: orders}, s.noteAt(ctx, c.Actor, "sign-in", "{}")
 }
 
 // noteAt writes a line of the logbook for what somebody has done at a workstation.

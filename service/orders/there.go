@@ -1,0 +1,139 @@
+package orders
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+
+	"jugate/api"
+	"jugate/core/actor"
+	"jugate/core/fault"
+	"jugate/core/order"
+	"jugate/core/rights"
+	"jugate/core/roster"
+	"jugate/records"
+)
+
+// At a workstation an order can be run for that one alone: by whoever has signed in there, and one that was released for everybody from its
+// boot menu.
+
+// ThereFor are the orders that whoever the context is of may run at a workstation.
+func (o *Orders) ThereFor(ctx context.Context, w records.Workstation) ([]string, error) {
+	return o.there(ctx, w, func(in api.Order) bool {
+		return o.mayRunAt(ctx, in, w) == nil || rights.From(ctx).HasRole(in.Released) || isForEverybody(in)
+	})
+}
+
+// ForEverybody are those that anybody may run at a workstation, without signing in.
+func (o *Orders) ForEverybody(ctx context.Context, w records.Workstation) ([]string, error) {
+	return o.there(ctx, w, isForEverybody)
+}
+
+func isForEverybody(in api.Order) bool {
+	return slices.ContainsFunc(in.Released, func(role string) bool { return strings.EqualFold(role, order.Everybody) })
+}
+
+func (o *Orders) there(ctx context.Context, w records.Workstation, may func(in api.Order) bool) ([]string, error) {
+	names := []string{}
+	if roster.MustBeAdmitted("", w.State) != nil {
+		return names, nil
+	}
+	rows, _, err := o.Records.Orders(ctx, records.Page{})
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range rows {
+		in, err := row.Order()
+		if err != nil {
+			return nil, err
+		}
+		if !may(in) {
+			continue
+		}
+		if is, err := o.isFor(ctx, in, w); err != nil {
+			return nil, err
+		} else if is {
+			names = append(names, in.Name)
+		}
+	}
+	return names, nil
+}
+
+// isFor tells whether all that an order does is for a workstation, too. What captures is for no other than the one that it captures.
+func (o *Orders) isFor(ctx context.Context, in api.Order, w records.Workstation) (bool, error) {
+	type targets struct {
+		names []string
+		where string
+	}
+	var all []targets
+	if c := in.Capture; c != nil {
+		all = append(all, targets{[]string{c.Workstation}, ""})
+	}
+	if c := in.Check; c != nil {
+		all = append(all, targets{c.To, c.Where})
+	}
+	if x := in.Wipe; x != nil {
+		all = append(all, targets{x.Workstations, ""})
+	}
+	if d := in.Deliver; d != nil {
+		all = append(all, targets{d.To, d.Where})
+	}
+	if d := in.Drivers; d != nil {
+		all = append(all, targets{d.To, d.Where})
+	}
+	if p := in.Payloads; p != nil {
+		all = append(all, targets{p.To, p.Where})
+	}
+	for _, t := range all {
+		if means, err := o.Fleet.Means(ctx, t.names, t.where, w); !means || err != nil {
+			return false, err
+		}
+	}
+	return len(all) > 0, nil
+}
+
+// mayRunAt refuses an order to whoever lacks a right for what it does to one workstation.
+func (o *Orders) mayRunAt(ctx context.Context, in api.Order, w records.Workstation) error {
+	var all []error
+	needs := func(r rights.Right) { all = append(all, rights.Check(rights.Needing(ctx, r), w.Label(), w.Groups())) }
+	if c := in.Capture; c != nil {
+		needs(rights.Capture)
+		all = append(all, rights.CheckImage(ctx, rights.Capture, c.Image))
+	}
+	if in.Wipe != nil {
+		needs(rights.Wipe)
+	}
+	if d := in.Deliver; d != nil {
+		ref, err := roster.ParseRef(d.Image)
+		all = append(all, err, rights.CheckImage(ctx, rights.See, ref.Image))
+	}
+	if in.Deliver != nil || in.Check != nil || in.Drivers != nil || in.Payloads != nil {
+		needs(rights.Deliver)
+	}
+	return errors.Join(all...)
+}
+
+// RunThere begins a run of an order for one workstation alone. Person is who has signed in there, 0 for the key of last resort and for
+// whoever has not signed in by name; the rights of whoever has saved the order count for those that it was released for.
+func (o *Orders) RunThere(ctx context.Context, person int64, name string, w records.Workstation) error {
+	row, in, err := o.named(ctx, name)
+	if err != nil {
+		return err
+	}
+	switch is, err := o.isFor(ctx, in, w); {
+	case err != nil:
+		return err
+	case !is:
+		return fault.Conflict.Errorf("the order %s is not for %s", in.Name, w.Label())
+	}
+	if err := o.mayRunAt(ctx, in, w); err != nil && !rights.From(ctx).HasRole(in.Released) && !isForEverybody(in) {
+		return err
+	} else if err != nil || person == 0 && rights.From(ctx) != nil {
+		person = row.PersonID
+	}
+	run := records.Run{Name: in.Name, OrderedBy: actor.From(ctx).String(), PersonID: person}
+	run.SetOnly([]int64{w.ID})
+	_, err = o.beginNow(ctx, in, run, workOf(in))
+	return err
+}
