@@ -16,6 +16,7 @@ import (
 	"jugate/core/errand"
 	"jugate/core/hwaddr"
 	"jugate/core/order"
+	"jugate/core/wipe"
 	"jugate/demo/golddisk"
 	"jugate/sim"
 )
@@ -193,4 +194,53 @@ func TestADiskIsWipedWithAReceipt(t *testing.T) {
 	errands, err = h.client.Wipe(ctx, api.NewWipe{Workstations: []string{"kiosk-04"}})
 	require.NoError(t, err)
 	assert.Contains(t, h.errandEnded(errands[0].ID).Error, "somebody has exchanged it")
+}
+
+// What an agent says of a check or a wipe has bounds, and is about its own errand.
+func TestAHostileAgentChecksAndWipes(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	clients := h.ready(2, 3)
+	mine, other := clients["herb-02"], clients["herb-03"]
+	order := func() int64 {
+		errands, err := h.client.Check(ctx, api.NewCheck{To: []string{"herb-02"}, CheckOptions: api.CheckOptions{Network: true}})
+		require.NoError(t, err)
+		return errands[0].ID
+	}
+	id := order()
+	none := check.Result{Problems: []string{}}
+	told := func(_ any, err error) error { return err }
+	assert.ErrorContains(t, told(mine.Checked(ctx, id, none)), "is waiting", "it has not been given out yet")
+	standing, err := mine.Standing(ctx)
+	require.NoError(t, err)
+	require.NotNil(t, standing.Errand.Check)
+	assert.ErrorContains(t, told(other.Checked(ctx, id, none)), "not a check of this workstation")
+	assert.ErrorContains(t, other.UnderErrand(ctx, id, api.Activity{}), "of this workstation")
+	assert.ErrorContains(t, told(other.Trial(ctx, id)), "not a check of this workstation")
+	assert.Error(t, told(other.TrialBytes(ctx, id, 1)))
+	assert.ErrorContains(t, told(mine.TrialBytes(ctx, id, 1<<40)), "a trial has from 1 to")
+	assert.ErrorContains(t, mine.Wiped(ctx, id, api.Wiped{Report: wipe.Report{Method: wipe.Clear, Verify: wipe.Whole, Remarks: []string{}}}), "not a wipe of this workstation")
+	many := check.Result{Problems: []string{}, Surface: &check.SurfaceReport{Speeds: make([]float64, 257), Unreadable: []check.Stretch{}}}
+	assert.Error(t, told(mine.Checked(ctx, id, many)), "more parts than a disk has")
+	backwards := check.Result{Problems: []string{}, Surface: &check.SurfaceReport{Speeds: []float64{-1}, Unreadable: []check.Stretch{}}}
+	assert.ErrorContains(t, told(mine.Checked(ctx, id, backwards)), "a speed below 0")
+	odd := check.Result{Problems: []string{}, Surface: &check.SurfaceReport{Lost: 7, Speeds: []float64{0}, Unreadable: []check.Stretch{}}}
+	judged, err := mine.Checked(ctx, id, odd)
+	require.NoError(t, err)
+	assert.Equal(t, check.Bad, judged.Verdict)
+	assert.ErrorContains(t, told(mine.Checked(ctx, id, none)), "is done", "once")
+
+	t.Log("# an errand that was stopped is not done any more, and a wipe that may have begun leaves a receipt that says so")
+	errands, err := h.client.Wipe(ctx, api.NewWipe{Workstations: []string{"herb-02"}})
+	require.NoError(t, err)
+	_, err = mine.Standing(ctx)
+	require.NoError(t, err)
+	_, err = h.client.StopErrand(ctx, errands[0].ID)
+	require.NoError(t, err)
+	assert.ErrorContains(t, mine.UnderErrand(ctx, errands[0].ID, api.Activity{}), "is stopped")
+	assert.ErrorContains(t, mine.Wiped(ctx, errands[0].ID, api.Wiped{Report: wipe.Report{Method: wipe.Clear, Verify: wipe.Whole, Remarks: []string{}}}), "is stopped")
+	page, err := h.client.Receipts(ctx, apiclient.List{})
+	require.NoError(t, err)
+	require.Len(t, page.Items, 1)
+	assert.Equal(t, []any{delivery.WasStopped, false, true}, []any{page.Items[0].Outcome, page.Items[0].Verified, page.Items[0].Wipe.Began})
 }

@@ -12,6 +12,7 @@ import (
 	"slices"
 
 	"jugate/core/disk"
+	"jugate/core/fault"
 )
 
 // About is what a finding is about.
@@ -62,6 +63,14 @@ type Result struct {
 	Network *NetworkReport `json:"network_check,omitempty"`
 	// Problems say why something could not be checked.
 	Problems []string `json:"problems" nullable:"false" maxItems:"20"`
+}
+
+// Sound refuses a result that makes no sense, whoever tells it. What it does not look at has bounds where it is read.
+func (r *Result) Sound() error {
+	if s := r.Surface; s != nil && slices.ContainsFunc(s.Speeds, func(v float64) bool { return v < 0 }) {
+		return fault.Invalid.Errorf("a part of a disk has a speed below 0")
+	}
+	return nil
 }
 
 // NetworkReport is what came of the service's bytes.

@@ -2,6 +2,7 @@ package check_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"io"
 	"testing"
@@ -194,4 +195,22 @@ func TestWhatAResultMeans(t *testing.T) {
 	assert.Equal(t, []string{"network, doubtful: 5.0 % of multicast packets are lost", "network, doubtful: the link has only 10 Mbit/s: look at the cable"},
 		words(check.Result{Network: &check.NetworkReport{Bytes: 1e6, Seconds: 1, Sent: 100, Heard: 95, Link: 10e6}}))
 	assert.Contains(t, words(check.Result{Network: &check.NetworkReport{Sent: 100}})[0], "no multicast is heard")
+}
+
+// Whatever an agent tells is judged in words.
+func FuzzJudge(f *testing.F) {
+	f.Add([]byte(`{"surface_check":{"unread_bytes":7,"speeds":[1,2,3]},"memory_check":{"wrong_words":1},"network_check":{"multicast_sent":3},"health_check":{"defects":-1}}`))
+	f.Add([]byte(`{"surface_check":{"size":-1,"speeds":[1e300,0],"unreadable":[{"from_byte":-5}]}}`))
+	f.Fuzz(func(t *testing.T, text []byte) {
+		var r check.Result
+		if json.Unmarshal(text, &r) != nil || r.Sound() != nil {
+			return
+		}
+		for _, one := range check.Judge(r, []check.Result{r}) {
+			assert.NotEmpty(t, one.Text)
+		}
+		if r.Surface != nil {
+			r.Surface.Slow()
+		}
+	})
 }

@@ -62,8 +62,7 @@ func judgeSurface(s *SurfaceReport, add adder) {
 	}
 	switch {
 	case s.Lost > 0:
-		first := s.Unreadable[0]
-		add(OfSurface, Bad, "%s in %s cannot be read, the first at byte %d; %s", size(s.Lost), placesOf(len(s.Unreadable)), first.Start, how)
+		add(OfSurface, Bad, "%s in %s cannot be read%s; %s", size(s.Lost), placesOf(len(s.Unreadable)), firstOf(s.Unreadable), how)
 	case len(s.Slow()) >= slowManyStretches:
 		add(OfSurface, Doubtful, "%d of %d stretches are much slower than the usual %s a second; %s", len(s.Slow()), len(s.Speeds), size(int64(s.Usual())), how)
 	default:
@@ -71,8 +70,17 @@ func judgeSurface(s *SurfaceReport, add adder) {
 	}
 }
 
+func firstOf(places []Stretch) string {
+	if len(places) == 0 {
+		return ""
+	}
+	return fmt.Sprintf(", the first at byte %d", places[0].Start)
+}
+
 func placesOf(n int) string {
 	switch {
+	case n == 0:
+		return "places that are not told"
 	case n == 1:
 		return "one place"
 	case n >= placesKept:

@@ -99,6 +99,9 @@ func (o *Orders) Checked(ctx context.Context, workstation, id int64, result chec
 	if err != nil {
 		return out, err
 	}
+	if err := result.Sound(); err != nil {
+		return out, err
+	}
 	w, err := o.Records.Workstation(ctx, workstation)
 	if err != nil {
 		return out, err
