@@ -28,7 +28,8 @@ type Order struct {
 // PreparedDelivery is a delivery that is ordered again and again.
 type PreparedDelivery struct {
 	NewDelivery
-	Wait int `json:"wait_minutes,omitempty" minimum:"0" maximum:"43200" doc:"How long it waits for its workstations at the most; an hour by default" example:"30"`
+	Wait  int  `json:"wait_minutes,omitempty" minimum:"0" maximum:"43200" doc:"How long it waits for its workstations at the most; an hour by default" example:"30"`
+	Await bool `json:"await_arrival,omitempty" doc:"The run ends when each copy has started under its own name and reported; it has failed for those that do not in time"`
 }
 
 // PreparedCheck is a check that is ordered again and again. A workstation that does not pass takes no part in what comes after it, and
@@ -81,7 +82,7 @@ type OrderRun struct {
 
 // RunPart is a part of a run.
 type RunPart struct {
-	Work       order.Work  `json:"part" enum:"capture,check,wipe,deliver,drivers,payloads"`
+	Work       order.Work  `json:"part" enum:"capture,check,wipe,deliver,drivers,payloads,arrive"`
 	State      order.State `json:"state" enum:"waiting,running,done,failed,stopped"`
 	Reason     string      `json:"reason"`
 	Began      *time.Time  `json:"began,omitempty"`

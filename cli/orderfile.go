@@ -137,6 +137,7 @@ func (a *app) orderAdd() *cobra.Command {
 	f.StringVar(&deliver.Image, "deliver", "", "image that is delivered: NAME for the newest version, or NAME@VERSION")
 	f.StringSliceVar(&deliver.To, "to", nil, "groups and workstations that it is delivered to")
 	whereFlag(cmd, &deliver.Where, "of those, or of the whole roster, whoever fits a condition")
+	f.BoolVar(&deliver.Await, "await-arrival", false, "the run ends when each copy has started under its own name")
 	f.StringSliceVar(&checks, "check", nil, "check those first: memory, memory-full, surface, surface-whole, health, network; who fails is taken out")
 	f.StringArrayVar(&require, "require", nil, "condition that each has to fit when it comes, such as 'memory >= 8GiB'; who does not is taken out")
 	f.BoolVar(&deliver.Reuse, "reuse", false, "workstations check their disks first, and only what differs is sent")

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,17 +14,15 @@ import (
 // wantedRef is NAME@VERSION of what a group g should have; NULL if there is no such version. The newest is the newest that is not retired.
 const wantedRef = `g.image || '@' || iif(g.version > 0, g.version, (SELECT max(v.number) FROM versions v JOIN images i ON i.id = v.image_id WHERE i.name = g.image AND v.retired IS NULL))`
 
-// wantedList is a column of a workstation w; see Wanted.
-const wantedList = `coalesce((SELECT group_concat(DISTINCT ` + wantedRef + `) FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id AND g.image <> ''), '')`
-
 // behindCount is a column of a group g: how many of its workstations do not have what it should have.
 const behindCount = `iif(g.image = '' OR ` + wantedRef + ` IS NULL, 0, (SELECT count(*) FROM group_members m JOIN workstations w ON w.id = m.workstation_id
 	WHERE m.group_id = g.id AND w.state <> 'retired' AND ` + onDisk + ` <> ` + wantedRef + `))`
 
 // Wanted are the versions that its groups say it should have; more than one if they do not agree.
 func (w *Workstation) Wanted() (all []roster.Ref) {
-	for text := range strings.SplitSeq(w.WantedList, ",") {
-		if ref, err := roster.ParseRef(text); err == nil && ref.Version > 0 {
+	for text := range strings.FieldsSeq(w.GroupList) { // a group that wants something is NAME=IMAGE@VERSION
+		_, wants, _ := strings.Cut(text, "=")
+		if ref, err := roster.ParseRef(wants); err == nil && ref.Version > 0 && !slices.Contains(all, ref) {
 			all = append(all, ref)
 		}
 	}

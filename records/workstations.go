@@ -36,11 +36,10 @@ type Workstation struct {
 	AddressList  string       `db:"address_list"`  // see Addresses
 	AcceptedList string       `db:"accepted_list"` // see Accepted
 	ProposedList string       `db:"proposed_list"` // see Proposed
-	GroupList    string       `db:"group_list"`    // see Groups
+	GroupList    string       `db:"group_list"`    // see Groups and Wanted
 	OnDisk       string       `db:"on_disk"`       // see Holds
 	Note         string       `db:"note"`
 	FieldTexts   string       `db:"fields"` // see Fields
-	WantedList   string       `db:"wanted_list"`
 }
 
 // Seen tells whether its agent has ever checked in: one that was only entered has not.
@@ -109,7 +108,13 @@ func (w *Workstation) Fields() map[string]string {
 }
 
 // Groups are the names of the groups it is in.
-func (w *Workstation) Groups() []string { return strings.Fields(w.GroupList) }
+func (w *Workstation) Groups() (names []string) {
+	for text := range strings.FieldsSeq(w.GroupList) {
+		name, _, _ := strings.Cut(text, "=")
+		names = append(names, name)
+	}
+	return names
+}
 
 // Label is its name or, for a newcomer, its first hardware address.
 func (w *Workstation) Label() string {
@@ -133,8 +138,8 @@ const (
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state <> 'proposed' ORDER BY state, address)), '') AS address_list,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'accepted' ORDER BY address)), '') AS accepted_list,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'proposed' ORDER BY address)), '') AS proposed_list,
-		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list,
-		` + onDisk + ` AS on_disk, ` + wantedList + ` AS wanted_list`
+		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name || iif(g.image = '', '', '=' || coalesce(` + wantedRef + `, '')) AS name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list,
+		` + onDisk + ` AS on_disk`
 	// Of a wipe that was begun nothing is left.
 	onDisk = `coalesce((SELECT iif(r.kind = 'wipe', '', iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version) FROM receipts r
 			WHERE r.workstation_id = w.id AND (r.outcome = 'delivered' OR r.outcome <> 'absent' AND r.bytes_multicast + r.bytes_unicast > 0 OR r.kind = 'wipe' AND json_extract(r.details, '$.wipe_began')) ORDER BY r.id DESC LIMIT 1), '')`

@@ -11,6 +11,7 @@ const (
 	Deliver  Work = "deliver"  // bring a version to workstations
 	Drivers  Work = "drivers"  // install drivers into systems
 	Payloads Work = "payloads" // bring payloads onto systems
+	Arrive   Work = "arrive"   // wait until what was delivered has started under its own name
 )
 
 // State is how far a run or a part of it is.

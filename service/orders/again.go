@@ -76,6 +76,9 @@ func (o *Orders) after(ctx context.Context, row *records.Run, by string) (next r
 	if first < 0 {
 		return next, nil, fault.Conflict.Errorf("nothing of run %d is left to do", row.ID)
 	}
+	if parts[first].Work == order.Arrive { // what has not started is delivered again
+		first = slices.IndexFunc(parts, func(p records.RunPart) bool { return p.Work == order.Deliver })
+	}
 	var failed []int64
 	for _, p := range parts[first:] {
 		work = append(work, p.Work)

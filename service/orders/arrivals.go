@@ -46,5 +46,6 @@ func (o *Orders) Arrive(ctx context.Context, token string, report api.ArrivalRep
 		o.Log.Info("a copy has arrived", "workstation", r.Workstation, "image", r.Image, "computer", report.ComputerName)
 	}
 	o.Publish(o.receiptOf(*r))
+	o.moved.ring() // a run may wait for it
 	return nil
 }

@@ -85,20 +85,24 @@ func (o *Orders) lookAtEach(ctx context.Context, in api.Order, p *records.RunPar
 		}
 		out = append(out, api.LeftOut{ID: e.WorkstationID, Workstation: e.Workstation, Reason: why})
 	}
+	o.endEach(p, out, passed > 0)
+	return o.Records.SetRunPart(ctx, *p)
+}
+
+// endEach ends a part that has taken some workstations out, and has failed if nobody is left.
+func (o *Orders) endEach(p *records.RunPart, out []api.LeftOut, somebody bool) {
 	p.State, p.Ended = order.Done, sql.NullTime{Time: o.Now(), Valid: true}
-	if len(out) > 0 {
-		p.SetLeftOut(out)
-		var reasons []string
-		for _, l := range out {
-			reasons = append(reasons, l.Workstation+": "+l.Reason)
-			o.Log.Warn("a workstation was taken out of a run", "run", p.Run, "part", p.Work, "workstation", l.Workstation, "reason", l.Reason)
-		}
-		p.Reason = strings.Join(reasons, "; ")
-	}
-	if passed == 0 {
+	if !somebody {
 		p.State = order.Failed
 	}
-	return o.Records.SetRunPart(ctx, *p)
+	var reasons []string
+	for _, l := range out {
+		reasons = append(reasons, l.Workstation+": "+l.Reason)
+		o.Log.Warn("a workstation was taken out of a run", "run", p.Run, "part", p.Work, "workstation", l.Workstation, "reason", l.Reason)
+	}
+	if p.Reason = strings.Join(reasons, "; "); len(out) > 0 {
+		p.SetLeftOut(out)
+	}
 }
 
 // whyNotFit says why a workstation that was checked does not pass; empty if it does.
@@ -134,4 +138,32 @@ func (o *Orders) whyNotFit(ctx context.Context, in api.PreparedCheck, e *records
 		}
 	}
 	return strings.Join(why, "; "), nil
+}
+
+// lookAtArrivals notes how far it is that what a run has delivered has started under its own name. A copy without answers reports nothing,
+// and is not waited for.
+func (o *Orders) lookAtArrivals(ctx context.Context, p *records.RunPart) error {
+	deliveries, err := o.Records.DeliveriesOf(ctx, p.Run)
+	if err != nil {
+		return err
+	}
+	var out []api.LeftOut
+	for _, d := range deliveries {
+		receipts, _, err := o.Records.Receipts(ctx, records.ReceiptFilter{DeliveryID: d.ID}, records.Page{})
+		if err != nil {
+			return err
+		}
+		for _, r := range receipts {
+			arrival := o.arrivalOf(r)
+			switch {
+			case arrival == nil || arrival.State == "arrived" && arrival.Remark == "":
+			case arrival.State == "awaited":
+				return nil
+			default:
+				out = append(out, api.LeftOut{ID: r.WorkstationID, Workstation: r.Workstation, Reason: strings.TrimSuffix(arrival.State+": "+arrival.Remark, ": ")})
+			}
+		}
+	}
+	o.endEach(p, out, true)
+	return o.Records.SetRunPart(ctx, *p)
 }

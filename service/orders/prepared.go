@@ -28,7 +28,7 @@ func workOf(in api.Order) (all []order.Work) {
 	for _, w := range []struct {
 		is   bool
 		work order.Work
-	}{{in.Capture != nil, order.Capture}, {in.Check != nil, order.Check}, {in.Wipe != nil, order.Wipe}, {in.Deliver != nil, order.Deliver}, {in.Drivers != nil, order.Drivers}, {in.Payloads != nil, order.Payloads}} {
+	}{{in.Capture != nil, order.Capture}, {in.Check != nil, order.Check}, {in.Wipe != nil, order.Wipe}, {in.Deliver != nil, order.Deliver}, {in.Drivers != nil, order.Drivers}, {in.Payloads != nil, order.Payloads}, {in.Deliver != nil && in.Deliver.Await, order.Arrive}} {
 		if w.is {
 			all = append(all, w.work)
 		}

@@ -350,8 +350,11 @@ func (o *Orders) look(ctx context.Context, in api.Order, p *records.RunPart) err
 	if p.State != order.Running {
 		return nil
 	}
-	if p.Work == order.Check || p.Work == order.Wipe {
+	switch p.Work {
+	case order.Check, order.Wipe:
 		return o.lookAtEach(ctx, in, p)
+	case order.Arrive:
+		return o.lookAtArrivals(ctx, p)
 	}
 	deliveries, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: p.Run, Part: p.Number})
 	if err != nil {
