@@ -94,6 +94,8 @@ type Run struct {
 	OnlyIDs   string        `db:"only_ids"`  // see Only
 	Continues sql.NullInt64 `db:"continues"` // the run that failed for those
 	Attempt   int           `db:"attempt"`   // how often it was tried with this one
+
+	Unasked *Tried `db:"-"` // what is noted when it begins; nil if somebody or a schedule has asked for it
 }
 
 // Only are the numbers of the workstations that it is for; nil for all of its order.
@@ -136,6 +138,11 @@ func (db *DB) BeginRun(ctx context.Context, r Run, in api.Order, parts []RunPart
 	err = db.change(ctx, func(tx *sqlx.Tx) error {
 		if due != nil {
 			if _, err := tx.ExecContext(ctx, `UPDATE orders SET due = ? WHERE name = ?`, sql.NullTime{Time: due.Time.UTC(), Valid: due.Valid}, r.Name); err != nil {
+				return err
+			}
+		}
+		if r.Unasked != nil {
+			if err := setTried(ctx, tx, *r.Unasked); err != nil {
 				return err
 			}
 		}

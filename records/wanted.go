@@ -54,14 +54,24 @@ func (db *DB) OrdersWhenBehind(ctx context.Context) (rows []Order, err error) {
 	return rows, db.read.SelectContext(ctx, &rows, `SELECT * FROM orders WHERE when_behind ORDER BY name`)
 }
 
-// Tried is the version that an order has brought a workstation by itself; empty if none, since the order was saved last.
-func (db *DB) Tried(ctx context.Context, order, workstation int64) (version string, err error) {
+// LastTried is the version that an order has brought a workstation by itself; empty if none, since the order was saved last.
+func (db *DB) LastTried(ctx context.Context, order, workstation int64) (version string, err error) {
 	return version, db.read.GetContext(ctx, &version, `SELECT coalesce((SELECT version FROM tried WHERE order_id = ? AND workstation_id = ?), '')`, order, workstation)
 }
 
+// Tried is what an order brings a workstation by itself.
+type Tried struct {
+	Order, Workstation int64
+	Version            string // NAME@VERSION
+}
+
 // SetTried notes that an order brings a workstation a version by itself.
-func (db *DB) SetTried(ctx context.Context, order, workstation int64, version string) error {
-	_, err := db.exec(ctx, `INSERT INTO tried (order_id, workstation_id, version) VALUES (?, ?, ?) ON CONFLICT (order_id, workstation_id) DO UPDATE SET version = excluded.version`, order, workstation, version)
+func (db *DB) SetTried(ctx context.Context, t Tried) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error { return setTried(ctx, tx, t) })
+}
+
+func setTried(ctx context.Context, tx *sqlx.Tx, t Tried) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO tried (order_id, workstation_id, version) VALUES (?, ?, ?) ON CONFLICT (order_id, workstation_id) DO UPDATE SET version = excluded.version`, t.Order, t.Workstation, t.Version)
 	return err
 }
 

@@ -60,7 +60,7 @@ func (o *Orders) unaskedFor(ctx context.Context, w records.Workstation) (*unaske
 		if !strings.EqualFold(brings.Image, wanted[0].Image) || brings.Version != 0 && brings.Version != wanted[0].Version {
 			continue
 		}
-		if tried, err := o.Records.Tried(ctx, row.ID, w.ID); err != nil {
+		if tried, err := o.Records.LastTried(ctx, row.ID, w.ID); err != nil {
 			return nil, err
 		} else if tried == wanted[0].String() {
 			continue
@@ -92,18 +92,18 @@ func (o *Orders) beginUnasked(ctx context.Context, workstation int64) (begun boo
 		return false, err
 	}
 	ctx = context.WithoutCancel(ctx) // whoever asked may go
-	if err := o.Records.SetTried(ctx, u.row.ID, w.ID, u.version.String()); err != nil {
-		return false, err
-	}
+	tried := records.Tried{Order: u.row.ID, Workstation: w.ID, Version: u.version.String()}
 	by := fmt.Sprintf("the order %s for workstations that are behind, saved by %s", u.in.Name, u.row.SavedBy)
-	if joined, err := o.joinUnasked(ctx, u, *w, by); joined || err != nil {
-		return joined, err
+	if joined, err := o.joinUnasked(ctx, u, *w, by); err != nil {
+		return false, err
+	} else if joined {
+		return true, o.Records.SetTried(ctx, tried)
 	}
 	in := u.in
 	prepared := *in.Deliver
 	prepared.Image, prepared.Start = u.version.String(), "all"
 	in.Deliver = &prepared
-	run := records.Run{Name: in.Name, OrderedBy: by, PersonID: u.row.PersonID}
+	run := records.Run{Name: in.Name, OrderedBy: by, PersonID: u.row.PersonID, Unasked: &tried}
 	run.SetOnly([]int64{w.ID})
 	id, err := o.beginRun(ctx, in, run, nil)
 	if err != nil {
@@ -141,13 +141,11 @@ func (o *Orders) joinUnasked(ctx context.Context, u *unasked, w records.Workstat
 				continue
 			}
 			as, err := o.onBehalf(ctx, &run)
-			if err != nil {
-				return false, err
+			if err == nil {
+				_, err = o.Extend(as, d.ID, api.MoreTargets{To: []string{w.Label()}})
 			}
-			if _, err := o.Extend(as, d.ID, api.MoreTargets{To: []string{w.Label()}}); fault.KindOf(err) == fault.Conflict {
-				continue // it has ended meanwhile
-			} else if err != nil {
-				return false, err
+			if err != nil {
+				continue // it has ended meanwhile, or does not fit: a run of its own says so
 			}
 			return true, o.Records.SetRunOnly(ctx, run.ID, append(only, w.ID))
 		}
