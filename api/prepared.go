@@ -119,7 +119,7 @@ type OrderTime struct {
 	At    time.Time `json:"at"`
 	Words string    `json:"schedule_words"`
 	// Problem is said ahead, while people are at their desks.
-	Problem string `json:"problem" doc:"Why it would fail if it ran now; empty if nothing is known against it"`
+	Problem string `json:"problem" doc:"Why it will not run then, as it is a quiet time, or would fail if it ran now; empty if nothing is known against it"`
 }
 
 // QuietTime is a time in which no order runs by itself.

@@ -136,3 +136,42 @@ func TestOrdersAtAWorkstation(t *testing.T) {
 		assert.Len(t, d.Members, 1)
 	}
 }
+
+// Those that appear while such a delivery is under way join it, so that a room that is switched on together gets one stream.
+func TestThoseThatAppearTogetherShareADelivery(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	h.start(1, gold(t).Path, 0, "desk-gold")
+	h.capture("desk-gold", "garden-desk")
+	h.groups("herbarium")
+	for n, name := range []string{"herb-01", "herb-02"} {
+		_, err := h.client.Admit(ctx, address(n+2).String(), api.Admission{Name: name, Groups: []string{"herbarium"}})
+		require.NoError(t, err)
+	}
+	_, err := h.client.SetGroupImage(ctx, "herbarium", "garden-desk")
+	require.NoError(t, err)
+	slow := api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}, Rate: 64_000} // minutes
+	_, err = h.client.SaveOrder(ctx, api.Order{Name: "new-desks", WhenBehind: true, Deliver: &api.PreparedDelivery{NewDelivery: slow}})
+	require.NoError(t, err)
+	h.start(2, blank(t, 300*golddisk.MiB), 0, "")
+	var run api.OrderRun
+	only := func() []string {
+		runs, err := h.client.Runs(ctx, apiclient.List{})
+		require.NoError(t, err)
+		if len(runs.Items) == 0 {
+			return nil
+		}
+		require.Len(t, runs.Items, 1)
+		run, err = h.client.Run(ctx, runs.Items[0].ID)
+		require.NoError(t, err)
+		return run.Only
+	}
+	h.eventually(func() bool { return len(only()) == 1 && len(run.Parts[0].Deliveries) == 1 })
+	h.start(3, blank(t, 300*golddisk.MiB), 0, "")
+	h.eventually(func() bool { return len(only()) == 2 })
+	_, err = h.client.SetDeliveryRate(ctx, run.Parts[0].Deliveries[0], 100_000_000)
+	require.NoError(t, err)
+	run = h.ended(run.ID)
+	assert.Equal(t, []any{order.Done, []string{"herb-01", "herb-02"}}, []any{run.State, run.Only}, run.Reason)
+	assert.Len(t, h.receipts(run.Parts[0].Deliveries[0]), 2)
+}

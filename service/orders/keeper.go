@@ -104,7 +104,7 @@ func (o *Orders) beginOne(ctx context.Context, row records.Order) error {
 	if err != nil {
 		return err
 	}
-	quiet, err := o.quietNow(ctx)
+	quiet, err := o.quiet(ctx, now)
 	if err != nil {
 		return err
 	}

@@ -321,7 +321,11 @@ func (o *Orders) NextRuns(ctx context.Context, name string, n int) ([]api.OrderT
 			return nil, err
 		}
 		for _, at := range schedule.Times(o.Now(), n) {
-			all = append(all, api.OrderTime{Order: in.Name, At: at.In(location), Words: schedule.String(), Problem: problem})
+			quiet, err := o.quiet(ctx, at)
+			if err != nil {
+				return nil, err
+			}
+			all = append(all, api.OrderTime{Order: in.Name, At: at.In(location), Words: schedule.String(), Problem: cmp.Or(quiet, problem)})
 		}
 	}
 	slices.SortFunc(all, func(a, b api.OrderTime) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Order, b.Order)) })

@@ -3,6 +3,7 @@ package orders
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"jugate/api"
 	"jugate/core/fault"
@@ -40,9 +41,9 @@ func (o *Orders) RemoveQuietTime(ctx context.Context, name string) error {
 	return o.Records.RemoveQuietTime(ctx, name)
 }
 
-// quietNow says in words why nothing may run by itself now; empty if it may.
-func (o *Orders) quietNow(ctx context.Context) (string, error) {
-	t, err := o.Records.QuietAt(ctx, o.Now())
+// quiet says in words why nothing may run by itself at an instant; empty if it may.
+func (o *Orders) quiet(ctx context.Context, at time.Time) (string, error) {
+	t, err := o.Records.QuietAt(ctx, at)
 	if t == nil || err != nil {
 		return "", err
 	}
