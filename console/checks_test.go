@@ -1,6 +1,7 @@
 package console_test
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
@@ -44,6 +45,27 @@ func TestMachinesAreCheckedAndWiped(t *testing.T) {
 	b.do(chromedp.Click(`//tr[.//b[text()="herb-02"]]//button[contains(@class, "ant-table-row-expand-icon")]`), chromedp.WaitVisible(`//div[contains(text(), "cannot be read")]`))
 	b.settled()
 	b.shoot("console-checks")
+
+	t.Log("# an order takes out whose disk fails, and goes on for it when that is mended")
+	room := []string{"herb-02", "herb-03"}
+	_, err = stage.Client.SaveOrder(t.Context(), api.Order{Name: "room", Check: &api.PreparedCheck{NewCheck: api.NewCheck{To: room, CheckOptions: api.CheckOptions{Surface: "whole"}}},
+		Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: "garden-desk", To: room}}})
+	require.NoError(t, err)
+	_, err = stage.Client.SaveOrder(t.Context(), api.Order{Name: "new-kiosks", WhenBehind: true, Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: "garden-desk", To: []string{"visitor-kiosks"}}}})
+	require.NoError(t, err)
+	run, err := stage.Client.RunOrder(t.Context(), "room")
+	require.NoError(t, err)
+	b.do(chromedp.Click(`//a[text()="Orders"]`), chromedp.WaitVisible(`//td[.//div[text()="when one is behind"]]`), chromedp.Click(`//label[.//div[contains(@class, "ant-segmented-item-label") and text()="History"]]`))
+	row := fmt.Sprintf(`//tr[.//td[text()="No. %d"]]`, run.ID)
+	b.do(chromedp.WaitVisible(row+`//button[contains(., "Go on…")]`), chromedp.Click(row+`//button[contains(@class, "ant-table-row-expand-icon")]`), chromedp.WaitVisible(`//td//div[contains(text(), "herb-02: ") and contains(text(), "cannot be read")]`))
+	b.settled()
+	b.shoot("console-run")
+	stage.Fault("herb-02", [2]int64{})
+	b.do(chromedp.Click(row+`//button[contains(., "Go on…")]`), chromedp.WaitVisible(`.ant-popconfirm-buttons .ant-btn-primary`))
+	b.settled()
+	b.do(chromedp.Click(`.ant-popconfirm-buttons .ant-btn-primary`))
+	b.until(`[...document.querySelectorAll("tr")].some(r => r.innerText.includes("room") && r.innerText.includes("done"))`)
+	b.until(`!document.querySelector('[class*="ant-message-notice"]')`)
 
 	t.Log("# nobody is wiped by the way")
 	b.do(chromedp.Click(`//a[text()="Workstations"]`), chromedp.WaitVisible(`//tr[.//b[text()="herb-08"]]`))

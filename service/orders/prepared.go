@@ -303,6 +303,7 @@ func (o *Orders) NextRuns(ctx context.Context, name string, n int) ([]api.OrderT
 		rows = []records.Order{*one}
 	}
 	all := []api.OrderTime{}
+	orders := map[string]api.Order{}
 	for _, row := range rows {
 		in, err := row.Order()
 		if err != nil {
@@ -316,20 +317,22 @@ func (o *Orders) NextRuns(ctx context.Context, name string, n int) ([]api.OrderT
 		if err != nil {
 			return nil, err
 		}
-		problem, err := o.problemOf(ctx, in)
-		if err != nil {
-			return nil, err
-		}
+		orders[in.Name] = in
 		for _, at := range schedule.Times(o.Now(), n) {
-			quiet, err := o.quiet(ctx, at)
-			if err != nil {
-				return nil, err
-			}
-			all = append(all, api.OrderTime{Order: in.Name, At: at.In(location), Words: schedule.String(), Problem: cmp.Or(quiet, problem)})
+			all = append(all, api.OrderTime{Order: in.Name, At: at.In(location), Words: schedule.String()})
 		}
 	}
 	slices.SortFunc(all, func(a, b api.OrderTime) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.Order, b.Order)) })
-	return all[:min(n, len(all))], nil
+	all = all[:min(n, len(all))]
+	for i := range all { // of those alone that are told
+		if all[i].Problem, err = o.quiet(ctx, all[i].At); err == nil && all[i].Problem == "" {
+			all[i].Problem, err = o.problemOf(ctx, orders[all[i].Order])
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
 }
 
 // nextDue is when an order runs by itself after an instant.
