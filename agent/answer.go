@@ -48,6 +48,25 @@ func (a *Agent) complete(ctx context.Context, to *api.ToAnswer) error {
 	return nil
 }
 
+// confirm has whoever stands at the screen agree to something.
+func (a *Agent) confirm(ctx context.Context, text string) error {
+	if a.options.Ask == nil {
+		return errors.New("somebody has to confirm it at the screen, and this machine has none")
+	}
+	a.show("somebody is asked at the screen: %s", text)
+	for wrong := ""; ; wrong = "Type yes, or no." {
+		said, err := a.options.Ask(ctx, answers.Question{Key: "yes or no", Ask: text}, wrong)
+		switch {
+		case err != nil:
+			return err
+		case strings.EqualFold(said, "yes"):
+			return nil
+		case strings.EqualFold(said, "no"):
+			return fmt.Errorf("somebody at the screen has said no to: %s", text)
+		}
+	}
+}
+
 // ask asks until it hears something that makes sense.
 func (a *Agent) ask(ctx context.Context, q answers.Question) (answers.Value, error) {
 	if a.options.Ask == nil {

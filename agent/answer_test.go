@@ -138,6 +138,29 @@ func TestWhatIsLeftOpenIsAskedBeforeAnythingIsWritten(t *testing.T) {
 	assert.ErrorContains(t, a.complete(t.Context(), open()), "time_zone: it is to be asked at the screen, and this machine has none")
 }
 
+// Somebody at the screen says yes, or nothing is written.
+func TestADeliveryIsConfirmedBeforeAnythingIsWritten(t *testing.T) {
+	for typed, want := range map[string]string{"yes": "", "YES": "", "no": "somebody at the screen has said no to: Are all files saved?"} {
+		asked := 0
+		a := New(nil, cardsOnly{}, Options{Show: func(Status) {}, Ask: func(_ context.Context, q answers.Question, wrong string) (string, error) {
+			if asked++; asked == 1 {
+				assert.Equal(t, []string{"Are all files saved?", ""}, []string{q.Ask, wrong})
+				return "perhaps", nil
+			}
+			assert.Equal(t, "Type yes, or no.", wrong)
+			return typed, nil
+		}})
+		if err := a.confirm(t.Context(), "Are all files saved?"); want == "" {
+			assert.NoError(t, err)
+		} else {
+			assert.EqualError(t, err, want)
+		}
+		assert.Equal(t, 2, asked)
+	}
+	r := &receiver{agent: New(nil, cardsOnly{}, Options{Show: func(Status) {}}), to: &api.ToReceive{RestoreOptions: api.RestoreOptions{Confirm: "Are all files saved?"}}}
+	assert.EqualError(t, r.prepare(t.Context()), "nothing was written: somebody has to confirm it at the screen, and this machine has none")
+}
+
 func TestAnswersThatCannotBeCarriedOut(t *testing.T) {
 	d := volumeDisk(t, []string{"mkfs.ext4", "-q"}, func(dir string) { install(t, dir, map[string]string{"home/x": ""}) })
 	a := New(nil, cardsOnly{}, Options{Show: func(Status) {}})

@@ -119,6 +119,11 @@ type receiver struct {
 func (r *receiver) prepare(ctx context.Context) (err error) {
 	a := r.agent
 	a.show("preparing to receive version %d", r.to.Version)
+	if r.to.Confirm != "" {
+		if err := a.confirm(ctx, r.to.Confirm); err != nil {
+			return fmt.Errorf("nothing was written: %w", err)
+		}
+	}
 	if r.to.Answer != nil {
 		if err := a.complete(ctx, r.to.Answer); err != nil {
 			return fmt.Errorf("nothing was written, as the copy could not be answered: %w", err)

@@ -26,18 +26,18 @@ type NewCheck struct {
 
 // Check is what checks of a machine have found out.
 type Check struct {
-	ID          int64           `json:"id"`
-	Errand      int64           `json:"errand"`
-	Workstation string          `json:"workstation" doc:"Its name at the time"`
-	Address     string          `json:"hardware_address"`
-	Maker       string          `json:"maker"`
-	Model       string          `json:"model"`
-	Serial      string          `json:"serial"`
-	Ended       time.Time       `json:"ended"`
-	Verdict     check.Verdict   `json:"verdict" enum:"good,doubtful,bad" doc:"The worst of its findings"`
+	ID          int64             `json:"id"`
+	Errand      int64             `json:"errand"`
+	Workstation string            `json:"workstation" doc:"Its name at the time"`
+	Address     string            `json:"hardware_address"`
+	Maker       string            `json:"maker"`
+	Model       string            `json:"model"`
+	Serial      string            `json:"serial"`
+	Ended       time.Time         `json:"ended"`
+	Verdict     check.Verdict     `json:"verdict" enum:"good,doubtful,bad" doc:"The worst of its findings"`
 	Findings    []check.Judgement `json:"noticed" nullable:"false"`
-	OrderedBy   string          `json:"ordered_by"`
-	Result      *check.Result   `json:"figures,omitempty" doc:"Told for a single check"`
+	OrderedBy   string            `json:"ordered_by"`
+	Result      *check.Result     `json:"figures,omitempty" doc:"Told for a single check"`
 }
 
 // ToCheck is what an agent checks.

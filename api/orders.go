@@ -113,6 +113,8 @@ type RestoreOptions struct {
 	Disk string `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only" maxLength:"300" example:"size:200GB-600GB"`
 	Grow string `json:"grow,omitempty" doc:"Partition that takes the room of a larger disk: system, a number, last, or none" default:"system" maxLength:"20" example:"last"`
 	Trim bool   `json:"trim,omitempty" doc:"Tell the disk first that nothing on it is needed"`
+	// Confirm is for desks at which somebody sits.
+	Confirm string `json:"confirm,omitempty" maxLength:"200" doc:"Text that somebody has to confirm at the workstation's screen, by typing yes, before anything is written; the others wait for that" example:"Are all files of this desk saved?"`
 }
 
 // Delivery is an order and how far it is.

@@ -89,6 +89,7 @@ func (a *app) deliverCommand() *cobra.Command {
 	cmd.Flags().StringVar(&aside, "aside", "", "who is served alone: never, or limits such as loss=10,disk=4s,silent=20s (percent of packets lost, how long its disk lags behind, how long it reports nothing)")
 	cmd.Flags().StringVar(&order.Disk, "disk", "only", diskRuleHelp)
 	cmd.Flags().StringVar(&order.Grow, "grow", "system", "partition that takes the room of a larger disk: system (the one with the operating system), a number, last, or none")
+	cmd.Flags().StringVar(&order.Confirm, "confirm", "", "text that somebody has to confirm at each workstation's screen before anything is written")
 	cmd.Flags().BoolVar(&order.Trim, "trim", false, "tell the disks first that nothing on them is needed")
 	cmd.Flags().StringSliceVar(&order.Drivers, "drivers", nil, driversHelp)
 	cmd.Flags().BoolVar(&order.DriversWhole, "drivers-whole", false, "install everything that the sets have, matched or not")

@@ -175,3 +175,29 @@ func TestThoseThatAppearTogetherShareADelivery(t *testing.T) {
 	assert.Equal(t, []any{order.Done, []string{"herb-01", "herb-02"}}, []any{run.State, run.Only}, run.Reason)
 	assert.Len(t, h.receipts(run.Parts[0].Deliveries[0]), 2)
 }
+
+// A workstation whose build cannot ask for a confirmation is told a reason that it understands, and writes nothing.
+func TestAnOldAgentDoesNotPassAConfirmationBy(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	h.start(1, gold(t).Path, 0, "desk-gold")
+	h.capture("desk-gold", "garden-desk")
+	for n, version := range map[int]string{2: "0.3.0", 3: "0.4.0"} {
+		nobody := h.client.WithToken("")
+		in, err := nobody.CheckIn(ctx, api.CheckIn{Boot: "boot", AgentVersion: version, Addresses: []string{address(n).String()}, Inventory: api.Inventory{Model: "A310", Disks: []api.Disk{{Size: 1 << 30, SectorSize: 512}}, Cards: []api.Card{}}})
+		require.NoError(t, err)
+		_, err = h.client.Admit(ctx, address(n).String(), api.Admission{Name: "v" + version})
+		require.NoError(t, err)
+		_, err = h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"v" + version}, RestoreOptions: api.RestoreOptions{Confirm: "Are all files saved?"}})
+		require.NoError(t, err)
+		standing, err := nobody.WithToken(in.Pass).Standing(ctx)
+		require.NoError(t, err)
+		require.NotNil(t, standing.Errand)
+		if to := standing.Errand.Receive; version == "0.3.0" {
+			assert.Contains(t, to.Answer.Problem, "cannot ask for a confirmation")
+		} else {
+			assert.Equal(t, "Are all files saved?", to.Confirm)
+			assert.Nil(t, to.Answer)
+		}
+	}
+}

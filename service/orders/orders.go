@@ -43,7 +43,7 @@ type Fleet interface {
 	IsOnline(id int64) bool
 	Doing(id int64, text string) // notes what one does in a delivery
 	Active(ctx context.Context, id int64, activity api.Activity)
-	Changed(ctx context.Context, id int64) // something was recorded of it
+	Changed(ctx context.Context, id int64)       // something was recorded of it
 	PutAway(ctx context.Context, id int64) error // retires one
 	Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error)
 	// ToAnswer is what one carries out on its copy of a version; nil if nothing is set for it.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 
+	"golang.org/x/mod/semver"
+
 	"jugate/core/errand"
 	"jugate/core/fault"
 	"jugate/core/join"
@@ -98,8 +100,26 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 		if err := o.fillAnswer(ctx, d, e.WorkstationID, out.Receive); err != nil {
 			return nil, err
 		}
+		if err := o.canConfirm(ctx, e.WorkstationID, out.Receive); err != nil {
+			return nil, err
+		}
 	}
 	return out, nil
+}
+
+// confirmsFrom is the version from which agents ask for a confirmation; one before would write without.
+const confirmsFrom = "v0.4.0"
+
+// canConfirm has an agent that cannot ask for a confirmation refuse the delivery, by what it understands.
+func (o *Orders) canConfirm(ctx context.Context, workstation int64, out *api.ToReceive) error {
+	if out.Confirm == "" {
+		return nil
+	}
+	w, err := o.Records.Workstation(ctx, workstation)
+	if v := "v" + w.AgentVersion; err == nil && semver.IsValid(v) && semver.Compare(v, confirmsFrom) < 0 {
+		out.Answer = &api.ToAnswer{Values: map[string]string{}, Problem: "its build of the boot environment cannot ask for a confirmation; make another: jugate environment build --offer"}
+	}
+	return err
 }
 
 // follows is the newest version of an image, and how its disk is laid out. Both are empty
