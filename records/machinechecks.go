@@ -13,19 +13,19 @@ import (
 
 // MachineCheck is what checks of a machine have found out.
 type MachineCheck struct {
-	ID            int64         `db:"id"`
-	ErrandID      int64         `db:"errand_id"`
-	WorkstationID int64         `db:"workstation_id"`
-	Workstation   string        `db:"workstation"` // its name at the time
-	Address       string        `db:"hardware_address"`
-	Maker         string        `db:"maker"`
-	Model         string        `db:"model"`
-	Serial        string        `db:"serial"`
-	Ended         time.Time     `db:"ended"`
+	ID            int64          `db:"id"`
+	ErrandID      int64          `db:"errand_id"`
+	WorkstationID int64          `db:"workstation_id"`
+	Workstation   string         `db:"workstation"` // its name at the time
+	Address       string         `db:"hardware_address"`
+	Maker         string         `db:"maker"`
+	Model         string         `db:"model"`
+	Serial        string         `db:"serial"`
+	Ended         time.Time      `db:"ended"`
 	Verdict       checks.Verdict `db:"verdict"`
-	FindingsJS    string        `db:"findings"`
-	ResultJS      string        `db:"result"`
-	OrderedBy     string        `db:"ordered_by"`
+	FindingsJS    string         `db:"findings"`
+	ResultJS      string         `db:"result"`
+	OrderedBy     string         `db:"ordered_by"`
 }
 
 // Findings are what was noticed.

@@ -21,10 +21,10 @@ type Memory interface {
 
 // MemoryReport is what a walk over memory has found.
 type MemoryReport struct {
-	Bytes   int64   `json:"memory_bytes" minimum:"0" doc:"That were tried"`
-	Seconds float64 `json:"memory_seconds" minimum:"0"`
-	Rounds  int     `json:"rounds" minimum:"0" doc:"Backgrounds that were walked with"`
-	Wrong   int64   `json:"wrong_words" minimum:"0" doc:"Words of eight bytes that did not keep what was written"`
+	Bytes   int64     `json:"memory_bytes" minimum:"0" doc:"That were tried"`
+	Seconds float64   `json:"memory_seconds" minimum:"0"`
+	Rounds  int       `json:"rounds" minimum:"0" doc:"Backgrounds that were walked with"`
+	Wrong   int64     `json:"wrong_words" minimum:"0" doc:"Words of eight bytes that did not keep what was written"`
 	Faults  []BadWord `json:"faults" nullable:"false" maxItems:"100" doc:"The first of them"`
 }
 
