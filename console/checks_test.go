@@ -36,6 +36,7 @@ func TestMachinesAreCheckedAndWiped(t *testing.T) {
 	b.do(chromedp.Click(`//li[contains(., "Check…")]`), chromedp.WaitVisible(`//div[contains(@class, "ant-modal-title") and text()="Check herb-01"]`))
 	b.settled()
 	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Check it")]`))
+	b.do(chromedp.WaitVisible(`//*[contains(text(), "herb-01 checks itself as soon as")]`)) // which lies over the head of the page for a while
 	b.until(`[...document.querySelectorAll(".ant-modal-wrap")].every(m => m.style.display === "none") && !document.querySelector('[class*="ant-message-notice"]')`)
 	b.do(chromedp.Click(`//a[text()="Errands"]`), chromedp.WaitVisible(`//div[contains(@class, "ant-segmented-item-label") and text()="Checks"]`))
 	b.settled()
@@ -59,7 +60,6 @@ func TestMachinesAreCheckedAndWiped(t *testing.T) {
 	row := fmt.Sprintf(`//tr[.//td[text()="No. %d"]]`, run.ID)
 	b.do(chromedp.WaitVisible(row+`//button[contains(., "Go on…")]`), chromedp.Click(row+`//button[contains(@class, "ant-table-row-expand-icon")]`), chromedp.WaitVisible(`//td//div[contains(text(), "herb-02: ") and contains(text(), "cannot be read")]`))
 	b.settled()
-	b.shoot("console-run")
 	stage.Fault("herb-02", [2]int64{})
 	b.do(chromedp.Click(row+`//button[contains(., "Go on…")]`), chromedp.WaitVisible(`.ant-popconfirm-buttons .ant-btn-primary`))
 	b.settled()
