@@ -19,9 +19,11 @@ import (
 func (o *Orders) Start(ctx context.Context, workstation int64) (*api.ToErrand, error) {
 	e, err := o.next(ctx, workstation)
 	if e == nil && err == nil {
-		if begun, err := o.beginUnasked(ctx, workstation); err != nil { // which is no reason to have it do nothing else
-			o.Log.Error("no order could run for a workstation that is behind", "workstation", workstation, "error", err)
-		} else if begun {
+		begun, problem := o.beginUnasked(ctx, workstation)
+		if problem != nil { // which is no reason to have it do nothing else
+			o.Log.Error("no order could run for a workstation that is behind", "workstation", workstation, "error", problem)
+		}
+		if begun {
 			e, err = o.next(ctx, workstation)
 		}
 	}
