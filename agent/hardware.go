@@ -49,18 +49,27 @@ func (h Hardware) Inventory() (api.Inventory, error) {
 
 // OpenDisk opens a disk by its place in the inventory.
 func (h Hardware) OpenDisk(i int) (Disk, error) {
-	disks, err := fixedDisks("/sys")
+	path, err := diskAt(i)
 	if err != nil {
 		return nil, err
 	}
-	if i < 0 || i >= len(disks) {
-		return nil, fmt.Errorf("there is no disk %d any more", i+1)
-	}
-	d, err := disk.Open(filepath.Join("/dev", disks[i]), disk.Options{Write: true})
+	d, err := disk.Open(path, disk.Options{Write: true})
 	if err != nil {
 		return nil, err
 	}
 	return hardwareDisk{d}, nil
+}
+
+// diskAt is the device of a disk, by its place in the inventory.
+func diskAt(i int) (string, error) {
+	disks, err := fixedDisks("/sys")
+	if err != nil {
+		return "", err
+	}
+	if i < 0 || i >= len(disks) {
+		return "", fmt.Errorf("disk %d was removed since the inventory was taken", i+1)
+	}
+	return filepath.Join("/dev", disks[i]), nil
 }
 
 // Listen joins a group on the machine's interface.
@@ -73,14 +82,11 @@ func (Hardware) FreeMemory() (check.Memory, error) { return &freeMemory{}, nil }
 
 // Vitals asks a disk, by its place in the inventory.
 func (Hardware) Vitals(i int) (*disk.Vitals, error) {
-	disks, err := fixedDisks("/sys")
+	path, err := diskAt(i)
 	if err != nil {
 		return nil, err
 	}
-	if i < 0 || i >= len(disks) {
-		return nil, fmt.Errorf("there is no disk %d any more", i+1)
-	}
-	return disk.ReadVitals(filepath.Join("/dev", disks[i]))
+	return disk.ReadVitals(path)
 }
 
 // LinkRate is that of the fastest link that is up.

@@ -39,12 +39,12 @@ func (m *freeMemory) Pieces(ctx context.Context) ([][]uint64, error) {
 		if err != nil {
 			break
 		}
-		_ = unix.Mlock(b) // where there is no swap it stays all the same
+		_ = unix.Mlock(b) // keeps it from being swapped out; the boot environment has no swap anyway
 		m.pieces = append(m.pieces, b)
 		m.words = append(m.words, unsafe.Slice((*uint64)(unsafe.Pointer(&b[0])), len(b)/8))
 	}
 	if len(m.words) == 0 {
-		return nil, fmt.Errorf("there is no free memory beside the %d MiB that the machine needs", leftFree>>20)
+		return nil, fmt.Errorf("too little memory is free: %d MiB are left for the machine itself", leftFree>>20)
 	}
 	return m.words, ctx.Err()
 }

@@ -303,26 +303,26 @@ func (m systemMount) descriptorOf(name string) ([]byte, error) {
 // Close writes what is not on the disk yet, and unmounts the volume.
 func (m systemMount) Close() error {
 	err := m.root.Close()
-	return errors.Join(err, unmount(m.dir, heldForAMoment))
+	return errors.Join(err, unmount(m.dir, forSomeSeconds))
 }
 
-// unmount takes what is mounted away from a folder, and the folder with it. A process that is
-// just being started has for a moment what this one has open, the volume's files too; so as long
-// as the volume is in use it is tried again, until held says that this is no moment any more.
-func unmount(dir string, held func(tried int) bool) error {
+// unmount unmounts the volume at a folder and removes the folder. A child between fork and exec
+// still has the open files of this process, also those of the volume. While the volume is busy,
+// unmount therefore tries again for as long as again returns true.
+func unmount(dir string, again func(tried int) bool) error {
 	for tried := 1; ; tried++ {
 		err := unix.Unmount(dir, 0)
 		if err == nil {
 			return os.Remove(dir)
 		}
-		if !errors.Is(err, unix.EBUSY) || !held(tried) {
+		if !errors.Is(err, unix.EBUSY) || !again(tried) {
 			return fmt.Errorf("unmount the volume at %s: %w", dir, err)
 		}
 	}
 }
 
-// heldForAMoment waits a little, and gives up after some seconds.
-func heldForAMoment(tried int) bool {
+// forSomeSeconds waits 10 ms, and gives up after about ten seconds.
+func forSomeSeconds(tried int) bool {
 	time.Sleep(10 * time.Millisecond)
 	return tried < 1000
 }

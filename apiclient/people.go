@@ -133,6 +133,11 @@ func (c *Client) AddGroup(ctx context.Context, in api.NewGroup) (api.Group, erro
 	return one[api.Group](ctx, c, http.MethodPost, "groups", in)
 }
 
+// SetGroupImage says what the workstations of a group should have: NAME, NAME@VERSION or nothing.
+func (c *Client) SetGroupImage(ctx context.Context, group, image string) (api.Group, error) {
+	return one[api.Group](ctx, c, http.MethodPut, "groups/"+url.PathEscape(group)+"/image", api.GroupImage{Image: image})
+}
+
 // RemoveGroup removes a group; its workstations stay.
 func (c *Client) RemoveGroup(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodDelete, "/api/v1/groups/"+url.PathEscape(name), nil, nil)

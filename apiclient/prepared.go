@@ -83,8 +83,3 @@ func (c *Client) SaveQuietTime(ctx context.Context, in api.QuietTime) (api.Quiet
 func (c *Client) RemoveQuietTime(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodDelete, "/api/v1/quiet-times/"+url.PathEscape(name), nil, nil)
 }
-
-// SetGroupImage says what the workstations of a group should have: NAME, NAME@VERSION or nothing.
-func (c *Client) SetGroupImage(ctx context.Context, group, image string) (api.Group, error) {
-	return one[api.Group](ctx, c, http.MethodPut, "groups/"+url.PathEscape(group)+"/image", api.GroupImage{Image: image})
-}

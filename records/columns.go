@@ -36,14 +36,9 @@ type InstallOptions struct {
 	api.DriverOrder
 }
 
-// CaptureOptions say how a capture is to be done.
-func (e *Errand) CaptureOptions() (api.CaptureOptions, error) {
-	return decode[api.CaptureOptions](fmt.Sprintf("how errand %d is to be done", e.ID), e.Options)
-}
-
-// InstallOptions say which drivers are to be installed.
-func (e *Errand) InstallOptions() (InstallOptions, error) {
-	return decode[InstallOptions](fmt.Sprintf("how errand %d is to be done", e.ID), e.Options)
+// OptionsOf say how an errand is to be done.
+func OptionsOf[T any](e *Errand) (T, error) {
+	return decode[T](fmt.Sprintf("how errand %d is to be done", e.ID), e.Options)
 }
 
 // Did says in words what an errand has done; nil if there is nothing to say.

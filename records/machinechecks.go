@@ -53,11 +53,6 @@ func (db *DB) AddErrand(ctx context.Context, now time.Time, workstation int64, k
 	return db.Errand(ctx, id)
 }
 
-// OptionsOf say how an errand is to be done.
-func OptionsOf[T any](e *Errand) (T, error) {
-	return decode[T](fmt.Sprintf("how errand %d is to be done", e.ID), e.Options)
-}
-
 // AddMachineCheck keeps what came of an errand that checks, and ends that, both or neither.
 func (db *DB) AddMachineCheck(ctx context.Context, c MachineCheck, findings []checks.Judgement, result checks.Result) (id int64, err error) {
 	c.Ended, c.FindingsJS, c.ResultJS = c.Ended.UTC(), encode(findings), encode(result)

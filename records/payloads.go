@@ -2,7 +2,6 @@ package records
 
 import (
 	"context"
-	"fmt"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -89,9 +88,4 @@ type BringOptions struct {
 // AddPayloadErrand asks a workstation to bring payloads onto the system on its disk.
 func (db *DB) AddPayloadErrand(ctx context.Context, now time.Time, workstation int64, options BringOptions) (*Errand, error) {
 	return db.AddErrand(ctx, now, workstation, errand.Payloads, options, "")
-}
-
-// BringOptions are the options of such an errand.
-func (e *Errand) BringOptions() (BringOptions, error) {
-	return decode[BringOptions](fmt.Sprintf("what errand %d brings", e.ID), e.Options)
 }

@@ -6,6 +6,3 @@
 //
 // schedule.go says when an order runs, run.go what a run does next.
 package order
-
-// Everybody is in place of a role whom an order is released for that anybody may run at a workstation, without signing in.
-const Everybody = "everybody"

@@ -53,3 +53,6 @@ const (
 	RunMissed  = "run"  // begin it as soon as that can be
 	SkipMissed = "skip" // leave it out, which the history says
 )
+
+// Everybody stands among the roles that an order is released for: anybody may run it at a workstation, without signing in.
+const Everybody = "everybody"

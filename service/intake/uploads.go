@@ -231,7 +231,7 @@ func (k *Intake) OpenCapture(ctx context.Context, workstation, id int64) (*Uploa
 	if err != nil {
 		return nil, err
 	}
-	how, err := e.CaptureOptions()
+	how, err := records.OptionsOf[api.CaptureOptions](e)
 	return &Upload{key: uploadOf(id), image: e.Image, note: e.Note, keepEqual: how.KeepEqual, errand: e}, err
 }
 

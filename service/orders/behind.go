@@ -3,15 +3,10 @@ package orders
 import (
 	"context"
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 
 	"jugate/api"
-	"jugate/core/actor"
 	"jugate/core/delivery"
-	"jugate/core/fault"
-	"jugate/core/rights"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -151,49 +146,4 @@ func (o *Orders) joinUnasked(ctx context.Context, u *unasked, w records.Workstat
 		}
 	}
 	return false, nil
-}
-
-// bySchedule writes the line of the logbook of a run that nobody has asked for.
-func (o *Orders) bySchedule(ctx context.Context, name, by string, run int64) error {
-	_, err := o.Records.AddLine(ctx, records.Line{At: o.Now(), Who: by, Kind: string(actor.Schedule), Through: "schedule", Operation: "run-order", Subject: "order " + name, Details: fmt.Sprintf(`{"run":%d}`, run)})
-	return err
-}
-
-// targetsOf are the targets of a part of a run: those that its order names, or of them the ones that the run is for.
-func (o *Orders) targetsOf(ctx context.Context, row *records.Run, names []string, where string) ([]string, string, error) {
-	only, err := row.Only()
-	if err != nil {
-		return nil, "", err
-	}
-	out, err := o.takenOut(ctx, row.ID)
-	if err != nil || only == nil && len(out) == 0 {
-		return names, where, err
-	}
-	var all []records.Workstation
-	if only == nil {
-		all, err = o.Fleet.Choose(rights.With(ctx, nil), names, where)
-	} else {
-		var known map[int64]records.Workstation
-		known, err = o.Records.ByNumber(ctx, only)
-		all = slices.Collect(maps.Values(known))
-	}
-	if err != nil {
-		return nil, "", err
-	}
-	var labels []string
-	for _, w := range all {
-		if out[w.ID] {
-			continue
-		}
-		if means, err := o.Fleet.Means(ctx, names, where, w); err != nil {
-			return nil, "", err
-		} else if means {
-			labels = append(labels, w.Label())
-		}
-	}
-	if len(labels) == 0 {
-		return nil, "", fault.Conflict.Errorf("none of the workstations that this is for is left: they were taken out, or are not among the order's any more")
-	}
-	slices.Sort(labels)
-	return labels, "", nil
 }

@@ -67,7 +67,7 @@ func (o *Orders) payloads(ctx context.Context, names []string) (all []api.ToPayl
 
 // fillBring tells an agent what to bring, as the library is now.
 func (o *Orders) fillBring(ctx context.Context, e *records.Errand, out *api.ToErrand) error {
-	want, err := e.BringOptions()
+	want, err := records.OptionsOf[records.BringOptions](e)
 	if err != nil {
 		return err
 	}

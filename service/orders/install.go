@@ -69,7 +69,7 @@ func (o *Orders) installOf(ctx context.Context, d *records.Delivery, workstation
 // fillInstall tells an agent what to install. What it needs is worked out anew: the
 // library may have changed.
 func (o *Orders) fillInstall(ctx context.Context, e *records.Errand, out *api.ToErrand) error {
-	want, err := e.InstallOptions()
+	want, err := records.OptionsOf[records.InstallOptions](e)
 	if err != nil {
 		return err
 	}

@@ -13,7 +13,8 @@
 //
 // prepared.go keeps orders for many days, runs.go carries one out, keeper.go begins those
 // whose time has come, unless it is one of quiet.go, behind.go has them run for whoever appears and
-// lacks what it should have, and again.go goes on for those that a run failed for.
+// lacks what it should have, each.go has the parts that are about each workstation alone, and
+// again.go goes on for those that a run failed for.
 package orders
 
 import (

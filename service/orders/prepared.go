@@ -23,17 +23,55 @@ import (
 	"jugate/records"
 )
 
-// workOf is what an order does, one after the other.
-func workOf(in api.Order) (all []order.Work) {
-	for _, w := range []struct {
-		is   bool
-		work order.Work
-	}{{in.Capture != nil, order.Capture}, {in.Check != nil, order.Check}, {in.Wipe != nil, order.Wipe}, {in.Deliver != nil, order.Deliver}, {in.Drivers != nil, order.Drivers}, {in.Payloads != nil, order.Payloads}, {in.Deliver != nil && in.Deliver.Await, order.Arrive}} {
-		if w.is {
-			all = append(all, w.work)
-		}
+// task is a part of what an order does: to whom, and the right that it takes for them.
+type task struct {
+	work  order.Work
+	right rights.Right
+	to    []string
+	where string
+}
+
+// tasksOf are the tasks of an order, one after the other.
+func tasksOf(in api.Order) (all []task) {
+	if c := in.Capture; c != nil {
+		all = append(all, task{order.Capture, rights.Capture, []string{c.Workstation}, ""})
+	}
+	if c := in.Check; c != nil {
+		all = append(all, task{order.Check, rights.Deliver, c.To, c.Where})
+	}
+	if w := in.Wipe; w != nil {
+		all = append(all, task{order.Wipe, rights.Wipe, w.Workstations, ""})
+	}
+	if d := in.Deliver; d != nil {
+		all = append(all, task{order.Deliver, rights.Deliver, d.To, d.Where})
+	}
+	if d := in.Drivers; d != nil {
+		all = append(all, task{order.Drivers, rights.Deliver, d.To, d.Where})
+	}
+	if p := in.Payloads; p != nil {
+		all = append(all, task{order.Payloads, rights.Deliver, p.To, p.Where})
+	}
+	if d := in.Deliver; d != nil && d.Await {
+		all = append(all, task{order.Arrive, rights.Deliver, d.To, d.Where})
 	}
 	return all
+}
+
+// workOf is what an order does, one after the other.
+func workOf(in api.Order) []order.Work {
+	return each(tasksOf(in), func(t task) order.Work { return t.work })
+}
+
+// mayUseImages refuses an order to whoever lacks a right for the images that it captures or delivers.
+func mayUseImages(ctx context.Context, in api.Order) (err error) {
+	if c := in.Capture; c != nil {
+		err = rights.CheckImage(ctx, rights.Capture, c.Image)
+	}
+	if d := in.Deliver; d != nil {
+		ref, problem := roster.ParseRef(d.Image)
+		err = errors.Join(err, problem, rights.CheckImage(ctx, rights.See, ref.Image))
+	}
+	return err
 }
 
 // scheduleOf is when an order runs by itself; nil if it does not.
@@ -105,27 +143,20 @@ func (o *Orders) maySee(ctx context.Context, in api.Order) error {
 // mayRun refuses an order to whoever lacks a right for what it does, and one that names what is not there. It may be that
 // nobody fits it now.
 func (o *Orders) mayRun(ctx context.Context, in api.Order) error {
-	var all []error
-	if c := in.Capture; c != nil {
-		w, err := o.Records.FindWorkstation(ctx, c.Workstation)
-		if err != nil {
-			return err
+	all := []error{mayUseImages(ctx, in)}
+	for _, t := range tasksOf(in) {
+		needing := rights.Needing(ctx, t.right)
+		if t.work == order.Capture { // of one workstation, and of no group
+			w, err := o.Records.FindWorkstation(ctx, in.Capture.Workstation)
+			if err != nil {
+				return err
+			}
+			all = append(all, rights.Check(needing, w.Label(), w.Groups()))
+			continue
 		}
-		all = append(all, rights.Check(rights.Needing(ctx, rights.Capture), w.Label(), w.Groups()), rights.CheckImage(ctx, rights.Capture, c.Image))
-	}
-	deliver := rights.Needing(ctx, rights.Deliver)
-	choose := func(names []string, where string) {
-		if _, err := o.Fleet.Choose(deliver, names, where); fault.KindOf(err) != fault.Conflict {
+		if _, err := o.Fleet.Choose(needing, t.to, t.where); fault.KindOf(err) != fault.Conflict { // nobody may fit it now
 			all = append(all, err)
 		}
-	}
-	if d := in.Deliver; d != nil {
-		ref, err := roster.ParseRef(d.Image)
-		if err != nil {
-			return err
-		}
-		all = append(all, rights.CheckImage(ctx, rights.See, ref.Image))
-		choose(d.To, d.Where)
 	}
 	if c := in.Check; c != nil {
 		all = append(all, checkable(c.CheckOptions))
@@ -133,17 +164,6 @@ func (o *Orders) mayRun(ctx context.Context, in api.Order) error {
 			_, err := selection.Parse(condition)
 			all = append(all, err)
 		}
-		choose(c.To, c.Where)
-	}
-	if w := in.Wipe; w != nil {
-		_, err := o.Fleet.Choose(rights.Needing(ctx, rights.Wipe), w.Workstations, "")
-		all = append(all, err)
-	}
-	if d := in.Drivers; d != nil {
-		choose(d.To, d.Where)
-	}
-	if p := in.Payloads; p != nil {
-		choose(p.To, p.Where)
 	}
 	return errors.Join(all...)
 }

@@ -59,7 +59,7 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 	if e.Kind == errand.Capture {
 		out.Capture = &api.ToCapture{IdentityFiles: o.IdentityFiles}
 		var err error
-		if out.Capture.CaptureOptions, err = e.CaptureOptions(); err != nil {
+		if out.Capture.CaptureOptions, err = records.OptionsOf[api.CaptureOptions](e); err != nil {
 			return nil, err
 		}
 		if out.Capture.Answered, err = o.Fleet.Answered(ctx, e.Image); err != nil {

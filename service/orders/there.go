@@ -62,54 +62,19 @@ func (o *Orders) there(ctx context.Context, w records.Workstation, may func(in a
 
 // isFor tells whether all that an order does is for a workstation, too. What captures is for no other than the one that it captures.
 func (o *Orders) isFor(ctx context.Context, in api.Order, w records.Workstation) (bool, error) {
-	type targets struct {
-		names []string
-		where string
-	}
-	var all []targets
-	if c := in.Capture; c != nil {
-		all = append(all, targets{[]string{c.Workstation}, ""})
-	}
-	if c := in.Check; c != nil {
-		all = append(all, targets{c.To, c.Where})
-	}
-	if x := in.Wipe; x != nil {
-		all = append(all, targets{x.Workstations, ""})
-	}
-	if d := in.Deliver; d != nil {
-		all = append(all, targets{d.To, d.Where})
-	}
-	if d := in.Drivers; d != nil {
-		all = append(all, targets{d.To, d.Where})
-	}
-	if p := in.Payloads; p != nil {
-		all = append(all, targets{p.To, p.Where})
-	}
-	for _, t := range all {
-		if means, err := o.Fleet.Means(ctx, t.names, t.where, w); !means || err != nil {
+	for _, t := range tasksOf(in) {
+		if means, err := o.Fleet.Means(ctx, t.to, t.where, w); !means || err != nil {
 			return false, err
 		}
 	}
-	return len(all) > 0, nil
+	return true, nil
 }
 
 // mayRunAt refuses an order to whoever lacks a right for what it does to one workstation.
 func (o *Orders) mayRunAt(ctx context.Context, in api.Order, w records.Workstation) error {
-	var all []error
-	needs := func(r rights.Right) { all = append(all, rights.Check(rights.Needing(ctx, r), w.Label(), w.Groups())) }
-	if c := in.Capture; c != nil {
-		needs(rights.Capture)
-		all = append(all, rights.CheckImage(ctx, rights.Capture, c.Image))
-	}
-	if in.Wipe != nil {
-		needs(rights.Wipe)
-	}
-	if d := in.Deliver; d != nil {
-		ref, err := roster.ParseRef(d.Image)
-		all = append(all, err, rights.CheckImage(ctx, rights.See, ref.Image))
-	}
-	if in.Deliver != nil || in.Check != nil || in.Drivers != nil || in.Payloads != nil {
-		needs(rights.Deliver)
+	all := []error{mayUseImages(ctx, in)}
+	for _, t := range tasksOf(in) {
+		all = append(all, rights.Check(rights.Needing(ctx, t.right), w.Label(), w.Groups()))
 	}
 	return errors.Join(all...)
 }
