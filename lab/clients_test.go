@@ -1,6 +1,7 @@
 package lab_test
 
 import (
+	"bufio"
 	"context"
 	"fmt"
 	"net"
@@ -9,6 +10,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -16,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sync/errgroup"
+	"golang.org/x/sys/unix"
 
 	"jugate/lab"
 )
@@ -50,8 +53,23 @@ func TestDHCPClientsOfDebian(t *testing.T) {
 	}
 	pool := netip.MustParsePrefix("192.0.2.96/28")
 	leases, pid := filepath.Join(dir, "leases"), filepath.Join(dir, "pid")
-	dhclient := func(more ...string) {
-		client(t, r, append(append([]string{"dhclient", "-4", "-1", "-sf", script, "-lf", leases, "-pf", pid}, more...), lab.Interface)...)
+	require.NoError(t, unix.Mkfifo(pid, 0o600)) // a pipe: the client writes its number only after what was started has ended
+	pids, err := os.OpenFile(pid, os.O_RDWR, 0)
+	require.NoError(t, err)
+	defer pids.Close()
+	numbers := bufio.NewScanner(pids)
+	// asks returns what the client says of its address; it is killed then, as when the power goes, and gives nothing back.
+	asks := func() string {
+		client(t, r, "dhclient", "-4", "-1", "-sf", script, "-lf", leases, "-pf", pid, lab.Interface)
+		require.True(t, numbers.Scan())
+		number, err := strconv.Atoi(numbers.Text())
+		require.NoError(t, err)
+		require.NoError(t, unix.Kill(number, unix.SIGKILL))
+		lines := said()
+		return lines[len(lines)-1]
+	}
+	givesBack := func() {
+		client(t, r, "dhclient", "-4", "-r", "-sf", script, "-lf", leases, "-pf", filepath.Join(dir, "none"), lab.Interface)
 	}
 
 	t.Log("# udhcpc takes an address, and gives it back")
@@ -66,22 +84,15 @@ func TestDHCPClientsOfDebian(t *testing.T) {
 	assert.Equal(t, []string{"255.255.255.0", "192.0.2.1"}, got[2:])
 
 	t.Log("# dhclient, on the same card, gets the same; after a restart it asks for it again; then it gives it back")
-	dhclient()
-	lines = said()
-	assert.Equal(t, "BOUND "+got[1]+" 255.255.255.0 192.0.2.1", lines[len(lines)-1])
-	require.NoError(t, exec.CommandContext(r.ctx, "kill", strings.TrimSpace(read(t, pid))).Run())
-	dhclient()
-	lines = said()
-	assert.Equal(t, "REBOOT "+got[1]+" 255.255.255.0 192.0.2.1", lines[len(lines)-1])
-	client(t, r, "dhclient", "-4", "-r", "-sf", script, "-lf", leases, "-pf", pid, lab.Interface)
+	assert.Equal(t, "BOUND "+got[1]+" 255.255.255.0 192.0.2.1", asks())
+	assert.Equal(t, "REBOOT "+got[1]+" 255.255.255.0 192.0.2.1", asks())
+	givesBack()
 
 	t.Log("# one that comes from elsewhere with another server's address is not moved, and hears nothing of it")
 	require.NoError(t, os.WriteFile(leases, []byte(strings.ReplaceAll(read(t, leases), got[1], "192.0.2.201")), 0o644))
 	os.Remove(bound)
-	dhclient()
-	lines = said()
-	assert.Equal(t, "BOUND "+got[1]+" 255.255.255.0 192.0.2.1", lines[len(lines)-1], "it has to ask anew")
-	client(t, r, "dhclient", "-4", "-r", "-sf", script, "-lf", leases, "-pf", pid, lab.Interface)
+	assert.Equal(t, "BOUND "+got[1]+" 255.255.255.0 192.0.2.1", asks(), "it has to ask anew")
+	givesBack()
 }
 
 func TestTFTPClientsOfDebian(t *testing.T) {
