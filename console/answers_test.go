@@ -28,18 +28,18 @@ func TestAnswersAreSetAndPreviewed(t *testing.T) {
 	b := open(t, stage)
 	b.do(chromedp.Navigate(stage.URL))
 	b.signIn(stage.Token)
-	b.do(chromedp.Click(`//a[text()="Answers"]`), chromedp.WaitVisible(`//td[text()="(set)"]`))
+	b.do(click(`//a[text()="Answers"]`), chromedp.WaitVisible(`//td[text()="(set)"]`))
 
 	t.Log("# a value that makes no sense is refused in words, a good one is set")
 	pick := func(id, item string) {
-		b.do(chromedp.Click(id), keys(id, item), chromedp.WaitVisible(`//div[contains(@class, "ant-select-item-option-active")][@title="`+item+`"]`), keys(id, "\r"))
+		b.do(click(id), keys(id, item), chromedp.WaitVisible(`//div[contains(@class, "ant-select-item-option-active")][@title="`+item+`"]`), keys(id, "\r"))
 		b.until(`[...document.querySelectorAll(".ant-select")].some(s => s.querySelector("` + id + `") && s.innerText.includes("` + item + `"))`)
 	}
-	b.do(chromedp.Click(`//button[contains(., "Set…")]`), chromedp.WaitVisible(`#of`), keys(`#of`, "herbarium-scanning"))
+	b.do(click(`//button[contains(., "Set…")]`), chromedp.WaitVisible(`#of`), keys(`#of`, "herbarium-scanning"))
 	b.settled()
 	pick("#key", "time_zone")
-	b.do(keys(`#value`, "Vienna"), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//*[contains(text(), "not a time zone of the IANA list")]`))
-	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("#value").focus()`), keys(`#value`, "\b\b\b\b\b\bEurope/Vienna"), chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//td[text()="Europe/Vienna"]`))
+	b.do(keys(`#value`, "Vienna"), click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//*[contains(text(), "not a time zone of the IANA list")]`))
+	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("#value").focus()`), keys(`#value`, "\b\b\b\b\b\bEurope/Vienna"), click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//td[text()="Europe/Vienna"]`))
 	b.settled()
 	r, err := stage.Client.ResolvedAnswers(t.Context(), "herb-01", "")
 	require.NoError(t, err)
@@ -54,11 +54,11 @@ func TestAnswersAreSetAndPreviewed(t *testing.T) {
 	b.shoot("console-answers")
 
 	t.Log("# a value can be a question for whoever stands there")
-	b.do(chromedp.Click(`//button[contains(., "Set…")]`), chromedp.WaitVisible(`#of`), keys(`#of`, "herb-02"))
+	b.do(click(`//button[contains(., "Set…")]`), chromedp.WaitVisible(`#of`), keys(`#of`, "herb-02"))
 	b.settled()
 	pick("#key", "description")
 	b.do(keys(`#question`, "Where does it stand?"), keys(`#value`, "2.14"))
-	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//td[text()="asked: Where does it stand? (2.14)"]`))
+	b.do(click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`), chromedp.WaitVisible(`//td[text()="asked: Where does it stand? (2.14)"]`))
 	b.settled()
 	r, err = stage.Client.ResolvedAnswers(t.Context(), "herb-02", "")
 	require.NoError(t, err)
@@ -67,16 +67,16 @@ func TestAnswersAreSetAndPreviewed(t *testing.T) {
 	t.Log("# a payload is brought onto what is on a disk already, and refused where nobody knows what that is")
 	_, err = stage.Client.AddPayload(t.Context(), "scanner-tools_2.1_amd64.deb", "for the herbarium", strings.NewReader("made up"))
 	require.NoError(t, err)
-	b.do(chromedp.Reload(), chromedp.WaitVisible(`//b[text()="scanner-tools_2.1_amd64.deb"]`), chromedp.Click(`//tr[@data-row-key="scanner-tools_2.1_amd64.deb"]//button[contains(., "Bring…")]`),
-		chromedp.WaitVisible(`#to`), keys(`#to`, "herb-03"), chromedp.Click(`//div[contains(@class, "ant-select-item-option") and contains(., "herb-03")]`))
+	b.do(chromedp.Reload(), chromedp.WaitVisible(`//b[text()="scanner-tools_2.1_amd64.deb"]`), click(`//tr[@data-row-key="scanner-tools_2.1_amd64.deb"]//button[contains(., "Bring…")]`),
+		chromedp.WaitVisible(`#to`), keys(`#to`, "herb-03"), click(`//div[contains(@class, "ant-select-item-option") and contains(., "herb-03")]`))
 	// The list lies over the button until the field is left.
 	b.until(`(document.activeElement.blur(), [...document.querySelectorAll(".ant-select-dropdown")].every(d => d.getClientRects().length === 0))`)
-	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Bring")]`), chromedp.WaitVisible(`//*[contains(text(), "herb-03 has no receipt of an image")]`))
-	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Cancel")]`))
+	b.do(click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Bring")]`), chromedp.WaitVisible(`//*[contains(text(), "herb-03 has no receipt of an image")]`))
+	b.do(click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Cancel")]`))
 	b.settled()
 
 	t.Log("# a domain whose controller nobody reaches is not entered, and the dialog says why")
-	b.do(chromedp.Click(`//button[contains(., "Add a domain…")]`), chromedp.WaitVisible(`#password`), keys(`#domain`, "fennholt.example"), keys(`#server`, "ldaps://127.0.0.1:1"), keys(`#account`, "jugate@fennholt.example"),
+	b.do(click(`//button[contains(., "Add a domain…")]`), chromedp.WaitVisible(`#password`), keys(`#domain`, "fennholt.example"), keys(`#server`, "ldaps://127.0.0.1:1"), keys(`#account`, "jugate@fennholt.example"),
 		keys(`#password`, "sundial"), keys(`#unit`, "OU=Workstations,DC=fennholt,DC=example"),
-		chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Try and add")]`), chromedp.WaitVisible(`//*[contains(text(), "no domain controller answers for fennholt.example")]`))
+		click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Try and add")]`), chromedp.WaitVisible(`//*[contains(text(), "no domain controller answers for fennholt.example")]`))
 }

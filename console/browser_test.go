@@ -5,6 +5,7 @@ import (
 	"crypto/sha256"
 	"crypto/x509"
 	"encoding/base64"
+	"encoding/json"
 	"encoding/pem"
 	"fmt"
 	"io"
@@ -52,7 +53,7 @@ func TestAnEngineersMorning(t *testing.T) {
 	name := `//input[@aria-label="Name for 00:00:5e:00:53:31"]`
 	b.do(
 		keys(name, "kiosk-01"),
-		chromedp.Click(name+`/ancestor::form//button[@type="submit"]`),
+		click(name+`/ancestor::form//button[@type="submit"]`),
 		chromedp.WaitVisible(`//b[text()="kiosk-01"]`),
 		chromedp.WaitVisible(`//*[contains(text(), "Newcomers (2)")]`),
 	)
@@ -63,7 +64,7 @@ func TestAnEngineersMorning(t *testing.T) {
 	t.Log("# the image shows what its disk holds; another one what spoke against it, and its slabs are checked")
 	importLabDesk(t, stage)
 	b.do(
-		chromedp.Click(`//a[text()="Images"]`),
+		click(`//a[text()="Images"]`),
 		chromedp.WaitVisible(`//tr[@data-row-key="garden-desk"]`),
 		chromedp.WaitVisible(`//*[contains(text(), "in spite of what was found")]`),
 		chromedp.WaitVisible(`//div[contains(., "an agent's identity is on it")]`),
@@ -72,17 +73,17 @@ func TestAnEngineersMorning(t *testing.T) {
 	b.until(`!document.querySelector('.ant-message-notice')`)
 	b.shoot("console-images")
 	more := `//tr[@data-row-key="lab-desk"]/following-sibling::tr[1]//button[@aria-label="More for @1"]`
-	b.do(chromedp.Click(more), chromedp.WaitVisible(`//li[contains(., "Check every slab")]`))
+	b.do(click(more), chromedp.WaitVisible(`//li[contains(., "Check every slab")]`))
 	b.settled()
-	b.do(chromedp.Click(`//li[contains(., "Check every slab")]`))
+	b.do(click(`//li[contains(., "Check every slab")]`))
 	b.until(`document.querySelector('.ant-modal-confirm')?.innerText.includes("lab-desk@1 is sound")`)
 	b.settled()
-	b.do(chromedp.Click(`.ant-modal-confirm-btns button`))
+	b.do(click(`.ant-modal-confirm-btns button`))
 	b.until(`!document.querySelector('.ant-modal-confirm')`)
 	b.settled()
-	b.do(chromedp.Click(more), chromedp.WaitVisible(`//li[contains(., "Retire")]`))
+	b.do(click(more), chromedp.WaitVisible(`//li[contains(., "Retire")]`))
 	b.settled()
-	b.do(chromedp.Click(`//li[contains(., "Retire")]`))
+	b.do(click(`//li[contains(., "Retire")]`))
 	b.until(`[...document.querySelectorAll(".ant-tag")].some(t => t.innerText === "retired")`)
 	retired, err := stage.Client.Version(t.Context(), "lab-desk")
 	require.NoError(t, err)
@@ -90,18 +91,18 @@ func TestAnEngineersMorning(t *testing.T) {
 
 	t.Log("# a delivery is ordered from it")
 	b.do(
-		chromedp.Click(`//tr[@data-row-key="garden-desk"]//button[contains(., "Deliver")]`),
+		click(`//tr[@data-row-key="garden-desk"]//button[contains(., "Deliver")]`),
 		chromedp.WaitVisible(`//div[contains(@class, "ant-modal-title") and contains(., "Deliver garden-desk")]`),
 		keys(`(//div[contains(@class, "ant-modal")]//input[@role="combobox"])[1]`, p.Group),
-		chromedp.Click(`//div[contains(@class, "ant-select-item-option") and contains(., "`+p.Group+`")]`),
-		chromedp.Click(`//div[contains(@class, "ant-modal-title")]`), // closes the list, which lies over the button
+		click(`//div[contains(@class, "ant-select-item-option") and contains(., "`+p.Group+`")]`),
+		click(`//div[contains(@class, "ant-modal-title")]`), // closes the list, which lies over the button
 	)
 	b.until(`!document.querySelector('.ant-select-dropdown:not(.ant-select-dropdown-hidden)')`)
 
 	t.Log("# the dialog says which disks will be overwritten before it can be confirmed")
 	b.until(fmt.Sprintf(`[...document.querySelectorAll(".ant-modal-footer button")].some(b => b.innerText === "Overwrite %d disks" && !b.disabled)`, len(p.Room)))
 	b.shoot("console-deliver")
-	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`))
+	b.do(click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`))
 
 	t.Log("# the delivery is watched to its end without touching anything")
 	b.do(chromedp.WaitVisible(`.delivery-sending`), chromedp.WaitVisible(`//td//*[text()="receiving"]`))
@@ -116,16 +117,16 @@ func TestAnEngineersMorning(t *testing.T) {
 	assert.NotContains(t, checked, "failed")
 
 	t.Log("# what workstations had to do is listed, and so is what is over")
-	b.do(chromedp.Click(`//a[text()="Errands"]`), chromedp.WaitVisible(`//*[contains(text(), "No workstation has anything to do")]`), chromedp.Click(`#all`))
+	b.do(click(`//a[text()="Errands"]`), chromedp.WaitVisible(`//*[contains(text(), "No workstation has anything to do")]`), click(`#all`))
 	b.until(fmt.Sprintf(`document.querySelectorAll("tr[data-row-key]").length === %d`, len(p.Room)+1))
-	b.do(chromedp.Click(`//a[text()="Deliveries"]`), chromedp.Click(`//a[text()="No. 1"]`))
+	b.do(click(`//a[text()="Deliveries"]`), click(`//a[text()="No. 1"]`))
 
 	t.Log("# its receipts are there, and nothing was changed")
-	b.do(chromedp.Click(`//a[text()="show"]`))
+	b.do(click(`//a[text()="show"]`))
 	b.until(fmt.Sprintf(`location.pathname === "/receipts" && document.querySelectorAll("tr[data-row-key]").length === %d`, len(p.Room)))
 	b.shoot("console-receipts")
 	assert.Equal(t, len(p.Room), b.count(`tr[data-row-key] .ant-tag-green`), "each of them delivered")
-	b.do(chromedp.Click(`//button[contains(., "Check all records")]`))
+	b.do(click(`//button[contains(., "Check all records")]`))
 	verdict, err := chromedp.Run(b.ctx, chromedp.Poll[string](`document.querySelector('[role=dialog]')?.innerText`, chromedp.WithPollingTimeout(time.Minute)))
 	require.NoError(t, err)
 	assert.Contains(t, verdict, "8 receipts")
@@ -143,7 +144,7 @@ func TestNetworkBootIsSeen(t *testing.T) {
 	b := open(t, stage)
 	b.do(chromedp.Navigate(stage.URL))
 	b.signIn(stage.Token)
-	b.do(chromedp.Click(`//a[text()="Network boot"]`), chromedp.WaitVisible(`//*[contains(text(), "No build of the boot environment is offered")]`))
+	b.do(click(`//a[text()="Network boot"]`), chromedp.WaitVisible(`//*[contains(text(), "No build of the boot environment is offered")]`))
 
 	t.Log("# builds are made at the command line, and show up here; one is offered with a click")
 	system := t.TempDir()
@@ -155,9 +156,9 @@ func TestNetworkBootIsSeen(t *testing.T) {
 	require.NoError(t, err)
 	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{Folders: []string{system}, Note: "with the new network cards"})
 	require.NoError(t, err)
-	b.do(chromedp.Reload(), chromedp.Click(`//tr[@data-row-key="2"]//button[contains(., "Offer")]`), chromedp.WaitVisible(`//*[contains(text(), "boot build 2 from now on?")]`))
+	b.do(chromedp.Reload(), click(`//tr[@data-row-key="2"]//button[contains(., "Offer")]`), chromedp.WaitVisible(`//*[contains(text(), "boot build 2 from now on?")]`))
 	b.settled()
-	b.do(chromedp.Click(`.ant-popconfirm-buttons .ant-btn-primary`), chromedp.WaitVisible(`//tr[@data-row-key="2"]//span[text()="offered"]`))
+	b.do(click(`.ant-popconfirm-buttons .ant-btn-primary`), chromedp.WaitVisible(`//tr[@data-row-key="2"]//span[text()="offered"]`))
 
 	t.Log("# machines come by; each step appears without touching anything")
 	_, err = stage.Client.Capture(t.Context(), api.NewCapture{Workstation: "herb-02", Image: "garden-desk"})
@@ -184,14 +185,14 @@ func TestNetworkBootIsSeen(t *testing.T) {
 	b.do(
 		chromedp.WaitVisible(`//tr[@data-row-key="00:00:5e:00:53:11"]//*[contains(text(), "Sent to its own disk (no errand)")]`),
 		chromedp.WaitVisible(`//tr[@data-row-key="00:00:5e:00:53:13"]//*[contains(., "build 99 is not there any more")]`),
-		chromedp.Click(`//tr[@data-row-key="00:00:5e:00:53:12"]//button[contains(@class, "ant-table-row-expand-icon")]`),
+		click(`//tr[@data-row-key="00:00:5e:00:53:12"]//button[contains(@class, "ant-table-row-expand-icon")]`),
 		chromedp.WaitVisible(`//*[contains(., "environment: an errand waits")]`),
 	)
 	b.until(`!document.querySelector('.ant-message-notice')`)
 	b.shoot("console-netboot")
 
 	t.Log("# a code for people at workstations")
-	b.do(chromedp.Click(`//button[contains(., "Code for workstations")]`))
+	b.do(click(`//button[contains(., "Code for workstations")]`))
 	code, err := chromedp.Run(b.ctx, chromedp.Poll[string](`document.querySelector('.ant-modal h1')?.innerText`, chromedp.WithPollingTimeout(time.Minute)))
 	require.NoError(t, err)
 	assert.Regexp(t, `^[A-Z2-9]{4}-[A-Z2-9]{4}`, code)
@@ -271,6 +272,31 @@ func keys(field, text string) chromedp.Action[chromedp.Void] {
 	return chromedp.Steps(chromedp.Focus(field, chromedp.NodeVisible), chromedp.KeyEvent(text))
 }
 
+// click clicks what a person could: it waits until nothing moves, and nothing lies over the middle of it, as a message or a page that
+// is just closing may for a moment.
+func click(selector string) chromedp.Action[chromedp.Void] {
+	name, err := json.Marshal(selector)
+	if err != nil {
+		panic(err) // a string has a form in JSON
+	}
+	return chromedp.Steps(chromedp.WaitVisible(selector), chromedp.Poll[chromedp.Void]("("+reachable+")("+string(name)+")", chromedp.WithPollingTimeout(time.Minute)), chromedp.Click(selector))
+}
+
+// reachable is a function of the page that tells whether the first element of a selector, CSS or XPath, that is seen can be clicked.
+const reachable = `selector => {
+	const found = [];
+	if (selector.startsWith("/") || selector.startsWith("(")) {
+		const all = document.evaluate(selector, document, null, XPathResult.ORDERED_NODE_SNAPSHOT_TYPE, null);
+		for (let i = 0; i < all.snapshotLength; i++) found.push(all.snapshotItem(i));
+	} else found.push(...document.querySelectorAll(selector));
+	const element = found.find(e => e.getClientRects().length);
+	if (!element || !document.getAnimations().every(a => a.effect.getComputedTiming().iterations === Infinity)) return false;
+	element.scrollIntoViewIfNeeded();
+	const box = element.getBoundingClientRect();
+	const hit = document.elementFromPoint(box.x + box.width / 2, box.y + box.height / 2);
+	return !!hit && (element.contains(hit) || hit.contains(element));
+}`
+
 // do runs actions, each of which waits for what it needs, for a while at most:
 // a busy machine is slow to write eight disks.
 func (b browser) do(actions ...chromedp.Action[chromedp.Void]) {
@@ -301,7 +327,7 @@ func (b browser) signIn(token string) {
 		chromedp.WaitVisible(field),
 		chromedp.Evaluate[chromedp.Void](`document.querySelector('#token').focus(); document.querySelector('#token').select()`),
 		keys(field, token),
-		chromedp.Click(`button[type=submit]`),
+		click(`button[type=submit]`),
 	)
 }
 

@@ -45,7 +45,7 @@ func TestDriversAreSeen(t *testing.T) {
 
 	t.Log("# the matrix shows the model that nothing drives, open to its devices")
 	row := `//tr[@data-row-key="Alder Works A520"]`
-	b.do(chromedp.Click(`//a[text()="Drivers"]`), chromedp.WaitVisible(row), chromedp.WaitVisible(`//td[contains(., "no package of the library drives it")]`))
+	b.do(click(`//a[text()="Drivers"]`), chromedp.WaitVisible(row), chromedp.WaitVisible(`//td[contains(., "no package of the library drives it")]`))
 
 	t.Log("# archives are added; what is broken in them is told")
 	add := func(path, says string) {
@@ -64,7 +64,7 @@ func TestDriversAreSeen(t *testing.T) {
 	b.shoot("console-drivers")
 
 	t.Log("# one click makes a build with the driver and offers it")
-	b.do(chromedp.Click(row + `//button[contains(., "Put into the boot environment")]`))
+	b.do(click(row + `//button[contains(., "Put into the boot environment")]`))
 	b.until(`[...document.querySelectorAll(".ant-select-selector, span")].some(e => e.innerText?.startsWith("build 2 ·"))`)
 	b.until(`![...document.querySelectorAll("tr")].some(r => r.innerText.includes("Put into the boot environment"))`)
 	build, err := stage.Client.Build(t.Context(), 0)
@@ -73,25 +73,25 @@ func TestDriversAreSeen(t *testing.T) {
 	assert.Equal(t, "drivers Alder-Works-A520", build.Layers[1].Name)
 
 	t.Log("# the library, searched and opened")
-	b.do(chromedp.Click(`//div[@role="tab" and contains(., "Library")]`), chromedp.WaitVisible(`//b[text()="corvraid"]`))
-	b.do(chromedp.Click(`//tr[contains(., "1.6.2.0")]//button[contains(@class, "expand")]`), chromedp.WaitVisible(`//td[contains(., "PCI\VEN_FE01&DEV_1000&SUBSYS_0001FE01")]`))
+	b.do(click(`//div[@role="tab" and contains(., "Library")]`), chromedp.WaitVisible(`//b[text()="corvraid"]`))
+	b.do(click(`//tr[contains(., "1.6.2.0")]//button[contains(@class, "expand")]`), chromedp.WaitVisible(`//td[contains(., "PCI\VEN_FE01&DEV_1000&SUBSYS_0001FE01")]`))
 	b.settled()
 
 	t.Log("# a set is made, and shows what it would bring")
 	b.do(
-		chromedp.Click(`//div[@role="tab" and contains(., "Sets")]`),
-		chromedp.Click(`//button[contains(., "New set")]`),
+		click(`//div[@role="tab" and contains(., "Sets")]`),
+		click(`//button[contains(., "New set")]`),
 		chromedp.WaitVisible(`#name`),
 		keys(`#name`, "corvid"),
 		keys(`input[placeholder="package"]`, "corvid*"),
 	)
 	b.settled()
 	b.do(
-		chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`),
+		click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`),
 		chromedp.WaitVisible(`//b[text()="corvid"]`),
 	)
 	b.settled()
-	b.do(chromedp.Click(`//tr[@data-row-key="corvid"]//button[contains(@class, "expand")]`), chromedp.WaitVisible(`//td[text()="corvid_raid 2.0.1"]`))
+	b.do(click(`//tr[@data-row-key="corvid"]//button[contains(@class, "expand")]`), chromedp.WaitVisible(`//td[text()="corvid_raid 2.0.1"]`))
 	b.settled()
 	sets, err := stage.Client.DriverSets(t.Context())
 	require.NoError(t, err)

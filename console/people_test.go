@@ -14,7 +14,7 @@ import (
 
 func (b browser) signInAs(name, password string) {
 	b.t.Helper()
-	b.do(chromedp.WaitVisible(`#password`), keys(`#name`, name), keys(`#password`, password), chromedp.Click(`button[type=submit]`))
+	b.do(chromedp.WaitVisible(`#password`), keys(`#name`, name), keys(`#password`, password), click(`button[type=submit]`))
 }
 
 func TestPeopleComeInAndSeeWhatIsTheirs(t *testing.T) {
@@ -28,11 +28,11 @@ func TestPeopleComeInAndSeeWhatIsTheirs(t *testing.T) {
 	b.signInAs("ines", demo.Password)
 
 	t.Log("# somebody is taken in, and gets a link")
-	b.do(chromedp.Click(`//a[text()="People"]`), chromedp.WaitVisible(`//b[text()="tomas"]`))
+	b.do(click(`//a[text()="People"]`), chromedp.WaitVisible(`//b[text()="tomas"]`))
 	b.settled()
 	b.shoot("console-people")
-	b.do(chromedp.Click(`//button[contains(., "Take somebody in…")]`), chromedp.WaitVisible(`#person`), keys(`#person`, "rowan"), keys(`#full_name`, "Rowan Vale"),
-		chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Take in")]`), chromedp.WaitVisible(`//code[contains(text(), "/welcome#")]`))
+	b.do(click(`//button[contains(., "Take somebody in…")]`), chromedp.WaitVisible(`#person`), keys(`#person`, "rowan"), keys(`#full_name`, "Rowan Vale"),
+		click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Take in")]`), chromedp.WaitVisible(`//code[contains(text(), "/welcome#")]`))
 	link, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`[...document.querySelectorAll("code")].find(c => c.textContent.includes("/welcome#")).textContent`))
 	require.NoError(t, err)
 	p, err := stage.Client.Person(t.Context(), "rowan")
@@ -42,19 +42,19 @@ func TestPeopleComeInAndSeeWhatIsTheirs(t *testing.T) {
 
 	t.Log("# the link sets a password, once, and what rowan may not do is not shown")
 	other := open(t, stage)
-	other.do(chromedp.Navigate(link), chromedp.WaitVisible(`//*[contains(text(), "Welcome, rowan")]`), keys(`#password`, "short"), keys(`#again`, "shorter"), chromedp.Click(`button[type=submit]`),
-		chromedp.WaitVisible(`//*[text()="This is another one."]`), chromedp.Reload(), chromedp.WaitVisible(`#password`), keys(`#password`, demo.Password), keys(`#again`, demo.Password), chromedp.Click(`button[type=submit]`),
+	other.do(chromedp.Navigate(link), chromedp.WaitVisible(`//*[contains(text(), "Welcome, rowan")]`), keys(`#password`, "short"), keys(`#again`, "shorter"), click(`button[type=submit]`),
+		chromedp.WaitVisible(`//*[text()="This is another one."]`), chromedp.Reload(), chromedp.WaitVisible(`#password`), keys(`#password`, demo.Password), keys(`#again`, demo.Password), click(`button[type=submit]`),
 		chromedp.WaitVisible(`//a[text()="Workstations"]`))
 	other.until(`![...document.querySelectorAll("a")].some(a => a.textContent === "People")`)
 	other.do(chromedp.Navigate(link), chromedp.WaitVisible(`//*[contains(text(), "this link is not good (any more)")]`))
 
 	t.Log("# a session is ended from afar")
-	b.do(chromedp.Click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Done")]`), chromedp.Reload(), chromedp.WaitVisible(`//td//b[text()="rowan"]`))
+	b.do(click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Done")]`), chromedp.Reload(), chromedp.WaitVisible(`//td//b[text()="rowan"]`))
 	require.NoError(t, stage.Client.RemovePerson(t.Context(), "rowan"))
 	other.do(chromedp.Navigate(stage.URL), chromedp.WaitVisible(`#password`))
 
 	t.Log("# all of it is in the logbook")
-	b.do(chromedp.Click(`//a[text()="Logbook"]`), chromedp.WaitVisible(`//td[text()="remove-person"]`), chromedp.WaitVisible(`//td[text()="person rowan"]`))
+	b.do(click(`//a[text()="Logbook"]`), chromedp.WaitVisible(`//td[text()="remove-person"]`), chromedp.WaitVisible(`//td[text()="person rowan"]`))
 	b.settled()
 	b.until(`[...document.querySelectorAll("tr")].some(r => r.innerText.includes("ines") && r.innerText.includes("add-person") && r.innerText.includes("console"))`)
 	b.shoot("console-logbook")
@@ -67,6 +67,6 @@ func TestPeopleComeInAndSeeWhatIsTheirs(t *testing.T) {
 	alpine, err := proof.ParseKey(private)
 	require.NoError(t, err)
 	require.NoError(t, stage.Client.Watch(t.Context(), api.NewWatched{Name: "alpine-house", Key: alpine.Verifier()}))
-	b.do(chromedp.Click(`//*[contains(@class, "ant-segmented-item-label") and text()="Proof"]`), chromedp.WaitVisible(`//code[contains(., "`+keys.Log+`")]`), chromedp.WaitVisible(`//b[text()="alpine-house"]`))
+	b.do(click(`//*[contains(@class, "ant-segmented-item-label") and text()="Proof"]`), chromedp.WaitVisible(`//code[contains(., "`+keys.Log+`")]`), chromedp.WaitVisible(`//b[text()="alpine-house"]`))
 	b.settled()
 }

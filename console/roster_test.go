@@ -35,7 +35,7 @@ herb-11;;Default string;herbarium-scanning;;2.15
 	b.settled()
 	_, err = stage.Client.Workstation(t.Context(), "herb-10")
 	require.Error(t, err)
-	b.do(chromedp.Click(`//button[contains(., "Enter 4 rows")]`))
+	b.do(click(`//button[contains(., "Enter 4 rows")]`))
 	b.do(chromedp.WaitVisible(`//b[text()="herb-10"]`))
 	b.settled()
 	w, err := stage.Client.Workstation(t.Context(), "herb-10")
@@ -49,12 +49,12 @@ herb-11;;Default string;herbarium-scanning;;2.15
 
 	t.Log("# newcomers are named by a pattern, which shows the names before")
 	b.do(
-		chromedp.Click(`.newcomers thead input[type="checkbox"]`),
-		chromedp.Click(`//button[contains(., "Name 3 by a pattern…")]`),
+		click(`.newcomers thead input[type="checkbox"]`),
+		click(`//button[contains(., "Name 3 by a pattern…")]`),
 		chromedp.WaitVisible(`//div[contains(@class, "ant-modal")]//b[text()="herb-12"]`),
 	)
 	b.settled()
-	b.do(chromedp.Click(`//button[contains(., "Admit them")]`))
+	b.do(click(`//button[contains(., "Admit them")]`))
 	b.until(`!document.querySelector(".newcomers")`)
 	named, err := stage.Client.Workstation(t.Context(), "herb-13")
 	require.NoError(t, err)

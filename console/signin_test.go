@@ -19,11 +19,11 @@ func TestSigningInWithASecondFactor(t *testing.T) {
 	require.NoError(t, err)
 	b := open(t, stage)
 	enter := func() {
-		b.do(chromedp.WaitVisible(`#password`), keys(`#name`, "ines"), keys(`#password`, demo.Password), chromedp.Click(`button[type=submit]`))
+		b.do(chromedp.WaitVisible(`#password`), keys(`#name`, "ines"), keys(`#password`, demo.Password), click(`button[type=submit]`))
 	}
 	b.do(chromedp.Navigate(stage.URL))
 	enter()
-	b.do(chromedp.Click(`//button[@aria-label="Your account"]`), chromedp.Click(`//button[contains(., "Set up a second factor")]`), chromedp.WaitVisible(`.ant-qrcode svg`))
+	b.do(click(`//button[@aria-label="Your account"]`), click(`//button[contains(., "Set up a second factor")]`), chromedp.WaitVisible(`.ant-qrcode svg`))
 	b.settled()
 	secret, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector(".ant-modal code").textContent`))
 	require.NoError(t, err)
@@ -32,16 +32,16 @@ func TestSigningInWithASecondFactor(t *testing.T) {
 		require.NoError(t, err)
 		return text
 	}
-	b.do(keys(`#second_factor_code`, "000000"), chromedp.Click(`//button[contains(., "Confirm")]`), chromedp.WaitVisible(`//*[contains(text(), "this code is not right")]`))
-	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('#second_factor_code').select()`), keys(`#second_factor_code`, code(-30*time.Second)), chromedp.Click(`//button[contains(., "Confirm")]`), chromedp.WaitVisible(`//button[contains(., "Remove it")]`))
+	b.do(keys(`#second_factor_code`, "000000"), click(`//button[contains(., "Confirm")]`), chromedp.WaitVisible(`//*[contains(text(), "this code is not right")]`))
+	b.do(chromedp.Evaluate[chromedp.Void](`document.querySelector('#second_factor_code').select()`), keys(`#second_factor_code`, code(-30*time.Second)), click(`//button[contains(., "Confirm")]`), chromedp.WaitVisible(`//button[contains(., "Remove it")]`))
 	p, err := stage.Client.Person(t.Context(), "ines")
 	require.NoError(t, err)
 	assert.True(t, p.Factor)
 
 	t.Log("# from then on the code is asked for")
-	b.do(chromedp.Reload(), chromedp.Click(`//button[contains(., "Sign out")]`))
+	b.do(chromedp.Reload(), click(`//button[contains(., "Sign out")]`))
 	enter()
 	b.do(chromedp.WaitVisible(`#second_factor_code`), chromedp.WaitVisible(`//*[contains(text(), "enter the code that your second factor shows")]`))
 	b.settled()
-	b.do(keys(`#second_factor_code`, code(30*time.Second)), chromedp.Click(`button[type=submit]`), chromedp.WaitVisible(`//a[text()="Workstations"]`))
+	b.do(keys(`#second_factor_code`, code(30*time.Second)), click(`button[type=submit]`), chromedp.WaitVisible(`//a[text()="Workstations"]`))
 }
