@@ -13,6 +13,14 @@ import (
 // markMagic begins the mark of an unfinished restore.
 const markMagic = "JUGATE UNFINISHED 1\n"
 
+// markCode is what stands before a mark that shares its sector with a partition table: the
+// machine's firmware takes such a sector for a program, and is told to go on with the next
+// disk (INT 18h), or stops.
+const markCode = "\xCD\x18\xEB\xFE"
+
+// bootCodeLen is how much of the sector is free beside a partition table, in bytes.
+const bootCodeLen = 440
+
 // markLen is how many bytes of a disk's first sector the mark takes at most.
 const markLen = 512
 
@@ -48,11 +56,19 @@ func (m Mark) Encode() []byte {
 	return b
 }
 
+// Beside is the mark as boot code, for a disk whose partition table stays.
+func (m Mark) Beside() []byte {
+	return append([]byte(markCode), bytes.TrimRight(m.Encode(), "\x00")...)
+}
+
 // ReadMark reads the mark of a disk; nil if it bears none.
 func ReadMark(disk io.ReaderAt) (*Mark, error) {
 	b := make([]byte, markLen)
 	if n, err := disk.ReadAt(b, 0); n < len(b) {
 		return nil, fmt.Errorf("read the first sector of the disk: %w", err)
+	}
+	if code, found := bytes.CutPrefix(b[:bootCodeLen], []byte(markCode)); found {
+		b = code
 	}
 	text, found := bytes.CutPrefix(b, []byte(markMagic))
 	if !found {

@@ -1,6 +1,8 @@
 package image
 
 import (
+	"fmt"
+
 	"jugate/core/partition"
 	"jugate/core/volume"
 )
@@ -35,11 +37,17 @@ func (m *Manifest) Growing(g partition.Grow) (chosen partition.Grow, why string)
 	return best, "it is the largest that can have the operating system"
 }
 
-// Onto plans the version's table for a disk of size bytes; nothing is written. Errors are
-// those of partition.Table.Onto.
-func (m *Manifest) Onto(size int64, sectorSize int, g partition.Grow) (*partition.Table, error) {
+// Onto plans the version's table for a disk of size bytes, beside the partitions that it
+// keeps (nil for none); nothing is written. Errors are those of partition.Table.Onto, or
+// say that the disk would keep another system than the image's.
+func (m *Manifest) Onto(size int64, sectorSize int, g partition.Grow, beside *partition.Table) (*partition.Table, error) {
+	for _, a := range m.Areas {
+		if a.System && m.Table.GivesWay(beside, a.Partition) {
+			return nil, fmt.Errorf("partition %d cannot be kept: it has the system that the image brings", a.Partition)
+		}
+	}
 	g, _ = m.Growing(g)
-	return m.Table.Onto(size, sectorSize, partition.Fit{Grow: g, Needs: m.Needs})
+	return m.Table.Onto(size, sectorSize, partition.Fit{Grow: g, Needs: m.Needs, Beside: beside})
 }
 
 // canBeSystem leaves out partitions that serve the firmware, recovery or swapping.

@@ -192,11 +192,11 @@ func (m *Manifest) Needs(number int) int64 {
 }
 
 // Placed tells where the area of a partition (0: the gap) lies on a disk with
-// this table, in bytes.
+// this table, in bytes; nowhere if the disk keeps its own instead.
 func Placed(t *partition.Table, number int) (start, size int64, ok bool) {
 	if number == 0 {
 		return t.GapStart(), t.GapEnd() - t.GapStart(), true
 	}
 	p, ok := t.Partition(number)
-	return t.Start(p), t.Size(p), ok
+	return t.Start(p), t.Size(p), ok && !p.Kept
 }

@@ -134,11 +134,14 @@ func (p *Proof) Add(number int, s Slab) {
 // Sum is the proof.
 func (p *Proof) Sum() []byte { return slices.Clone(p.sum[:]) }
 
-// Proof is what a workstation that has read everything back proves it with.
-func (m *Map) Proof(nonce []byte) []byte {
+// Proof is what a workstation that has read everything back proves it with, but the areas
+// (by their index) that were left out.
+func (m *Map) Proof(nonce []byte, without ...int) []byte {
 	p := NewProof(nonce)
 	for i := range m.Len() {
-		p.Add(i, m.Slab(i))
+		if s := m.Slab(i); !slices.Contains(without, s.Area) {
+			p.Add(i, s)
+		}
 	}
 	return p.Sum()
 }

@@ -54,6 +54,8 @@ type Table struct {
 	Protection uint16 `json:"protection,omitempty"`
 	// FromBackup says that sector 0 says nothing of a GPT, and just its backup was found.
 	FromBackup bool `json:"-"`
+	// Unsound says that the first copy of a GPT cannot be used, and its backup was.
+	Unsound bool `json:"-"`
 	// FirstUsable and LastUsable bound what partitions may occupy, both inclusive.
 	FirstUsable uint64 `json:"first_usable"`
 	LastUsable  uint64 `json:"last_usable"`
@@ -85,6 +87,11 @@ type Partition struct {
 	// BootCode what that holds in front of its table.
 	Record   uint64 `json:"record,omitempty"`
 	BootCode []byte `json:"boot_code,omitempty"`
+
+	// Kept says, in a plan, that this is the disk's own partition, which stays.
+	Kept bool `json:"-"`
+	// pinned says of a kept one that it was named by its number.
+	pinned bool
 }
 
 // Types of partitions that matter to whoever starts or mends a workstation.
@@ -161,6 +168,16 @@ func (t *Table) GapEnd() int64 {
 	return max(int64(end)*int64(t.SectorSize), t.GapStart())
 }
 
+// Places are where the table itself lies: its copy at the beginning of the disk, and that at
+// the end, if it has one; from the first byte of each to the one behind it.
+func (t *Table) Places() [][2]int64 {
+	places := [][2]int64{{0, t.GapStart()}}
+	if t.Scheme == GPT {
+		places = append(places, [2]int64{t.DiskSize() - int64(t.tail())*int64(t.SectorSize), t.DiskSize()})
+	}
+	return places
+}
+
 // Gaps are the stretches of bytes behind the first partition that lie in none, from the
 // first byte of each to the one behind it.
 func (t *Table) Gaps() (gaps [][2]int64) {
@@ -219,10 +236,21 @@ func (t *Table) Equal(o *Table) bool {
 	a, b := *t, *o
 	a.Findings, b.Findings = nil, nil
 	a.FromBackup, b.FromBackup = false, false
+	a.Unsound, b.Unsound = false, false
+	a.Partitions, b.Partitions = stored(a.Partitions), stored(b.Partitions)
 	if len(a.Partitions)+len(b.Partitions) == 0 {
 		a.Partitions, b.Partitions = nil, nil
 	}
 	return reflect.DeepEqual(a, b)
+}
+
+// stored is what a disk says of partitions.
+func stored(all []Partition) []Partition {
+	all = slices.Clone(all)
+	for i := range all {
+		all[i].Kept, all[i].pinned = false, false
+	}
+	return all
 }
 
 // Check refuses tables whose parts contradict each other; what passes can be

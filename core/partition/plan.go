@@ -60,14 +60,21 @@ type Fit struct {
 	// Needs tells how many bytes from its start a partition has to keep; 0 asks
 	// for the disk of a table without partitions. Nil keeps all whole.
 	Needs func(number int) int64
+	// Beside has the partitions of the disk that stay, as Keeping finds them; nil for none.
+	Beside *Table
 }
 
 // TooSmallError says how many bytes a disk lacks for a table.
 type TooSmallError struct {
 	Need, Have int64 // bytes
+	// Beside says that it is not the disk that is meant, but what is free on it.
+	Beside bool
 }
 
 func (e *TooSmallError) Error() string {
+	if e.Beside {
+		return fmt.Sprintf("beside what is kept there is too little room: the largest free stretch has %d bytes, and the image needs %d", e.Have, e.Need)
+	}
 	return fmt.Sprintf("the disk is too small: it has %d bytes and needs %d", e.Have, e.Need)
 }
 
@@ -92,7 +99,7 @@ func Changes(from, to *Table) []Change {
 	var changes []Change
 	for _, p := range from.Partitions {
 		q, ok := to.Partition(p.Number)
-		if ok && (p.First != q.First || p.Last != q.Last) {
+		if ok && !q.Kept && (p.First != q.First || p.Last != q.Last) {
 			changes = append(changes, Change{p.Number, p.First, p.Last, q.First, q.Last})
 		}
 	}
@@ -105,8 +112,12 @@ func Changes(from, to *Table) []Change {
 // one may grow to fill it and push those behind it along. On a smaller disk, what
 // lies behind the last partition goes first, then the last partition shrinks to
 // what it needs, then all move together, and those with the most to spare shrink.
-// A GPT's backup is at the end. Errors are *TooSmallError, name a partition to
-// grow that is not there, or wrap ErrSectorSize.
+// A GPT's backup is at the end.
+//
+// Beside partitions that stay, the others lie in the largest free stretch, in their order;
+// one of the image's that the disk keeps is left out. A kept one has its number, or
+// another that is free. Errors are *TooSmallError, name a partition to
+// grow that is not there, say why a partition cannot be kept, or wrap ErrSectorSize.
 func (t *Table) Onto(size int64, sectorSize int, fit Fit) (*Table, error) {
 	if sectorSize != t.SectorSize {
 		return nil, fmt.Errorf("%w: the image has sectors of %d bytes, the disk of %d", ErrSectorSize, t.SectorSize, sectorSize)
@@ -116,7 +127,7 @@ func (t *Table) Onto(size int64, sectorSize int, fit Fit) (*Table, error) {
 			return nil, fmt.Errorf("partition %d cannot grow: no partition of that number holds anything", fit.Grow)
 		}
 	}
-	if need := t.Least(fit); size < need {
+	if need := t.Least(fit); size < need && fit.Beside == nil {
 		return nil, &TooSmallError{Need: need, Have: size}
 	}
 	to := *t
@@ -124,6 +135,9 @@ func (t *Table) Onto(size int64, sectorSize int, fit Fit) (*Table, error) {
 	to.Partitions = slices.Clone(t.Partitions)
 	if to.Sectors = uint64(size) / uint64(sectorSize); to.Sectors != t.Sectors {
 		to.LastUsable = to.Sectors - t.tail() - 1
+	}
+	if fit.Beside != nil {
+		return t.beside(&to, fit)
 	}
 	items := t.inOrder()
 	if len(items) == 0 {
@@ -142,7 +156,7 @@ func (t *Table) Onto(size int64, sectorSize int, fit Fit) (*Table, error) {
 	} else if to.Sectors > t.Sectors {
 		t.grow(items, fit.Grow, limit)
 	}
-	to.place(t, items)
+	to.place(t, items, to.LastUsable)
 	return &to, to.Check()
 }
 
@@ -261,8 +275,8 @@ func (t *Table) grow(items []Partition, g Grow, limit uint64) {
 }
 
 // place puts the items back into the table and lets the extended partition
-// follow what lies in it.
-func (t *Table) place(before *Table, items []Partition) {
+// follow what lies in it, up to sector room.
+func (t *Table) place(before *Table, items []Partition, room uint64) {
 	for _, item := range items {
 		i := slices.IndexFunc(t.Partitions, func(p Partition) bool { return p.Number == item.Number })
 		t.Partitions[i] = item
@@ -283,7 +297,6 @@ func (t *Table) place(before *Table, items []Partition) {
 		container.First = first
 	}
 	// Room to spare at its end stays, if nothing else lies there now.
-	room := t.LastUsable
 	for _, p := range items {
 		if !p.Logical() && p.First > last {
 			room = min(room, p.First-1)

@@ -82,6 +82,7 @@ func (d gptReader) read(first []byte) (*Table, error) {
 			return nil, fmt.Errorf("%w: the primary copy is unusable (%v), and there is no sound backup at the end of the disk", ErrDamaged, err)
 		}
 		table = backup
+		table.Unsound = true
 		table.FromBackup = errors.Is(err, errNoHeader) && !announced
 		table.Findings = append(table.Findings, fmt.Sprintf("the primary partition table is unusable (%v); the backup at the end of the disk was read instead", err))
 	}

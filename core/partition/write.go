@@ -4,11 +4,13 @@ import (
 	"fmt"
 	"hash/crc32"
 	"io"
+	"slices"
 )
 
 // Write writes the table, the sector that makes it a table last: of a GPT the
-// backup, the primary copy, the protective MBR; of an MBR the extended boot
-// records, then sector 0. A disk without a table gets none.
+// backup, the primary copy, the protective MBR, each on the medium before the next if the
+// disk has a method Sync; of an MBR the extended boot records, then sector 0. A disk
+// without a table gets none.
 func (t *Table) Write(disk io.WriterAt) error {
 	if err := t.Check(); err != nil {
 		return err
@@ -24,19 +26,29 @@ func (t *Table) Write(disk io.WriterAt) error {
 		return fmt.Errorf("%w: no room for the backup behind sector %d", ErrDamaged, t.LastUsable)
 	}
 	entries := t.entries()
-	for _, part := range []struct {
+	flush := func() error { return nil } // so that one copy is whole while the other is written
+	if s, can := disk.(interface{ Sync() error }); can {
+		flush = s.Sync
+	}
+	type part struct {
 		what string
 		data []byte
 		lba  uint64
-	}{
-		{"backup entries", entries, last - t.entrySectors()},
-		{"backup header", t.header(last, 1, last-t.entrySectors(), entries), last},
-		{"primary entries", entries, 2},
-		{"primary header", t.header(1, last, 2, entries), 1},
-		{"protective MBR", t.mbr(), 0},
-	} {
-		if _, err := disk.WriteAt(part.data, int64(part.lba)*int64(t.SectorSize)); err != nil {
-			return fmt.Errorf("write the %s: %w", part.what, err)
+	}
+	backup := []part{{"backup entries", entries, last - t.entrySectors()}, {"backup header", t.header(last, 1, last-t.entrySectors(), entries), last}}
+	primary := []part{{"primary entries", entries, 2}, {"primary header", t.header(1, last, 2, entries), 1}}
+	order := [][]part{backup, primary}
+	if t.Unsound { // the backup is all there is until the other is whole
+		slices.Reverse(order)
+	}
+	for _, parts := range append(order, []part{{"protective MBR", t.mbr(), 0}}) {
+		for _, p := range parts {
+			if _, err := disk.WriteAt(p.data, int64(p.lba)*int64(t.SectorSize)); err != nil {
+				return fmt.Errorf("write the %s: %w", p.what, err)
+			}
+		}
+		if err := flush(); err != nil {
+			return fmt.Errorf("write the %s: %w", parts[0].what, err)
 		}
 	}
 	return nil

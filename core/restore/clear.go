@@ -68,13 +68,26 @@ func (r *Restore) windows() (all []volume.Extent) {
 			ends(r.table.Start(p), r.table.Size(p))
 		}
 	}
-	return unioned(all)
+	spared := slices.Clone(r.fenced)
+	if r.kept != nil { // its table is in use meanwhile
+		for _, place := range r.kept.Places() {
+			spared = append(spared, volume.Extent{Start: place[0], Length: place[1] - place[0]})
+		}
+	}
+	var free []volume.Extent
+	for _, w := range unioned(all) {
+		free = append(free, without(w, spared)...)
+	}
+	return free
 }
 
 // usedWithin lists what the image has in use in or around some stretches of the disk.
 func (r *Restore) usedWithin(windows []volume.Extent) (used []volume.Extent) {
 	for i := range r.slabs.Len() {
 		s := r.slabs.Slab(i)
+		if !r.comes(s) {
+			continue
+		}
 		for _, e := range s.Extents {
 			e.Start += r.starts[s.Area]
 			if slices.ContainsFunc(windows, func(w volume.Extent) bool { return e.Start < w.End() && w.Start < e.End() }) {

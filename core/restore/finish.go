@@ -85,14 +85,17 @@ func (r *Restore) writeZeros() error {
 	zero := make([]byte, r.manifest.SlabSize)
 	for i := range r.slabs.Len() {
 		s := r.slabs.Slab(i)
-		if !s.Zero {
+		if !s.Zero || !r.comes(s) {
 			continue
 		}
 		for _, e := range s.Extents {
 			at := r.starts[s.Area] + e.Start
 			var err error
 			if can && at >= int64(len(r.head)) {
-				if err = zeroer.Zero(at, e.Length); err != nil {
+				if err = r.fence(at, e.Length); err == nil {
+					err = zeroer.Zero(at, e.Length)
+				}
+				if err != nil {
 					err = fmt.Errorf("make %d bytes of the disk at byte %d zero: %w", e.Length, at, err)
 				}
 			} else {
@@ -116,6 +119,9 @@ func (r *Restore) settle() error {
 		if ok && planned {
 			from, to, start = r.manifest.Table.Size(was), r.table.Size(is), r.table.Start(is)
 		} else if r.table.Scheme != partition.None {
+			continue
+		}
+		if is.Kept {
 			continue
 		}
 		if a.Kind == volume.Unknown {
@@ -176,6 +182,7 @@ func (s settling) WriteAt(b []byte, off int64) (int, error) {
 func (r *Restore) takeStock(parent context.Context, progress func(done, total int64)) (found int64, err error) {
 	var mu sync.Mutex
 	var done int64
+	total := r.Total()
 	group, ctx := errgroup.WithContext(parent)
 	group.SetLimit(2 * runtime.GOMAXPROCS(0)) // half of them wait for the disk
 	for i := range r.Missing().All() {
@@ -184,7 +191,7 @@ func (r *Restore) takeStock(parent context.Context, progress func(done, total in
 		}
 		group.Go(func() error {
 			same := true
-			for _, place := range append([]int{i}, r.twins[i]...) {
+			for _, place := range r.places(i) {
 				s := r.slabs.Slab(place)
 				if r.starts[s.Area]+s.Extents[0].Start < int64(len(r.head)) {
 					same = false // what was held back is lost
@@ -209,7 +216,7 @@ func (r *Restore) takeStock(parent context.Context, progress func(done, total in
 				found += length
 			}
 			if progress != nil {
-				progress(done, r.manifest.UsedBytes)
+				progress(done, total)
 			}
 			return nil
 		})
@@ -227,14 +234,18 @@ func (r *Restore) check(parent context.Context, progress func(done, total int64)
 		bad  MismatchError
 		done int64
 	)
+	total := r.Total()
 	group, ctx := errgroup.WithContext(parent)
 	group.SetLimit(2 * runtime.GOMAXPROCS(0)) // half of them wait for the disk
 	for i := range r.slabs.Len() {
 		if ctx.Err() != nil {
 			break
 		}
+		s := r.slabs.Slab(i)
+		if !r.comes(s) {
+			continue
+		}
 		group.Go(func() error {
-			s := r.slabs.Slab(i)
 			same, err := r.readsBack(s)
 			if err != nil {
 				return err
@@ -253,7 +264,7 @@ func (r *Restore) check(parent context.Context, progress func(done, total int64)
 				bad.Slabs = append(bad.Slabs, i)
 			}
 			if progress != nil {
-				progress(done, r.manifest.UsedBytes)
+				progress(done, total)
 			}
 			return nil
 		})

@@ -30,7 +30,7 @@ func (r *Restore) Longer() (all []Longer) {
 		was, ok := r.manifest.Table.Partition(a.Partition)
 		is, planned := r.table.Partition(a.Partition)
 		by := r.table.Size(is) - r.manifest.Table.Size(was)
-		if !ok || !planned || by <= 0 || a.Kind == volume.Unknown || a.Kind == volume.Swap {
+		if !ok || !planned || is.Kept || by <= 0 || a.Kind == volume.Unknown || a.Kind == volume.Swap {
 			continue
 		}
 		all = append(all, Longer{a.Partition, a.Kind, by, a.Kind == volume.NTFS && !a.Whole})

@@ -9,7 +9,8 @@
 // While it is under way the disk bears a mark in place of its partition table, which is
 // written last (package disk). In restore.go are plan and writing, fill.go takes all
 // slabs from a store, clear.go removes what the old disk could be taken for, finish.go
-// checks, and longer.go says which partitions have become longer.
+// checks, keep.go leaves alone what the disk keeps, and longer.go says which partitions have
+// become longer.
 package restore
 
 import (
@@ -23,6 +24,7 @@ import (
 	"jugate/core/image"
 	"jugate/core/partition"
 	"jugate/core/slabstore"
+	"jugate/core/volume"
 )
 
 // Target is a disk that an image is restored onto.
@@ -48,6 +50,10 @@ type Trimmer interface {
 // partitions as they were.
 type Options struct {
 	Grow partition.Grow
+	// Keep names partitions of the disk that stay as they are; the image lies beside them.
+	// Their entries stay in the table while the restore is under way, and nothing is
+	// written where they are.
+	Keep []partition.Keep
 	// Trim tells the medium first that nothing on it is needed any more.
 	Trim bool
 	// Label names the image in the mark that an unfinished restore leaves.
@@ -66,7 +72,9 @@ type Restore struct {
 	manifest *image.Manifest
 	slabs    *image.Map
 	table    *partition.Table // as it will be on this disk
-	starts   []int64          // of each area on this disk
+	kept     *partition.Table // what stays, as the table has it meanwhile; nil for nothing
+	fenced   []volume.Extent  // where that is, in bytes
+	starts   []int64          // of each area on this disk; elsewhere for one that is left out
 	disk     Target
 	size     int64
 	options  Options
@@ -88,27 +96,36 @@ type Restore struct {
 	left image.SlabSet // those that need their frame
 }
 
+// elsewhere is where an area lies whose place is taken by what the disk keeps.
+const elsewhere = -1
+
 // headLen is how many bytes are held back at most; file systems name themselves
 // in the first 68 KiB.
 const headLen = 128 << 10
 
-// plan is how a version will lie on a disk, and the mark of a restore to there.
-func plan(man *image.Manifest, size int64, sectorSize int, o Options) (*partition.Table, disk.Mark, error) {
-	table, err := man.Onto(size, sectorSize, o.Grow)
-	if err != nil {
-		return nil, disk.Mark{}, err
+// plan is how a version will lie on a disk, what is kept there (nil for nothing), and the
+// mark of a restore to there.
+func plan(man *image.Manifest, onto Target, size int64, sectorSize int, o Options) (table, kept *partition.Table, mark disk.Mark, err error) {
+	if len(o.Keep) > 0 {
+		if kept, err = keeping(onto, size, sectorSize, o.Keep); err != nil {
+			return nil, nil, mark, err
+		}
+	}
+	if table, err = man.Onto(size, sectorSize, o.Grow, kept); err != nil {
+		return nil, nil, mark, err
 	}
 	text, err := json.Marshal(struct {
 		Manifest *image.Manifest
 		Table    *partition.Table
-	}{man, table})
-	return table, disk.Mark{Label: o.Label, Plan: slabstore.Sum(text)}, err
+		Kept     []partition.Partition `json:",omitempty"`
+	}{man, table, keptOf(table)})
+	return table, kept, disk.Mark{Label: o.Label, Plan: slabstore.Sum(text)}, err
 }
 
 // Unfinished tells, without the slab map, whether an earlier restore of the version was cut
 // off on this disk of size bytes. Errors are those of New.
 func Unfinished(man *image.Manifest, onto Target, size int64, sectorSize int, o Options) (bool, error) {
-	_, mark, err := plan(man, size, sectorSize, o)
+	_, _, mark, err := plan(man, onto, size, sectorSize, o)
 	if err != nil {
 		return false, err
 	}
@@ -118,33 +135,75 @@ func Unfinished(man *image.Manifest, onto Target, size int64, sectorSize int, o 
 
 // New checks that the version fits onto a disk of size bytes and plans
 // it; nothing is written. Errors are *partition.TooSmallError, name a partition
-// to grow that is not there, or wrap partition.ErrSectorSize.
+// to grow that is not there, say why a partition cannot be kept, or wrap
+// partition.ErrSectorSize.
 func New(man *image.Manifest, slabs *image.Map, onto Target, size int64, sectorSize int, o Options) (*Restore, error) {
-	table, mark, err := plan(man, size, sectorSize, o)
+	table, kept, mark, err := plan(man, onto, size, sectorSize, o)
 	if err != nil {
 		return nil, err
 	}
-	r := &Restore{manifest: man, slabs: slabs, table: table, mark: mark, disk: onto, size: size, options: o,
+	r := &Restore{manifest: man, slabs: slabs, table: table, kept: kept, mark: mark, disk: onto, size: size, options: o,
 		twins: map[int][]int{}}
+	for _, p := range r.Kept() {
+		r.fenced = append(r.fenced, volume.Extent{Start: table.Start(p), Length: table.Size(p)})
+	}
 	r.buffers.New = func() any { b := make([]byte, 0, man.SlabSize); return &b }
 	for _, a := range man.Areas {
-		start, _, _ := image.Placed(table, a.Partition)
+		start, _, here := image.Placed(table, a.Partition)
+		if !here {
+			start = elsewhere
+		}
 		r.starts = append(r.starts, start)
 	}
 	if table.Scheme == partition.None {
 		r.head = make([]byte, min(headLen, size))
 	}
 	for i := range slabs.Len() {
-		if slabs.Slab(i).Zero {
+		if s := slabs.Slab(i); s.Zero || !r.comes(s) {
 			continue
 		}
-		if first := slabs.First(i); first == i {
-			r.left.Add(i)
-		} else {
+		first := slabs.First(i)
+		if r.left.Add(first); first != i {
 			r.twins[first] = append(r.twins[first], i)
 		}
 	}
 	return r, nil
+}
+
+// comes tells whether a slab belongs onto this disk: those of an area that is left out do
+// not.
+func (r *Restore) comes(s image.Slab) bool { return r.starts[s.Area] != elsewhere }
+
+// places are the slabs that have the bytes of slab i and belong onto this disk.
+func (r *Restore) places(i int) []int {
+	if !r.comes(r.slabs.Slab(i)) {
+		return r.twins[i]
+	}
+	return append([]int{i}, r.twins[i]...)
+}
+
+// LeftOut are the partitions of the image whose place is taken by what the disk keeps.
+func (r *Restore) LeftOut() (numbers []int) {
+	for i, a := range r.manifest.Areas {
+		if r.starts[i] == elsewhere {
+			numbers = append(numbers, a.Partition)
+		}
+	}
+	return numbers
+}
+
+// Total is how many bytes of the image come onto this disk.
+func (r *Restore) Total() int64 {
+	total := r.manifest.UsedBytes
+	if r.kept == nil {
+		return total
+	}
+	for i := range r.slabs.Len() {
+		if s := r.slabs.Slab(i); !r.comes(s) {
+			total -= s.Length()
+		}
+	}
+	return total
 }
 
 // Plan is the partition table as it will be on this disk.
@@ -182,22 +241,40 @@ func (r *Restore) Begin(ctx context.Context, progress func(done, total int64)) (
 		}
 		return r.takeStock(ctx, progress)
 	}
-	if err := partition.Wipe(r.disk, r.size, r.table.SectorSize); err != nil {
+	if err := r.takeTable(); err != nil {
 		return 0, err
-	}
-	sector := make([]byte, r.table.SectorSize)
-	copy(sector, r.mark.Encode())
-	if _, err := r.disk.WriteAt(sector, 0); err != nil {
-		return 0, fmt.Errorf("mark the disk as unfinished: %w", err)
 	}
 	if err := r.disk.Sync(); err != nil {
 		return 0, err
 	}
-	if t, ok := r.disk.(Trimmer); ok && r.options.Trim && !r.stock && r.size > headLen {
-		// A medium that cannot, or will not, is written to all the same.
-		_ = t.Trim(headLen, (r.size-headLen)/headLen*headLen)
+	if t, ok := r.disk.(Trimmer); ok && r.options.Trim && !r.stock {
+		for _, free := range without(volume.Extent{Start: headLen, Length: r.size - headLen}, r.fenced) {
+			start := (free.Start + headLen - 1) / headLen * headLen
+			if length := (free.End() - start) / headLen * headLen; length > 0 {
+				// A medium that cannot, or will not, is written to all the same.
+				_ = t.Trim(start, length)
+			}
+		}
 	}
 	return 0, nil
+}
+
+// takeTable replaces the old partition table by the mark, or by that and what is kept.
+func (r *Restore) takeTable() error {
+	if r.kept != nil {
+		meanwhile := *r.kept
+		meanwhile.BootCode = r.mark.Beside()
+		return meanwhile.Write(r.disk)
+	}
+	if err := partition.Wipe(r.disk, r.size, r.table.SectorSize); err != nil {
+		return err
+	}
+	sector := make([]byte, r.table.SectorSize)
+	copy(sector, r.mark.Encode())
+	if _, err := r.disk.WriteAt(sector, 0); err != nil {
+		return fmt.Errorf("mark the disk as unfinished: %w", err)
+	}
+	return nil
 }
 
 // Needs reports whether slab i still needs its frame. Numbers are those of
@@ -241,7 +318,7 @@ func (r *Restore) WriteFrame(i int, frame []byte) (lacked bool, err error) {
 	if err != nil {
 		return false, fmt.Errorf("slab %d: %w", i, err)
 	}
-	for _, place := range append([]int{i}, r.twins[i]...) {
+	for _, place := range r.places(i) {
 		if err := r.write(r.slabs.Slab(place), plain); err != nil {
 			return false, err
 		}
@@ -274,6 +351,9 @@ func (r *Restore) writeAt(b []byte, at int64) error {
 	}
 	if len(b) == 0 {
 		return nil
+	}
+	if err := r.fence(at, int64(len(b))); err != nil {
+		return err
 	}
 	if _, err := r.disk.WriteAt(b, at); err != nil {
 		return fmt.Errorf("write %d bytes of the disk at byte %d: %w", len(b), at, err)

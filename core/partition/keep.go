@@ -1,0 +1,236 @@
+package partition
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"jugate/core/fault"
+)
+
+// Keep names partitions of a disk that stay where they are, as they are, when an image is
+// brought onto it: by number, by label (that of the file system, or the name in a GPT), or
+// by type (a GUID, or the two hexadecimal digits of an MBR).
+type Keep struct {
+	number int
+	label  string
+	kind   uuid.UUID
+	code   byte
+}
+
+// ParseKeep reads "5", "label=DATA", "type=07" or "type=GUID".
+func ParseKeep(s string) (Keep, error) {
+	by, value, named := strings.Cut(s, "=")
+	if !named {
+		if n, err := strconv.Atoi(s); err == nil && n >= 1 && n <= maxSlots {
+			return Keep{number: n}, nil
+		}
+	}
+	switch {
+	case by == "label" && value != "" && len(value) <= 200:
+		return Keep{label: value}, nil
+	case by == "type" && len(value) == 2:
+		if n, err := strconv.ParseUint(value, 16, 8); err == nil && n != 0 {
+			return Keep{code: byte(n)}, nil
+		}
+	case by == "type" && len(value) == 36:
+		if id, err := uuid.Parse(value); err == nil && id != uuid.Nil {
+			return Keep{kind: id}, nil
+		}
+	}
+	return Keep{}, fault.Invalid.Errorf("%q does not say which partition is kept: a number, label=TEXT, type=GUID or type=HEX do", s)
+}
+
+// String is what ParseKeep reads.
+func (k Keep) String() string {
+	switch {
+	case k.number != 0:
+		return strconv.Itoa(k.number)
+	case k.label != "":
+		return "label=" + k.label
+	case k.code != 0:
+		return fmt.Sprintf("type=%02x", k.code)
+	}
+	return "type=" + k.kind.String()
+}
+
+func (k Keep) means(p Partition, label string) bool {
+	switch {
+	case k.number != 0:
+		return p.Number == k.number
+	case k.label != "":
+		return strings.EqualFold(label, k.label) || strings.EqualFold(p.Name, k.label)
+	case k.code != 0:
+		return p.Code == k.code
+	}
+	return p.Type == k.kind
+}
+
+// Keeping is the table with those partitions alone that are to be kept; label tells the
+// label of a partition's file system, if it has one. Errors say which partition cannot be
+// kept, and why: one that is not there, above all.
+func (t *Table) Keeping(keeps []Keep, label func(Partition) string) (*Table, error) {
+	switch {
+	case t.Scheme == None:
+		return nil, fmt.Errorf("the disk has no partition table, so there is no partition %s to keep", keeps[0])
+	case t.FromBackup:
+		return nil, errors.New("no partition can be kept: only a forgotten backup of a partition table is at the end of the disk, and nobody can say whether it still holds")
+	}
+	kept := *t
+	kept.Findings, kept.BootCode, kept.Partitions = nil, nil, []Partition{}
+	for _, k := range keeps {
+		found := false
+		for _, p := range t.Partitions {
+			if !k.means(p, label(p)) {
+				continue
+			}
+			if p.Extended() || p.Logical() {
+				return nil, fmt.Errorf("partition %d cannot be kept: it is an extended or a logical one", p.Number)
+			}
+			found = true
+			if !slices.ContainsFunc(kept.Partitions, func(q Partition) bool { return q.Number == p.Number }) {
+				p.Kept, p.Active, p.pinned = true, false, k.number != 0
+				kept.Partitions = append(kept.Partitions, p)
+			}
+		}
+		if !found {
+			return nil, fmt.Errorf("the disk has no partition %s, which was to be kept", k)
+		}
+	}
+	slices.SortFunc(kept.Partitions, func(a, b Partition) int { return cmp.Compare(a.Number, b.Number) })
+	return &kept, kept.Check()
+}
+
+// same tells whether p, of the table of a disk, is partition q of t: by its identity in a
+// GPT; in an MBR by disk signature and number, as Linux does.
+func (t *Table) same(kept *Table, p, q Partition) bool {
+	if t.Scheme == GPT {
+		return p.ID == q.ID
+	}
+	return t.Signature != 0 && t.Signature == kept.Signature && p.Number == q.Number && p.Code == q.Code
+}
+
+// GivesWay tells whether the table's own partition of a number is left out because the
+// disk keeps that very partition.
+func (t *Table) GivesWay(kept *Table, number int) bool {
+	q, ok := t.Partition(number)
+	return ok && kept != nil && slices.ContainsFunc(kept.Partitions, func(p Partition) bool { return t.same(kept, p, q) })
+}
+
+// region is a stretch of sectors, both inclusive.
+type region struct{ first, last uint64 }
+
+func (r region) len() uint64 { return r.last - r.first + 1 }
+
+// beside plans the table for a disk of which some partitions stay. The others go into the
+// largest stretch that is free between those.
+func (t *Table) beside(to *Table, fit Fit) (*Table, error) {
+	kept := fit.Beside
+	if t.Scheme == None {
+		return nil, errors.New("no partition can be kept: the image has no partition table and takes the whole disk")
+	}
+	if kept.Scheme != t.Scheme {
+		return nil, fmt.Errorf("no partition can be kept: the disk has a partition table of another kind (%s) than the image (%s)", kept.Scheme, t.Scheme)
+	}
+	items := slices.DeleteFunc(t.inOrder(), func(p Partition) bool { return t.GivesWay(kept, p.Number) })
+	if len(items) == 0 {
+		return nil, errors.New("nothing of the image is left: the disk keeps all of its partitions")
+	}
+	if g := int(fit.Grow); g > 0 && t.GivesWay(kept, g) {
+		return nil, fmt.Errorf("partition %d cannot grow: the disk keeps its own", g)
+	}
+	room, err := t.room(to, kept)
+	if err != nil {
+		return nil, err
+	}
+	if items[0].begin() < room.first || items[0].begin() > room.last {
+		lead := room.first - items[0].begin() // wraps if that is less, and so does the sum
+		for i := range items {
+			p := &items[i]
+			p.First, p.Last = p.First+lead, p.Last+lead
+			if p.Logical() {
+				p.Record += lead
+			}
+		}
+	}
+	packed := items[0].begin()
+	for i, p := range items {
+		packed = t.after(packed, i, p) + t.needs(fit, p)
+	}
+	last := &items[len(items)-1]
+	cut := last.First + t.needs(fit, *last)
+	if need := min(packed, cut); need > room.last+1 {
+		return nil, &TooSmallError{Need: int64(need-room.first) * int64(t.SectorSize), Have: int64(room.len()) * int64(t.SectorSize), Beside: true}
+	}
+	switch {
+	case last.Last <= room.last:
+		t.grow(items, fit.Grow, room.last)
+	case cut <= room.last+1:
+		last.Last = room.last
+	default:
+		t.pack(items, fit, room.last)
+	}
+	to.Partitions = slices.DeleteFunc(to.Partitions, func(p Partition) bool { return t.GivesWay(kept, p.Number) })
+	to.place(t, items, room.last)
+	for _, p := range kept.Partitions {
+		if p.Number, err = to.slotFor(p); err != nil {
+			return nil, err
+		}
+		to.Partitions = append(to.Partitions, p)
+	}
+	slices.SortFunc(to.Partitions, func(a, b Partition) int { return cmp.Compare(a.Number, b.Number) })
+	return to, to.Check()
+}
+
+// room is the largest stretch that is free beside what is kept. What the table has in
+// front of its first partition stays there: boot code can lie in it.
+func (t *Table) room(to, kept *Table) (best region, err error) {
+	limit := to.LastUsable
+	if t.Scheme == MBR {
+		limit = min(limit, 1<<32-1)
+	}
+	gap := uint64(t.GapEnd()) / uint64(t.SectorSize)
+	at := max(to.FirstUsable, gap)
+	stays := slices.Clone(kept.Partitions)
+	slices.SortFunc(stays, func(a, b Partition) int { return cmp.Compare(a.First, b.First) })
+	for _, p := range stays {
+		if p.First < max(to.FirstUsable, gap) || p.Last > to.LastUsable {
+			return best, fmt.Errorf("partition %d cannot be kept: the image needs what lies at the disk's edge there (it may use sectors %d to %d, the partition has %d to %d)",
+				p.Number, max(to.FirstUsable, gap), to.LastUsable, p.First, p.Last)
+		}
+	}
+	for _, p := range append(stays, Partition{First: limit + 1, Last: limit}) {
+		if p.First > at && p.First-at > best.last-best.first {
+			best = region{at, p.First - 1}
+		}
+		at = (p.Last/t.align() + 1) * t.align()
+	}
+	if best.last == 0 {
+		return best, errors.New("what is kept leaves no room on the disk")
+	}
+	return best, nil
+}
+
+// slotFor is the number that a kept partition gets: its own if that is free. One that was
+// named by its number must have it again, or the same order would mean another partition
+// the next time.
+func (t *Table) slotFor(p Partition) (int, error) {
+	free := func(n int) bool { _, taken := t.Partition(n); return !taken }
+	switch {
+	case p.Number <= t.Slots && free(p.Number):
+		return p.Number, nil
+	case p.pinned:
+		return 0, fmt.Errorf("partition %d cannot keep its number, as the image has a partition %d of its own; name it by its label", p.Number, p.Number)
+	}
+	for n := 1; n <= t.Slots; n++ {
+		if free(n) {
+			return n, nil
+		}
+	}
+	return 0, fmt.Errorf("partition %d cannot be kept: the image's partition table has no entry left for it", p.Number)
+}

@@ -1,0 +1,64 @@
+package restore
+
+import (
+	"fmt"
+	"io"
+
+	"jugate/core/partition"
+	"jugate/core/volume"
+)
+
+// keeping is the table of a disk with what is to be kept alone.
+func keeping(onto Target, size int64, sectorSize int, keep []partition.Keep) (*partition.Table, error) {
+	table, err := partition.Read(onto, size, sectorSize)
+	if err != nil {
+		return nil, fmt.Errorf("no partition can be kept: %w", err)
+	}
+	return table.Keeping(keep, func(p partition.Partition) string {
+		v, err := volume.Open(io.NewSectionReader(onto, table.Start(p), table.Size(p)), table.Size(p))
+		if err != nil {
+			return "" // whatever is in it, it has no label
+		}
+		return v.Label
+	})
+}
+
+func keptOf(t *partition.Table) (kept []partition.Partition) {
+	for _, p := range t.Partitions {
+		if p.Kept {
+			kept = append(kept, p)
+		}
+	}
+	return kept
+}
+
+// Kept are the partitions that the disk keeps, as the new table has them.
+func (r *Restore) Kept() []partition.Partition { return keptOf(r.table) }
+
+// fence refuses a write to what is kept. By the plan there is none; people's files do not
+// depend on that alone.
+func (r *Restore) fence(at, n int64) error {
+	for _, k := range r.fenced {
+		if at < k.End() && at+n > k.Start {
+			return fmt.Errorf("%d bytes at byte %d would lie in a partition that is kept", n, at)
+		}
+	}
+	return nil
+}
+
+// without is what is left of a stretch beside others.
+func without(e volume.Extent, others []volume.Extent) []volume.Extent {
+	left := []volume.Extent{e}
+	for _, o := range others {
+		var next []volume.Extent
+		for _, l := range left {
+			for _, part := range [][2]int64{{l.Start, min(l.End(), o.Start)}, {max(l.Start, o.End()), l.End()}} {
+				if part[0] < part[1] {
+					next = append(next, volume.Extent{Start: part[0], Length: part[1] - part[0]})
+				}
+			}
+		}
+		left = next
+	}
+	return left
+}

@@ -1,0 +1,196 @@
+package restore_test
+
+import (
+	"errors"
+	"os"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/core/capture"
+	"jugate/core/image"
+	"jugate/core/partition"
+	"jugate/core/restore"
+	"jugate/demo/golddisk"
+	"jugate/demo/goldimage"
+)
+
+// A desk's disk: where people have their files, and what else there was.
+var desks = map[string]struct {
+	script string
+	data   Part
+	grown  bool // the image fills what is free up to the end of the disk
+}{
+	"at the end":    {"label: gpt\nstart=1M, size=100M, type=linux\nstart=200M, size=64M, type=linux\n", Part{2, 200 * Mib, 64 * Mib, "mkfs.ext4 -q -F -L DATA", 20 * Mib, true}, false},
+	"in the middle": {"label: gpt\nstart=1M, size=40M, type=linux\nstart=48M, size=64M, type=linux\n", Part{2, 48 * Mib, 64 * Mib, "mkfs.ext4 -q -F -L DATA", 20 * Mib, true}, true},
+	"in front":      {"label: gpt\nstart=1M, size=64M, type=linux\n", Part{1, Mib, 64 * Mib, "mkfs.ntfs -q -F -f -L DATA", 20 * Mib, true}, true},
+	"of an MBR":     {"label: dos\nlabel-id: 0x5eed0002\nstart=1M, size=100M, type=83\nstart=200M, size=64M, type=83\n", Part{2, 200 * Mib, 64 * Mib, "mkfs.ext4 -q -F -L DATA", 20 * Mib, true}, false},
+}
+
+// deskImage is an image with an own EFI partition and system, or of an MBR with logical ones.
+func deskImage(t *testing.T, scheme partition.Scheme) (*Golden, *goldimage.Sink, *image.Manifest, *image.Map) {
+	t.Helper()
+	gold := func() *Golden {
+		if scheme == partition.MBR {
+			return Compose(t, 130*Mib, 512, "label: dos\nlabel-id: 0x5eed0001\nstart=1M, size=60M, type=7, bootable\nstart=61M, size=68M, type=5\nstart=62M, size=64M, type=83\n",
+				Part{1, Mib, 60 * Mib, "mkfs.ntfs -q -F -f -p 2048", 8 * Mib, true}, Part{5, 62 * Mib, 64 * Mib, "mkfs.ext4 -q -F", 8 * Mib, true})
+		}
+		return Compose(t, 130*Mib, 512, "label: gpt\nstart=1M, size=40M, type=uefi\nsize=80M, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7\n",
+			Part{1, Mib, 40 * Mib, "mkfs.vfat -F 32 -s 1 -h 2048", 0, false}, Part{2, 41 * Mib, 80 * Mib, "mkfs.ntfs -q -F -f -p 83968", 8 * Mib, true})
+	}()
+	sink, man, slabs, err := Packed(t, gold)
+	require.NoError(t, err)
+	return gold, sink, man, slabs
+}
+
+// judgeData lets other tools say that people's files are all there, in partition number.
+func judgeData(t *testing.T, desk *Golden, path string, number int) {
+	t.Helper()
+	f, err := os.Open(path)
+	require.NoError(t, err)
+	defer f.Close()
+	table, err := partition.Read(f, desk.Size, desk.SectorSize)
+	require.NoError(t, err)
+	require.Empty(t, table.Findings)
+	p, there := table.Partition(number)
+	require.True(t, there, "the entry of what is kept is in the table")
+	data := desk.Parts[0]
+	require.Equal(t, data.Start, table.Start(p))
+	require.Equal(t, data.Size, table.Size(p))
+	disk := golddisk.Disk{Path: path}
+	vol, err := disk.Extract(data.Start, data.Size)
+	require.NoError(t, err)
+	defer os.Remove(vol)
+	require.NoError(t, golddisk.CheckVolume(t.Context(), vol, data.Tool()))
+	files, err := golddisk.VolumeFiles(t.Context(), vol, data.Tool())
+	require.NoError(t, err)
+	require.Equal(t, desk.Files[data.Number], files)
+}
+
+func TestADataPartitionIsKept(t *testing.T) {
+	for name, c := range desks {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			scheme := partition.GPT
+			if name == "of an MBR" {
+				scheme = partition.MBR
+			}
+			gold, sink, man, slabs := deskImage(t, scheme)
+			desk := Compose(t, 300*Mib, 512, c.script, c.data)
+			target, err := os.OpenFile(desk.Path, os.O_RDWR, 0)
+			require.NoError(t, err)
+			defer target.Close()
+			keep, err := partition.ParseKeep("label=data")
+			require.NoError(t, err)
+			options := restore.Options{Grow: partition.GrowSystem, Keep: []partition.Keep{keep}, Trim: true, Label: "garden-desk@3", Nonce: []byte("today")}
+			r, err := restore.New(man, slabs, target, desk.Size, 512, options)
+			require.NoError(t, err)
+			require.Len(t, r.Kept(), 1)
+			assert.Empty(t, r.LeftOut())
+			_, err = r.Begin(t.Context(), nil)
+			require.NoError(t, err)
+
+			t.Log("# meanwhile it is all that is on the disk, which starts nothing")
+			judgeData(t, desk, desk.Path, c.data.Number)
+			survey, err := capture.Look(target, desk.Size, 512, capture.LookOptions{})
+			require.NoError(t, err)
+			require.NotNil(t, survey.Unfinished)
+			assert.Len(t, survey.Table.Partitions, 1)
+			assert.NotContains(t, survey.Table.StartsBy(), partition.UEFI)
+			assert.Equal(t, "\xCD\x18", string(survey.Table.BootCode[:2]), "a BIOS is sent on to the next disk")
+			unfinished, err := restore.Unfinished(man, target, desk.Size, 512, options)
+			require.NoError(t, err)
+			assert.True(t, unfinished, "the same delivery goes on")
+
+			require.NoError(t, r.Fill(t.Context(), sink, nil))
+			require.NoError(t, r.Finish(t.Context(), nil))
+			assert.Equal(t, slabs.Proof([]byte("today")), r.Proof())
+			gold.Judge(t, desk.Path, r.Plan(), c.grown)
+			judgeData(t, desk, desk.Path, r.Kept()[0].Number)
+		})
+	}
+}
+
+// failing is a disk whose power goes after so many writes.
+type failing struct {
+	*os.File
+	left int
+}
+
+var errPower = errors.New("the power is gone")
+
+func (f *failing) WriteAt(b []byte, at int64) (int, error) {
+	if f.left--; f.left < 0 {
+		return 0, errPower
+	}
+	return f.File.WriteAt(b, at)
+}
+
+// Wherever the power goes: the entry of what is kept is found, its files are whole, and the
+// next try ends well.
+func TestWhatIsKeptIsNeverHidden(t *testing.T) {
+	for name, c := range desks {
+		if name == "in front" || name == "in the middle" {
+			continue // the writes are those of a disk that has it at the end
+		}
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			scheme := partition.GPT
+			if name == "of an MBR" {
+				scheme = partition.MBR
+			}
+			gold, sink, man, slabs := deskImage(t, scheme)
+			fresh := Compose(t, 300*Mib, 512, c.script, c.data)
+			again := func(writes int) (made int) {
+				desk := *fresh
+				desk.Path = t.TempDir() + "/desk"
+				Tool(t, "cp", "--sparse=always", fresh.Path, desk.Path)
+				defer os.Remove(desk.Path)
+				f, err := os.OpenFile(desk.Path, os.O_RDWR, 0)
+				require.NoError(t, err)
+				defer f.Close()
+				keep, err := partition.ParseKeep("label=DATA")
+				require.NoError(t, err)
+				try := func(onto restore.Target) (*restore.Restore, error) {
+					r, err := restore.New(man, slabs, onto, desk.Size, 512, restore.Options{Grow: partition.GrowSystem, Keep: []partition.Keep{keep}})
+					require.NoError(t, err)
+					if _, err := r.Begin(t.Context(), nil); err != nil {
+						return r, err
+					}
+					if err := r.Fill(t.Context(), sink, nil); err != nil {
+						return r, err
+					}
+					return r, r.Finish(t.Context(), nil)
+				}
+				power := &failing{File: f, left: writes}
+				r, err := try(power)
+				if err != nil {
+					require.ErrorIs(t, err, errPower)
+					where, err := partition.Read(f, desk.Size, 512)
+					require.NoError(t, err, "after %d writes", writes)
+					found := false
+					for _, p := range where.Partitions {
+						found = found || where.Start(p) == c.data.Start && where.Size(p) == c.data.Size
+					}
+					require.True(t, found, "after %d writes: %+v", writes, where.Partitions)
+					r, err = try(f)
+					require.NoError(t, err, "after %d writes", writes)
+					gold.Judge(t, desk.Path, r.Plan(), c.grown)
+				}
+				judgeData(t, &desk, desk.Path, r.Kept()[0].Number)
+				return writes - power.left
+			}
+			const never = 1 << 30
+			all := again(never)
+			require.Greater(t, all, 20)
+			for n := range 7 { // of taking the old table
+				again(n)
+			}
+			again(all / 2)
+			for n := range 7 { // of writing the new one
+				again(all - n)
+			}
+		})
+	}
+}
