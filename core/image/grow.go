@@ -37,17 +37,18 @@ func (m *Manifest) Growing(g partition.Grow) (chosen partition.Grow, why string)
 	return best, "it is the largest that can have the operating system"
 }
 
-// Onto plans the version's table for a disk of size bytes, beside the partitions that it
-// keeps (nil for none); nothing is written. Errors are those of partition.Table.Onto, or
+// Onto plans the version's table for a disk of size bytes; nothing is written. What a
+// partition needs is the manifest's to say. Errors are those of partition.Table.Onto, or
 // say that the disk would keep another system than the image's.
-func (m *Manifest) Onto(size int64, sectorSize int, g partition.Grow, beside *partition.Table) (*partition.Table, error) {
+func (m *Manifest) Onto(size int64, sectorSize int, fit partition.Fit) (*partition.Table, error) {
 	for _, a := range m.Areas {
-		if a.System && m.Table.GivesWay(beside, a.Partition) {
+		if a.System && m.Table.GivesWay(fit.Beside, a.Partition) {
 			return nil, fmt.Errorf("partition %d cannot be kept: it has the system that the image brings", a.Partition)
 		}
 	}
-	g, _ = m.Growing(g)
-	return m.Table.Onto(size, sectorSize, partition.Fit{Grow: g, Needs: m.Needs, Beside: beside})
+	fit.Grow, _ = m.Growing(fit.Grow)
+	fit.Needs = m.Needs
+	return m.Table.Onto(size, sectorSize, fit)
 }
 
 // canBeSystem leaves out partitions that serve the firmware, recovery or swapping.

@@ -122,77 +122,28 @@ func (t *Table) GivesWay(kept *Table, number int) bool {
 	return ok && kept != nil && slices.ContainsFunc(kept.Partitions, func(p Partition) bool { return t.same(kept, p, q) })
 }
 
-// region is a stretch of sectors, both inclusive.
-type region struct{ first, last uint64 }
-
-func (r region) len() uint64 { return r.last - r.first + 1 }
-
-// beside plans the table for a disk of which some partitions stay. The others go into the
-// largest stretch that is free between those.
-func (t *Table) beside(to *Table, fit Fit) (*Table, error) {
-	kept := fit.Beside
-	if t.Scheme == None {
-		return nil, errors.New("no partition can be kept: the image has no partition table and takes the whole disk")
-	}
-	if kept.Scheme != t.Scheme {
-		return nil, fmt.Errorf("no partition can be kept: the disk has a partition table of another kind (%s) than the image (%s)", kept.Scheme, t.Scheme)
-	}
-	items := slices.DeleteFunc(t.inOrder(), func(p Partition) bool { return t.GivesWay(kept, p.Number) })
-	if len(items) == 0 {
-		return nil, errors.New("nothing of the image is left: the disk keeps all of its partitions")
-	}
-	if g := int(fit.Grow); g > 0 && t.GivesWay(kept, g) {
-		return nil, fmt.Errorf("partition %d cannot grow: the disk keeps its own", g)
-	}
-	room, err := t.room(to, kept)
-	if err != nil {
-		return nil, err
-	}
-	if items[0].begin() < room.first || items[0].begin() > room.last {
-		lead := room.first - items[0].begin() // wraps if that is less, and so does the sum
-		for i := range items {
-			p := &items[i]
-			p.First, p.Last = p.First+lead, p.Last+lead
-			if p.Logical() {
-				p.Record += lead
-			}
-		}
-	}
-	packed := items[0].begin()
-	for i, p := range items {
-		packed = t.after(packed, i, p) + t.needs(fit, p)
-	}
-	last := &items[len(items)-1]
-	cut := last.First + t.needs(fit, *last)
-	if need := min(packed, cut); need > room.last+1 {
-		return nil, &TooSmallError{Need: int64(need-room.first) * int64(t.SectorSize), Have: int64(room.len()) * int64(t.SectorSize), Beside: true}
-	}
-	switch {
-	case last.Last <= room.last:
-		t.grow(items, fit.Grow, room.last)
-	case cut <= room.last+1:
-		last.Last = room.last
-	default:
-		t.pack(items, fit, room.last)
-	}
-	to.Partitions = slices.DeleteFunc(to.Partitions, func(p Partition) bool { return t.GivesWay(kept, p.Number) })
-	to.place(t, items, room.last)
-	for _, p := range kept.Partitions {
-		if p.Number, err = to.slotFor(p); err != nil {
-			return nil, err
-		}
-		to.Partitions = append(to.Partitions, p)
-	}
-	slices.SortFunc(to.Partitions, func(a, b Partition) int { return cmp.Compare(a.Number, b.Number) })
-	return to, to.Check()
-}
-
-// room is the largest stretch that is free beside what is kept. What the table has in
-// front of its first partition stays there: boot code can lie in it.
-func (t *Table) room(to, kept *Table) (best region, err error) {
+// room is where the items can lie: on a disk of which nothing is kept, from the first one's
+// place to the end; else the largest stretch that is free beside that. What the table has
+// in front of its first partition stays there: boot code can lie in it.
+func (t *Table) room(to *Table, items []Partition, fit Fit) (best region, err error) {
 	limit := to.LastUsable
 	if t.Scheme == MBR {
 		limit = min(limit, 1<<32-1)
+	}
+	kept := fit.Beside
+	switch {
+	case kept == nil && (t.Scheme == None || len(items) == 0):
+		return best, errors.New("an image without partitions has no layout")
+	case kept == nil:
+		return region{items[0].begin(), limit}, nil
+	case t.Scheme == None:
+		return best, errors.New("no partition can be kept: the image has no partition table and takes the whole disk")
+	case kept.Scheme != t.Scheme:
+		return best, fmt.Errorf("no partition can be kept: the disk has a partition table of another kind (%s) than the image (%s)", kept.Scheme, t.Scheme)
+	case len(items) == 0:
+		return best, errors.New("nothing of the image is left: the disk keeps all of its partitions")
+	case fit.Grow > 0 && t.GivesWay(kept, int(fit.Grow)):
+		return best, fmt.Errorf("partition %d cannot grow: the disk keeps its own", fit.Grow)
 	}
 	gap := uint64(t.GapEnd()) / uint64(t.SectorSize)
 	at := max(to.FirstUsable, gap)
@@ -214,6 +165,17 @@ func (t *Table) room(to, kept *Table) (best region, err error) {
 		return best, errors.New("what is kept leaves no room on the disk")
 	}
 	return best, nil
+}
+
+// keep adds what the disk keeps to a planned table.
+func (t *Table) keep(kept *Table) (err error) {
+	for _, p := range kept.Partitions {
+		if p.Number, err = t.slotFor(p); err != nil {
+			return err
+		}
+		t.Partitions = append(t.Partitions, p)
+	}
+	return nil
 }
 
 // slotFor is the number that a kept partition gets: its own if that is free. One that was

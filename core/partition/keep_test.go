@@ -74,7 +74,7 @@ func TestWhatCannotBeKeptSaysWhy(t *testing.T) {
 		Partitions: []partition.Partition{{Number: 1, Code: 0x42, First: 150 * mib, Last: 160*mib - 1}}}, "type=42"), "no entry left")
 	var small *partition.TooSmallError
 	require.ErrorAs(t, onto(image, 100<<20, threePartitions(), "label=desk"), &small)
-	assert.ErrorContains(t, small, "beside what is kept")
+	assert.ErrorContains(t, small, "too little room")
 }
 
 func TestThePartitionThatTheImageBroughtGivesWayToItself(t *testing.T) {

@@ -92,6 +92,8 @@ type Partition struct {
 	Kept bool `json:"-"`
 	// pinned says of a kept one that it was named by its number.
 	pinned bool
+	// added says that a layout has it beside those of the image.
+	added bool
 }
 
 // Types of partitions that matter to whoever starts or mends a workstation.
@@ -248,7 +250,7 @@ func (t *Table) Equal(o *Table) bool {
 func stored(all []Partition) []Partition {
 	all = slices.Clone(all)
 	for i := range all {
-		all[i].Kept, all[i].pinned = false, false
+		all[i].Kept, all[i].pinned, all[i].added = false, false, false
 	}
 	return all
 }

@@ -1,6 +1,7 @@
 package partition
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
@@ -60,6 +61,8 @@ type Fit struct {
 	// Needs tells how many bytes from its start a partition has to keep; 0 asks
 	// for the disk of a table without partitions. Nil keeps all whole.
 	Needs func(number int) int64
+	// Layout, if set, says how large partitions become; Grow says nothing then.
+	Layout Layout
 	// Beside has the partitions of the disk that stay, as Keeping finds them; nil for none.
 	Beside *Table
 }
@@ -67,13 +70,13 @@ type Fit struct {
 // TooSmallError says how many bytes a disk lacks for a table.
 type TooSmallError struct {
 	Need, Have int64 // bytes
-	// Beside says that it is not the disk that is meant, but what is free on it.
+	// Beside says that it is not the disk that is meant, but what can be had of it.
 	Beside bool
 }
 
 func (e *TooSmallError) Error() string {
 	if e.Beside {
-		return fmt.Sprintf("beside what is kept there is too little room: the largest free stretch has %d bytes, and the image needs %d", e.Have, e.Need)
+		return fmt.Sprintf("there is too little room: the largest free stretch of the disk has %d bytes, and %d are needed", e.Have, e.Need)
 	}
 	return fmt.Sprintf("the disk is too small: it has %d bytes and needs %d", e.Have, e.Need)
 }
@@ -116,8 +119,9 @@ func Changes(from, to *Table) []Change {
 //
 // Beside partitions that stay, the others lie in the largest free stretch, in their order;
 // one of the image's that the disk keeps is left out. A kept one has its number, or
-// another that is free. Errors are *TooSmallError, name a partition to
-// grow that is not there, say why a partition cannot be kept, or wrap ErrSectorSize.
+// another that is free. With a layout, all lie one behind the other in that stretch. Errors are *TooSmallError, name a partition to
+// grow that is not there, say why a partition cannot be kept or a
+// layout cannot be had, or wrap ErrSectorSize.
 func (t *Table) Onto(size int64, sectorSize int, fit Fit) (*Table, error) {
 	if sectorSize != t.SectorSize {
 		return nil, fmt.Errorf("%w: the image has sectors of %d bytes, the disk of %d", ErrSectorSize, t.SectorSize, sectorSize)
@@ -127,7 +131,7 @@ func (t *Table) Onto(size int64, sectorSize int, fit Fit) (*Table, error) {
 			return nil, fmt.Errorf("partition %d cannot grow: no partition of that number holds anything", fit.Grow)
 		}
 	}
-	if need := t.Least(fit); size < need && fit.Beside == nil {
+	if need := t.Least(fit); size < need && fit.Beside == nil && fit.Layout == nil {
 		return nil, &TooSmallError{Need: need, Have: size}
 	}
 	to := *t
@@ -136,28 +140,76 @@ func (t *Table) Onto(size int64, sectorSize int, fit Fit) (*Table, error) {
 	if to.Sectors = uint64(size) / uint64(sectorSize); to.Sectors != t.Sectors {
 		to.LastUsable = to.Sectors - t.tail() - 1
 	}
-	if fit.Beside != nil {
-		return t.beside(&to, fit)
-	}
-	items := t.inOrder()
-	if len(items) == 0 {
+	items := slices.DeleteFunc(t.inOrder(), func(p Partition) bool { return t.GivesWay(fit.Beside, p.Number) })
+	if len(items) == 0 && fit.Beside == nil && fit.Layout == nil {
 		return &to, nil
 	}
-	limit := to.LastUsable
-	if t.Scheme == MBR {
-		limit = min(limit, 1<<32-1)
+	room, err := t.room(&to, items, fit)
+	if err != nil {
+		return nil, err
 	}
-	if last := &items[len(items)-1]; last.Last > limit {
-		if n := t.needs(fit, *last); last.First+n-1 <= limit {
-			last.Last = limit
-		} else {
-			t.pack(items, fit, limit)
+	t.moveInto(items, room)
+	switch {
+	case fit.Layout != nil:
+		if items, err = t.arrange(&to, items, fit, room); err != nil {
+			return nil, err
 		}
-	} else if to.Sectors > t.Sectors {
-		t.grow(items, fit.Grow, limit)
+	case items[len(items)-1].Last > room.last:
+		if err := t.cut(items, fit, room); err != nil {
+			return nil, err
+		}
+	case to.Sectors > t.Sectors || fit.Beside != nil:
+		t.grow(items, fit.Grow, room.last)
 	}
-	to.place(t, items, to.LastUsable)
+	to.Partitions = slices.DeleteFunc(to.Partitions, func(p Partition) bool { return t.GivesWay(fit.Beside, p.Number) })
+	to.place(t, items, room.last)
+	if fit.Beside != nil {
+		if err := to.keep(fit.Beside); err != nil {
+			return nil, err
+		}
+	}
+	slices.SortFunc(to.Partitions, func(a, b Partition) int { return cmp.Compare(a.Number, b.Number) })
 	return &to, to.Check()
+}
+
+// region is a stretch of sectors, both inclusive.
+type region struct{ first, last uint64 }
+
+func (r region) len() uint64 { return r.last - r.first + 1 }
+
+// moveInto moves all items by the same way, so that the first begins in a region.
+func (t *Table) moveInto(items []Partition, room region) {
+	if begin := items[0].begin(); begin >= room.first && begin <= room.last {
+		return
+	}
+	by := room.first - items[0].begin() // wraps if that is less, and so do the sums
+	for i := range items {
+		p := &items[i]
+		p.First, p.Last = p.First+by, p.Last+by
+		if p.Logical() {
+			p.Record += by
+		}
+	}
+}
+
+// cut makes items shorter until they end within a region: the last one, if that is enough,
+// or all are moved together.
+func (t *Table) cut(items []Partition, fit Fit, room region) error {
+	packed := items[0].begin()
+	for i, p := range items {
+		packed = t.after(packed, i, p) + t.needs(fit, p)
+	}
+	last := &items[len(items)-1]
+	inPlace := last.First + t.needs(fit, *last)
+	switch {
+	case inPlace <= room.last+1:
+		last.Last = room.last
+	case packed <= room.last+1:
+		t.pack(items, fit, room.last)
+	default:
+		return &TooSmallError{Need: int64(min(packed, inPlace)-room.first) * int64(t.SectorSize), Have: int64(room.len()) * int64(t.SectorSize), Beside: true}
+	}
+	return nil
 }
 
 // tail is how many sectors behind the last usable one the table itself takes.
@@ -241,6 +293,11 @@ func (t *Table) pack(items []Partition, fit Fit, limit uint64) {
 		// Rounding between partitions can hide what was won; go on with the next.
 		sizes[most] -= min(spare, over-limit-1)
 	}
+	t.line(items, sizes)
+}
+
+// line puts the items one behind the other, from where the first is, with those sizes.
+func (t *Table) line(items []Partition, sizes []uint64) {
 	at := items[0].begin()
 	for i := range items {
 		p := &items[i]
@@ -279,6 +336,10 @@ func (t *Table) grow(items []Partition, g Grow, limit uint64) {
 func (t *Table) place(before *Table, items []Partition, room uint64) {
 	for _, item := range items {
 		i := slices.IndexFunc(t.Partitions, func(p Partition) bool { return p.Number == item.Number })
+		if i < 0 {
+			t.Partitions = append(t.Partitions, item)
+			continue
+		}
 		t.Partitions[i] = item
 	}
 	logical := t.logical()

@@ -67,6 +67,9 @@ func (r *Restore) Finish(ctx context.Context, progress func(done, total int64)) 
 	if err := r.disk.Sync(); err != nil {
 		return err
 	}
+	if r.options.Part != nil {
+		return nil // it has none, and its first sector can look like one
+	}
 	return r.checkTable()
 }
 
@@ -121,8 +124,13 @@ func (r *Restore) settle() error {
 		} else if r.table.Scheme != partition.None {
 			continue
 		}
-		if is.Kept {
+		switch {
+		case is.Kept:
 			continue
+		case r.options.Part != nil && a.Partition != r.options.Part.Number:
+			continue
+		case r.options.Part != nil:
+			is.First = r.options.Part.First
 		}
 		if a.Kind == volume.Unknown {
 			continue // nothing in it knows where it lies, or can be believed

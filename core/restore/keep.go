@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 
+	"jugate/core/image"
 	"jugate/core/partition"
 	"jugate/core/volume"
 )
@@ -21,6 +22,22 @@ func keeping(onto Target, size int64, sectorSize int, keep []partition.Keep) (*p
 		}
 		return v.Label
 	})
+}
+
+// onePart is the table of a partition that one of the image's goes onto: none.
+func onePart(man *image.Manifest, size int64, sectorSize int, o Options) (*partition.Table, error) {
+	if sectorSize != man.Table.SectorSize {
+		return nil, fmt.Errorf("%w: the image has sectors of %d bytes, the disk of %d", partition.ErrSectorSize, man.Table.SectorSize, sectorSize)
+	}
+	for _, a := range man.Areas {
+		if a.Partition == o.Part.Number && a.Partition > 0 {
+			if size < a.Needs {
+				return nil, &partition.TooSmallError{Need: a.Needs, Have: size, Beside: true}
+			}
+			return partition.Bare(size, sectorSize), nil
+		}
+	}
+	return nil, fmt.Errorf("the image has no partition %d that holds anything", o.Part.Number)
 }
 
 func keptOf(t *partition.Table) (kept []partition.Partition) {

@@ -194,3 +194,65 @@ func TestWhatIsKeptIsNeverHidden(t *testing.T) {
 		})
 	}
 }
+
+func TestOnePartitionGoesOntoOneOfADisk(t *testing.T) {
+	gold, sink, man, slabs := deskImage(t, partition.GPT)
+	for name, c := range map[string]struct {
+		script string
+		at     int64
+		size   int64
+	}{
+		"of the same size": {"label: gpt\nstart=1M, size=60M, type=linux\nstart=100M, size=80M, type=linux\nstart=200M, size=64M, type=linux\n", 100 * Mib, 80 * Mib},
+		"of a longer one":  {"label: dos\nstart=1M, size=60M, type=83\nstart=90M, size=100M, type=7\nstart=200M, size=64M, type=83\n", 90 * Mib, 100 * Mib},
+	} {
+		t.Run(name, func(t *testing.T) {
+			data := Part{3, 200 * Mib, 64 * Mib, "mkfs.ext4 -q -F -L DATA", 20 * Mib, true}
+			desk := Compose(t, 300*Mib, 512, c.script, data)
+			before := Tool(t, "sfdisk", "--dump", desk.Path)
+			target, err := os.OpenFile(desk.Path, os.O_RDWR, 0)
+			require.NoError(t, err)
+			defer target.Close()
+			onto := restore.Section(target, c.at, c.size)
+			options := restore.Options{Part: &restore.Part{Number: 2, First: uint64(c.at / 512)}, Label: "garden-desk@3", Nonce: []byte("today")}
+			r, err := restore.New(man, slabs, onto, c.size, 512, options)
+			require.NoError(t, err)
+			assert.Equal(t, []int{0, 1}, r.LeftOut())
+			_, err = r.Begin(t.Context(), nil)
+			require.NoError(t, err)
+			unfinished, err := restore.Unfinished(man, onto, c.size, 512, options)
+			require.NoError(t, err)
+			assert.True(t, unfinished)
+			require.NoError(t, r.Fill(t.Context(), sink, nil))
+			require.NoError(t, r.Finish(t.Context(), nil))
+			assert.Equal(t, slabs.Proof([]byte("today"), 0, 1), r.Proof())
+			assert.Equal(t, before, Tool(t, "sfdisk", "--dump", desk.Path), "the table is as it was")
+			judgeData(t, desk, desk.Path, 3)
+			alone := &Golden{Path: gold.Path, Size: gold.Size, SectorSize: 512, Parts: gold.Parts[1:], Files: gold.Files}
+			table, err := partition.Read(target, desk.Size, 512)
+			require.NoError(t, err)
+			alone.Judge(t, desk.Path, table, false)
+		})
+	}
+	_, err := restore.New(man, slabs, nil, 80*Mib, 512, restore.Options{Part: &restore.Part{Number: 7}})
+	assert.ErrorContains(t, err, "no partition 7")
+	_, err = restore.New(man, slabs, nil, Mib, 512, restore.Options{Part: &restore.Part{Number: 2}})
+	var small *partition.TooSmallError
+	assert.ErrorAs(t, err, &small)
+	_, err = restore.New(man, slabs, nil, 80*Mib, 4096, restore.Options{Part: &restore.Part{Number: 2}})
+	assert.ErrorIs(t, err, partition.ErrSectorSize)
+}
+
+func TestAPartitionWritesNothingBeyondItself(t *testing.T) {
+	f := goldimage.Open(t, Mib)
+	s := restore.Section(f, 4096, 8192)
+	for _, at := range []int64{-1, 8192, 8000} {
+		_, err := s.WriteAt(make([]byte, 512), at)
+		assert.Error(t, err, "%d", at)
+	}
+	_, err := s.WriteAt([]byte("here"), 8188)
+	require.NoError(t, err)
+	b := make([]byte, 4)
+	_, err = f.ReadAt(b, 4096+8188)
+	require.NoError(t, err)
+	assert.Equal(t, "here", string(b))
+}

@@ -3,6 +3,7 @@ package restore
 import (
 	"fmt"
 
+	"jugate/core/partition"
 	"jugate/core/volume"
 )
 
@@ -29,6 +30,9 @@ func (r *Restore) Longer() (all []Longer) {
 	for _, a := range r.manifest.Areas {
 		was, ok := r.manifest.Table.Partition(a.Partition)
 		is, planned := r.table.Partition(a.Partition)
+		if r.options.Part != nil && a.Partition == r.options.Part.Number {
+			is, planned = partition.Partition{Last: uint64(r.size)/uint64(r.table.SectorSize) - 1}, true
+		}
 		by := r.table.Size(is) - r.manifest.Table.Size(was)
 		if !ok || !planned || is.Kept || by <= 0 || a.Kind == volume.Unknown || a.Kind == volume.Swap {
 			continue

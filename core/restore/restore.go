@@ -18,6 +18,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"sync"
 
 	"jugate/core/disk"
@@ -54,12 +55,23 @@ type Options struct {
 	// Their entries stay in the table while the restore is under way, and nothing is
 	// written where they are.
 	Keep []partition.Keep
+	// Layout, if set, gives partitions other sizes; Grow says nothing then.
+	Layout partition.Layout
+	// Part, if set, brings one partition of the image alone, and what is written to is no
+	// disk, but a partition of one.
+	Part *Part
 	// Trim tells the medium first that nothing on it is needed any more.
 	Trim bool
 	// Label names the image in the mark that an unfinished restore leaves.
 	Label string
 	// Nonce, if set, begins what Proof tells after Finish.
 	Nonce []byte
+}
+
+// Part is one partition of an image that goes onto one partition of a disk.
+type Part struct {
+	Number int    // of the image
+	First  uint64 // first sector of where it goes
 }
 
 // Restore brings one version onto one disk. The old partition table goes first,
@@ -111,14 +123,20 @@ func plan(man *image.Manifest, onto Target, size int64, sectorSize int, o Option
 			return nil, nil, mark, err
 		}
 	}
-	if table, err = man.Onto(size, sectorSize, o.Grow, kept); err != nil {
+	if o.Part != nil {
+		table, err = onePart(man, size, sectorSize, o)
+	} else {
+		table, err = man.Onto(size, sectorSize, partition.Fit{Grow: o.Grow, Layout: o.Layout, Beside: kept})
+	}
+	if err != nil {
 		return nil, nil, mark, err
 	}
 	text, err := json.Marshal(struct {
 		Manifest *image.Manifest
 		Table    *partition.Table
 		Kept     []partition.Partition `json:",omitempty"`
-	}{man, table, keptOf(table)})
+		Part     *Part                 `json:",omitempty"`
+	}{man, table, keptOf(table), o.Part})
 	return table, kept, disk.Mark{Label: o.Label, Plan: slabstore.Sum(text)}, err
 }
 
@@ -150,6 +168,9 @@ func New(man *image.Manifest, slabs *image.Map, onto Target, size int64, sectorS
 	r.buffers.New = func() any { b := make([]byte, 0, man.SlabSize); return &b }
 	for _, a := range man.Areas {
 		start, _, here := image.Placed(table, a.Partition)
+		if o.Part != nil {
+			start, here = 0, a.Partition == o.Part.Number
+		}
 		if !here {
 			start = elsewhere
 		}
@@ -195,7 +216,7 @@ func (r *Restore) LeftOut() (numbers []int) {
 // Total is how many bytes of the image come onto this disk.
 func (r *Restore) Total() int64 {
 	total := r.manifest.UsedBytes
-	if r.kept == nil {
+	if !slices.Contains(r.starts, elsewhere) {
 		return total
 	}
 	for i := range r.slabs.Len() {

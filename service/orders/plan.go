@@ -204,7 +204,7 @@ func planDisk(out *api.PlannedWorkstation, p *plan, man *image.Manifest, inv api
 		d := inv.Disks[n]
 		out.Disk = &d
 		grow, _ := partition.ParseGrow(cmp.Or(in.Grow, "system")) // checkRestore has read it
-		if _, err := man.Onto(d.Size, d.SectorSize, grow, nil); err != nil {
+		if _, err := man.Onto(d.Size, d.SectorSize, partition.Fit{Grow: grow}); err != nil {
 			problem("%v", err)
 		}
 		if d.Health != "" && d.Health != "good" {
