@@ -33,7 +33,7 @@ import (
 )
 
 // Version is told at check-in.
-const Version = "0.4.0"
+const Version = "0.5.0"
 
 // Machine is the workstation an agent runs on.
 type Machine interface {
@@ -210,6 +210,7 @@ func (a *Agent) checkIn(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("read the machine's inventory: %w", err)
 	}
+	a.seeDisks(&inventory)
 	in := api.CheckIn{AgentVersion: Version, Inventory: inventory, Ticket: a.options.Ticket, Boot: a.options.Boot, Errand: a.atErrand()}
 	for _, card := range inventory.Cards {
 		in.Addresses = append(in.Addresses, card.Address)

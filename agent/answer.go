@@ -97,12 +97,12 @@ func (a *Agent) ask(ctx context.Context, q answers.Question) (answers.Value, err
 }
 
 // answer has the system on a disk be what the answers say. did says in words what was done.
-func (a *Agent) answer(ctx context.Context, d Disk, to *api.ToAnswer, carried carried) (did []string, err error) {
+func (a *Agent) answer(ctx context.Context, d Disk, among func(number int) bool, to *api.ToAnswer, carried carried) (did []string, err error) {
 	s, err := answers.FromTold(to.Values)
 	if err != nil {
 		return nil, fmt.Errorf("this build of the boot environment does not know all of the answers; make another: %w", err)
 	}
-	return onSystem(ctx, d, to.Partition, errors.New("no system on this disk can take answers"), answers.ErrNoSystem, func(system SystemVolume, kind volume.Kind) ([]string, error) {
+	return onSystem(ctx, d, among, errors.New("no system on this disk can take answers"), answers.ErrNoSystem, func(system SystemVolume, kind volume.Kind) ([]string, error) {
 		return a.answerInto(ctx, system, kind, s, to, carried)
 	})
 }

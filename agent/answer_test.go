@@ -71,7 +71,7 @@ func TestAnswersIntoALinuxVolume(t *testing.T) {
 		t.Run(mkfs[0], func(t *testing.T) {
 			d := volumeDisk(t, mkfs, func(dir string) { goldenLinux(t, dir) })
 			a := New(nil, cardsOnly{}, Options{Show: func(Status) {}})
-			did, err := a.answer(t.Context(), d, told(t, map[string]string{
+			did, err := a.answer(t.Context(), d, anywhere, told(t, map[string]string{
 				"computer_name": "herb-01", "time_zone": "Europe/Vienna", "locale": "de_AT",
 				"accounts": "[{name: scan, full_name: Scanning desk, administrator: true, password_hash: " + passwordHash + "}]", "network": "[{addresses: [192.0.2.31/24]}]",
 			}), nil)
@@ -164,11 +164,11 @@ func TestADeliveryIsConfirmedBeforeAnythingIsWritten(t *testing.T) {
 func TestAnswersThatCannotBeCarriedOut(t *testing.T) {
 	d := volumeDisk(t, []string{"mkfs.ext4", "-q"}, func(dir string) { install(t, dir, map[string]string{"home/x": ""}) })
 	a := New(nil, cardsOnly{}, Options{Show: func(Status) {}})
-	_, err := a.answer(t.Context(), d, told(t, map[string]string{"computer_name": "herb-01"}), nil)
+	_, err := a.answer(t.Context(), d, anywhere, told(t, map[string]string{"computer_name": "herb-01"}), nil)
 	assert.ErrorContains(t, err, "no system on this disk can take answers")
 	r := &receiver{agent: a, to: &api.ToReceive{Answer: &api.ToAnswer{Problem: "two groups differ"}}}
 	assert.EqualError(t, r.prepare(t.Context()), "nothing was written, as the copy could not be answered: two groups differ")
-	_, err = a.answer(t.Context(), d, &api.ToAnswer{Values: map[string]string{"of_tomorrow": `"x"`}}, nil)
+	_, err = a.answer(t.Context(), d, anywhere, &api.ToAnswer{Values: map[string]string{"of_tomorrow": `"x"`}}, nil)
 	assert.ErrorContains(t, err, "this build of the boot environment does not know")
 
 	t.Log("# a volume without room says so, and no file is half written")
@@ -180,7 +180,7 @@ func TestAnswersThatCannotBeCarriedOut(t *testing.T) {
 		require.ErrorIs(t, err, syscall.ENOSPC)
 		f.Close()
 	})
-	_, err = a.answer(t.Context(), full, told(t, map[string]string{"files": "[{path: /etc/large, content: " + strings.Repeat("x", 20_000) + "}]"}), nil)
+	_, err = a.answer(t.Context(), full, anywhere, told(t, map[string]string{"files": "[{path: /etc/large, content: " + strings.Repeat("x", 20_000) + "}]"}), nil)
 	require.ErrorIs(t, err, syscall.ENOSPC)
 	inside(t, full, func(dir string) {
 		_, err := os.Stat(filepath.Join(dir, "etc/large"))
@@ -204,7 +204,7 @@ func TestAnswersIntoAWindowsVolume(t *testing.T) {
 	a := New(nil, cardsOnly{}, Options{Show: func(Status) {}})
 	to := told(t, map[string]string{"computer_name": "herb-01", "time_zone": "Europe/Vienna", "accounts": "[{name: scan, password: sundial}]", "commands": "[echo garden]"})
 	to.Arch = "amd64"
-	did, err := a.answer(t.Context(), d, to, nil)
+	did, err := a.answer(t.Context(), d, anywhere, to, nil)
 	require.NoError(t, err)
 	assert.Contains(t, did[0], "answered as herb-01")
 	inside(t, d, func(dir string) {
@@ -247,7 +247,7 @@ func TestAWindowsVolumeThatCannotTakeAnswers(t *testing.T) {
 	answered := func(d hardwareDisk) error {
 		to := told(t, map[string]string{"computer_name": "herb-01", "files": "[{path: /large, content: " + strings.Repeat("x", 30_000) + "}]"})
 		to.Arch = "amd64"
-		_, err := New(nil, cardsOnly{}, Options{Show: func(Status) {}}).answer(t.Context(), d, to, nil)
+		_, err := New(nil, cardsOnly{}, Options{Show: func(Status) {}}).answer(t.Context(), d, anywhere, to, nil)
 		return err
 	}
 	asItWas := func(d hardwareDisk, want string) {

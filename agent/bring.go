@@ -39,7 +39,7 @@ func (a *Agent) bringOnto(ctx context.Context, to *api.ToBring) ([]string, error
 	for _, p := range to.Payloads {
 		payloads = append(payloads, answers.Payload{Name: p.Name, Install: to.Install})
 	}
-	return onSystem(ctx, disk, 0, errors.New("this disk has no system to bring payloads onto"), answers.ErrNoSystem, func(system SystemVolume, kind volume.Kind) ([]string, error) {
+	return onSystem(ctx, disk, anywhere, errors.New("this disk has no system to bring payloads onto"), answers.ErrNoSystem, func(system SystemVolume, kind volume.Kind) ([]string, error) {
 		plan, err := answers.Bring(system, payloads)
 		if err != nil {
 			return nil, err

@@ -10,7 +10,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"jugate/core/partition"
+	"jugate/core/restore"
 	"jugate/core/volume"
 )
 
@@ -101,26 +101,22 @@ func ioctl(f *os.File, request uintptr, arg unsafe.Pointer) error {
 	return nil
 }
 
-// growVolumes makes file systems fill partitions that the plan made longer. It
-// returns in words what it did, by partition; the copy itself is right already.
-func growVolumes(d Disk, golden, plan *partition.Table) (did map[int]string, err error) {
+// growVolumes makes file systems fill partitions that became longer. It returns in words
+// what it did, by partition of the image; the copy itself is right already.
+func growVolumes(d Disk, longer []restore.Longer) (did map[int]string, err error) {
 	g, can := d.(grower)
-	if !can || golden == nil || plan == nil {
+	if !can {
 		return nil, nil
 	}
 	did = map[int]string{}
 	var errs []error
-	for _, p := range plan.Partitions {
-		was, there := golden.Partition(p.Number)
-		if !there || p.Extended() || plan.Size(p) <= golden.Size(was) {
-			continue
-		}
-		before, err := g.Grow(plan.Start(p), plan.Size(p))
+	for _, l := range longer {
+		before, err := g.Grow(l.Start, l.Size)
 		switch {
 		case err != nil:
-			errs = append(errs, fmt.Errorf("partition %d: %w", p.Number, err))
+			errs = append(errs, fmt.Errorf("partition %d: %w", l.Partition, err))
 		case before > 0:
-			did[p.Number] = fmt.Sprintf("the file system of partition %d has grown from %d to %d bytes", p.Number, before, plan.Size(p))
+			did[l.Partition] = fmt.Sprintf("the file system of partition %d has grown from %d to %d bytes", l.Partition, before, l.Size)
 		}
 	}
 	return did, errors.Join(errs...)

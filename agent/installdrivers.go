@@ -91,17 +91,17 @@ func (a *Agent) installOnto(ctx context.Context, install *api.ToInstall) ([]stri
 		return nil, err
 	}
 	defer disk.Close()
-	return a.installDrivers(ctx, disk, install)
+	return a.installDrivers(ctx, disk, anywhere, install)
 }
 
 // installDrivers finds the system on a disk, copies the files, checks the copies, and has
 // the system know them. did says in words what was done.
-func (a *Agent) installDrivers(ctx context.Context, d Disk, install *api.ToInstall) (did []string, err error) {
+func (a *Agent) installDrivers(ctx context.Context, d Disk, among func(number int) bool, install *api.ToInstall) (did []string, err error) {
 	if install.Problem != "" {
 		return nil, errors.New(install.Problem)
 	}
 	none := fmt.Errorf("there is no %s on this disk that these drivers are for", install.System)
-	return onSystem(ctx, d, 0, none, driver.ErrNoSystem, func(system SystemVolume, _ volume.Kind) ([]string, error) {
+	return onSystem(ctx, d, among, none, driver.ErrNoSystem, func(system SystemVolume, _ volume.Kind) ([]string, error) {
 		return a.installInto(ctx, system, install)
 	})
 }

@@ -158,7 +158,7 @@ func TestDriversIntoAWindowsVolume(t *testing.T) {
 	install.First, install.Wake = []api.FirstDriver{{Of: p.ID, File: p.Models[0].Service.File, First: p.First(&p.Models[0], "amd64")}}, []string{"wrenraid"}
 	l.cuts.Store(2) // the line breaks, and what was cut off comes again
 	for range 2 {   // the second time changes nothing
-		did, err := l.agent.installDrivers(t.Context(), d, install)
+		did, err := l.agent.installDrivers(t.Context(), d, anywhere, install)
 		require.NoError(t, err)
 		assert.Contains(t, did, "the first start takes them, by Windows/PANTHER/Unattend.xml")
 		assert.Contains(t, did, "the copy starts with corvraid (corvraid.sys)")
@@ -192,15 +192,15 @@ func TestDriversIntoAWindowsVolume(t *testing.T) {
 	assert.NoError(t, err, "%s", out)
 	require.NoError(t, loop.Close())
 
-	_, err = l.agent.installDrivers(t.Context(), d, toInstall(driver.Linux, "6.1", nil))
+	_, err = l.agent.installDrivers(t.Context(), d, anywhere, toInstall(driver.Linux, "6.1", nil))
 	assert.ErrorContains(t, err, "Windows with kernel \"\" is here, the drivers are for linux")
-	_, err = l.agent.installDrivers(t.Context(), d, &api.ToInstall{Problem: "the set is gone"})
+	_, err = l.agent.installDrivers(t.Context(), d, anywhere, &api.ToInstall{Problem: "the set is gone"})
 	assert.EqualError(t, err, "the set is gone")
 	install.Wake = []string{"nobody"}
-	_, err = l.agent.installDrivers(t.Context(), d, install)
+	_, err = l.agent.installDrivers(t.Context(), d, anywhere, install)
 	assert.ErrorContains(t, err, "the driver of the disk controller: Windows/System32/CONFIG/system: it is not in the registry file: the key nobody")
 	install.Packages[0].Files[0].Digest = strings.Repeat("0", 64)
-	_, err = l.agent.installDrivers(t.Context(), d, install)
+	_, err = l.agent.installDrivers(t.Context(), d, anywhere, install)
 	assert.ErrorContains(t, err, "came damaged")
 }
 
@@ -232,7 +232,7 @@ func TestDriversIntoALinuxVolume(t *testing.T) {
 	})
 	modules, err := driver.Bring([]driver.Choice{{Package: l.Packages()[0], Modules: []string{"corvid_raid"}}}, l.Packages(), madeup.Kernel, nil)
 	require.NoError(t, err)
-	did, err := l.agent.installDrivers(t.Context(), d, toInstall(driver.Linux, madeup.Kernel, driver.PlaceModules(modules)))
+	did, err := l.agent.installDrivers(t.Context(), d, anywhere, toInstall(driver.Linux, madeup.Kernel, driver.PlaceModules(modules)))
 	require.NoError(t, err)
 	assert.Contains(t, did, "depmod has run in the system")
 	inside(t, d, func(dir string) {

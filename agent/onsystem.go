@@ -12,9 +12,9 @@ import (
 )
 
 // onSystem mounts the volumes of a disk that may have a system, one after the other, until
-// work finds its own there; of partition alone, unless that is 0. Where work returns an error
+// work finds its own there; of those partitions alone that among tells. Where work returns an error
 // that is another, the next one is tried. none is the error if all were another.
-func onSystem(ctx context.Context, d Disk, number int, none, another error, work func(system SystemVolume, kind volume.Kind) ([]string, error)) (did []string, err error) {
+func onSystem(ctx context.Context, d Disk, among func(number int) bool, none, another error, work func(system SystemVolume, kind volume.Kind) ([]string, error)) (did []string, err error) {
 	mounter, can := d.(SystemMounter)
 	if !can {
 		return nil, errors.New("the volumes of this disk cannot be written from here")
@@ -25,7 +25,7 @@ func onSystem(ctx context.Context, d Disk, number int, none, another error, work
 	}
 	reasons := []error{none}
 	for _, p := range table.Partitions {
-		if number != 0 && p.Number != number {
+		if !among(p.Number) {
 			continue
 		}
 		start, size := table.Start(p), table.Size(p)

@@ -1,7 +1,6 @@
 package agent
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -65,6 +64,7 @@ func (a *Agent) receive(ctx context.Context, to *api.ToReceive) error {
 	} else {
 		a.show("image version %d is on the disk and checked", to.Version)
 	}
+	a.tellDisks(ctx)
 	verified := err == nil
 	if verified { // a service that was restarted must have heard of its checking, too
 		checked := last
@@ -72,7 +72,7 @@ func (a *Agent) receive(ctx context.Context, to *api.ToReceive) error {
 		if _, err := authorized(ctx, a, func(c *apiclient.Client) (api.Directions, error) { return c.TellProgress(ctx, to.Delivery, checked) }); err != nil {
 			return err
 		}
-		last.Proof = r.restore.Proof()
+		last.Proof, last.LeftOut = r.restore.Proof(), r.restore.LeftOut()
 	}
 	_, err = authorized(ctx, a, func(c *apiclient.Client) (api.Directions, error) { return c.TellProgress(ctx, to.Delivery, last) })
 	if isTold(err) {
@@ -93,6 +93,7 @@ type receiver struct {
 	cancel context.CancelCauseFunc
 
 	disk     Disk
+	place    restore.Place
 	manifest *image.Manifest
 	options  restore.Options
 	seal     *parcel.Seal
@@ -153,12 +154,15 @@ func (r *receiver) prepare(ctx context.Context) (err error) {
 			r.disk.Close()
 		}
 	}()
-	grow, err := partition.ParseGrow(cmp.Or(r.to.Grow, "system"))
+	placement, err := restore.ParsePlacement(r.to.Grow, r.to.Keep, r.to.Sizes, r.to.Partition, r.to.Onto)
 	if err != nil {
 		return err
 	}
-	r.options = restore.Options{Grow: grow, Trim: r.to.Trim, Label: r.to.Label, Nonce: r.to.Nonce}
-	unfinished, err := restore.Unfinished(r.manifest, r.disk, r.disk.Size(), r.disk.SectorSize(), r.options)
+	if r.place, r.options, err = placement.On(r.disk); err != nil {
+		return fmt.Errorf("nothing was written: %w", err)
+	}
+	r.options.Trim, r.options.Label, r.options.Nonce = r.to.Trim, r.to.Label, r.to.Nonce
+	unfinished, err := restore.Unfinished(r.manifest, r.place, r.place.Size, r.disk.SectorSize(), r.options)
 	if err != nil {
 		return err
 	}
@@ -197,8 +201,11 @@ func (r *receiver) plan(ctx context.Context, slabMap []byte) (err error) {
 	if r.slabs, err = image.ParseMap(slabMap, r.manifest); err != nil {
 		return err
 	}
-	if r.restore, err = restore.New(r.manifest, r.slabs, r.disk, r.disk.Size(), r.disk.SectorSize(), r.options); err != nil {
+	if r.restore, err = restore.New(r.manifest, r.slabs, r.place, r.place.Size, r.disk.SectorSize(), r.options); err != nil {
 		return err
+	}
+	for _, p := range r.restore.Kept() {
+		a.show("plan: partition %d, sectors %d to %d%s, stays as it is", p.Number, p.First, p.Last, named(p.Name))
 	}
 	for _, c := range partition.Changes(r.manifest.Table, r.restore.Plan()) {
 		a.show("plan: partition %d, sectors %d to %d there, will have sectors %d to %d here", c.Number, c.FromFirst, c.FromLast, c.ToFirst, c.ToLast)
@@ -212,6 +219,10 @@ func (r *receiver) plan(ctx context.Context, slabMap []byte) (err error) {
 		needed = r.to.Answer.Payloads
 	}
 	r.freight = newFreight(r.slabs.Len(), r.to.Payloads, needed, inv.Memory/freightShare)
+	total := int64(0)
+	for i := range r.restore.Missing().All() {
+		total += r.slabs.Slab(i).Length()
+	}
 	found, err := r.restore.TakeStock(ctx, r.to.Reuse, func(done, total int64) {
 		a.options.Show(Status{Name: a.called(), Text: "checking what is on the disk already", Done: done, Total: total})
 	})
@@ -220,10 +231,6 @@ func (r *receiver) plan(ctx context.Context, slabMap []byte) (err error) {
 	}
 	if found > 0 {
 		a.show("%d bytes are on the disk already and right", found)
-	}
-	total := int64(0)
-	for i := range r.slabs.Distinct() {
-		total += r.slabs.Slab(i).Length()
 	}
 	for i := range r.freight.lacks().All() {
 		total += int64(r.freight.cargo.Part(i).Length)
@@ -274,7 +281,7 @@ func (r *receiver) answer(ctx context.Context) error {
 	if r.to.Answer == nil {
 		return nil
 	}
-	did, err := r.agent.answer(ctx, r.disk, r.to.Answer, r.carried)
+	did, err := r.agent.answer(ctx, r.disk, r.among(r.to.Answer.Partition), r.to.Answer, r.carried)
 	if err != nil {
 		return fmt.Errorf("the copy is right, but its answers could not be carried out: %w", err)
 	}
@@ -294,7 +301,7 @@ func (r *receiver) installDrivers(ctx context.Context) error {
 	if r.to.Install == nil {
 		return nil
 	}
-	did, err := r.agent.installDrivers(ctx, r.disk, r.to.Install)
+	did, err := r.agent.installDrivers(ctx, r.disk, r.among(0), r.to.Install)
 	if err != nil {
 		return fmt.Errorf("the copy is right, but its drivers could not be installed: %w", err)
 	}
@@ -311,8 +318,8 @@ func (r *receiver) installDrivers(ctx context.Context) error {
 // grow makes file systems fill partitions that have become longer. The copy is right
 // whether that succeeds or not.
 func (r *receiver) grow() {
-	grown, err := growVolumes(r.disk, r.manifest.Table, r.restore.Plan())
-	var did []string
+	grown, err := growVolumes(r.disk, r.restore.Longer())
+	did := r.stayed()
 	for _, l := range r.restore.Longer() {
 		if text, has := grown[l.Partition]; has {
 			did = append(did, text)

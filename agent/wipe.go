@@ -26,6 +26,7 @@ func (a *Agent) wipe(ctx context.Context, e *api.ToErrand) error {
 		a.show("the wipe was stopped; the disk says so")
 		return nil
 	}
+	a.tellDisks(ctx)
 	done := api.Wiped{Report: report}
 	if err != nil {
 		done.Error = err.Error()

@@ -169,7 +169,14 @@ type Progress struct {
 	Error        string   `json:"error,omitempty" maxLength:"4000"`
 	Drivers      []string `json:"drivers,omitempty" maxItems:"1000" doc:"With ended: driver packages that were put in"`
 	Answered     bool     `json:"answered,omitempty" doc:"With ended: the system has become what the answers say"`
+	LeftOut      []int    `json:"left_out,omitempty" maxItems:"1024" doc:"With verified: partitions of the image that did not come onto the disk, as that keeps its own"`
 	Remark       string   `json:"remark,omitempty" maxLength:"4000" doc:"With ended: what else was done, in words"`
+}
+
+// OnDisks is what is on a machine's disks, once that was changed: its partitions alone are
+// noted.
+type OnDisks struct {
+	Disks []Disk `json:"disks" nullable:"false" maxItems:"256"`
 }
 
 // Directions is the reply to a Progress: how far the delivery as a whole is. When it

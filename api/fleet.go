@@ -57,6 +57,22 @@ type Disk struct {
 	Size       int64  `json:"size" doc:"Bytes" minimum:"0"`
 	SectorSize int    `json:"sector_size" doc:"Bytes" minimum:"0"`
 	Health     string `json:"health,omitempty" doc:"What the disk says of itself (SMART): good, or what is wrong" maxLength:"500"`
+	// Table and Partitions are what was on it when the agent checked in.
+	Table      string          `json:"partition_table,omitempty" enum:"gpt,mbr,none" doc:"Absent if nobody has looked"`
+	Partitions []DiskPartition `json:"partitions,omitempty" maxItems:"256"`
+}
+
+// DiskPartition is a partition that is on a workstation's disk.
+type DiskPartition struct {
+	Number    int    `json:"number" minimum:"1"`
+	First     int64  `json:"first_sector" minimum:"0"`
+	Last      int64  `json:"last_sector" minimum:"0" doc:"Inclusive"`
+	Type      string `json:"partition_type" maxLength:"36" doc:"GUID; of an MBR two hexadecimal digits"`
+	Name      string `json:"name,omitempty" maxLength:"150" doc:"In a GPT"`
+	Label     string `json:"label,omitempty" maxLength:"300" doc:"Of its file system"`
+	Kind      string `json:"kind,omitempty" maxLength:"30" doc:"Of its file system"`
+	Identity  string `json:"identity,omitempty" maxLength:"36" doc:"GUID; of an MBR the disk's signature"`
+	Contained bool   `json:"contained,omitempty" doc:"It lies in an extended partition"`
 }
 
 // Card is a network card of a workstation.

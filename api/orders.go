@@ -95,6 +95,7 @@ type PlannedWorkstation struct {
 	Image       string   `json:"image" doc:"What is on its disk by its receipts, as NAME@VERSION"`
 	Unfinished  bool     `json:"unfinished" doc:"A copy of that was begun, and is not whole"`
 	Disk        *Disk    `json:"overwritten_disk,omitempty" doc:"The disk that will be overwritten, as it was seen last"`
+	Stays       []string `json:"stays,omitempty" doc:"What of that disk stays as it is"`
 	Problems    []string `json:"problems" nullable:"false" doc:"Why the delivery is refused"`
 	Warnings    []string `json:"warnings" nullable:"false"`
 }
@@ -113,6 +114,12 @@ type RestoreOptions struct {
 	Disk string `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only" maxLength:"300" example:"size:200GB-600GB"`
 	Grow string `json:"grow,omitempty" doc:"Partition that takes the room of a larger disk: system, a number, last, or none" default:"system" maxLength:"20" example:"last"`
 	Trim bool   `json:"trim,omitempty" doc:"Tell the disk first that nothing on it is needed"`
+	// Keep and Sizes are of a disk that is not the image's alone.
+	Keep  []string `json:"keep,omitempty" maxItems:"16" maxLength:"250" doc:"Partitions of the disk that stay as they are: a number, label=TEXT, type=GUID or, of an MBR, type=HEX. A workstation that does not have one is stopped before anything is written." example:"[\"label=DATA\"]"`
+	Sizes []string `json:"sizes,omitempty" maxItems:"32" maxLength:"100" doc:"Sizes of partitions in place of the golden disk's: NUMBER=SIZE, or NAME=SIZE for an empty one that is added; SIZE is bytes (100GB), per cent of the room, or rest" example:"[\"3=60%\",\"DATA=rest\"]"`
+	// Partition and Onto bring one partition alone.
+	Partition int    `json:"partition,omitempty" minimum:"0" maximum:"1024" doc:"Bring just this partition of the image; 0 is all of it" example:"3"`
+	Onto      string `json:"onto,omitempty" maxLength:"250" doc:"With partition: which one of the disk it replaces, named as those that are kept; all others stay" example:"label=SYSTEM"`
 	// Confirm is for desks at which somebody sits.
 	Confirm string `json:"confirm,omitempty" maxLength:"200" doc:"Text that somebody has to confirm at the workstation's screen, by typing yes, before anything is written; the others wait for that" example:"Are all files of this desk saved?"`
 }
@@ -216,6 +223,7 @@ type Receipt struct {
 	Drivers     []string         `json:"drivers,omitempty" doc:"Driver packages that were put in after the copy was checked"`
 	Remark      string           `json:"remark,omitempty" doc:"What else there is to say of the disk, such as a file system that does not fill its partition"`
 	Arrival     *Arrival         `json:"arrival,omitempty" doc:"The first start of the copy; absent if it was delivered without answers"`
+	Partition   int              `json:"partition,omitempty" doc:"Of the version, just this partition"`
 	Wipe        *wipe.Report     `json:"wipe,omitempty" doc:"Of a wipe: how it was done. Such a receipt has neither a delivery nor a version"`
 }
 

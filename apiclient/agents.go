@@ -100,6 +100,11 @@ func (c *Client) TellProgress(ctx context.Context, delivery int64, p api.Progres
 	return agent[api.Directions](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/progress", delivery), p)
 }
 
+// TellDisks says what is on the machine's disks now.
+func (c *Client) TellDisks(ctx context.Context, disks []api.Disk) error {
+	return c.do(ctx, http.MethodPut, "/agent/v1/disks", api.OnDisks{Disks: disks}, nil)
+}
+
 // TellLacking says which slabs the workstation lacks.
 func (c *Client) TellLacking(ctx context.Context, delivery int64, l api.Lacking) error {
 	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/deliveries/%d/lacking", delivery), l, nil)

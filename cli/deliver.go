@@ -26,7 +26,9 @@ func (a *app) deliverCommand() *cobra.Command {
 		Long: "Bring an image version to groups and workstations.\n\nFirst it shows what will be overwritten, on which workstations, and what speaks\nagainst it; on a terminal it asks then. Nothing is ordered if a disk is too small,\nthe firmware cannot start the system, or a network card or disk controller has no\ndriver in it.",
 		Example: "  jugate deliver garden-desk --to herbarium --dry-run\n" +
 			"  jugate deliver garden-desk@3 --to herb-03,herb-04 --when-done restart --yes\n" +
-			"  jugate deliver garden-desk --to seed-bank-lab --start at:18:30 --at-latest 30m --yes",
+			"  jugate deliver garden-desk --to seed-bank-lab --start at:18:30 --at-latest 30m --yes\n" +
+			"  jugate deliver garden-desk --to herbarium --keep label=DATA --yes\n" +
+			"  jugate deliver garden-desk --to herb-03 --partition 3 --onto-partition label=SYSTEM --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			order.Image = args[0]
 			var err error
@@ -88,7 +90,7 @@ func (a *app) deliverCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&order.Sealed, "sealed", false, "encrypt the slabs on the wire")
 	cmd.Flags().StringVar(&aside, "aside", "", "who is served alone: never, or limits such as loss=10,disk=4s,silent=20s (percent of packets lost, how long its disk lags behind, how long it reports nothing)")
 	cmd.Flags().StringVar(&order.Disk, "disk", "only", diskRuleHelp)
-	cmd.Flags().StringVar(&order.Grow, "grow", "system", "partition that takes the room of a larger disk: system (the one with the operating system), a number, last, or none")
+	placementFlags(cmd, &order.RestoreOptions)
 	cmd.Flags().StringVar(&order.Confirm, "confirm", "", "text that somebody has to confirm at each workstation's screen before anything is written")
 	cmd.Flags().BoolVar(&order.Trim, "trim", false, "tell the disks first that nothing on them is needed")
 	cmd.Flags().StringSliceVar(&order.Drivers, "drivers", nil, driversHelp)
@@ -101,6 +103,15 @@ func (a *app) deliverCommand() *cobra.Command {
 	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
 	cmd.RegisterFlagCompletionFunc("when-done", cobra.FixedCompletions(toCompletions(whenDone), cobra.ShellCompDirectiveNoFileComp))
 	return cmd
+}
+
+// placementFlags say how an image is to lie on a disk.
+func placementFlags(cmd *cobra.Command, o *api.RestoreOptions) {
+	cmd.Flags().StringVar(&o.Grow, "grow", "system", "partition that takes the room of a larger disk: system (the one with the operating system), a number, last, or none")
+	cmd.Flags().StringSliceVar(&o.Keep, "keep", nil, "partition of the disk that stays as it is: a number, label=TEXT, type=GUID or (in an MBR) type=HEX")
+	cmd.Flags().StringSliceVar(&o.Sizes, "sizes", nil, "sizes of partitions, such as 3=60%,DATA=rest: NUMBER=SIZE, or NAME=SIZE for an empty one that is added; SIZE is bytes (100GB), per cent of the room, or rest")
+	cmd.Flags().IntVar(&o.Partition, "partition", 0, "bring just this partition of the image")
+	cmd.Flags().StringVar(&o.Onto, "onto-partition", "", "with --partition: which one of the disk it replaces, named as for --keep; all others stay")
 }
 
 // orderAsShown names the workstations of a plan in an order that had a condition: nobody else
@@ -254,14 +265,18 @@ func describeDelivery(w io.Writer, p api.DeliveryPlan) {
 	fmt.Fprintln(w)
 	fmt.Fprintln(w, pick(p.Refused == "", "These disks will be overwritten:", "These disks would be overwritten:"))
 	fmt.Fprintln(w)
-	printLines(w, listText(p.Members, []column[api.PlannedWorkstation]{
+	columns := []column[api.PlannedWorkstation]{
 		{title: "workstation", value: func(p api.PlannedWorkstation) string { return p.Workstation }},
 		{title: "hardware address", value: func(p api.PlannedWorkstation) string { return p.Address }},
 		{title: "model", value: func(p api.PlannedWorkstation) string { return strings.TrimSpace(p.Maker + " " + p.Model) }},
 		{title: "disk", value: plannedDisk},
 		{title: "has now", value: func(p api.PlannedWorkstation) string { return p.Image + pick(p.Unfinished, ", unfinished", "") }},
 		{title: "is", value: func(p api.PlannedWorkstation) string { return pick(p.Online, "there", "away") }},
-	}))
+	}
+	if slices.ContainsFunc(p.Members, func(p api.PlannedWorkstation) bool { return len(p.Stays) > 0 }) {
+		columns = append(columns, column[api.PlannedWorkstation]{title: "stays", value: func(p api.PlannedWorkstation) string { return strings.Join(p.Stays, "; ") }})
+	}
+	printLines(w, listText(p.Members, columns))
 	for _, x := range p.Members {
 		for _, text := range x.Problems {
 			fmt.Fprintf(w, "%s: refused: %s\n", x.Workstation, text)

@@ -279,8 +279,9 @@ type unpacked struct {
 }
 
 func (a *app) diskUnpack() *cobra.Command {
-	var onto, grow string
-	var trim, planOnly, yes bool
+	var onto string
+	var how api.RestoreOptions
+	var planOnly, yes bool
 	cmd := &cobra.Command{
 		Use: "unpack FILE --onto DISK", Short: "Restore a packed image onto a disk, and check every byte of it", Args: cobra.ExactArgs(1),
 		Long: "Restore a packed image onto a disk, and check every byte of it.\n\n" +
@@ -290,13 +291,13 @@ func (a *app) diskUnpack() *cobra.Command {
 	}
 	sector := sectorFlag(cmd)
 	cmd.Flags().StringVar(&onto, "onto", "", "the disk, or disk file, to write")
-	cmd.Flags().StringVar(&grow, "grow", "system", "partition that takes the room of a larger disk: system (the one with the operating system), a number, last, or none")
-	cmd.Flags().BoolVar(&trim, "trim", false, "tell the disk first that nothing on it is needed")
+	placementFlags(cmd, &how)
+	cmd.Flags().BoolVar(&how.Trim, "trim", false, "tell the disk first that nothing on it is needed")
 	cmd.Flags().BoolVar(&planOnly, "dry-run", false, "show what would be done, and write nothing")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask: what is on the disk may go")
 	cmd.MarkFlagRequired("onto")
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		g, err := partition.ParseGrow(grow)
+		placement, err := restore.ParsePlacement(how.Grow, how.Keep, how.Sizes, how.Partition, how.Onto)
 		if err != nil {
 			return usageError{err}
 		}
@@ -313,17 +314,28 @@ func (a *app) diskUnpack() *cobra.Command {
 			return err
 		}
 		defer target.Close()
-		restore, err := restore.New(s.packed.Manifest, s.packed.Slabs, target, target.Size(), target.SectorSize(),
-			restore.Options{Grow: g, Trim: trim, Label: s.packed.Name})
+		if err := placement.Suits(s.packed.Manifest); err != nil {
+			return err
+		}
+		place, options, err := placement.On(target)
+		if err != nil {
+			return fmt.Errorf("%s: %w", onto, err)
+		}
+		options.Trim, options.Label = how.Trim, s.packed.Name
+		restore, err := restore.New(s.packed.Manifest, s.packed.Slabs, place, place.Size, target.SectorSize(), options)
 		if err != nil {
 			return fmt.Errorf("%s: %w", onto, err)
 		}
 		u := unpacked{Disk: onto, Plan: restore.Plan(), Changes: describePlan(s.packed.Manifest.Table, restore.Plan())}
 		if a.output != "json" {
-			a.printPlan(cmd, s.packed.Manifest, restore.Plan(), u.Changes, g, restore.Longer())
+			if placement.Part != 0 {
+				fmt.Fprintf(cmd.OutOrStdout(), "plan: partition %d of the image goes onto partition %d of the disk, %s; all others stay\n", placement.Part, place.Partition.Number, size(place.Size))
+			} else {
+				a.printPlan(cmd, s.packed.Manifest, restore, u.Changes, placement)
+			}
 		}
 		if !planOnly {
-			if err := mayOverwrite(cmd, onto, target, yes); err != nil {
+			if err := mayOverwrite(cmd, onto, target, pick(placement.Part != 0 || placement.Keep != nil, ", but for what the plan says stays", ""), yes); err != nil {
 				return err
 			}
 			if u.Found, err = unpack(cmd.Context(), cmd.ErrOrStderr(), restore, s.packed); err != nil {
@@ -362,17 +374,23 @@ func openTarget(path string, sector int, man *image.Manifest, planOnly bool) (*d
 	return disk.Open(path, disk.Options{Write: !planOnly, SectorSize: sector})
 }
 
-func (a *app) printPlan(cmd *cobra.Command, man *image.Manifest, to *partition.Table, changes []string, grow partition.Grow, longer []restore.Longer) {
-	w := cmd.OutOrStdout()
+func (a *app) printPlan(cmd *cobra.Command, man *image.Manifest, r *restore.Restore, changes []string, placement restore.Placement) {
+	w, to := cmd.OutOrStdout(), r.Plan()
 	fmt.Fprintf(w, "plan for a disk of %s (%d bytes):\n", size(to.DiskSize()), to.DiskSize())
 	printLayout(w, to.DiskSize(), api.Areas(to, man.Areas))
+	for _, p := range r.Kept() {
+		fmt.Fprintf(w, "  partition %d stays as it is, %s\n", p.Number, size(to.Size(p)))
+	}
+	for _, number := range r.LeftOut() {
+		fmt.Fprintf(w, "  the image's partition %d does not come, as the disk keeps its own\n", number)
+	}
 	for _, c := range changes {
 		fmt.Fprintln(w, "  "+c)
 	}
-	if g, why := man.Growing(grow); g > 0 && to.DiskSize() > man.Table.DiskSize() {
+	if g, why := man.Growing(placement.Grow); g > 0 && placement.Layout == nil && to.DiskSize() > man.Table.DiskSize() {
 		fmt.Fprintf(w, "  the room of the larger disk goes to partition %d: %s\n", g, why)
 	}
-	for _, l := range longer {
+	for _, l := range r.Longer() {
 		fmt.Fprintf(w, "  %s\n", l)
 	}
 }

@@ -12,6 +12,7 @@ import (
 
 	"jugate/core/disk"
 	"jugate/core/durable"
+	"jugate/core/partition"
 )
 
 // What a command writes never takes the place of something that nobody gave up.
@@ -72,15 +73,19 @@ func holdsSomething(d *disk.Disk) (bool, error) {
 	return false, nil
 }
 
-// mayOverwrite asks before what a device or a disk file holds is lost. What an earlier
-// try has left may go, and so may a file without anything on it.
-func mayOverwrite(cmd *cobra.Command, path string, target *disk.Disk, yes bool) error {
+// mayOverwrite asks before what a device or a disk file holds is lost; the question says
+// what of it stays (but). What an earlier try has left may go, and so may a file without
+// anything on it.
+func mayOverwrite(cmd *cobra.Command, path string, target *disk.Disk, but string, yes bool) error {
 	info, err := os.Stat(path)
 	if err != nil || yes {
 		return err
 	}
 	if mark, err := disk.ReadMark(target); err == nil && mark != nil {
-		return nil
+		table, err := partition.Read(target, target.Size(), target.SectorSize())
+		if err == nil && len(table.Partitions) == 0 { // else the earlier try has kept some
+			return nil
+		}
 	}
 	holds := info.Mode()&os.ModeDevice != 0
 	if !holds {
@@ -88,7 +93,7 @@ func mayOverwrite(cmd *cobra.Command, path string, target *disk.Disk, yes bool) 
 			return err
 		}
 	}
-	return confirm(cmd, false, "what is on "+path+" would be lost", "Everything on "+path+" will be lost. Write it?")
+	return confirm(cmd, false, "what is on "+path+" would be lost"+but, "Everything on "+path+" will be lost"+but+". Write it?")
 }
 
 // confirm asks before something is lost, unless told yes. Without a terminal nobody can

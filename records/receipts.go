@@ -41,7 +41,7 @@ type Receipt struct {
 	Drivers        string           `db:"drivers"`          // JSON: the packages that were put in
 	Remark         string           `db:"remark"`           // what else there is to say of the disk
 	Kind           string           `db:"kind"`             // of what it is: OfVersion or OfWipe
-	Details        string           `db:"details"`          // of a wipe, see Wipe
+	Details        string           `db:"details"`          // JSON: of a wipe, see Wipe, or of one partition alone, see Part
 	// These are of the first start of the copy; ArrivalIssued is null if none is awaited.
 	ArrivalIssued sql.NullTime `db:"arrival_issued"`
 	Arrived       sql.NullTime `db:"arrived"`
@@ -64,6 +64,23 @@ func (r *Receipt) Wipe() (wipe.Report, error) {
 
 // SetWipe keeps how a disk was wiped.
 func (r *Receipt) SetWipe(report wipe.Report) { r.Kind, r.Details = OfWipe, encode(report) }
+
+// onePart is what the details say of one partition of a version.
+type onePart struct {
+	Partition int `json:"partition"`
+}
+
+// SetPart notes that just one partition of a version came.
+func (r *Receipt) SetPart(number int) { r.Details = encode(onePart{number}) }
+
+// Part is the partition of a version that came alone; 0 for all of it.
+func (r *Receipt) Part() int {
+	if r.Kind != OfVersion || r.Details == "" {
+		return 0
+	}
+	p, _ := decode[onePart]("", r.Details)
+	return p.Partition
+}
 
 // ArrivalReport is what the copy's system told when it started first.
 func (r *Receipt) ArrivalReport() api.ArrivalReport {
@@ -203,7 +220,7 @@ func (db *DB) SecondsPerWorkstation(ctx context.Context, usedBytes int64) (secon
 		Used    int64     `db:"used_bytes"`
 	}
 	err = db.read.SelectContext(ctx, &rows, `SELECT r.started, r.ended, d.used_bytes FROM receipts r JOIN deliveries d ON d.id = r.delivery_id
-		WHERE r.outcome = 'delivered' AND r.started IS NOT NULL AND d.used_bytes > 0 AND d.reuse = 0 ORDER BY r.id DESC LIMIT 100`)
+		WHERE r.outcome = 'delivered' AND r.details = '' AND r.started IS NOT NULL AND d.used_bytes > 0 AND d.reuse = 0 ORDER BY r.id DESC LIMIT 100`)
 	if err != nil || len(rows) == 0 {
 		return 0, 0, err
 	}

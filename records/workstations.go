@@ -140,9 +140,9 @@ const (
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'proposed' ORDER BY address)), '') AS proposed_list,
 		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name || iif(g.image = '', '', '=' || coalesce(` + wantedRef + `, '')) AS name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list,
 		` + onDisk + ` AS on_disk`
-	// Of a wipe that was begun nothing is left.
+	// Of a wipe that was begun nothing is left. One partition alone makes no image of what else is there.
 	onDisk = `coalesce((SELECT iif(r.kind = 'wipe', '', iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version) FROM receipts r
-			WHERE r.workstation_id = w.id AND (r.outcome = 'delivered' OR r.outcome <> 'absent' AND r.bytes_multicast + r.bytes_unicast > 0 OR r.kind = 'wipe' AND json_extract(r.details, '$.wipe_began')) ORDER BY r.id DESC LIMIT 1), '')`
+			WHERE r.workstation_id = w.id AND (r.details = '' AND (r.outcome = 'delivered' OR r.outcome <> 'absent' AND r.bytes_multicast + r.bytes_unicast > 0) OR r.kind = 'wipe' AND json_extract(r.details, '$.wipe_began')) ORDER BY r.id DESC LIMIT 1), '')`
 	workstationFrom = `workstations w`
 )
 
@@ -238,6 +238,23 @@ func (db *DB) Inventory(ctx context.Context, id int64) (inv api.Inventory, err e
 		return inv, missing(err, "inventory of workstation", id)
 	}
 	return decode[api.Inventory](fmt.Sprintf("the inventory of workstation %d", id), text)
+}
+
+// SetOnDisks changes what the inventory of a workstation says of its disks.
+func (db *DB) SetOnDisks(ctx context.Context, id int64, set func(inv *api.Inventory)) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		var text string
+		if err := tx.GetContext(ctx, &text, `SELECT content FROM inventories WHERE workstation_id = ?`, id); err != nil {
+			return missing(err, "inventory of workstation", id)
+		}
+		inv, err := decode[api.Inventory](fmt.Sprintf("the inventory of workstation %d", id), text)
+		if err != nil {
+			return err
+		}
+		set(&inv)
+		_, err = tx.ExecContext(ctx, `UPDATE inventories SET content = ? WHERE workstation_id = ?`, encode(inv), id)
+		return err
+	})
 }
 
 // Inventories goes through what all workstations are made of that are not retired, and

@@ -266,7 +266,7 @@ func TestACaptureInSpiteOfItAll(t *testing.T) {
 	_, err = h.client.Capture(t.Context(), api.NewCapture{Workstation: "desk-gold", Image: "garden-desk", CaptureOptions: api.CaptureOptions{Disk: "sda"}})
 	assert.ErrorContains(t, err, "chooses no disk")
 	_, err = h.client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{"desk-gold"}, RestoreOptions: api.RestoreOptions{Grow: "9"}})
-	assert.ErrorContains(t, err, "partition 9 cannot grow")
+	assert.ErrorContains(t, err, "no partition 9 that holds anything")
 
 	t.Log("# one of two disks is chosen by its size, and a partition of one's choice grows")
 	small, large := blank(t, 1<<20), blank(t, disk.Size+40*golddisk.MiB)

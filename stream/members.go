@@ -78,13 +78,14 @@ func (r *Runner) Nonce(workstation int64) []byte {
 	return sum[:16]
 }
 
-// Proven tells whether a proof is the one that reading the whole disk back gives. No
+// Proven tells whether a proof is the one that reading the whole disk back gives, but the
+// areas (by their index) that were left out. No
 // proof is needed from a workstation that has not begun its check, as delivery.Report refuses its report.
-func (r *Runner) Proven(workstation int64, proof []byte) bool {
+func (r *Runner) Proven(workstation int64, proof []byte, without []int) bool {
 	r.mu.Lock()
 	checks := r.d.Phase(workstation) == delivery.Checking
 	r.mu.Unlock()
-	return !checks || subtle.ConstantTimeCompare(proof, r.Slabs.Proof(r.Nonce(workstation))) == 1
+	return !checks || subtle.ConstantTimeCompare(proof, r.Slabs.Proof(r.Nonce(workstation), without...)) == 1
 }
 
 // Report takes what a workstation tells and says what it has to do. Errors are those of

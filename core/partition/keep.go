@@ -77,9 +77,9 @@ func (k Keep) means(p Partition, label string) bool {
 func (t *Table) Keeping(keeps []Keep, label func(Partition) string) (*Table, error) {
 	switch {
 	case t.Scheme == None:
-		return nil, fmt.Errorf("the disk has no partition table, so there is no partition %s to keep", keeps[0])
+		return nil, fmt.Errorf("the disk has no partition table, so there is no partition %s", keeps[0])
 	case t.FromBackup:
-		return nil, errors.New("no partition can be kept: only a forgotten backup of a partition table is at the end of the disk, and nobody can say whether it still holds")
+		return nil, errors.New("only a forgotten backup of a partition table is at the end of the disk, and nobody can say whether it still holds")
 	}
 	kept := *t
 	kept.Findings, kept.BootCode, kept.Partitions = nil, nil, []Partition{}
@@ -90,7 +90,7 @@ func (t *Table) Keeping(keeps []Keep, label func(Partition) string) (*Table, err
 				continue
 			}
 			if p.Extended() || p.Logical() {
-				return nil, fmt.Errorf("partition %d cannot be kept: it is an extended or a logical one", p.Number)
+				return nil, fmt.Errorf("partition %d is an extended or a logical one, which cannot be kept or replaced alone", p.Number)
 			}
 			found = true
 			if !slices.ContainsFunc(kept.Partitions, func(q Partition) bool { return q.Number == p.Number }) {
@@ -99,11 +99,24 @@ func (t *Table) Keeping(keeps []Keep, label func(Partition) string) (*Table, err
 			}
 		}
 		if !found {
-			return nil, fmt.Errorf("the disk has no partition %s, which was to be kept", k)
+			return nil, fmt.Errorf("the disk has no partition %s", k)
 		}
 	}
 	slices.SortFunc(kept.Partitions, func(a, b Partition) int { return cmp.Compare(a.Number, b.Number) })
 	return &kept, kept.Check()
+}
+
+// Meant is the one partition of a disk that is named so; label is as for Keeping.
+func (t *Table) Meant(k Keep, label func(Partition) string) (p Partition, err error) {
+	kept, err := t.Keeping([]Keep{k}, label)
+	switch {
+	case err != nil:
+		return p, err
+	case len(kept.Partitions) > 1:
+		return p, fmt.Errorf("the disk has %d partitions %s, and one is to be named", len(kept.Partitions), k)
+	}
+	p, _ = t.Partition(kept.Partitions[0].Number)
+	return p, nil
 }
 
 // same tells whether p, of the table of a disk, is partition q of t: by its identity in a

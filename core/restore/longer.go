@@ -12,6 +12,8 @@ type Longer struct {
 	Partition int
 	Kind      volume.Kind
 	By        int64 // bytes
+	// Start and Size are where it lies on the disk, in bytes.
+	Start, Size int64
 	// Fits says that its file system fills it after Finish; others keep their size until
 	// a system grows them.
 	Fits bool
@@ -31,13 +33,13 @@ func (r *Restore) Longer() (all []Longer) {
 		was, ok := r.manifest.Table.Partition(a.Partition)
 		is, planned := r.table.Partition(a.Partition)
 		if r.options.Part != nil && a.Partition == r.options.Part.Number {
-			is, planned = partition.Partition{Last: uint64(r.size)/uint64(r.table.SectorSize) - 1}, true
+			is, planned = partition.Partition{First: r.options.Part.First, Last: r.options.Part.First + uint64(r.size)/uint64(r.table.SectorSize) - 1}, true
 		}
 		by := r.table.Size(is) - r.manifest.Table.Size(was)
 		if !ok || !planned || is.Kept || by <= 0 || a.Kind == volume.Unknown || a.Kind == volume.Swap {
 			continue
 		}
-		all = append(all, Longer{a.Partition, a.Kind, by, a.Kind == volume.NTFS && !a.Whole})
+		all = append(all, Longer{a.Partition, a.Kind, by, r.table.Start(is), r.table.Size(is), a.Kind == volume.NTFS && !a.Whole})
 	}
 	return all
 }

@@ -21,6 +21,17 @@ type Caller struct {
 	Key string
 }
 
+// OnDisks notes which partitions are on a workstation's disks now.
+func (f *Fleet) OnDisks(ctx context.Context, workstation int64, disks []api.Disk) error {
+	return f.Records.SetOnDisks(ctx, workstation, func(inv *api.Inventory) {
+		for i := range inv.Disks[:min(len(inv.Disks), len(disks))] {
+			if d := &inv.Disks[i]; d.Serial == disks[i].Serial && d.Size == disks[i].Size {
+				d.Table, d.Partitions = disks[i].Table, disks[i].Partitions
+			}
+		}
+	})
+}
+
 // CheckIn takes what an agent tells of its machine, and gives it a pass, which is good with the agent's key
 // alone (RFC 8705, 3).
 func (f *Fleet) CheckIn(ctx context.Context, by Caller, in api.CheckIn) (api.CheckedIn, error) {

@@ -13,11 +13,8 @@ import (
 	"jugate/api"
 	"jugate/core/actor"
 	"jugate/core/delivery"
-	"jugate/core/disk"
 	"jugate/core/fault"
-	"jugate/core/image"
 	"jugate/core/parcel"
-	"jugate/core/partition"
 	"jugate/core/roster"
 	"jugate/records"
 	"jugate/stream"
@@ -33,6 +30,7 @@ func (o *Orders) Deliver(ctx context.Context, in api.NewDelivery) (api.Delivery,
 		return api.Delivery{}, err
 	}
 	v, targets := p.version, p.targets
+	in = p.order
 	rec := records.Delivery{
 		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: p.rule.String(), Rate: p.Rate, State: delivery.Gathering,
 		Session: randv2.Uint32(), OrderedBy: actor.From(ctx).String(), Created: o.Now(), UsedBytes: v.UsedBytes,
@@ -136,21 +134,6 @@ func errandsFrom(rule delivery.Rule) time.Time {
 		return at.Add(-errandsAhead)
 	}
 	return time.Time{}
-}
-
-// checkRestore checks the disk rule and the partition to grow against the version.
-func checkRestore(man *image.Manifest, in api.RestoreOptions) error {
-	if _, err := disk.ParseRule(in.Disk); err != nil {
-		return err
-	}
-	grow, err := partition.ParseGrow(cmp.Or(in.Grow, "system"))
-	if err != nil {
-		return err
-	}
-	if grow > 0 { // whether that partition is there can be told now
-		_, err = man.Table.Onto(man.Table.DiskSize(), man.Table.SectorSize, partition.Fit{Grow: grow})
-	}
-	return fault.Invalid.Mark(err)
 }
 
 // streamOrder is a recorded delivery as it is run. Errors say that the version's files

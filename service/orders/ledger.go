@@ -27,6 +27,10 @@ func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receip
 	if err != nil {
 		return err
 	}
+	restore, err := d.Restore()
+	if err != nil {
+		return err
+	}
 	// If the version's record is gone, its manifest still has the count.
 	unreadable := int64(0)
 	if v, err := l.Records.Version(ctx, roster.Ref{Image: d.Image, Version: d.Version}); err == nil {
@@ -49,6 +53,9 @@ func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receip
 			Verified: r.End.Outcome == delivery.Delivered, Outcome: r.End.Outcome, Reason: r.End.Reason, OrderedBy: d.OrderedBy, Remark: r.Remark, Unreadable: unreadable,
 		}
 		rows[i].SetDriverList(r.Drivers)
+		if restore.Partition != 0 {
+			rows[i].SetPart(restore.Partition)
+		}
 	}
 	if rows, err = l.Records.AddReceipts(ctx, rows); err != nil {
 		return err

@@ -15,6 +15,7 @@ import (
 	"jugate/core/image"
 	"jugate/core/partition"
 	"jugate/core/readiness"
+	"jugate/core/restore"
 	"jugate/core/rights"
 	"jugate/core/roster"
 	"jugate/records"
@@ -22,6 +23,9 @@ import (
 
 // noAnswers is what an order says that leaves the copies as the golden machine was.
 const noAnswers = "none"
+
+// noDrivers is the set that an order names which puts none in.
+const noDrivers = "none"
 
 // What an order says of workstations whose domain does not answer.
 const (
@@ -35,6 +39,8 @@ type plan struct {
 	rule    delivery.Rule
 	wait    int64 // seconds
 	targets []records.Workstation
+	placing restore.Placement
+	order   api.NewDelivery // as it came, but for what does not apply
 
 	payloads []string // names of what the answers bring
 
@@ -83,9 +89,16 @@ func (o *Orders) plan(ctx context.Context, in api.NewDelivery) (*plan, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%s cannot be delivered: %w", v.Ref(), err)
 	}
-	if err := checkRestore(man, in.RestoreOptions); err != nil {
+	if _, err := disk.ParseRule(in.Disk); err != nil {
 		return nil, err
 	}
+	if p.placing, err = placementOf(man, in.RestoreOptions); err != nil {
+		return nil, err
+	}
+	if withoutSystem(man, in.RestoreOptions) {
+		in.Answers, in.DriverOrder = noAnswers, api.DriverOrder{Drivers: []string{noDrivers}, DespiteDrivers: true}
+	}
+	p.order = in
 	if p.targets, err = o.Fleet.Choose(ctx, in.To, in.Where); err != nil {
 		return nil, err
 	}
@@ -161,7 +174,7 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 		}
 		how := answered[w.ID]
 		p.payloads = append(p.payloads, how.Payloads...)
-		if needs := readiness.NeedsAnswers(man.Findings); needs != nil && !how.Answered {
+		if needs := readiness.NeedsAnswers(man.Findings); needs != nil && !how.Answered && !withoutSystem(man, in.RestoreOptions) {
 			how.Problem = cmp.Or(how.Problem, fmt.Sprintf("its copy would be the golden machine's twin (%s), as the image was captured to be answered, and it is not", strings.Join(needs, ", ")))
 		}
 		switch {
@@ -203,16 +216,20 @@ func planDisk(out *api.PlannedWorkstation, p *plan, man *image.Manifest, inv api
 	} else {
 		d := inv.Disks[n]
 		out.Disk = &d
-		grow, _ := partition.ParseGrow(cmp.Or(in.Grow, "system")) // checkRestore has read it
-		if _, err := man.Onto(d.Size, d.SectorSize, partition.Fit{Grow: grow}); err != nil {
+		stays, unknown, err := onDisk(p.placing, man, d)
+		if err != nil {
 			problem("%v", err)
 		}
+		if unknown != "" {
+			out.Warnings = append(out.Warnings, unknown)
+		}
+		out.Stays = stays
 		if d.Health != "" && d.Health != "good" {
 			out.Warnings = append(out.Warnings, "its disk says of itself: "+d.Health)
 		}
 	}
 	firmware, starts := partition.Firmware(inv.Firmware), man.Table.StartsBy()
-	if firmware == "" || len(starts) == 0 || slices.Contains(starts, firmware) {
+	if p.placing.Part != 0 || firmware == "" || len(starts) == 0 || slices.Contains(starts, firmware) {
 		return
 	}
 	words := fmt.Sprintf("it starts by %s, and the system of %s by %s", firmware, p.version.Ref(), starts[0])

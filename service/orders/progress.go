@@ -8,6 +8,7 @@ import (
 	"jugate/core/delivery"
 	"jugate/core/fault"
 	"jugate/core/image"
+	"jugate/core/roster"
 	"jugate/stream"
 )
 
@@ -30,9 +31,15 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 	if !r.Has(workstation) {
 		return api.Directions{}, delivery.ErrNotMember
 	}
-	if in.Verified && in.Phase == delivery.Ended && in.Error == "" && !r.Proven(workstation, in.Proof) {
-		o.Log.Warn("a workstation cannot prove that its disk is right", "delivery", id, "workstation", workstation, "has_proof", len(in.Proof) > 0)
-		in.Verified, in.Error = false, "the agent could not prove that it has read the whole disk back; if its build is older than this service: jugate environment build --offer"
+	if in.Verified && in.Phase == delivery.Ended && in.Error == "" {
+		without, err := o.leftOut(ctx, id, in.LeftOut)
+		if err != nil {
+			return api.Directions{}, err
+		}
+		if without == nil || !r.Proven(workstation, in.Proof, without) {
+			o.Log.Warn("a workstation cannot prove that its disk is right", "delivery", id, "workstation", workstation, "has_proof", len(in.Proof) > 0, "left_out", in.LeftOut)
+			in.Verified, in.Error = false, "the agent could not prove that it has read the whole disk back; if its build is older than this service: jugate environment build --offer"
+		}
 	}
 	if in.Phase == delivery.Ended && in.Error == "" && !in.Answered {
 		switch told, err := o.Records.AwaitsArrival(ctx, id, workstation); {
@@ -63,6 +70,28 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 	}
 	return api.Directions{State: d.State, Over: d.Over, Run: d.Run, Round: d.Round, Decided: d.Decided, Aside: d.Aside, ReportAfter: d.ReportAfter.Seconds(),
 		Fetch: d.Fetch, FetchMap: d.FetchMap}, nil
+}
+
+// leftOut are the areas of a delivery's version, by their index, that do not come onto a
+// workstation's disk; nil if that cannot be as its agent says.
+func (o *Orders) leftOut(ctx context.Context, delivery int64, told []int) ([]int, error) {
+	d, err := o.Records.Delivery(ctx, delivery)
+	if err != nil {
+		return nil, err
+	}
+	options, err := d.Restore()
+	if err != nil || options.Partition == 0 && len(told) == 0 {
+		return []int{}, err
+	}
+	v, err := o.Records.Version(ctx, roster.Ref{Image: d.Image, Version: d.Version})
+	if err != nil {
+		return nil, err
+	}
+	man, _, err := o.Versions.Load(v)
+	if err != nil {
+		return nil, err
+	}
+	return leftOut(man, options, told), nil
 }
 
 // Lacking takes which slabs a workstation lacks.

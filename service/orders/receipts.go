@@ -19,6 +19,7 @@ func (o *Orders) receiptOf(r records.Receipt) api.Receipt {
 		Multicast: r.BytesMulticast, Unicast: r.BytesUnicast, Verified: r.Verified,
 		Outcome: r.Outcome, Reason: r.Reason, OrderedBy: r.OrderedBy, Unreadable: r.Unreadable, Remark: r.Remark,
 	}
+	out.Partition = r.Part()
 	if r.Kind == records.OfWipe {
 		if report, err := r.Wipe(); err == nil {
 			out.Wipe = &report

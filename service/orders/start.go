@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 
-	"golang.org/x/mod/semver"
-
 	"jugate/core/errand"
 	"jugate/core/fault"
 	"jugate/core/join"
@@ -102,26 +100,23 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 		if err := o.fillAnswer(ctx, d, e.WorkstationID, out.Receive); err != nil {
 			return nil, err
 		}
-		if err := o.canConfirm(ctx, e.WorkstationID, out.Receive); err != nil {
+		if err := o.understood(ctx, e.WorkstationID, out.Receive); err != nil {
 			return nil, err
 		}
 	}
 	return out, nil
 }
 
-// confirmsFrom is the version from which agents ask for a confirmation; one before would write without.
-const confirmsFrom = "v0.4.0"
-
-// canConfirm has an agent that cannot ask for a confirmation refuse the delivery, by what it understands.
-func (o *Orders) canConfirm(ctx context.Context, workstation int64, out *api.ToReceive) error {
-	if out.Confirm == "" {
-		return nil
-	}
+// understood has an agent that is too old for what a delivery asks refuse it, by what it understands.
+func (o *Orders) understood(ctx context.Context, workstation int64, out *api.ToReceive) error {
 	w, err := o.Records.Workstation(ctx, workstation)
-	if v := "v" + w.AgentVersion; err == nil && semver.IsValid(v) && semver.Compare(v, confirmsFrom) < 0 {
-		out.Answer = &api.ToAnswer{Values: map[string]string{}, Problem: "its build of the boot environment cannot ask for a confirmation; make another: jugate environment build --offer"}
+	if err != nil {
+		return err
 	}
-	return err
+	if problem := tooOld(w.AgentVersion, out.RestoreOptions); problem != "" {
+		out.Answer = &api.ToAnswer{Values: map[string]string{}, Problem: problem}
+	}
+	return nil
 }
 
 // follows is the newest version of an image, and how its disk is laid out. Both are empty

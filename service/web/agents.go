@@ -250,6 +250,9 @@ func (s *Server) admittedAgent(h huma.API) {
 	}) (api.Directions, error) {
 		return s.Orders.Progress(ctx, caller(ctx), in.ID, in.Body)
 	})
+	does(s, h, limited(op("PUT", "/disks", "tell-disks", "", ""), checkInAtMost), func(ctx context.Context, in *struct{ Body api.OnDisks }) error {
+		return s.Fleet.OnDisks(ctx, caller(ctx), in.Body.Disks)
+	})
 	does(s, h, limited(op("POST", "/deliveries/{delivery}/lacking", "lacking", "", ""), lackingAtMost), func(ctx context.Context, in *struct {
 		DeliveryRef
 		Body api.Lacking
