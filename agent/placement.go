@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"jugate/api"
-	"jugate/apiclient"
 	"jugate/core/partition"
 	"jugate/core/volume"
 )
@@ -65,12 +64,12 @@ func (a *Agent) seeDisks(inv *api.Inventory) {
 }
 
 // tellDisks tells the service what is on the machine's disks after one of them was written.
-// Nothing depends on it but plans, which are made again.
+// Nothing depends on it but plans, which are made again: it is tried once.
 func (a *Agent) tellDisks(ctx context.Context) {
 	inv, err := a.machine.Inventory()
 	if err == nil {
 		a.seeDisks(&inv)
-		_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) { return struct{}{}, c.TellDisks(ctx, inv.Disks) })
+		err = a.pass().TellDisks(ctx, inv.Disks)
 	}
 	if err != nil {
 		a.options.Log.Warn("the service was not told what is on the disks now", "error", err)

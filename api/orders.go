@@ -115,8 +115,8 @@ type RestoreOptions struct {
 	Grow string `json:"grow,omitempty" doc:"Partition that takes the room of a larger disk: system, a number, last, or none" default:"system" maxLength:"20" example:"last"`
 	Trim bool   `json:"trim,omitempty" doc:"Tell the disk first that nothing on it is needed"`
 	// Keep and Sizes are of a disk that is not the image's alone.
-	Keep  []string `json:"keep,omitempty" maxItems:"16" maxLength:"250" doc:"Partitions of the disk that stay as they are: a number, label=TEXT, type=GUID or, of an MBR, type=HEX. A workstation that does not have one is stopped before anything is written." example:"[\"label=DATA\"]"`
-	Sizes []string `json:"sizes,omitempty" maxItems:"32" maxLength:"100" doc:"Sizes of partitions in place of the golden disk's: NUMBER=SIZE, or NAME=SIZE for an empty one that is added; SIZE is bytes (100GB), per cent of the room, or rest" example:"[\"3=60%\",\"DATA=rest\"]"`
+	Keep  []string `json:"keep,omitempty" nullable:"false" maxItems:"16" maxLength:"250" doc:"Partitions of the disk that stay as they are: a number, label=TEXT, type=GUID or, of an MBR, type=HEX. A workstation that does not have one is stopped before anything is written." example:"[\"label=DATA\"]"`
+	Sizes []string `json:"sizes,omitempty" nullable:"false" maxItems:"32" maxLength:"100" doc:"Sizes of partitions in place of the golden disk's: NUMBER=SIZE, or NAME=SIZE for an empty one that is added; SIZE is bytes (100GB), per cent of the room, or rest" example:"[\"3=60%\",\"DATA=rest\"]"`
 	// Partition and Onto bring one partition alone.
 	Partition int    `json:"partition,omitempty" minimum:"0" maximum:"1024" doc:"Bring just this partition of the image; 0 is all of it" example:"3"`
 	Onto      string `json:"onto,omitempty" maxLength:"250" doc:"With partition: which one of the disk it replaces, named as those that are kept; all others stay" example:"label=SYSTEM"`

@@ -71,12 +71,12 @@ func (a *app) receiptShow() *cobra.Command {
 	}
 }
 
-// receiptOf is of what a receipt is: a version, or a wipe.
+// receiptOf is of what a receipt is: a version or one partition of it, or a wipe.
 func receiptOf(r api.Receipt) string {
 	if r.Wipe != nil {
 		return "wipe"
 	}
-	return fmt.Sprintf("%s@%d", r.Image, r.Version)
+	return fmt.Sprintf("%s@%d", r.Image, r.Version) + pick(r.Partition == 0, "", fmt.Sprintf(", partition %d", r.Partition))
 }
 
 func verifiedWords(r api.Receipt) string {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -104,6 +105,10 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 	}
 	for i, d := range inv.Disks {
 		fields = append(fields, field{fmt.Sprintf("disk %d", i+1), fmt.Sprintf("%s (%d bytes), sectors of %d, %s, serial %s", size(d.Size), d.Size, d.SectorSize, d.Model, d.Serial)})
+		for _, p := range d.Partitions {
+			what := strings.Join(strings.Fields(p.Kind+" "+cmp.Or(p.Label, p.Name)), " ")
+			fields = append(fields, field{fmt.Sprintf("  partition %d", p.Number), size((p.Last-p.First+1)*int64(d.SectorSize)) + pick(what == "", "", ", "+what)})
+		}
 	}
 	if len(inv.Disks) == 0 && w.LastSeen != nil {
 		fields = append(fields, field{"disks", "none"})

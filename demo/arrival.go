@@ -35,7 +35,7 @@ func (s *Stage) playArrival(ctx context.Context, p *Prepared) error {
 		return err
 	}
 	s.say("answers are set; on the copy of %s they change %d files", names[0], len(preview.Changes))
-	d, err := s.Client.Deliver(ctx, api.NewDelivery{Image: imageName, To: names, Reuse: true})
+	d, err := s.Client.Deliver(ctx, api.NewDelivery{Image: imageName, To: names, Reuse: true, RestoreOptions: api.RestoreOptions{Sizes: []string{peoplesFiles + "=rest"}}})
 	if err != nil {
 		return err
 	}

@@ -41,7 +41,7 @@ func address(n int) hwaddr.Address { return hwaddr.Address{0x00, 0x00, 0x5e, 0x0
 
 // cast are the blank workstations: the herbarium scanning room, whose fifth has
 // a bad cable and whose last two have larger disks, two of the seed bank lab, which are
-// of a model that no driver is there for, and three visitor kiosks that nobody has
+// of a model that no driver is there for and have room for people's files, and three visitor kiosks that nobody has
 // admitted yet.
 func cast(loss float64) []machine {
 	var all []machine
@@ -57,7 +57,7 @@ func cast(loss float64) []machine {
 		all = append(all, m)
 	}
 	for n := 1; n <= 2; n++ {
-		all = append(all, machine{name: fmt.Sprintf("seed-%02d", n), address: address(0x20 + n), maker: "Alder Works", model: "A520", memory: 16 << 30, disk: goldSize, loss: loss,
+		all = append(all, machine{name: fmt.Sprintf("seed-%02d", n), address: address(0x20 + n), maker: "Alder Works", model: "A520", memory: 16 << 30, disk: 256 * golddisk.MiB, loss: loss,
 			group: seedBank, devices: []string{madeup.AlderNetwork, madeup.CorvidDisk, madeup.WrenSound}})
 	}
 	for n := 1; n <= 3; n++ {

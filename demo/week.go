@@ -2,10 +2,18 @@ package demo
 
 import (
 	"context"
+	"encoding/hex"
 	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+
+	"github.com/zeebo/blake3"
 
 	"jugate/api"
+	"jugate/core/disk"
 	"jugate/core/order"
+	"jugate/core/partition"
 	"jugate/demo/golddisk"
 )
 
@@ -18,10 +26,17 @@ func (s *Stage) playWeek(ctx context.Context, p *Prepared) error {
 	}
 	s.say("%s should have %s: %d of %d are behind", g.Name, g.Image, g.Behind, g.Workstations)
 	room := []string{"seed-01", "seed-02"}
+	files := map[string]string{}
+	for n, name := range room {
+		if files[name], err = s.writeFiles(ctx, name, uint64(n)); err != nil {
+			return err
+		}
+	}
+	s.say("people have written files into the partition %s that the last delivery has made for them", peoplesFiles)
 	_, err = s.Client.SaveOrder(ctx, api.Order{
 		Name: "seed-bank-weekly", Note: "the lab, each Monday", Wake: true, Schedule: &api.OrderSchedule{When: "monday 18:30", Zone: "Europe/Vienna"},
 		Check:   &api.PreparedCheck{NewCheck: api.NewCheck{To: room, CheckOptions: api.CheckOptions{Memory: "quick", Surface: "whole", Health: true, Network: true}}, Require: []string{"memory >= 4GiB"}},
-		Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: p.Version.Image, To: room, Reuse: true}, Await: true},
+		Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: p.Version.Image, To: room, Reuse: true, RestoreOptions: api.RestoreOptions{Keep: []string{"label=" + peoplesFiles}}}, Await: true},
 	})
 	if err != nil {
 		return err
@@ -50,7 +65,67 @@ func (s *Stage) playWeek(ctx context.Context, p *Prepared) error {
 		return fmt.Errorf("run %d of seed-bank-weekly is %s: %s", run.ID, run.State, run.Reason)
 	}
 	s.say("  its disk was replaced, and the run went on for that one, until it had arrived")
+	for _, name := range room {
+		if now, err := s.digestOfFiles(name); err != nil || now != files[name] {
+			return fmt.Errorf("the files on %s are not as they were: %w", name, err)
+		}
+	}
+	s.say("  what people have written on both is as it was, byte by byte")
 	return nil
+}
+
+// peoplesFiles is the partition for them.
+const peoplesFiles = "DATA"
+
+// partitionOfFiles is where that lies on a workstation's disk, in bytes.
+func (s *Stage) partitionOfFiles(name string) (start, size int64, err error) {
+	d, err := disk.Open(s.disks[name], disk.Options{})
+	if err != nil {
+		return 0, 0, err
+	}
+	defer d.Close()
+	table, err := partition.Read(d, d.Size(), d.SectorSize())
+	if err != nil {
+		return 0, 0, err
+	}
+	for _, p := range table.Partitions {
+		if p.Name == peoplesFiles {
+			return table.Start(p), table.Size(p), nil
+		}
+	}
+	return 0, 0, fmt.Errorf("there is no partition %s on the disk of %s", peoplesFiles, name)
+}
+
+// writeFiles makes a file system with files in that partition, and returns the digest of all of it.
+func (s *Stage) writeFiles(ctx context.Context, name string, seed uint64) (string, error) {
+	start, size, err := s.partitionOfFiles(name)
+	if err != nil {
+		return "", err
+	}
+	volume := filepath.Join(s.dir, name+".data")
+	defer os.Remove(volume)
+	if err := golddisk.BuildVolume(ctx, golddisk.VolumeSpec{Path: volume, Size: size / golddisk.MiB * golddisk.MiB, Mkfs: []string{"mkfs.ext4", "-q", "-F", "-L", peoplesFiles}, Data: 8 * golddisk.MiB, Seed: seed}); err != nil {
+		return "", err
+	}
+	if err := golddisk.Put(s.disks[name], start, volume); err != nil {
+		return "", err
+	}
+	return s.digestOfFiles(name)
+}
+
+func (s *Stage) digestOfFiles(name string) (string, error) {
+	start, size, err := s.partitionOfFiles(name)
+	if err != nil {
+		return "", err
+	}
+	f, err := os.Open(s.disks[name])
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := blake3.New()
+	_, err = io.Copy(h, io.NewSectionReader(f, start, size))
+	return hex.EncodeToString(h.Sum(nil)), err
 }
 
 // startsAndEnds waits for the delivery of a run, starts what it has brought to a workstation, and waits for the run's end.

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Checkbox, Collapse, DatePicker, Flex, Form, InputNumber, Modal, Radio, Select } from "antd";
+import { Checkbox, Collapse, DatePicker, Flex, Form, Input, InputNumber, Modal, Radio, Select } from "antd";
 import type { Dayjs } from "dayjs";
 import { useNavigate } from "react-router";
 import { ask, client, type Plan, type Version } from "../api/client";
@@ -17,6 +17,10 @@ interface Order {
   mbit?: number;
   whenDone: "stay" | "restart" | "power-off";
   grow: string;
+  keep?: string[];
+  sizes?: string[];
+  partition?: number;
+  onto?: string;
   reuse?: boolean;
   sealed?: boolean;
   drivers?: string[];
@@ -41,7 +45,7 @@ function atLatest(v: Order) {
 }
 
 /** Whether what is needed to plan has been said. */
-const complete = (v: Partial<Order>) => (v.start === "ready" ? !!v.ready : v.start === "at" ? !!v.at : true);
+const complete = (v: Partial<Order>) => (v.start === "ready" ? !!v.ready : v.start === "at" ? !!v.at : true) && (!v.partition || !!v.onto);
 
 /** The order as the service takes it. */
 function orderOf(version: Version, v: Order) {
@@ -57,7 +61,9 @@ function orderOf(version: Version, v: Order) {
     drivers: v.drivers,
     despite_drivers: v.despiteDrivers ?? false,
     despite_firmware: v.despiteFirmware ?? false,
-    grow: v.grow,
+    // What one partition alone replaces leaves the others as they are.
+    ...(v.partition ? { partition: v.partition, onto: v.onto } : { keep: v.keep, sizes: v.sizes }),
+    grow: v.partition || v.sizes?.length ? "system" : v.grow,
     disk: "only",
     domain_away: v.domainAway ?? ("refuse" as const),
     with_answers: v.asGolden ? ("none" as const) : ("set" as const),
@@ -140,9 +146,6 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
                     </Form.Item>
                   </Flex>
                   <Flex gap={16}>
-                    <Form.Item name="grow" label="On larger disks" style={{ flex: 1 }}>
-                      <Select options={growth(whole.data)} />
-                    </Form.Item>
                     <Form.Item name="whenDone" label="When a disk is right, the workstation" style={{ flex: 1 }}>
                       <Select
                         options={[
@@ -193,12 +196,46 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
                 </>
               ),
             },
+            {
+              key: "partitions",
+              label: "Partitions: what stays on the disks, sizes, or one partition alone",
+              forceRender: true,
+              children: <Partitions version={whole.data} alone={!!values?.partition} sized={!!values?.sizes?.length} />,
+            },
           ]}
         />
       </Form>
       {plan.isError && <Failure error={plan.error} />}
       {plan.data && !plan.isError && <DeliveryPlan plan={plan.data} />}
     </Modal>
+  );
+}
+
+/** How the image is to lie on the disks. */
+function Partitions({ version, alone, sized }: { version?: Version; alone: boolean; sized: boolean }) {
+  const partitions = (version?.areas ?? []).filter((a) => a.partition > 0);
+  return (
+    <>
+      <Form.Item name="keep" label="These partitions of the disks stay as they are" extra="By label, number or type. A workstation that does not have them is refused.">
+        <Select mode="tags" open={false} suffixIcon={null} disabled={alone} placeholder="none: the image has the whole disk; or label=DATA" tokenSeparators={[","]} />
+      </Form.Item>
+      <Flex gap={16}>
+        <Form.Item name="grow" label="On larger disks" style={{ flex: 1 }}>
+          <Select options={growth(version)} disabled={alone || sized} />
+        </Form.Item>
+        <Form.Item name="sizes" label="Sizes of your own" style={{ flex: 1 }}>
+          <Select mode="tags" open={false} suffixIcon={null} disabled={alone} placeholder="as the golden disk's; or 3=60%, DATA=rest" tokenSeparators={[","]} />
+        </Form.Item>
+      </Flex>
+      <Flex gap={16}>
+        <Form.Item name="partition" label="Bring just one partition" style={{ flex: 1 }}>
+          <Select allowClear placeholder="all of the image" options={partitions.map((a) => ({ value: a.partition, label: `partition ${a.partition}${a.name ? ` (${a.name})` : ""}` }))} />
+        </Form.Item>
+        <Form.Item name="onto" label="onto this one of the disk" style={{ flex: 1 }} rules={alone ? [{ required: true, message: "Onto which?" }] : []}>
+          <Input disabled={!alone} placeholder="label=SYSTEM, or a number" />
+        </Form.Item>
+      </Flex>
+    </>
   );
 }
 

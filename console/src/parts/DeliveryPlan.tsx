@@ -9,6 +9,7 @@ export function DeliveryPlan({ plan }: { plan: Plan }) {
     ...w.warnings.map((text) => ({ name: w.workstation, text, refused: false })),
   ]);
   const estimate = plan.seconds ? `about ${left(plan.seconds)} once the stream runs` : "unknown how long, as nothing was delivered yet";
+  const stays = plan.members.some((w) => w.stays?.length);
   return (
     <Flex vertical gap={12} style={{ marginTop: 16 }}>
       <div>
@@ -23,6 +24,7 @@ export function DeliveryPlan({ plan }: { plan: Plan }) {
           { title: "Workstation", render: (_, w) => <b>{w.workstation}</b> },
           { title: "Model", render: (_, w) => `${w.maker} ${w.model}` },
           { title: "Disk", render: (_, w) => (w.overwritten_disk ? `${size(w.overwritten_disk.size)}, ${w.overwritten_disk.model}` : "unknown") },
+          ...(stays ? [{ title: "Stays", render: (_: unknown, w: Plan["members"][number]) => w.stays?.join("; ") }] : []),
           { title: "Has now", render: (_, w) => (w.unfinished ? `${w.image}, unfinished` : w.image) },
           { title: "Is", render: (_, w) => (w.online ? "there" : "away") },
           { title: "", render: (_, w) => (w.problems.length ? <Tag color="red">refused</Tag> : w.warnings.length ? <Tag color="gold">warning</Tag> : null) },

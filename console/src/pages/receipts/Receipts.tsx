@@ -76,7 +76,7 @@ export function Receipts() {
             { title: "Ended", key: "ended", sorter: true, render: (_, r) => <span style={{ whiteSpace: "nowrap" }}>{when(r.ended)}</span> },
             { title: "Workstation", key: "workstation", sorter: true, render: (_, r) => <b>{r.workstation}</b> },
             { title: "Hardware address", render: (_, r) => <Address text={r.hardware_address} /> },
-            { title: "Image", key: "image", sorter: true, render: (_, r) => (r.wipe ? <Wiped receipt={r} /> : <Tooltip title={`digest ${r.digest}`}>{`${r.image}@${r.version}`}</Tooltip>) },
+            { title: "Image", key: "image", sorter: true, render: (_, r) => (r.wipe ? <Wiped receipt={r} /> : <Tooltip title={`digest ${r.digest}`}>{`${r.image}@${r.version}${r.partition ? `, partition ${r.partition}` : ""}`}</Tooltip>) },
             { title: explained("Outcome", { kind: "outcome of a receipt" }), key: "outcome", sorter: true, render: (_, r) => <Outcome state={r.outcome} /> },
             { title: "Verified", render: (_, r) => (r.verified ? "yes" : "no") },
             { title: "By multicast", align: "right", render: (_, r) => size(r.bytes_multicast) },

@@ -28,6 +28,11 @@ function Parts({ workstation: w }: { workstation: Workstation }) {
           {w.inventory?.disks.map((d) => (
             <div key={d.serial}>
               {d.model}, {d.size.toLocaleString("en")} bytes, sectors of {d.sector_size}, serial {d.serial}
+              {d.partitions?.map((p) => (
+                <div key={p.number} style={{ paddingLeft: 12 }}>
+                  {p.number}: {size((p.last_sector - p.first_sector + 1) * d.sector_size)} {p.kind} {p.label || p.name}
+                </div>
+              ))}
             </div>
           ))}
         </div>
