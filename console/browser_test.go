@@ -101,7 +101,6 @@ func TestAnEngineersMorning(t *testing.T) {
 
 	t.Log("# the dialog says which disks will be overwritten before it can be confirmed")
 	b.until(fmt.Sprintf(`[...document.querySelectorAll(".ant-modal-footer button")].some(b => b.innerText === "Overwrite %d disks" && !b.disabled)`, len(p.Room)))
-	b.shoot("console-deliver")
 	b.do(click(`//div[contains(@class, "ant-modal-footer")]//button[contains(@class, "ant-btn-primary")]`))
 
 	t.Log("# the delivery is watched to its end without touching anything")

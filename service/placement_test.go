@@ -70,7 +70,7 @@ func TestDesksKeepTheirData(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, plan.Refused)
 	for _, m := range plan.Members {
-		assert.Equal(t, []string{"partition 2 (DATA), 21 MB"}, m.Stays)
+		assert.Equal(t, []string{"partition 2 (DATA), 20 MiB"}, m.Stays)
 	}
 	all := keep
 	all.To = []string{"herbarium", "herb-03"}

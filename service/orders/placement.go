@@ -78,7 +78,7 @@ func onDisk(p restore.Placement, man *image.Manifest, d api.Disk) (stays []strin
 		if name != "" {
 			name = " (" + name + ")"
 		}
-		stays = append(stays, fmt.Sprintf("partition %d%s, %s", p.Number, name, humanize.Bytes(uint64(table.Size(p)))))
+		stays = append(stays, fmt.Sprintf("partition %d%s, %s", p.Number, name, humanize.IBytes(uint64(table.Size(p)))))
 	}
 	_, err = man.Onto(d.Size, d.SectorSize, fit)
 	return stays, "", err

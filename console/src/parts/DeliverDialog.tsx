@@ -133,7 +133,7 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
           items={[
             {
               key: "more",
-              label: "When at the latest, rate, drivers, larger disks and more",
+              label: "When at the latest, rate, drivers and more",
               forceRender: true,
               children: (
                 <>
@@ -224,7 +224,7 @@ function Partitions({ version, alone, sized }: { version?: Version; alone: boole
           <Select options={growth(version)} disabled={alone || sized} />
         </Form.Item>
         <Form.Item name="sizes" label="Sizes of your own" style={{ flex: 1 }}>
-          <Select mode="tags" open={false} suffixIcon={null} disabled={alone} placeholder="as the golden disk's; or 3=60%, DATA=rest" tokenSeparators={[","]} />
+          <Select mode="tags" open={false} suffixIcon={null} disabled={alone} placeholder="e.g. 2=60%, DATA=rest" tokenSeparators={[","]} />
         </Form.Item>
       </Flex>
       <Flex gap={16}>
