@@ -34,23 +34,37 @@ func ReadArrival(path string) (answers.Arrival, error) {
 	return a, json.Unmarshal(text, &a)
 }
 
-// ArrivalClient is a client for the service that a report goes to.
-func ArrivalClient(a answers.Arrival) (*apiclient.Client, error) {
-	c, err := apiclient.ForAgent(a.Service, []byte(a.Certificate))
-	if err != nil {
+// ArrivalClient is a client for the service that a report goes to, from the system below root.
+func ArrivalClient(a answers.Arrival, root string) (c *apiclient.Client, err error) {
+	if a.Helper {
+		own, err := helperCertificate(root)
+		if err != nil {
+			return nil, err
+		}
+		c, err = apiclient.ForHolder(a.Service, []byte(a.Certificate), own)
+		if err != nil {
+			return nil, err
+		}
+	} else if c, err = apiclient.ForAgent(a.Service, []byte(a.Certificate)); err != nil {
 		return nil, err
 	}
 	return c.WithToken(a.Token), nil
 }
 
 // Arrive reports the first start of the system below root, and removes what was written for
-// that, whatever comes of it. While nobody answers it tries again, for an hour.
-func Arrive(ctx context.Context, c *apiclient.Client, root string) error {
+// that, whatever comes of it; of a helper just the token, once it was good. While nobody answers it tries again, for an
+// hour.
+func Arrive(ctx context.Context, c *apiclient.Client, a answers.Arrival, root string) error {
 	ctx, cancel := context.WithTimeout(ctx, arriveFor)
 	defer cancel()
 	for {
-		err := c.Arrive(ctx, arrivalReport(root))
-		if ctx.Err() == nil && !apiclient.IsPassing(err) {
+		report := arrivalReport(root)
+		report.Helper = a.Helper
+		err := c.Arrive(ctx, report)
+		switch {
+		case err == nil && a.Helper:
+			return settle(root, a)
+		case ctx.Err() == nil && !apiclient.IsPassing(err):
 			return errors.Join(err, leaveNothing(root))
 		}
 		select {
@@ -63,7 +77,7 @@ func Arrive(ctx context.Context, c *apiclient.Client, root string) error {
 
 // leaveNothing removes the files of the report.
 func leaveNothing(root string) (err error) {
-	for _, name := range answers.ArrivalFiles {
+	for _, name := range append([]string{answers.HelperKey}, answers.ArrivalFiles...) {
 		if e := os.Remove(filepath.Join(root, name)); e != nil && !errors.Is(e, fs.ErrNotExist) {
 			err = errors.Join(err, e)
 		}

@@ -65,7 +65,7 @@ func TestTheFirstStartIsReportedAndLeavesNothing(t *testing.T) {
 				require.NoError(t, err)
 				service := &replies{statuses: c.statuses}
 				began := time.Now()
-				err = agent.Arrive(t.Context(), client.Over(&http.Client{Transport: service}), root)
+				err = agent.Arrive(t.Context(), client.Over(&http.Client{Transport: service}), answers.Arrival{Token: "token"}, root)
 				if c.fails == "" {
 					require.NoError(t, err)
 				} else {

@@ -33,13 +33,16 @@ func firmware() (kind string, secureBoot bool) {
 	return "UEFI", err == nil && len(b) == 5 && b[4] == 1
 }
 
-// errNoEntry says that the firmware has no entry for a disk. Most firmware then makes one
+// errNoEntry says that the firmware has no entry for a disk, or for the network. Most firmware then makes one
 // by itself.
-var errNoEntry = errors.New("the firmware has no boot entry for a disk")
+var errNoEntry = errors.New("the firmware has no boot entry for that")
 
 // nextBootFromDisk sets BootNext to the first entry, in the firmware's order, that
 // stands for a disk (UEFI specification, 3.1). On BIOS there is nothing to set.
-func nextBootFromDisk() error {
+func nextBootFromDisk() error { return nextBoot(startsDisk) }
+
+// nextBoot sets BootNext to the first entry that is as wanted.
+func nextBoot(wanted func(option []byte) bool) error {
 	if kind, _ := firmware(); kind != "UEFI" {
 		return nil
 	}
@@ -50,7 +53,7 @@ func nextBootFromDisk() error {
 	for b := order[min(4, len(order)):]; len(b) >= 2; b = b[2:] {
 		number := binary.LittleEndian.Uint16(b)
 		entry, err := os.ReadFile(filepath.Join(efiVariables, "Boot"+hex4(number)+efiGlobal))
-		if err == nil && len(entry) > 4 && startsDisk(entry[4:]) {
+		if err == nil && len(entry) > 4 && wanted(entry[4:]) {
 			return writeVariable("BootNext", binary.LittleEndian.AppendUint16(nil, number))
 		}
 	}
@@ -95,6 +98,29 @@ func startsDisk(b []byte) bool {
 	if len(b) < optionFixedPart || binary.LittleEndian.Uint32(b)&optionActive == 0 {
 		return false
 	}
+	disk := false
+	ended := walk(b, func(kind, sub byte) bool {
+		switch {
+		case kind == pathMessaging && (sub == messagingMAC || sub == messagingURI || sub == messagingUSB):
+			return false
+		case kind == pathMedia && sub == pathHardDrive:
+			disk = true
+		case kind == pathMessaging: // SATA, NVMe and the like
+			disk = true
+		case kind == pathHardware && sub == hardwarePCI: // all that there is of a virtual disk
+			disk = true
+		}
+		return true
+	})
+	return ended && disk
+}
+
+// walk goes through the device path of a load option; false from f ends that. It tells whether
+// it has come to the path's end.
+func walk(b []byte, f func(kind, sub byte) bool) bool {
+	if len(b) < optionFixedPart {
+		return false
+	}
 	length := int(binary.LittleEndian.Uint16(b[4:]))
 	rest := b[optionFixedPart:]
 	end := 0
@@ -108,22 +134,15 @@ func startsDisk(b []byte) bool {
 	if length > len(rest) {
 		return false
 	}
-	disk := false
 	for p := rest[:length]; len(p) >= pathHeader; {
 		kind, sub, size := p[0], p[1], int(binary.LittleEndian.Uint16(p[2:]))
 		switch {
 		case size < pathHeader || size > len(p):
 			return false
 		case kind == pathEnd:
-			return disk
-		case kind == pathMessaging && (sub == messagingMAC || sub == messagingURI || sub == messagingUSB):
+			return true
+		case !f(kind, sub):
 			return false
-		case kind == pathMedia && sub == pathHardDrive:
-			disk = true
-		case kind == pathMessaging: // SATA, NVMe and the like
-			disk = true
-		case kind == pathHardware && sub == hardwarePCI: // all that there is of a virtual disk
-			disk = true
 		}
 		p = p[size:]
 	}

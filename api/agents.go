@@ -121,6 +121,7 @@ type ArrivalReport struct {
 	System       string   `json:"operating_system" doc:"Name and build" maxLength:"200"`
 	Kernel       string   `json:"kernel" maxLength:"100"`
 	Uptime       float64  `json:"uptime_seconds" doc:"Since the system has started" minimum:"0"`
+	Helper       bool     `json:"stays_as_helper,omitempty" doc:"What reports it stays as a helper; its key by TLS is the helper's"`
 }
 
 // Activity tells what the agent is doing, in words, and how far it is.

@@ -32,6 +32,7 @@ type Workstation struct {
 	Unfinished   bool              `json:"unfinished" doc:"A copy of that image was begun and is not whole: the disk does not start"`
 	Wanted       []string          `json:"wanted" nullable:"false" doc:"What its groups say it should have, as NAME@VERSION; more than one if they do not agree"`
 	Behind       bool              `json:"behind" doc:"It does not have that"`
+	Helper       *Helper           `json:"helper,omitempty" doc:"What stays on its system, by the answer helper; absent if nothing does"`
 }
 
 // Inventory is what an agent finds in its machine.

@@ -18,7 +18,11 @@ type Order struct {
 	Drivers  *InstallDrivers   `json:"install_drivers,omitempty"`
 	Payloads *InstallPayloads  `json:"bring_payloads,omitempty"`
 	Wake     bool              `json:"wake,omitempty" doc:"Switch the workstations on over the network first"`
-	Schedule *OrderSchedule    `json:"schedule,omitempty" doc:"When it runs by itself"`
+	// Restart and Afterwards are for workstations with a helper.
+	Restart     bool           `json:"restart_running,omitempty" doc:"Workstations whose system is on restart into the boot environment, by the helper on it (the answer helper), once whoever is signed in has had time to save their work"`
+	WarnMinutes int            `json:"warn_minutes,omitempty" minimum:"0" maximum:"1440" doc:"How long they have for that, 5 by default, also before a workstation is switched off afterwards" example:"10"`
+	Afterwards  string         `json:"afterwards,omitempty" enum:"power-off,as-before" doc:"What becomes of the workstations that it does not fail for, once all is done, also their first start if the run waits for that: by their helper they are switched off, all or those that were off before"`
+	Schedule    *OrderSchedule `json:"schedule,omitempty" doc:"When it runs by itself"`
 	// WhenBehind is about machines that appear.
 	WhenBehind bool     `json:"when_behind,omitempty" doc:"Runs by itself for each of the workstations of its delivery that appears in the network and does not have the version that its groups say it should have, once for each version"`
 	Tries      int      `json:"tries,omitempty" minimum:"0" maximum:"5" doc:"How often it is tried for workstations that it fails for; once by default" example:"2"`

@@ -100,6 +100,13 @@ func (c *Client) TellProgress(ctx context.Context, delivery int64, p api.Progres
 	return agent[api.Directions](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/progress", delivery), p)
 }
 
+// HelperWish is what the helper on a delivered system is to do, once that is something else
+// than it knows; or after a while. Boot names the start of its system.
+func (c *Client) HelperWish(ctx context.Context, boot string, has int64) (w api.HelperWish, err error) {
+	err = c.do(ctx, http.MethodGet, fmt.Sprintf("/agent/v1/helper?boot=%s&has=%d", url.QueryEscape(boot), has), nil, &w)
+	return w, err
+}
+
 // TellDisks says what is on the machine's disks now.
 func (c *Client) TellDisks(ctx context.Context, disks []api.Disk) error {
 	return c.do(ctx, http.MethodPut, "/agent/v1/disks", api.OnDisks{Disks: disks}, nil)

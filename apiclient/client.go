@@ -132,6 +132,15 @@ func (c *Client) Trusting(authority []byte) (*Client, error) {
 // ForAgent makes a client for an agent, which waits for no answer without end and has a key of its own, so
 // that nobody else can use its pass. It believes whom Pinned believes.
 func ForAgent(server string, certificate []byte) (*Client, error) {
+	own, err := ownCertificate()
+	if err != nil {
+		return nil, err
+	}
+	return ForHolder(server, certificate, own)
+}
+
+// ForHolder is ForAgent with a certificate of one's own.
+func ForHolder(server string, certificate []byte, own *tls.Certificate) (*Client, error) {
 	c, err := New(server, "")
 	if err != nil {
 		return nil, err
@@ -140,10 +149,6 @@ func ForAgent(server string, certificate []byte) (*Client, error) {
 	t.ResponseHeaderTimeout = answerWithin
 	if strings.HasPrefix(server, "https:") {
 		if t.TLSClientConfig, err = Pinned(certificate); err != nil {
-			return nil, err
-		}
-		own, err := ownCertificate()
-		if err != nil {
 			return nil, err
 		}
 		c.authority = certificate

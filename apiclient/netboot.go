@@ -94,6 +94,11 @@ func (c *Client) Wake(ctx context.Context, in api.WakeUp) (api.Woken, error) {
 	return one[api.Woken](ctx, c, http.MethodPost, "wake", in)
 }
 
+// Tell has systems that are on restart or switch off.
+func (c *Client) Tell(ctx context.Context, in api.Telling) (api.Told, error) {
+	return one[api.Told](ctx, c, http.MethodPost, "tell", in)
+}
+
 // Recipients shows who may receive an image.
 func (c *Client) Recipients(ctx context.Context, image string) (api.Recipients, error) {
 	return one[api.Recipients](ctx, c, http.MethodGet, "images/"+url.PathEscape(image)+"/recipients", nil)

@@ -42,12 +42,17 @@ func Pinned(certificate []byte) (*tls.Config, error) {
 // ownCertificate makes a key with a certificate that nobody has to believe: it says which key it is (RFC
 // 8705, 2.2).
 func ownCertificate() (*tls.Certificate, error) {
-	public, key, err := ed25519.GenerateKey(rand.Reader)
+	_, key, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
 		return nil, err
 	}
+	return CertificateOf(key)
+}
+
+// CertificateOf is a certificate with nothing to say but its key, signed by itself.
+func CertificateOf(key ed25519.PrivateKey) (*tls.Certificate, error) {
 	c := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "jugate agent"}, NotAfter: time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC)} // RFC 5280, 4.1.2.5
-	der, err := x509.CreateCertificate(rand.Reader, c, c, public, key)
+	der, err := x509.CreateCertificate(rand.Reader, c, c, key.Public(), key)
 	return &tls.Certificate{Certificate: [][]byte{der}, PrivateKey: key}, err
 }
 

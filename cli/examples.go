@@ -65,6 +65,9 @@ var examples = map[string]string{
 	"workstation retire":  "workstation retire herb-03",
 	"workstation show":    "workstation show herb-03\nworkstation show 00-00-5E-00-53-13",
 	"workstation wake":    "workstation wake herbarium herb-09",
+
+	"workstation power-off": "workstation power-off herbarium --warn 15m --why 'The garden closes.'",
+	"workstation restart":   "workstation restart herbarium --warn 10m --why 'The room gets its new image.'\nworkstation restart herbarium --withdraw",
 }
 
 // addExamples gives commands their examples.

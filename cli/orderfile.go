@@ -145,6 +145,9 @@ func (a *app) orderAdd() *cobra.Command {
 	f.StringVar(&deliver.WhenDone, "when-done", "", "what a workstation does then: restart, power-off or stay")
 	f.DurationVar(&wait, "wait", 0, "how long a delivery waits for its workstations at the most (default 1h)")
 	f.BoolVar(&in.Wake, "wake", false, "switch the workstations on over the network first")
+	f.BoolVar(&in.Restart, "restart-running", false, "workstations whose system is on restart into the boot environment, by their helper")
+	f.IntVar(&in.WarnMinutes, "warn-minutes", 0, "how long whoever is signed in there has to save their work (default 5)")
+	f.StringVar(&in.Afterwards, "afterwards", "", "what becomes of workstations when all is done, by their helper: power-off, or as-before for those that were off")
 	f.StringVar(&schedule.When, "when", "", "when it runs by itself")
 	f.StringVar(&schedule.Zone, "zone", "", "by the clock of which place, such as Europe/Vienna (default: that of this machine)")
 	f.StringVar(&schedule.Missed, "missed", "", "what becomes of a run whose time came while the service was down: run or skip")
@@ -159,6 +162,7 @@ func (a *app) orderAdd() *cobra.Command {
 	cmd.RegisterFlagCompletionFunc("to", a.complete(targetNames))
 	cmd.RegisterFlagCompletionFunc("release", a.complete(roleNames))
 	cmd.RegisterFlagCompletionFunc("when-done", cobra.FixedCompletions(toCompletions(whenDone), cobra.ShellCompDirectiveNoFileComp))
+	cmd.RegisterFlagCompletionFunc("afterwards", cobra.FixedCompletions([]cobra.Completion{"power-off", "as-before"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RegisterFlagCompletionFunc("missed", cobra.FixedCompletions([]cobra.Completion{order.RunMissed, order.SkipMissed}, cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }

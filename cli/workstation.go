@@ -2,6 +2,7 @@ package cli
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -17,7 +18,8 @@ import (
 
 func (a *app) workstationCommand() *cobra.Command {
 	cmd := noun("workstation", "See, admit and retire workstations",
-		a.workstationList(), a.workstationShow(), a.workstationAdmit(), a.workstationRename(), a.workstationRetire(), a.workstationWipe(), a.workstationWake(), a.workstationAddress())
+		a.workstationList(), a.workstationShow(), a.workstationAdmit(), a.workstationRename(), a.workstationRetire(), a.workstationWipe(), a.workstationWake(),
+		a.workstationTell(api.TellRestart, "Restart systems that are on, into the boot environment if something waits there", helperHelp), a.workstationTell(api.TellPowerOff, "Switch systems off that are on", helperHelp), a.workstationAddress())
 	cmd.AddCommand(a.tableVerbs()...)
 	cmd.AddCommand(a.strangerVerbs()...)
 	return cmd
@@ -121,7 +123,7 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 	}
 	return show(cmd, a, w, append(fields, []field{
 		{"note", w.Note},
-		{"groups", strings.Join(w.Groups, " ")}, {"image", onDisk(w)}, {"should have", strings.Join(w.Wanted, " or ") + pick(w.Behind, ", is behind", "")}, {"doing", doing(w)}, {"agent", w.AgentVersion},
+		{"groups", strings.Join(w.Groups, " ")}, {"image", onDisk(w)}, {"should have", strings.Join(w.Wanted, " or ") + pick(w.Behind, ", is behind", "")}, {"doing", doing(w)}, {"agent", w.AgentVersion}, {"its system", helperWords(w.Helper)},
 		{"first seen", seen(w.FirstSeen)}, {"last seen", seen(w.LastSeen)},
 	}...)...)
 }
@@ -231,6 +233,55 @@ func (a *app) workstationWake() *cobra.Command {
 	whereFlag(cmd, &where, "of those, or of the whole roster, whoever fits a condition")
 	return cmd
 }
+
+// workstationTell has systems that are on do something.
+func (a *app) workstationTell(verb, short, long string) *cobra.Command {
+	in := api.Telling{Verb: verb}
+	var warn time.Duration
+	var withdraw bool
+	cmd := &cobra.Command{
+		Use: verb + " [WORKSTATION|GROUP…]", Short: short, Long: short + ".\n\n" + long,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			if warn < time.Minute {
+				return usageError{errors.New("--warn is a minute at least; where nobody is signed in, nobody is waited for")}
+			}
+			in.To, in.WarnMinutes = args, int(warn.Minutes())
+			if withdraw {
+				in.Verb = "nothing"
+			}
+			told, err := c.Tell(cmd.Context(), in)
+			if err != nil {
+				return err
+			}
+			return show(cmd, a, told, field{"told", strings.Join(told.Told, ", ")}, field{"off", strings.Join(told.Off, ", ")}, field{"without a helper", strings.Join(told.Without, ", ")})
+		},
+	}
+	cmd.Args = namedOr(cmd, 0)
+	whereFlag(cmd, &in.Where, "of those, or of the whole roster, whoever fits a condition")
+	cmd.Flags().DurationVar(&warn, "warn", 5*time.Minute, "how long whoever is signed in has to save their work")
+	cmd.Flags().StringVar(&in.Why, "why", "", "what they read")
+	cmd.Flags().BoolVar(&withdraw, "withdraw", false, "take back what was told and has not happened yet")
+	return cmd
+}
+
+// helperWords is what the helper on a system says of that.
+func helperWords(h *api.Helper) string {
+	switch {
+	case h == nil:
+		return ""
+	case !h.Running:
+		return "is off, or away"
+	case h.Verb == "":
+		return "is on"
+	}
+	return "is on, and was told: " + h.Verb
+}
+
+const helperHelp = "It reaches systems that are on and on which a helper stays (the answer helper). Whoever is\nsigned in there reads a warning and has time to save their work; where nobody is, it\nhappens at once."
 
 func (a *app) workstationAddress() *cobra.Command {
 	return &cobra.Command{

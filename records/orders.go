@@ -95,6 +95,8 @@ type Run struct {
 	Continues sql.NullInt64 `db:"continues"` // the run that failed for those
 	Attempt   int           `db:"attempt"`   // how often it was tried with this one
 
+	WereOnIDs string `db:"were_on"` // see WereOn
+
 	Unasked *Tried `db:"-"` // what is noted when it begins; nil if somebody or a schedule has asked for it
 }
 
@@ -105,6 +107,14 @@ func (r *Run) Only() ([]int64, error) {
 
 // SetOnly has it be for some workstations of its order.
 func (r *Run) SetOnly(ids []int64) { r.OnlyIDs = encode(ids) }
+
+// WereOn are the numbers of the workstations that were on when it began; nil if nobody asked.
+func (r *Run) WereOn() ([]int64, error) {
+	return decode[[]int64](fmt.Sprintf("who was on when run %d began", r.ID), r.WereOnIDs)
+}
+
+// SetWereOn keeps them.
+func (r *Run) SetWereOn(ids []int64) { r.WereOnIDs = encode(ids) }
 
 // Order is the order as it was when the run began.
 func (r *Run) Order() (api.Order, error) {
@@ -146,8 +156,8 @@ func (db *DB) BeginRun(ctx context.Context, r Run, in api.Order, parts []RunPart
 				return err
 			}
 		}
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO runs (name, content, state, reason, ordered_by, person_id, began, ended, only_ids, continues, attempt)
-			VALUES (:name, :content, :state, :reason, :ordered_by, :person_id, :began, :ended, :only_ids, :continues, :attempt)`, r)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO runs (name, content, state, reason, ordered_by, person_id, began, ended, only_ids, continues, attempt, were_on)
+			VALUES (:name, :content, :state, :reason, :ordered_by, :person_id, :began, :ended, :only_ids, :continues, :attempt, :were_on)`, r)
 		if err != nil {
 			return err
 		}

@@ -38,6 +38,7 @@ type Workstation struct {
 	ProposedList string       `db:"proposed_list"` // see Proposed
 	GroupList    string       `db:"group_list"`    // see Groups and Wanted
 	OnDisk       string       `db:"on_disk"`       // see Holds
+	Helper       string       `db:"helper"`        // what it is told, or "idle"; empty if its system has none
 	Note         string       `db:"note"`
 	FieldTexts   string       `db:"fields"` // see Fields
 }
@@ -139,6 +140,7 @@ const (
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'accepted' ORDER BY address)), '') AS accepted_list,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'proposed' ORDER BY address)), '') AS proposed_list,
 		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name || iif(g.image = '', '', '=' || coalesce(` + wantedRef + `, '')) AS name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list,
+		coalesce((SELECT iif(h.verb = '', 'idle', h.verb) FROM helpers h WHERE h.workstation_id = w.id), '') AS helper,
 		` + onDisk + ` AS on_disk`
 	// Of a wipe that was begun nothing is left. One partition alone makes no image of what else is there.
 	onDisk = `coalesce((SELECT iif(r.kind = 'wipe', '', iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version) FROM receipts r

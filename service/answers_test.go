@@ -204,7 +204,7 @@ func TestEveryCopyStartsAsItself(t *testing.T) {
 	assert.NotEqual(t, arrived.Report.MachineID, h.receipts(d.ID)["herb-01"].Arrival.Report.MachineID)
 	var a answers.Arrival
 	require.NoError(t, json.Unmarshal([]byte(stolen), &a))
-	c, err := agent.ArrivalClient(a)
+	c, err := agent.ArrivalClient(a, t.TempDir())
 	require.NoError(t, err)
 	assert.True(t, apiclient.IsUnauthorized(c.Arrive(ctx, api.ArrivalReport{ComputerName: "thief", Addresses: []string{}, IPs: []string{}})), "a token that was used is good for nothing")
 	_, err = c.Workstations(ctx, apiclient.List{})

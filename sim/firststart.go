@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
 	"strings"
 
 	"jugate/agent"
@@ -51,6 +52,18 @@ func (w *Workstation) FirstStart(ctx context.Context) error {
 	return ErrNothingToReport
 }
 
+// home is where the system that has started keeps what must not be in the image.
+func (w *Workstation) home() string { return w.Disks[0] + ".system" }
+
+// Stay runs the helper that has stayed on the workstation's system, for one start of it.
+func (w *Workstation) Stay(ctx context.Context, service string, certificate []byte, boot string, sys agent.System) error {
+	c, err := agent.ArrivalClient(answers.Arrival{Service: service, Certificate: string(certificate), Helper: true}, w.home())
+	if err != nil {
+		return err
+	}
+	return agent.Stay(ctx, c, boot, sys)
+}
+
 func (w *Workstation) startIn(ctx context.Context, e *extVolume) error {
 	text, err := fs.ReadFile(e.FS, "var/lib/jugate/arrival.json")
 	if err != nil {
@@ -60,7 +73,8 @@ func (w *Workstation) startIn(ctx context.Context, e *extVolume) error {
 	if err := json.Unmarshal(text, &a); err != nil {
 		return err
 	}
-	c, err := agent.ArrivalClient(a)
+	os.RemoveAll(w.home()) // of an earlier system
+	c, err := agent.ArrivalClient(a, w.home())
 	if err != nil {
 		return err
 	}
@@ -68,7 +82,7 @@ func (w *Workstation) startIn(ctx context.Context, e *extVolume) error {
 		text, _ := fs.ReadFile(e.FS, name)
 		return strings.TrimSpace(string(text))
 	}
-	r := api.ArrivalReport{ComputerName: read("etc/hostname"), MachineID: read("etc/machine-id"), System: "a simulated system", Kernel: "none", Uptime: 1, Addresses: []string{}, IPs: []string{}}
+	r := api.ArrivalReport{Helper: a.Helper, ComputerName: read("etc/hostname"), MachineID: read("etc/machine-id"), System: "a simulated system", Kernel: "none", Uptime: 1, Addresses: []string{}, IPs: []string{}}
 	if r.MachineID == "" {
 		sum := sha256.Sum256(fmt.Append(nil, "first start of ", w.Addresses))
 		r.MachineID = hex.EncodeToString(sum[:16])

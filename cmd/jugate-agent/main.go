@@ -63,7 +63,8 @@ func run(server, authority, ifi string) error {
 	return agent.New(c, agent.Hardware{Interface: ifi}, agent.Options{Show: agent.Screen(os.Stdout)}).Run(ctx)
 }
 
-// arrive reports the first start of the system that it runs in.
+// arrive reports the first start of the system that it runs in, and stays as a helper if that
+// is wanted.
 func arrive(config string) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
@@ -71,9 +72,21 @@ func arrive(config string) error {
 	if err != nil {
 		return err
 	}
-	c, err := agent.ArrivalClient(a)
+	c, err := agent.ArrivalClient(a, "/")
 	if err != nil {
 		return err
 	}
-	return agent.Arrive(ctx, c, "/")
+	if a.Token != "" {
+		if err := agent.Arrive(ctx, c, a, "/"); err != nil {
+			return err
+		}
+	}
+	if !a.Helper {
+		return nil
+	}
+	sys := agent.RunningSystem{}
+	if err := agent.Stay(ctx, c, sys.Boot(), sys); ctx.Err() == nil {
+		return err
+	}
+	return nil
 }

@@ -42,7 +42,7 @@ func Parse(key, text string) (Value, error) {
 		return "", k.wrong(err)
 	} else if q != nil {
 		v = q
-	} else if !k.Cell || k.Name == "remote_access" {
+	} else if !k.Cell || k.Form == trueOrFalse {
 		if err := yaml.Unmarshal([]byte(text), &v); err != nil {
 			return "", k.wrong(errors.New("it is not well-formed YAML"))
 		}

@@ -38,18 +38,22 @@ func (f *files) firstStart(commands []string) {
 const (
 	arrivalUnit    = "etc/systemd/system/jugate-arrival.service"
 	arrivalProgram = "var/lib/jugate/arrive"
-	arrivalConfig  = "var/lib/jugate/arrival.json"
+	ArrivalConfig  = "var/lib/jugate/arrival.json"
+	// HelperKey is the key of what stays as a helper; the system makes it.
+	HelperKey = "var/lib/jugate/helper.key"
 )
 
 // ArrivalFiles report a first start; the report removes them.
-var ArrivalFiles = []string{wants + "/" + path.Base(arrivalUnit), arrivalUnit, arrivalConfig, arrivalProgram}
+var ArrivalFiles = []string{wants + "/" + path.Base(arrivalUnit), arrivalUnit, ArrivalConfig, arrivalProgram}
 
 // Arrival says where a copy reports its first start, and with what. Its JSON is what Program reads.
 type Arrival struct {
 	Program     []byte `json:"-"` // of Linux: "PROGRAM arrive CONFIG" reports, and removes what is written here
 	Service     string `json:"service"`
 	Certificate string `json:"certificate,omitempty"` // PEM: whose service is trusted, and no other
-	Token       string `json:"token"`
+	Token       string `json:"token,omitempty"` // until it has arrived
+	// Helper says that Program stays and takes two commands; otherwise it removes itself.
+	Helper bool `json:"helper,omitempty"`
 }
 
 // arrival has the system report its first start.
@@ -62,9 +66,13 @@ func (f *files) arrival(a *Arrival) {
 	f.folder(path.Dir(arrivalProgram), why, 0o755, 0, 0)
 	f.write(arrivalProgram, why, 0o700, a.Program).Secret = true // is no text
 	config, _ := json.Marshal(a)                                 // texts alone
-	f.write(arrivalConfig, why, 0o600, config).Secret = true
-	f.write(arrivalUnit, why, 0o644, []byte("[Unit]\nDescription=Tell that this workstation has arrived\nWants=network-online.target\nAfter=network-online.target "+path.Base(firstStartUnit)+
-		"\nConditionPathExists=/"+arrivalConfig+"\n\n[Service]\nType=exec\nExecStart=/"+arrivalProgram+" arrive /"+arrivalConfig+"\n\n[Install]\nWantedBy=multi-user.target\n"))
+	f.write(ArrivalConfig, why, 0o600, config).Secret = true
+	description, restart := "Tell that this workstation has arrived", ""
+	if a.Helper {
+		description, restart = "Tell that this workstation has arrived, and help its service", "Restart=on-failure\nRestartSec=60\n"
+	}
+	f.write(arrivalUnit, why, 0o644, []byte("[Unit]\nDescription="+description+"\nWants=network-online.target\nAfter=network-online.target "+path.Base(firstStartUnit)+
+		"\nConditionPathExists=/"+ArrivalConfig+"\n\n[Service]\nType=exec\nExecStart=/"+arrivalProgram+" arrive /"+ArrivalConfig+"\n"+restart+"\n[Install]\nWantedBy=multi-user.target\n"))
 	f.folder(wants, why, 0o755, 0, 0)
 	f.link(ArrivalFiles[0], "/"+arrivalUnit, why)
 }

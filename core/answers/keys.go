@@ -32,6 +32,9 @@ type Key struct {
 	check func(s *Settings) error
 }
 
+// trueOrFalse is the form of a value that is one of the two.
+const trueOrFalse = "true or false"
+
 // Keys are all of them, in the order of the reference.
 var Keys = []Key{
 	{Name: "computer_name", Form: "text", Example: "herb-01", Cell: true, Doc: "Name of the computer; the workstation's own name by default.",
@@ -54,7 +57,7 @@ var Keys = []Key{
 		Doc: "Local accounts: name, full_name, administrator (may become root), password_hash (crypt(5)) or password, without which nobody can sign in by password, ssh_keys, and change_password (asks for another password at the first sign-in).", check: checkAccounts},
 	{Name: "root_ssh_keys", Form: "list of texts", Example: "- ssh-ed25519 AAAA… holm", Doc: "SSH keys of root, in place of those of the golden machine.",
 		check: func(s *Settings) error { return checkSSHKeys(s.RootSSHKeys) }},
-	{Name: "remote_access", Form: "true or false", Example: "true", Cell: true, Doc: "Whether people can work on it from afar: the SSH server of a Linux system, if it has one; remote desktop of Windows.", check: func(*Settings) error { return nil }},
+	{Name: "remote_access", Form: trueOrFalse, Example: "true", Cell: true, Doc: "Whether people can work on it from afar: the SSH server of a Linux system, if it has one; remote desktop of Windows.", check: func(*Settings) error { return nil }},
 	{Name: "network", Form: "list of connections", Example: "- hardware_address: 00:00:5e:00:53:11\n  addresses: [192.0.2.31/24]\n  gateway: 192.0.2.1\n  name_servers: [192.0.2.53]\n  search: [fennholt.example]",
 		Doc: "Network settings by hardware address; without one, of the workstation's first card. A connection without addresses asks for them (DHCP).", check: checkNetwork},
 	{Name: "domain", Form: "DNS name", Example: "fennholt.example", Cell: true, Doc: "Domain that the computer joins by itself, with no password but its own; `jugate domain add` has to know it. The name of the computer has at most 15 characters then.",
@@ -75,6 +78,8 @@ var Keys = []Key{
 		}},
 	{Name: "payloads", Form: "list of payloads", Example: "- name: scanner-tools_2.1_amd64.deb\n  install: true\n- name: herbarium-wallpaper.png\n  path: /usr/share/backgrounds/herbarium.png",
 		Doc: "Files of the library (`jugate payload`) that are brought onto the system: name, path (by default /var/lib/jugate/payloads, or \\Jugate\\Payloads of Windows), and install, which has a package (.deb, .rpm, .msi) installed at the first start.", check: checkPayloads},
+	{Name: "helper", Form: trueOrFalse, Example: "true", Cell: true, Doc: "Whether the unit that reports the arrival of a Linux system stays as a small helper, with a key of its own, which restarts it into the boot environment or switches it off when the service says so (`jugate workstation restart`, orders), and takes no other command.",
+		check: func(*Settings) error { return nil }},
 	{Name: "files", Form: "list of files", Example: "- path: /etc/motd\n  content: |\n    Herbarium scanning room\n  mode: \"0644\"", Doc: "Files that are written: path, content and mode (0644 by default).", check: checkFiles},
 	{Name: "commands", Form: "list of shell commands", Example: "- systemctl enable --now scanner.service", Doc: "Commands that root runs once, when the system starts for the first time and has a network.",
 		check: func(s *Settings) error { return checkCommands(s.Commands) }},

@@ -98,6 +98,7 @@ func Linux(root fs.FS, s *Settings, fresh Fresh) (*Plan, error) {
 	}
 	f.askNothing(s)
 	if fresh.Arrival != nil {
+		fresh.Arrival.Helper = s.Helper != nil && *s.Helper
 		f.arrival(fresh.Arrival)
 	}
 	return f.plan, nil
@@ -125,6 +126,9 @@ func (f *files) identity(fresh Fresh) {
 	for _, pattern := range []string{"var/lib/dhcp/*.leases", "var/lib/dhclient/*.lease*", "var/lib/NetworkManager/*.lease", "var/lib/NetworkManager/secret_key",
 		"var/lib/NetworkManager/timestamps", "var/lib/NetworkManager/seen-bssids", "var/lib/wicked/lease-*", "var/lib/dhcpcd/*.lease*", "var/lib/systemd/network/*", "run/systemd/netif/leases/*"} {
 		f.removeAll(pattern, "leases of the golden machine")
+	}
+	for _, name := range append([]string{HelperKey}, ArrivalFiles...) {
+		f.removeAll(name, "the golden machine's own helper")
 	}
 	f.removeAll("etc/udev/rules.d/70-persistent-net.rules", "names of the golden machine's network cards")
 	f.removeAll("var/lib/systemd/credential.secret", why)

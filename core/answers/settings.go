@@ -23,6 +23,7 @@ type Settings struct {
 	Payloads     []Payload    `json:"payloads,omitempty"`
 	Files        []File       `json:"files,omitempty"`
 	Commands     []string     `json:"commands,omitempty"`
+	Helper       *bool        `json:"helper,omitempty"`
 }
 
 // Account is a local account.

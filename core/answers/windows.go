@@ -53,6 +53,9 @@ func Windows(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
 	if secret {
 		commands = append(commands, `del /f /q "%SystemDrive%\`+strings.ReplaceAll(at, "/", `\`)+`"`)
 	}
+	if s.Helper != nil && *s.Helper {
+		f.remark("there is no helper for Windows yet, so nothing stays on it")
+	}
 	if fresh.Arrival != nil {
 		commands = append(commands, f.windowsArrival(fresh.Arrival)...)
 	}

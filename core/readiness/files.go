@@ -146,6 +146,7 @@ func (c *check) linuxIdentity(files fs.FS) {
 		means    string
 		do       string
 	}{
+		{"helper-key", Blocking, "var/lib/jugate/helper.key", "the key of its helper is on it", "the service takes every copy for this workstation", "remove it, or set answers for the copies, which do that"},
 		{"ssh-host-keys", Blocking, "etc/ssh/ssh_host_*_key", "it has SSH host keys", "whoever holds one copy can pass for all of them", "remove them and have them made at first start"},
 		{"domain-member", Blocking, "etc/krb5.keytab", "it is a computer of a domain, with keys of its own", "copies would be the same computer to the domain, and lose their place when one changes its password", "have it leave the domain (adcli delete-computer), and remove the file"},
 		{"dhcp-leases", Warning, "var/lib/dhcp/*.lease*", "it remembers addresses from DHCP", "copies may ask for the same address at once", "remove them"},

@@ -68,7 +68,7 @@ type Rules struct {
 }
 
 // Cured are the codes of findings that answers cure (core/answers).
-var Cured = []string{"machine-id", "ssh-host-keys", "domain-member", "dhcp-leases", "network-names"}
+var Cured = []string{"machine-id", "ssh-host-keys", "domain-member", "dhcp-leases", "network-names", "helper-key"}
 
 // NeedsAnswers names the findings of an image whose copies need answers: what is a note
 // because answers cure it.

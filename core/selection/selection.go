@@ -52,6 +52,7 @@ type Machine struct {
 	Note       string            `expr:"note"`
 	Field      map[string]string `expr:"field"`
 	Online     bool              `expr:"online"`
+	Running    bool              `expr:"running"`
 	LastSeen   time.Time         `expr:"last_seen"`
 }
 

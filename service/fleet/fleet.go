@@ -64,5 +64,6 @@ type Fleet struct {
 
 	agents    agents
 	newcomers newcomers
+	helpers   helpers
 	recalling sync.Mutex
 }

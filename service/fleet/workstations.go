@@ -41,6 +41,7 @@ func (f *Fleet) workstation(w records.Workstation) api.Workstation {
 	if w.Seen() {
 		out.FirstSeen, out.LastSeen = &w.FirstSeen, &w.LastSeen
 	}
+	out.Helper = f.helperOf(w)
 	if p, known := f.agents.presence(w.ID); known {
 		out.Online = f.Now().Sub(p.seen) < onlineFor
 		out.Activity = p.activity.Text

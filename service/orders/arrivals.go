@@ -34,7 +34,7 @@ func (o *Orders) arrivalOf(r records.Receipt) *api.Arrival {
 
 // Arrive takes the report of a delivered system that has started for the first time, with the
 // token that it was given.
-func (o *Orders) Arrive(ctx context.Context, token string, report api.ArrivalReport) error {
+func (o *Orders) Arrive(ctx context.Context, token, key string, report api.ArrivalReport) error {
 	r, err := o.Records.Arrive(ctx, o.Now(), slabstore.Sum([]byte(token)).String(), report)
 	if err != nil {
 		o.Log.Warn("a report of an arrival is refused", "computer", report.ComputerName, "error", err)
@@ -44,6 +44,9 @@ func (o *Orders) Arrive(ctx context.Context, token string, report api.ArrivalRep
 		o.Log.Warn("a copy has arrived, and something is odd", "workstation", r.Workstation, "image", r.Image, "remark", r.ArrivalRemark)
 	} else {
 		o.Log.Info("a copy has arrived", "workstation", r.Workstation, "image", r.Image, "computer", report.ComputerName)
+	}
+	if err := o.Fleet.Arrived(ctx, r.WorkstationID, key, report.Helper); err != nil {
+		o.Log.Error("the helper of a workstation could not be noted", "workstation", r.Workstation, "error", err)
 	}
 	o.Publish(o.receiptOf(*r))
 	o.moved.ring() // a run may wait for it

@@ -60,6 +60,12 @@ type Fleet interface {
 	Means(ctx context.Context, names []string, where string, w records.Workstation) (bool, error)
 	// SwitchOn wakes workstations over the network.
 	SwitchOn(ctx context.Context, in api.WakeUp) (api.Woken, error)
+	// Tell has systems that are on restart or switch off; TellLater does so when their helper is heard next.
+	Tell(ctx context.Context, in api.Telling) (api.Told, error)
+	TellLater(ctx context.Context, targets []records.Workstation, verb string, warn time.Duration, why string) error
+	Running(id int64) bool
+	// Arrived notes whether a helper stays on a system that has reported its first start.
+	Arrived(ctx context.Context, workstation int64, key string, stays bool) error
 }
 
 // Versions are what deliveries bring and captures make.

@@ -123,6 +123,9 @@ func (o *Orders) beginParts(ctx context.Context, in api.Order, run records.Run, 
 		parts = append(parts, records.RunPart{Work: w, State: order.Waiting})
 	}
 	run.State, run.Began = order.Running, o.Now()
+	if err := o.noteWhoIsOn(ctx, &run, in); err != nil {
+		return 0, err
+	}
 	id, err := o.Records.BeginRun(ctx, run, in, parts, due)
 	if err == nil {
 		o.publishRun(ctx, id)
@@ -245,6 +248,9 @@ func (o *Orders) endRun(ctx context.Context, row *records.Run, parts []records.R
 	defer o.publishRun(ctx, row.ID)
 	if err := o.Records.EndRun(ctx, o.Now(), row.ID, state, reason); err != nil {
 		return err
+	}
+	if err := o.afterwards(ctx, row, parts, state); err != nil {
+		o.Log.Error("workstations of a run that has ended could not be left as its order says", "run", row.ID, "error", err)
 	}
 	return o.tryAgain(ctx, row, state)
 }
@@ -378,6 +384,7 @@ func (o *Orders) targetsOf(ctx context.Context, row *records.Run, names []string
 
 // wakeFor switches workstations on, if the order says so. Who does not hear it is waited for all the same.
 func (o *Orders) wakeFor(ctx context.Context, in api.Order, names []string, where string) {
+	o.restartFor(ctx, in, names, where)
 	if !in.Wake {
 		return
 	}

@@ -86,7 +86,14 @@ func (s *Server) agentAPI(r chi.Router) {
 			WithPass
 			Body api.ArrivalReport
 		}) error {
-			return s.Orders.Arrive(ctx, bearer(in.Authorization), in.Body)
+			return s.Orders.Arrive(ctx, bearer(in.Authorization), agentOf(ctx).Key, in.Body)
+		})
+	answers(s, within(r), op("GET", "/helper", "helper", "", ""),
+		func(ctx context.Context, in *struct {
+			Boot string `query:"boot" maxLength:"64"`
+			Has  int64  `query:"has" minimum:"0"`
+		}) (api.HelperWish, error) {
+			return s.Fleet.HelperAsks(ctx, agentOf(ctx).Key, in.Boot, in.Has)
 		})
 	answers(s, within(r), limited(op("POST", "/check-in", "check-in", "", ""), checkInAtMost),
 		func(ctx context.Context, in *struct{ Body api.CheckIn }) (api.CheckedIn, error) {

@@ -214,6 +214,7 @@ var descriptions = map[string]string{
 	"netboot-advice": "Lists the options that a DHCP server needs that answers beside this service, for each architecture.",
 	"make-code":      "Makes a code that people type at a workstation, to choose what it boots or receives.",
 	"fix-address":    "Gives a workstation an IPv4 address of its own in mode whole. An empty address ends that.",
+	"tell-systems":   "Reaches systems on which a helper stays (the answer helper). Whoever is signed in there is warned and has time to save their work; nobody signed in, it happens at once.",
 	"wake":           "Sends wake-ups to workstations and the workstations of groups. Whether one starts shows when it asks for an address.",
 
 	"list-terms": "Lists all terms, or those of one name: a name can mean something in several places. It is what jugate explain tells, and what the console shows behind its question marks.",

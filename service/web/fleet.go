@@ -101,6 +101,10 @@ func (s *Server) workstationRoutes(h huma.API) {
 		func(ctx context.Context, in *struct{ Body api.WakeUp }) (api.Woken, error) {
 			return s.Fleet.SwitchOn(ctx, in.Body)
 		})
+	answers(s, h, op("POST", "/tell", "tell-systems", "workstations", "Restart or switch off systems that are on, by their helper"),
+		func(ctx context.Context, in *struct{ Body api.Telling }) (api.Told, error) {
+			return s.Fleet.Tell(ctx, in.Body)
+		})
 }
 
 // refusalRoutes are for machines that nobody wants.

@@ -57,7 +57,7 @@ var needed = map[string]needs{
 
 	"capture": {rights.Capture, chosen},
 	"deliver": {rights.Deliver, chosen}, "plan-delivery": {rights.Deliver, chosen}, "extend-delivery": {rights.Deliver, chosen}, "stop-delivery": {rights.Deliver, named}, "pause-delivery": {rights.Deliver, named}, "resume-delivery": {rights.Deliver, named},
-	"set-rate": {rights.Deliver, named}, "install-drivers": {rights.Deliver, chosen}, "install-payloads": {rights.Deliver, chosen}, "stop-errand": {rights.Deliver, named}, "wake": {rights.Deliver, chosen},
+	"set-rate": {rights.Deliver, named}, "install-drivers": {rights.Deliver, chosen}, "install-payloads": {rights.Deliver, chosen}, "stop-errand": {rights.Deliver, named}, "wake": {rights.Deliver, chosen}, "tell-systems": {rights.Deliver, chosen},
 	"make-code": {rights.Deliver, everything}, "check": {rights.Deliver, chosen}, "wipe": {rights.Wipe, chosen}, "list-checks": {rights.See, somewhere}, "get-check": {rights.See, somewhere}, "set-group-image": {rights.Deliver, named},
 
 	// The room checks the rights of what an order does.

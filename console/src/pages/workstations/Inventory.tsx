@@ -46,6 +46,12 @@ function Parts({ workstation: w }: { workstation: Workstation }) {
           ))}
         </div>
       </Descriptions.Item>
+      {w.helper && (
+        <Descriptions.Item label="Its system">
+          {w.helper.running ? "is on" : "is off, or away"}
+          {w.helper.verb && `, was told to ${w.helper.verb === "restart" ? "restart" : "switch itself off"}`}
+        </Descriptions.Item>
+      )}
       {w.note && <Descriptions.Item label="Note">{w.note}</Descriptions.Item>}
       {Object.entries(w.fields).map(([name, value]) => (
         <Descriptions.Item key={name} label={name}>

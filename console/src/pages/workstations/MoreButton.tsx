@@ -1,4 +1,4 @@
-import { Alert, App, Button, Checkbox, Dropdown, Form, Input, Modal, Radio } from "antd";
+import { Alert, App, Button, Checkbox, Dropdown, Form, Input, InputNumber, Modal, Radio } from "antd";
 import { useState } from "react";
 import { ask, client, type NewCheck, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
@@ -6,7 +6,7 @@ import { size } from "../../format";
 
 /** What is done to a workstation seldom. */
 export function MoreButton({ workstation, retire }: { workstation: Workstation; retire: () => void }) {
-  const [dialog, setDialog] = useState<"check" | "wipe">();
+  const [dialog, setDialog] = useState<"check" | "wipe" | "tell">();
   const { modal } = App.useApp();
   const ask = () => modal.confirm({ title: `Put ${workstation.name} out of service?`, content: "Its receipts stay.", okText: "Retire", onOk: retire });
   return (
@@ -16,6 +16,7 @@ export function MoreButton({ workstation, retire }: { workstation: Workstation; 
         menu={{
           items: [
             { key: "check", label: "Check…", onClick: () => setDialog("check") },
+            { key: "tell", label: "Restart or switch off…", disabled: !workstation.helper?.running, title: workstation.helper?.running ? undefined : "Its system is off, or no helper stays on it", onClick: () => setDialog("tell") },
             { key: "retire", label: "Retire…", onClick: ask },
             { key: "wipe", label: "Wipe its disk…", danger: true, onClick: () => setDialog("wipe") },
           ],
@@ -24,6 +25,7 @@ export function MoreButton({ workstation, retire }: { workstation: Workstation; 
         <Button size="small">More</Button>
       </Dropdown>
       {dialog === "check" && <CheckDialog workstation={workstation} close={() => setDialog(undefined)} />}
+      {dialog === "tell" && <TellDialog workstation={workstation} close={() => setDialog(undefined)} />}
       {dialog === "wipe" && <WipeDialog workstation={workstation} close={() => setDialog(undefined)} />}
     </>
   );
@@ -53,6 +55,39 @@ function CheckDialog({ workstation: w, close }: { workstation: Workstation; clos
         <br />
         <Form.Item name="network" valuePropName="checked" noStyle>
           <Checkbox>The network: its rate, and whether multicast is heard</Checkbox>
+        </Form.Item>
+      </Form>
+    </Modal>
+  );
+}
+
+interface Telling {
+  verb: "restart" | "power-off" | "nothing";
+  warn_minutes: number;
+  why?: string;
+}
+
+/** Reaches the helper on a system that is on. */
+function TellDialog({ workstation: w, close }: { workstation: Workstation; close: () => void }) {
+  const [form] = Form.useForm<Telling>();
+  const tell = useChange((v: Telling) => ask(client.POST("/tell", { body: { ...v, to: [w.name] } })), ["workstations"], (told) => (told.told.length ? `${w.name} was told.` : `There is nothing to tell ${w.name}.`));
+  return (
+    <Modal open title={`The system of ${w.name}`} okText="Tell it" onCancel={close} confirmLoading={tell.isPending} onOk={() => void form.validateFields().then((v) => tell.mutate(v, { onSuccess: close }))}>
+      <Form name="tell" form={form} layout="vertical" initialValues={{ verb: "restart", warn_minutes: 5 }}>
+        <Form.Item name="verb" label="It is to">
+          <Radio.Group
+            options={[
+              { value: "restart", label: "restart" },
+              { value: "power-off", label: "switch itself off" },
+              { value: "nothing", label: "stay on: take back what it was told" },
+            ]}
+          />
+        </Form.Item>
+        <Form.Item name="warn_minutes" label="Whoever is signed in has so long to save their work" extra="Where nobody is, it happens at once. After a restart it comes into the boot environment if something waits for it there.">
+          <InputNumber min={1} max={1440} suffix="min" style={{ width: 150 }} />
+        </Form.Item>
+        <Form.Item name="why" label="They read">
+          <Input maxLength={200} placeholder="The room gets its new image." />
         </Form.Item>
       </Form>
     </Modal>

@@ -91,6 +91,7 @@ function OnDisk({ workstation: w }: { workstation: Workstation }) {
 function Doing({ workstation }: { workstation: Workstation }) {
   if (workstation.state === "expected") return <Badge status="default" text="expected" />;
   if (!workstation.last_seen) return <Badge status="default" text="never seen" />;
+  if (!workstation.online && workstation.helper?.running) return <Badge status="success" text={workstation.helper.verb ? "its system is on, and was told to end" : "its system is on"} />;
   if (!workstation.online) return <Badge status="default" text={`away since ${when(workstation.last_seen)}`} />;
   return <Badge status="success" text={workstation.activity || "waiting"} />;
 }
