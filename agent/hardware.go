@@ -42,6 +42,8 @@ func (h Hardware) Inventory() (api.Inventory, error) {
 		inv.Disks = append(inv.Disks, describeDisk("/sys", name))
 	}
 	inv.Firmware, inv.SecureBoot = firmware()
+	inv.FirmwareVersion, inv.Settings = product(sys, "bios_version"), firmwareSettings(sys)
+	inv.Mains, inv.Battery = power(sys)
 	inv.Devices = Devices("/sys")
 	inv.Cards, err = cards()
 	return inv, err

@@ -45,8 +45,14 @@ type Inventory struct {
 	// Firmware and SecureBoot are of how it was started.
 	Firmware   string `json:"firmware,omitempty" enum:"UEFI,BIOS"`
 	SecureBoot bool   `json:"secure_boot,omitempty"`
-	Disks      []Disk `json:"disks" nullable:"false" maxItems:"256"`
-	Cards      []Card `json:"network_cards" nullable:"false" maxItems:"64"`
+	// FirmwareVersion and Settings are what the firmware says of itself.
+	FirmwareVersion string            `json:"firmware_version,omitempty" maxLength:"200"`
+	Settings        map[string]string `json:"firmware_settings,omitempty" doc:"By their names, as far as the kernel of the boot environment has a driver for this firmware"`
+	// Mains and Battery are absent where there is nothing of the kind.
+	Mains   *bool  `json:"on_mains,omitempty" doc:"It is fed from the mains"`
+	Battery *int   `json:"battery_percent,omitempty" minimum:"0" maximum:"100"`
+	Disks   []Disk `json:"disks" nullable:"false" maxItems:"256"`
+	Cards   []Card `json:"network_cards" nullable:"false" maxItems:"64"`
 	// Devices are all that want a driver.
 	Devices []Device `json:"devices,omitempty" maxItems:"1024"`
 }

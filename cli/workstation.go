@@ -105,6 +105,10 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 	if w.Inventory != nil {
 		inv = *w.Inventory
 	}
+	fields = append(fields, field{"firmware", strings.Join(slices.DeleteFunc([]string{inv.Firmware, inv.FirmwareVersion, pick(inv.SecureBoot, "Secure Boot is on", "")}, func(s string) bool { return s == "" }), ", ")}, field{"power", powerWords(inv)})
+	for _, name := range slices.Sorted(maps.Keys(inv.Settings)) {
+		fields = append(fields, field{"  " + name, inv.Settings[name]})
+	}
 	for i, d := range inv.Disks {
 		fields = append(fields, field{fmt.Sprintf("disk %d", i+1), fmt.Sprintf("%s (%d bytes), sectors of %d, %s, serial %s", size(d.Size), d.Size, d.SectorSize, d.Model, d.Serial)})
 		for _, p := range d.Partitions {
@@ -266,6 +270,18 @@ func (a *app) workstationTell(verb, short, long string) *cobra.Command {
 	cmd.Flags().StringVar(&in.Why, "why", "", "what they read")
 	cmd.Flags().BoolVar(&withdraw, "withdraw", false, "take back what was told and has not happened yet")
 	return cmd
+}
+
+// powerWords says what a machine is fed by; empty for one that does not say.
+func powerWords(inv api.Inventory) string {
+	var words []string
+	if inv.Mains != nil {
+		words = append(words, pick(*inv.Mains, "from the mains", "from its battery alone"))
+	}
+	if inv.Battery != nil {
+		words = append(words, fmt.Sprintf("its battery has %d %%", *inv.Battery))
+	}
+	return strings.Join(words, ", ")
 }
 
 // helperWords is what the helper on a system says of that.

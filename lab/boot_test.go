@@ -68,6 +68,30 @@ var programs = sync.OnceValues(func() (string, error) {
 	return dir, nil
 })
 
+// debian is the golden Debian, made once; machines only read it.
+var debian = sync.OnceValues(func() (*lab.Golden, error) {
+	root, err := filepath.Abs(os.Getenv("JUGATE_LAB_ROOT"))
+	if err != nil {
+		return nil, err
+	}
+	dir, err := os.MkdirTemp("", "jugate-golden")
+	if err != nil {
+		return nil, err
+	}
+	goldenFolder = dir
+	return lab.MakeGolden(context.Background(), root, filepath.Join(dir, "work"), filepath.Join(dir, "golden.img"))
+})
+
+// goldenFolder is removed when all tests are over.
+var goldenFolder string
+
+func (r *room) goldenDebian() *lab.Golden {
+	r.t.Helper()
+	golden, err := debian()
+	require.NoError(r.t, err)
+	return golden
+}
+
 func TestMain(m *testing.M) {
 	config, err := os.MkdirTemp("", "jugate-lab-config") // services of tests leave nothing with this machine's user
 	if err != nil {
@@ -78,6 +102,9 @@ func TestMain(m *testing.M) {
 	os.RemoveAll(config)
 	if dir, err := programs(); err == nil && dir != "" {
 		os.RemoveAll(dir)
+	}
+	if goldenFolder != "" {
+		os.RemoveAll(goldenFolder)
 	}
 	os.Exit(code)
 }
@@ -254,12 +281,10 @@ func hashOf(t *testing.T, password string) string {
 }
 
 func TestFromPowerButtonToOwnDisk(t *testing.T) {
-	root := labRoot(t)
 	r := newRoom(t, []string{"dc1"}, whole...)
 	domain := r.joinable()
 	r.done("domain controller started, its domain entered")
-	golden, err := lab.MakeGolden(r.ctx, root, t.TempDir(), filepath.Join(t.TempDir(), "golden.img"))
-	require.NoError(t, err)
+	golden := r.goldenDebian()
 	r.done("golden Debian made")
 
 	t.Log("# the golden workstation boots from the network, registers and is captured")
@@ -303,7 +328,7 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	t.Log("# whoever comes by the network again sees a menu for a few seconds")
 	r.jugate(nil, "group", "menu", "herbarium", "8")
 	var order api.Delivery
-	r.jugate(&order, "deliver", "garden-desk", "--to", "herbarium", "--when-done", "restart", "--no-wait", "--yes")
+	r.jugate(&order, "deliver", "garden-desk", "--to", "herbarium", "--when-done", "restart", "--aside", "never", "--no-wait", "--yes") // a busy machine loses packets
 	t.Log("# one of them is asked something at its screen, and the others wait for that")
 	r.expect(machines[1], slow, "question: Where does it stand?")
 	r.shot(machines[1], "question")

@@ -33,25 +33,31 @@ check:
 deliver:
   image: garden-desk
   to: [herbarium]
-  when_done: power-off
+  keep: [label=DATA]
+  rate: 60000000
+  when_done: restart
   despite_firmware: true
+  aside_rule: {never: true}
+  await_arrival: true
 wake: true
+afterwards: power-off
 schedule:
   when: once %s
   zone: UTC
 `
 
 // At night a schedule wakes a room. Its machines check themselves on real firmware; one has a disk with a place that cannot be read and is
-// taken out with the reason, and the other gets its image and is switched off. Beside them a disk is wiped, which its file shows.
+// taken out with the reason. The other keeps the partition with people's files, gets its image, starts from its disk, reports that, and is
+// switched off by the helper that has stayed on it. Beside them a disk is wiped, which its file shows.
 func TestANightRun(t *testing.T) {
 	r := newRoom(t, []string{"a"}, whole...)
-	golden, err := golddisk.Build(r.ctx, golddisk.Spec{Path: filepath.Join(t.TempDir(), "golden.img"), Size: 96 * mib})
-	require.NoError(t, err)
+	golden := r.goldenDebian()
 	r.jugate(nil, "image", "import", golden.Path, "--as", "garden-desk", "--despite", "a disk of the lab, which nobody uses")
 	table := filepath.Join(t.TempDir(), "rooms.csv")
 	require.NoError(t, os.WriteFile(table, []byte("name;hardware_addresses;groups\nherb-01;00:00:5e:00:53:11;herbarium\nherb-02;00:00:5e:00:53:12;herbarium\nkiosk-03;00:00:5e:00:53:33;kiosks\n"), 0o644))
 	r.jugate(nil, "workstation", "import", table)
 	r.jugate(nil, "group", "image", "herbarium", "garden-desk")
+	r.jugate(nil, "answers", "set", "herbarium", "helper=true", "network=[{}]")
 	r.done("image imported, room entered")
 
 	var air net.PacketConn // who hears the wake-ups, as machines that are off do
@@ -83,12 +89,13 @@ func TestANightRun(t *testing.T) {
 	}
 	assert.Equal(t, map[string]bool{"00:00:5e:00:53:11": true, "00:00:5e:00:53:12": true}, woken)
 	r.done("woken by the schedule")
-	good := r.disk("herb-01", 160*mib)
+	good := r.disk("herb-01", nightDisk)
+	files := people(t, good)
 	bad := filepath.Join(t.TempDir(), "bad.conf") // of the emulator's own error injection
 	require.NoError(t, os.WriteFile(bad, []byte("[inject-error]\nevent = \"read_aio\"\nerrno = \"5\"\nsector = \"204800\"\n"), 0o644))
 	machines := []*lab.Machine{
 		r.on(lab.MachineOptions{Name: "herb-01", Address: "00:00:5e:00:53:11", Firmware: lab.UEFI, Disk: good}),
-		r.on(lab.MachineOptions{Name: "herb-02", Address: "00:00:5e:00:53:12", Firmware: lab.BIOS, Disk: "blkdebug:" + bad + ":" + r.disk("herb-02", 160*mib)}),
+		r.on(lab.MachineOptions{Name: "herb-02", Address: "00:00:5e:00:53:12", Firmware: lab.BIOS, Disk: "blkdebug:" + bad + ":" + r.disk("herb-02", nightDisk)}),
 	}
 
 	var runs []api.OrderRun
@@ -114,16 +121,19 @@ func TestANightRun(t *testing.T) {
 	t.Logf("herb-01 was found: %+v", figures.Findings)
 	assert.Zero(t, figures.Result.Memory.Wrong)
 	assert.Greater(t, figures.Result.Memory.Bytes, 100*mib)
-	assert.Equal(t, 160*mib, figures.Result.Surface.Read)
+	assert.Equal(t, nightDisk, figures.Result.Surface.Read)
 	assert.Positive(t, figures.Result.Network.Heard)
 	var receipts []api.Receipt
 	r.jugate(&receipts, "receipt", "list", "--workstation", "herb-01")
 	require.Len(t, receipts, 1)
 	assert.EqualValues(t, "delivered", receipts[0].Outcome, receipts[0].Reason)
-	assert.NoError(t, machines[0].Ended(r.ctx), "it has switched itself off")
-	dump, err := golden.On(good).Dump(r.ctx)
-	require.NoError(t, err)
-	assert.NotEmpty(t, dump)
+	require.NotNil(t, receipts[0].Arrival)
+	assert.Equal(t, []any{"arrived", "herb-01"}, []any{receipts[0].Arrival.State, receipts[0].Arrival.Report.ComputerName})
+	assert.Contains(t, receipts[0].Remark, "was kept")
+	assert.NoError(t, machines[0].Ended(r.ctx), "its helper has switched it off")
+	r.done("arrived from its own disk, and switched off by its helper")
+	assert.Equal(t, files, filesOf(t, good), "people's files are as they were")
+	require.NoError(t, golddisk.VerifyPartitions(r.ctx, good, 512))
 	var behind []api.Workstation
 	r.jugate(&behind, "workstation", "list", "--where", "behind")
 	require.Len(t, behind, 1)
@@ -142,6 +152,35 @@ func TestANightRun(t *testing.T) {
 	r.jugate(&retired, "workstation", "show", "kiosk-03")
 	assert.EqualValues(t, "retired", retired.State)
 	r.jugate(nil, "receipt", "check")
+}
+
+// nightDisk is the size of a desk's disk, and peopleStart and peopleSize are where people's files are on it.
+const (
+	nightDisk   = 1600 * mib
+	peopleStart = 1500 * mib
+	peopleSize  = 64 * mib
+)
+
+// people gives a disk a partition with files, and returns their digests.
+func people(t *testing.T, disk string) map[string]string {
+	t.Helper()
+	require.NoError(t, golddisk.Partition(t.Context(), disk, 512, fmt.Sprintf("label: gpt\nstart=2048, size=%d, type=linux\nstart=%d, size=%d, type=linux, name=people\n", 100*mib/512, peopleStart/512, peopleSize/512)))
+	vol := filepath.Join(t.TempDir(), "people")
+	require.NoError(t, golddisk.BuildVolume(t.Context(), golddisk.VolumeSpec{Path: vol, Size: peopleSize, Mkfs: []string{"mkfs.ext4", "-q", "-F", "-L", "DATA"}, Data: 20 * mib, Seed: 7}))
+	require.NoError(t, golddisk.Put(disk, peopleStart, vol))
+	return filesOf(t, disk)
+}
+
+func filesOf(t *testing.T, disk string) map[string]string {
+	t.Helper()
+	d := golddisk.Disk{Path: disk}
+	vol, err := d.Extract(peopleStart, peopleSize)
+	require.NoError(t, err)
+	defer os.Remove(vol)
+	require.NoError(t, golddisk.CheckVolume(t.Context(), vol, "ext4"))
+	files, err := golddisk.VolumeFiles(t.Context(), vol, "ext4")
+	require.NoError(t, err)
+	return files
 }
 
 // fill writes a text all over a disk.

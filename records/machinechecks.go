@@ -104,6 +104,22 @@ func (db *DB) MachineChecks(ctx context.Context, f MachineCheckFilter, p Page) (
 	return rows, total, err
 }
 
+// DisksTested tells of workstations, by number, when a check has read their disk last and
+// found all good.
+func (db *DB) DisksTested(ctx context.Context) (map[int64]time.Time, error) {
+	var rows []struct {
+		ID    int64     `db:"workstation_id"`
+		Ended time.Time `db:"ended"`
+	}
+	err := db.read.SelectContext(ctx, &rows, `SELECT c.workstation_id, c.ended FROM checks c
+		WHERE c.verdict = 'good' AND json_extract(c.result, '$.surface_check') IS NOT NULL ORDER BY c.id`)
+	all := map[int64]time.Time{}
+	for _, r := range rows {
+		all[r.ID] = r.Ended
+	}
+	return all, err
+}
+
 // MachineCheck is the one of that number.
 func (db *DB) MachineCheck(ctx context.Context, id int64) (*MachineCheck, error) {
 	var c MachineCheck

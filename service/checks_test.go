@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"bytes"
+	"fmt"
 	"os"
 	"testing"
 
@@ -243,4 +244,64 @@ func TestAHostileAgentChecksAndWipes(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, page.Items, 1)
 	assert.Equal(t, []any{delivery.WasStopped, false, true}, []any{page.Items[0].Outcome, page.Items[0].Verified, page.Items[0].Wipe.Began})
+}
+
+// An order takes out a machine whose firmware is set otherwise, that runs by its battery, or whose disk nobody has tested for long.
+func TestConditionsOfFirmwarePowerAndTestedDisks(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	h.groups("herbarium")
+	mains, battery, percent := true, false, 12
+	for n, also := range map[int]func(inv *api.Inventory){
+		2: func(inv *api.Inventory) {
+			inv.FirmwareVersion, inv.Settings, inv.Mains = "1.14", map[string]string{"SecureBoot": "Enabled", "Wake on LAN": "LAN only"}, &mains
+		},
+		3: func(inv *api.Inventory) {
+			inv.FirmwareVersion, inv.Settings, inv.Mains, inv.Battery = "1.02", map[string]string{"SecureBoot": "Disabled"}, &battery, &percent
+		},
+		4: nil,
+	} {
+		w := twoDisks(n, blank(t, 8<<20))
+		w.Also = also
+		h.startMachine(w, fmt.Sprintf("herb-%02d", n), "herbarium")
+	}
+	where := func(condition string) (names []string) {
+		page, err := h.client.Workstations(ctx, apiclient.List{Filter: map[string]string{"where": condition}, Sort: "name"})
+		require.NoError(t, err, condition)
+		for _, w := range page.Items {
+			names = append(names, w.Name)
+		}
+		return names
+	}
+	for condition, want := range map[string][]string{
+		`setting["SecureBoot"] == "Enabled"`:       {"herb-02"},
+		`setting["Wake on LAN"] contains "LAN"`:    {"herb-02"},
+		`setting["SecureBoot"] == ""`:              {"herb-04"},
+		`firmware_version in ["1.14", "1.15"]`:     {"herb-02"},
+		`not mains or battery < 20`:                {"herb-03"},
+		`mains and battery == 100`:                 {"herb-02", "herb-04"},
+		`tested < 365`:                             nil,
+		`tested > 365 and "herbarium" in groups`:   {"herb-02", "herb-03", "herb-04"},
+		`firmware_version == "" and tested > 3000`: {"herb-04"},
+	} {
+		assert.Equal(t, want, where(condition), condition)
+	}
+	_, err := h.client.AddGroup(ctx, api.NewGroup{Name: "tested", Where: "tested < 30"})
+	assert.ErrorContains(t, err, "tested")
+
+	_, err = h.client.SaveOrder(ctx, api.Order{Name: "strict", Check: &api.PreparedCheck{NewCheck: api.NewCheck{To: []string{"herbarium"}, CheckOptions: api.CheckOptions{Surface: "whole"}},
+		Require: []string{`setting["SecureBoot"] == "Enabled"`, "mains", "tested < 30"}}})
+	require.NoError(t, err)
+	run, err := h.client.RunOrder(ctx, "strict")
+	require.NoError(t, err)
+	run = h.ended(run.ID)
+	out := map[string]string{}
+	for _, l := range run.Parts[0].LeftOut {
+		out[l.Workstation] = l.Reason
+	}
+	assert.Equal(t, map[string]string{
+		"herb-03": `it does not fit: setting["SecureBoot"] == "Enabled"; it does not fit: mains`,
+		"herb-04": `it does not fit: setting["SecureBoot"] == "Enabled"`,
+	}, out, "what the run has tested just now counts")
+	assert.Len(t, where("tested == 0"), 3)
 }

@@ -31,6 +31,8 @@ type Workstation struct {
 	Memory    int64    // bytes
 	Disks     []string // files
 	Firmware  string   // UEFI or BIOS; empty says nothing of it
+	// Also adds to what is told of its parts; nil adds nothing.
+	Also func(inv *api.Inventory)
 	// Devices that want drivers, as Linux names them.
 	Devices []string
 	// SectorSize of the disks in bytes, 512 by default.
@@ -142,6 +144,9 @@ func (w *Workstation) Inventory() (api.Inventory, error) {
 	}
 	for _, a := range w.Addresses {
 		inv.Cards = append(inv.Cards, api.Card{Address: a.String(), Model: "simulated network card"})
+	}
+	if w.Also != nil {
+		w.Also(&inv)
 	}
 	return inv, nil
 }

@@ -51,7 +51,7 @@ type Arrival struct {
 	Program     []byte `json:"-"` // of Linux: "PROGRAM arrive CONFIG" reports, and removes what is written here
 	Service     string `json:"service"`
 	Certificate string `json:"certificate,omitempty"` // PEM: whose service is trusted, and no other
-	Token       string `json:"token,omitempty"` // until it has arrived
+	Token       string `json:"token,omitempty"`       // until it has arrived
 	// Helper says that Program stays and takes two commands; otherwise it removes itself.
 	Helper bool `json:"helper,omitempty"`
 }

@@ -30,31 +30,39 @@ import (
 
 // Machine is what an expression can speak of. Sizes are in bytes.
 type Machine struct {
-	Name       string            `expr:"name"`
-	State      string            `expr:"state"`
-	Maker      string            `expr:"maker"`
-	Model      string            `expr:"model"`
-	Serial     string            `expr:"serial"`
-	UUID       string            `expr:"uuid"`
-	Addresses  []string          `expr:"addresses"`
-	Groups     []string          `expr:"groups"`
-	Memory     int               `expr:"memory"`
-	Firmware   string            `expr:"firmware"` // UEFI or BIOS
-	SecureBoot bool              `expr:"secure_boot"`
-	Disks      []Disk            `expr:"disks"`
-	Cards      []string          `expr:"cards"`   // models of network cards
-	Devices    []string          `expr:"devices"` // identifiers of what wants a driver
-	Image      string            `expr:"image"`   // name; empty if it never got one
-	Version    int               `expr:"version"`
-	Unfinished bool              `expr:"unfinished"`
-	Wanted     []string          `expr:"wanted"` // NAME@VERSION that its groups say it should have
-	Behind     bool              `expr:"behind"` // it does not have that
-	Note       string            `expr:"note"`
-	Field      map[string]string `expr:"field"`
-	Online     bool              `expr:"online"`
-	Running    bool              `expr:"running"`
-	LastSeen   time.Time         `expr:"last_seen"`
+	Name            string            `expr:"name"`
+	State           string            `expr:"state"`
+	Maker           string            `expr:"maker"`
+	Model           string            `expr:"model"`
+	Serial          string            `expr:"serial"`
+	UUID            string            `expr:"uuid"`
+	Addresses       []string          `expr:"addresses"`
+	Groups          []string          `expr:"groups"`
+	Memory          int               `expr:"memory"`
+	Firmware        string            `expr:"firmware"` // UEFI or BIOS
+	SecureBoot      bool              `expr:"secure_boot"`
+	FirmwareVersion string            `expr:"firmware_version"`
+	Setting         map[string]string `expr:"setting"` // of the firmware, by name
+	Mains           bool              `expr:"mains"`   // it is not fed from a battery
+	Battery         int               `expr:"battery"` // per cent; 100 without one
+	Tested          int               `expr:"tested"`  // days since its disk was read and found good; Never if it was not
+	Disks           []Disk            `expr:"disks"`
+	Cards           []string          `expr:"cards"`   // models of network cards
+	Devices         []string          `expr:"devices"` // identifiers of what wants a driver
+	Image           string            `expr:"image"`   // name; empty if it never got one
+	Version         int               `expr:"version"`
+	Unfinished      bool              `expr:"unfinished"`
+	Wanted          []string          `expr:"wanted"` // NAME@VERSION that its groups say it should have
+	Behind          bool              `expr:"behind"` // it does not have that
+	Note            string            `expr:"note"`
+	Field           map[string]string `expr:"field"`
+	Online          bool              `expr:"online"`
+	Running         bool              `expr:"running"`
+	LastSeen        time.Time         `expr:"last_seen"`
 }
+
+// Never stands for days since something that has not happened.
+const Never = 1 << 20
 
 // Disk is a disk of a machine.
 type Disk struct {
@@ -75,7 +83,7 @@ type Selection struct {
 }
 
 // ofInventory are the names that need a machine's inventory.
-var ofInventory = []string{"firmware", "secure_boot", "disks", "cards", "devices"}
+var ofInventory = []string{"firmware", "secure_boot", "firmware_version", "setting", "mains", "battery", "disks", "cards", "devices"}
 
 // functions are those that an expression may call.
 var functions = []string{"len", "lower", "upper", "trim", "any", "all", "none", "one", "count", "filter", "map", "sum", "max", "min", "now", "duration", "date", "split", "first", "last"}

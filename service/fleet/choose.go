@@ -5,6 +5,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
 
 	"jugate/api"
 	"jugate/core/fault"
@@ -88,8 +89,18 @@ func (f *Fleet) fitting(ctx context.Context, all []records.Workstation, where st
 		}
 	}
 	fits := []records.Workstation{}
+	tested := map[int64]time.Time{}
+	if s.Uses("tested") != "" {
+		if tested, err = f.Records.DisksTested(ctx); err != nil {
+			return nil, err
+		}
+	}
 	for _, w := range all {
-		is, err := s.Match(f.machine(w, inventories[w.ID]))
+		m := f.machine(w, inventories[w.ID])
+		if at, was := tested[w.ID]; was {
+			m.Tested = int(f.Now().Sub(at) / (24 * time.Hour))
+		}
+		is, err := s.Match(m)
 		if err != nil {
 			return nil, err
 		}
@@ -106,6 +117,10 @@ func (f *Fleet) machine(w records.Workstation, inv api.Inventory) selection.Mach
 	m := selection.Machine{
 		Name: w.Label(), State: string(w.State), Maker: w.Maker, Model: w.Model, Serial: w.Serial, UUID: w.UUID, Addresses: told.Addresses, Groups: told.Groups,
 		Memory: int(w.Memory), Firmware: inv.Firmware, SecureBoot: inv.SecureBoot, Note: w.Note, Field: told.Fields, Online: told.Online, Running: told.Helper != nil && told.Helper.Running, Unfinished: told.Unfinished, Wanted: told.Wanted, Behind: told.Behind,
+	}
+	m.FirmwareVersion, m.Setting, m.Mains, m.Battery, m.Tested = inv.FirmwareVersion, inv.Settings, inv.Mains == nil || *inv.Mains, 100, selection.Never
+	if inv.Battery != nil {
+		m.Battery = *inv.Battery
 	}
 	holds, _ := w.Holds()
 	m.Image, m.Version = holds.Image, holds.Version
