@@ -64,6 +64,8 @@ type NewDelivery struct {
 	DespiteFirmware bool   `json:"despite_firmware,omitempty" doc:"Deliver to workstations whose firmware, as it was seen last, does not start the system"`
 	DomainAway      string `json:"domain_away,omitempty" enum:"refuse,wait,go-on" default:"refuse" doc:"What to do with a workstation that is to join a domain whose controller does not answer: refuse it, have it wait until the controller does, or go on, so that the copy is in no domain"`
 	Answers         string `json:"with_answers,omitempty" enum:"set,none" default:"set" doc:"Whether copies take the answers that are set for their workstation; with none they stay as the golden machine was"`
+	// OwnAnswers are for what is different this once.
+	OwnAnswers map[string]any `json:"own_answers,omitempty" doc:"Answers of this delivery's own, by key (docs/answers.md), which count before all that is set. Secrets and the name of a computer are set where they are kept, and not here. They take the right to set answers" example:"{\"time_zone\":\"Europe/Vienna\"}"`
 	RestoreOptions
 	DriverOrder
 }

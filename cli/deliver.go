@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"jugate/api"
+	"jugate/core/answers"
 	"jugate/core/delivery"
 )
 
@@ -27,6 +28,7 @@ func (a *app) deliverCommand() *cobra.Command {
 		Example: "  jugate deliver garden-desk --to herbarium --dry-run\n" +
 			"  jugate deliver garden-desk@3 --to herb-03,herb-04 --when-done restart --yes\n" +
 			"  jugate deliver garden-desk --to seed-bank-lab --start at:18:30 --at-latest 30m --yes\n" +
+			"  jugate deliver garden-desk --to herbarium --answer 'time_zone=Europe/Vienna' --answer 'commands=[systemctl enable --now scanner]' --yes\n" +
 			"  jugate deliver garden-desk --to herbarium --keep label=DATA --yes\n" +
 			"  jugate deliver garden-desk --to herb-03 --partition 3 --onto-partition label=SYSTEM --yes",
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -85,6 +87,7 @@ func (a *app) deliverCommand() *cobra.Command {
 	cmd.RegisterFlagCompletionFunc("domain-away", cobra.FixedCompletions([]cobra.Completion{"refuse", "wait", "go-on"}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.Flags().StringVar(&order.Answers, "answers", "set", "what copies become: set (what is set for their workstation) or none (as the golden machine was)")
 	cmd.RegisterFlagCompletionFunc("answers", cobra.FixedCompletions([]cobra.Completion{"set", "none"}, cobra.ShellCompDirectiveNoFileComp))
+	ownAnswersFlag(cmd, &order)
 	cmd.Flags().StringVar(&order.WhenDone, "when-done", "stay", "what a workstation does then: restart, power-off or stay")
 	cmd.Flags().BoolVar(&order.Reuse, "reuse", false, "workstations check their disks first, and only what differs is sent")
 	cmd.Flags().BoolVar(&order.Sealed, "sealed", false, "encrypt the slabs on the wire")
@@ -104,6 +107,38 @@ func (a *app) deliverCommand() *cobra.Command {
 	cmd.RegisterFlagCompletionFunc("when-done", cobra.FixedCompletions(toCompletions(whenDone), cobra.ShellCompDirectiveNoFileComp))
 	return cmd
 }
+
+// ownAnswersFlag takes answers of a delivery's own.
+func ownAnswersFlag(cmd *cobra.Command, order *api.NewDelivery) {
+	cmd.Flags().Var(&ownAnswers{order}, "answer", "answer of this delivery's own, KEY=VALUE, which counts before all that is set; can be given several times")
+	cmd.RegisterFlagCompletionFunc("answer", func(*cobra.Command, []string, string) ([]cobra.Completion, cobra.ShellCompDirective) {
+		var keys []cobra.Completion
+		for _, k := range answers.Keys {
+			if !k.Secret && k.Name != "computer_name" {
+				keys = append(keys, k.Name+"=")
+			}
+		}
+		return keys, cobra.ShellCompDirectiveNoFileComp | cobra.ShellCompDirectiveNoSpace
+	})
+}
+
+// ownAnswers is the value of that flag.
+type ownAnswers struct{ of *api.NewDelivery }
+
+func (o *ownAnswers) Set(text string) error {
+	key, value, found := strings.Cut(text, "=")
+	if !found || key == "" {
+		return fmt.Errorf("%q is not KEY=VALUE", text)
+	}
+	if o.of.OwnAnswers == nil {
+		o.of.OwnAnswers = map[string]any{}
+	}
+	o.of.OwnAnswers[key] = value
+	return nil
+}
+
+func (o *ownAnswers) String() string { return "" }
+func (o *ownAnswers) Type() string   { return "KEY=VALUE" }
 
 // placementFlags say how an image is to lie on a disk.
 func placementFlags(cmd *cobra.Command, o *api.RestoreOptions) {

@@ -141,6 +141,7 @@ func (a *app) orderAdd() *cobra.Command {
 	f.StringSliceVar(&checks, "check", nil, "check those first: memory, memory-full, surface, surface-whole, health, network; who fails is taken out")
 	f.StringArrayVar(&require, "require", nil, "condition that each has to fit when it comes, such as 'memory >= 8GiB'; who does not is taken out")
 	f.BoolVar(&deliver.Reuse, "reuse", false, "workstations check their disks first, and only what differs is sent")
+	ownAnswersFlag(cmd, &deliver.NewDelivery)
 	f.StringSliceVar(&deliver.Keep, "keep", nil, "partition of the disks that stays as it is: a number, label=TEXT, type=GUID or (in an MBR) type=HEX")
 	f.StringVar(&deliver.WhenDone, "when-done", "", "what a workstation does then: restart, power-off or stay")
 	f.DurationVar(&wait, "wait", 0, "how long a delivery waits for its workstations at the most (default 1h)")

@@ -156,8 +156,8 @@ func TestANightRun(t *testing.T) {
 
 // nightDisk is the size of a desk's disk, and peopleStart and peopleSize are where people's files are on it.
 const (
-	nightDisk   = 1600 * mib
-	peopleStart = 1500 * mib
+	nightDisk   = 1000 * mib
+	peopleStart = 930 * mib
 	peopleSize  = 64 * mib
 )
 

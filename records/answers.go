@@ -25,9 +25,15 @@ func (p AnswerPlace) Words() string {
 		return "the service"
 	case "workstation":
 		return p.Name
+	case OfDelivery:
+		return "this delivery"
 	}
 	return "the " + p.Kind + " " + p.Name
 }
+
+// OfDelivery is the kind of place of answers that a delivery has of its own. They are kept with
+// that.
+const OfDelivery = "delivery"
 
 // Answer is one value that is set.
 type Answer struct {

@@ -63,6 +63,18 @@ func (d *Delivery) Restore() (api.RestoreOptions, error) {
 	return decode[api.RestoreOptions](fmt.Sprintf("how delivery %d is to lie on disks", d.ID), d.Options)
 }
 
+// OwnAnswers are those that count before all that is set, as JSON by key; nil without any.
+func (d *Delivery) OwnAnswers() (map[string]string, error) {
+	return decode[map[string]string](fmt.Sprintf("the answers of delivery %d", d.ID), d.OwnJS)
+}
+
+// SetOwnAnswers keeps them.
+func (d *Delivery) SetOwnAnswers(values map[string]string) {
+	if d.OwnJS = ""; len(values) > 0 {
+		d.OwnJS = encode(values)
+	}
+}
+
 // DriverOrder says which drivers go into the delivered system.
 func (d *Delivery) DriverOrder() (api.DriverOrder, error) {
 	return decode[api.DriverOrder](fmt.Sprintf("the drivers of delivery %d", d.ID), d.Drivers)

@@ -42,6 +42,7 @@ type Delivery struct {
 	Answers    string `db:"answers"`     // set, or none
 	DomainAway string `db:"domain_away"` // refuse, wait or go-on
 	PayloadsJS string `db:"payloads"`    // see Payloads
+	OwnJS      string `db:"own_answers"` // see OwnAnswers
 
 	// NotBefore is when its workstations get their errands, if not at once; it is kept
 	// with those.
@@ -58,7 +59,7 @@ type DeliveryChange struct {
 }
 
 const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes, d.options,
-	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused, d.drivers, d.answers, d.domain_away, d.payloads, d.members, d.delivered`
+	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused, d.drivers, d.answers, d.domain_away, d.payloads, d.own_answers, d.members, d.delivered`
 
 // AddDelivery records an order and an errand for each workstation, and returns
 // the delivery's number.
@@ -66,8 +67,8 @@ func (db *DB) AddDelivery(ctx context.Context, d Delivery, targets []string, wor
 	d.TargetsJS, d.Created = encode(targets), d.Created.UTC()
 	var id int64
 	err := db.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes, options, wait_at_most, when_done, reuse, sealed, seal_key, aside, drivers, answers, domain_away, payloads)
-			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes, :options, :wait_at_most, :when_done, :reuse, :sealed, :seal_key, :aside, :drivers, :answers, :domain_away, :payloads)`, d)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes, options, wait_at_most, when_done, reuse, sealed, seal_key, aside, drivers, answers, domain_away, payloads, own_answers)
+			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes, :options, :wait_at_most, :when_done, :reuse, :sealed, :seal_key, :aside, :drivers, :answers, :domain_away, :payloads, :own_answers)`, d)
 		if err != nil {
 			return err
 		}

@@ -11,6 +11,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/partition"
+	"jugate/core/rights"
 	"jugate/demo/golddisk"
 )
 
@@ -212,4 +213,63 @@ func TestAgentsThatWouldNotKeepWhatIsToBeKept(t *testing.T) {
 		h.eventually(func() bool { return len(h.receipts(d.ID)) == 1 })
 		assert.Contains(t, h.receipts(d.ID)["herb-02"].Reason, reason)
 	}
+}
+
+// What a delivery says of its own counts before all that is set, this once; it takes the right to set answers, and keeps no secret.
+func TestADeliveryHasAnswersOfItsOwn(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	h.groups("herbarium")
+	h.start(1, linuxDisk(t), 0, "desk-gold")
+	h.capture("desk-gold", "garden-desk")
+	path := blank(t, 66<<20)
+	h.start(2, path, 0, "herb-01", "herbarium")
+	require.NoError(t, h.set("herb-01", map[string]any{"time_zone": "Europe/Vienna", "locale": "de_AT"}))
+	order := api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}, OwnAnswers: map[string]any{"locale": "en_NZ", "description": "Seed fair"}}
+	d := h.deliver(order)
+	require.EqualValues(t, "delivered", h.receipts(d.ID)["herb-01"].Outcome, h.receipts(d.ID)["herb-01"].Reason)
+	assert.Equal(t, "LANG=en_NZ.UTF-8\n", onDisk(t, path, "/etc/default/locale"))
+	assert.Contains(t, onDisk(t, path, "/etc/machine-info"), "Seed fair")
+	assert.Equal(t, "herb-01\n", onDisk(t, path, "/etc/hostname"))
+
+	t.Log("# the next one without is as it was set; an order can have them, too")
+	order.OwnAnswers = nil
+	h.deliver(order)
+	assert.Equal(t, "LANG=de_AT.UTF-8\n", onDisk(t, path, "/etc/default/locale"))
+	order.OwnAnswers = map[string]any{"locale": "fr_FR"}
+	_, err := h.client.SaveOrder(ctx, api.Order{Name: "fair", Deliver: &api.PreparedDelivery{NewDelivery: order}})
+	require.NoError(t, err)
+	run, err := h.client.RunOrder(ctx, "fair")
+	require.NoError(t, err)
+	h.ended(run.ID)
+	assert.Equal(t, "LANG=fr_FR.UTF-8\n", onDisk(t, path, "/etc/default/locale"))
+
+	for text, values := range map[string]map[string]any{
+		"is not an answer":        {"wallpaper": "x"},
+		"is a secret":             {"product_key": "AAAAA-BBBBB-CCCCC-DDDDD-EEEEE"},
+		"belongs to one":          {"computer_name": "herb-09"},
+		"is empty":                {"locale": nil},
+		"locale":                  {"locale": "nowhere"},
+		"enter it with jugate do": {"domain": "fennholt.example"},
+	} {
+		order.OwnAnswers = values
+		_, err := h.client.Deliver(ctx, order)
+		assert.ErrorContains(t, err, text)
+	}
+	order.OwnAnswers, order.Answers = map[string]any{"locale": "en_NZ"}, "none"
+	_, err = h.client.Deliver(ctx, order)
+	assert.ErrorContains(t, err, "say either")
+
+	t.Log("# whoever may deliver and set no answers delivers without")
+	_, err = h.client.PutRole(ctx, api.NewRole{Name: "deliverer", Rights: []rights.Right{rights.See, rights.Deliver, rights.Order}})
+	require.NoError(t, err)
+	wren := h.person("wren", everything("deliverer"))
+	order.Answers = ""
+	_, err = wren.Deliver(ctx, order)
+	assert.ErrorContains(t, err, "answers")
+	_, err = wren.RunOrder(ctx, "fair")
+	assert.ErrorContains(t, err, "answers")
+	order.OwnAnswers = nil
+	_, err = wren.PlanDelivery(ctx, order)
+	assert.NoError(t, err)
 }

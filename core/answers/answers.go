@@ -150,6 +150,7 @@ const (
 	OfModel
 	OfGroup
 	OfWorkstation
+	OfDelivery
 )
 
 // Layer is what is set in one place.

@@ -14,3 +14,6 @@ CREATE TABLE helpers (
 
 -- Which workstations were on when a run began, as a list of numbers; empty if nobody asked.
 ALTER TABLE runs ADD COLUMN were_on TEXT NOT NULL DEFAULT '';
+
+-- Answers of a delivery's own, as JSON by key; they count before all that is set.
+ALTER TABLE deliveries ADD COLUMN own_answers TEXT NOT NULL DEFAULT '';

@@ -102,6 +102,34 @@ func (f *Fleet) SetAnswers(ctx context.Context, in api.NewAnswers) ([]api.Answer
 	return f.Answers(ctx, placeText(place))
 }
 
+// OwnAnswers checks the answers that a delivery has of its own, and returns them as JSON by key.
+func (f *Fleet) OwnAnswers(ctx context.Context, values map[string]any) (map[string]string, error) {
+	read, err := answers.Read(values)
+	if err != nil {
+		return nil, err
+	}
+	own := map[string]string{}
+	for key, v := range read {
+		switch {
+		case v == "":
+			return nil, fault.Invalid.Errorf("%s is empty; a delivery cannot unset it", key)
+		case key == "computer_name":
+			return nil, fault.Invalid.Errorf("a computer_name belongs to one workstation; set it there")
+		case answers.Find(key).Secret:
+			return nil, fault.Invalid.Errorf("%s is a secret, and a delivery does not keep any; set it on the service, a group or a workstation", key)
+		}
+		own[key] = string(v)
+	}
+	return own, f.maySet(ctx, records.AnswerPlace{Kind: records.OfDelivery}, read)
+}
+
+func ofDelivery(own map[string]string) (rows []records.Answer) {
+	for key, v := range own {
+		rows = append(rows, records.Answer{AnswerPlace: records.AnswerPlace{Kind: records.OfDelivery}, Key: key, Value: v})
+	}
+	return rows
+}
+
 // checkPlace refuses who has no right to set answers in a place.
 func (f *Fleet) checkPlace(ctx context.Context, p records.AnswerPlace) error {
 	switch p.Kind {
@@ -267,6 +295,9 @@ func rankOf(w records.Workstation, image string, p records.AnswerPlace) (answers
 	case "group":
 		return answers.OfGroup, slices.ContainsFunc(w.Groups(), func(g string) bool { return strings.EqualFold(g, p.Name) })
 	}
+	if p.Kind == records.OfDelivery {
+		return answers.OfDelivery, true
+	}
 	return answers.OfWorkstation, p.Name != "" && strings.EqualFold(p.Name, w.Name)
 }
 
@@ -311,11 +342,12 @@ func imageName(ref string) string {
 // nothing is set for it. A fault.Conflict says what contradicts itself or is missing, and
 // join.ErrAway that its domain does not answer; with goOn it joins none then. The workstation's
 // place in its domain is made by this.
-func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.Version, goOn bool) (*api.ToAnswer, error) {
+func (f *Fleet) ToAnswer(ctx context.Context, w records.Workstation, v *records.Version, own map[string]string, goOn bool) (*api.ToAnswer, error) {
 	rows, err := f.Records.AnswersFor(ctx, w.ID)
 	if err != nil {
 		return nil, err
 	}
+	rows = append(rows, ofDelivery(own)...)
 	resolved, err := f.resolve(rows, w, v.Image)
 	if resolved == nil || err != nil {
 		return nil, err
@@ -354,20 +386,20 @@ func (f *Fleet) Answered(ctx context.Context, image string) (bool, error) {
 
 // HowAnswered tells by number how workstations would be answered by a delivery of a version.
 // Those that nothing is set for are left out.
-func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *records.Version) (map[int64]answers.Verdict, error) {
-	return f.howAnswered(ctx, all, v.Image, v.Ref().String(), f.Systems.Answerable(ctx, v))
+func (f *Fleet) HowAnswered(ctx context.Context, all []records.Workstation, v *records.Version, own map[string]string) (map[int64]answers.Verdict, error) {
+	return f.howAnswered(ctx, all, v.Image, v.Ref().String(), own, f.Systems.Answerable(ctx, v))
 }
 
-func (f *Fleet) howAnswered(ctx context.Context, all []records.Workstation, image, ref string, system answers.Target) (map[int64]answers.Verdict, error) {
+func (f *Fleet) howAnswered(ctx context.Context, all []records.Workstation, image, ref string, own map[string]string, system answers.Target) (map[int64]answers.Verdict, error) {
 	rows, err := f.Records.Answers(ctx, nil)
-	if err != nil || len(rows) == 0 {
+	if rows = append(rows, ofDelivery(own)...); err != nil || len(rows) == 0 {
 		return nil, err
 	}
 	var common []records.Answer
-	own := map[string][]records.Answer{} // by the workstation's name, in small letters
+	byName := map[string][]records.Answer{} // of workstations, in small letters
 	for _, r := range rows {
 		if r.Kind == "workstation" {
-			own[strings.ToLower(r.Name)] = append(own[strings.ToLower(r.Name)], r)
+			byName[strings.ToLower(r.Name)] = append(byName[strings.ToLower(r.Name)], r)
 		} else {
 			common = append(common, r)
 		}
@@ -375,7 +407,7 @@ func (f *Fleet) howAnswered(ctx context.Context, all []records.Workstation, imag
 	how := map[int64]answers.Verdict{}
 	var joins []joining
 	for _, w := range all {
-		resolved, err := f.resolve(slices.Concat(common, own[strings.ToLower(w.Name)]), w, image)
+		resolved, err := f.resolve(slices.Concat(common, byName[strings.ToLower(w.Name)]), w, image)
 		switch {
 		case errors.Is(err, fault.Conflict):
 			how[w.ID] = answers.Verdict{Problem: err.Error()}
@@ -415,11 +447,11 @@ func (f *Fleet) CheckAnswers(ctx context.Context, names []string, where, image s
 	out.Checked = len(all)
 	var how map[int64]answers.Verdict
 	if image == "" {
-		how, err = f.howAnswered(ctx, all, "", "", answers.Target{})
+		how, err = f.howAnswered(ctx, all, "", "", nil, answers.Target{})
 	} else if v, missing := f.version(ctx, image); missing != nil {
 		err = missing
 	} else {
-		how, err = f.HowAnswered(ctx, all, v)
+		how, err = f.HowAnswered(ctx, all, v, nil)
 	}
 	if err != nil {
 		return out, err

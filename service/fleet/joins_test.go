@@ -85,7 +85,7 @@ func TestWhoJoinsADomain(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, 3)
 	v := &records.Version{Image: "garden-desk"}
-	how, err := f.HowAnswered(ctx, all, v)
+	how, err := f.HowAnswered(ctx, all, v, nil)
 	require.NoError(t, err)
 	assert.Equal(t, 1, domain.asked, "a domain is asked once")
 	byName := map[string]records.Workstation{}
@@ -95,7 +95,7 @@ func TestWhoJoinsADomain(t *testing.T) {
 	assert.Empty(t, how[byName["herb-01"].ID].Problem)
 	assert.Equal(t, "somebody else is called so", how[byName["herb-02"].ID].Problem)
 
-	to, err := f.ToAnswer(ctx, byName["herb-03"], v, false)
+	to, err := f.ToAnswer(ctx, byName["herb-03"], v, nil, false)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"alpine-03"}, domain.joined)
 	assert.Equal(t, "alpine-03.fennholt.example", to.Joined.Host)
@@ -104,12 +104,12 @@ func TestWhoJoinsADomain(t *testing.T) {
 
 	t.Log("# while the domain is away")
 	domain.away = true
-	how, err = f.HowAnswered(ctx, all, v)
+	how, err = f.HowAnswered(ctx, all, v, nil)
 	require.NoError(t, err)
 	assert.Contains(t, how[byName["herb-01"].ID].Away, "no domain controller answers")
-	_, err = f.ToAnswer(ctx, byName["herb-01"], v, false)
+	_, err = f.ToAnswer(ctx, byName["herb-01"], v, nil, false)
 	assert.ErrorIs(t, err, join.ErrAway)
-	to, err = f.ToAnswer(ctx, byName["herb-01"], v, true)
+	to, err = f.ToAnswer(ctx, byName["herb-01"], v, nil, true)
 	require.NoError(t, err)
 	assert.Nil(t, to.Joined)
 	r, err := f.Resolved(ctx, "herb-01", "")

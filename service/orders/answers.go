@@ -28,7 +28,11 @@ func (o *Orders) answerOf(ctx context.Context, d *records.Delivery, workstation 
 	if err != nil {
 		return nil, err
 	}
-	to, err := o.Fleet.ToAnswer(ctx, *w, v, d.DomainAway == goOn)
+	own, err := d.OwnAnswers()
+	if err != nil {
+		return nil, err
+	}
+	to, err := o.Fleet.ToAnswer(ctx, *w, v, own, d.DomainAway == goOn)
 	if err != nil || to == nil {
 		return nil, err
 	}

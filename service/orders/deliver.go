@@ -36,6 +36,7 @@ func (o *Orders) Deliver(ctx context.Context, in api.NewDelivery) (api.Delivery,
 		Session: randv2.Uint32(), OrderedBy: actor.From(ctx).String(), Created: o.Now(), UsedBytes: v.UsedBytes,
 		WaitAtMost: p.wait, NotBefore: errandsFrom(p.rule), WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed, Answers: cmp.Or(in.Answers, "set"), DomainAway: cmp.Or(in.DomainAway, "refuse"),
 	}
+	rec.SetOwnAnswers(p.own)
 	rec.SetOptions(in.RestoreOptions, in.DriverOrder, in.Aside)
 	if err := o.load(ctx, &rec, p.payloads); err != nil {
 		return api.Delivery{}, err

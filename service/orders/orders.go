@@ -49,11 +49,13 @@ type Fleet interface {
 	Admit(ctx context.Context, ref string, in api.Admission) (api.Workstation, error)
 	// ToAnswer is what one carries out on its copy of a version; nil if nothing is set for it.
 	// With goOn it joins no domain if that does not answer; else that is a join.ErrAway.
-	ToAnswer(ctx context.Context, w records.Workstation, v *records.Version, goOn bool) (*api.ToAnswer, error)
+	ToAnswer(ctx context.Context, w records.Workstation, v *records.Version, own map[string]string, goOn bool) (*api.ToAnswer, error)
+	// OwnAnswers checks those that a delivery has of its own.
+	OwnAnswers(ctx context.Context, values map[string]any) (map[string]string, error)
 	// Answered tells whether every copy of an image is answered.
 	Answered(ctx context.Context, image string) (bool, error)
 	// HowAnswered tells by number how workstations would be answered.
-	HowAnswered(ctx context.Context, all []records.Workstation, v *records.Version) (map[int64]answers.Verdict, error)
+	HowAnswered(ctx context.Context, all []records.Workstation, v *records.Version, own map[string]string) (map[int64]answers.Verdict, error)
 	// Choose finds the workstations that names and a condition mean.
 	Choose(ctx context.Context, names []string, where string) ([]records.Workstation, error)
 	// Means tells whether a workstation is among those that names and a condition mean.

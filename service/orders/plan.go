@@ -40,6 +40,7 @@ type plan struct {
 	wait    int64 // seconds
 	targets []records.Workstation
 	placing restore.Placement
+	own     map[string]string // its answers, as JSON by key
 	order   api.NewDelivery // as it came, but for what does not apply
 
 	payloads []string // names of what the answers bring
@@ -102,6 +103,17 @@ func (o *Orders) plan(ctx context.Context, in api.NewDelivery) (*plan, error) {
 	if p.targets, err = o.Fleet.Choose(ctx, in.To, in.Where); err != nil {
 		return nil, err
 	}
+	if len(in.OwnAnswers) > 0 {
+		if in.Answers == noAnswers {
+			return nil, fault.Invalid.Errorf("say either which answers this delivery has of its own, or that copies take none")
+		}
+		if p.own, err = o.Fleet.OwnAnswers(ctx, in.OwnAnswers); err != nil {
+			return nil, err
+		}
+		if _, err := o.Fleet.Choose(rights.Needing(ctx, rights.Answer), in.To, in.Where); err != nil {
+			return nil, err
+		}
+	}
 	if p.rule.Ready() > len(p.targets) {
 		return nil, fault.Invalid.Errorf("the stream is to start when %d workstations are ready, but the order names only %d", p.rule.Ready(), len(p.targets))
 	}
@@ -146,7 +158,7 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 	}
 	var answered map[int64]answers.Verdict
 	if in.Answers != noAnswers {
-		if answered, err = o.Fleet.HowAnswered(ctx, p.targets, p.version); err != nil {
+		if answered, err = o.Fleet.HowAnswered(ctx, p.targets, p.version, p.own); err != nil {
 			return err
 		}
 	}

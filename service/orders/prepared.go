@@ -154,6 +154,11 @@ func (o *Orders) mayRun(ctx context.Context, in api.Order) error {
 			all = append(all, rights.Check(needing, w.Label(), w.Groups()))
 			continue
 		}
+		if t.work == order.Deliver && len(in.Deliver.OwnAnswers) > 0 {
+			if _, err := o.Fleet.Choose(rights.Needing(ctx, rights.Answer), t.to, t.where); fault.KindOf(err) != fault.Conflict {
+				all = append(all, err)
+			}
+		}
 		if _, err := o.Fleet.Choose(needing, t.to, t.where); fault.KindOf(err) != fault.Conflict { // nobody may fit it now
 			all = append(all, err)
 		}

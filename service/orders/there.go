@@ -76,6 +76,9 @@ func (o *Orders) mayRunAt(ctx context.Context, in api.Order, w records.Workstati
 	for _, t := range tasksOf(in) {
 		all = append(all, rights.Check(rights.Needing(ctx, t.right), w.Label(), w.Groups()))
 	}
+	if in.Deliver != nil && len(in.Deliver.OwnAnswers) > 0 {
+		all = append(all, rights.Check(rights.Needing(ctx, rights.Answer), w.Label(), w.Groups()))
+	}
 	return errors.Join(all...)
 }
 
