@@ -10,6 +10,7 @@ import (
 	"jugate/apiclient"
 	"jugate/core/capture"
 	"jugate/core/image"
+	"jugate/core/partition"
 	"jugate/core/readiness"
 	"jugate/core/slabstore"
 	"jugate/core/volume"
@@ -56,10 +57,18 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 	if err := a.tell(ctx, api.Activity{Text: "looking at the disk"}); err != nil {
 		return none, err
 	}
+	only, err := partition.ParseKeeps(how.Only)
+	if err != nil {
+		return none, err
+	}
+	without, err := partition.ParseKeeps(how.Without)
+	if err != nil {
+		return none, err
+	}
 	survey, err := capture.Look(disk, disk.Size(), disk.SectorSize(), capture.LookOptions{
 		Rules:        readiness.Rules{IdentityFiles: how.IdentityFiles, AllowEncrypted: how.CopyEncrypted, Answered: how.Answered},
 		KeepFleeting: how.KeepPageFiles, PastBadSectors: how.PastBadSectors,
-		Files: a.filesOf(disk),
+		Files: a.filesOf(disk), Only: only, Without: without,
 	})
 	if err != nil {
 		return none, err

@@ -19,13 +19,15 @@ type NewCapture struct {
 
 // CaptureOptions say what to make of a disk.
 type CaptureOptions struct {
-	Disk           string `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only" maxLength:"300" example:"serial:AL-2601-D1"`
-	Despite        string `json:"despite,omitempty" maxLength:"1000" doc:"Reason to capture in spite of blocking findings; the version keeps it" example:"the recovery partition is not needed"`
-	PastBadSectors bool   `json:"past_bad_sectors,omitempty" doc:"Go on where the disk cannot be read, and name the places"`
-	KeepPageFiles  bool   `json:"keep_page_files,omitempty" doc:"Take page and hibernation files along"`
-	CopyEncrypted  bool   `json:"copy_encrypted,omitempty" doc:"Copy encrypted volumes whole"`
-	KeepEqual      bool   `json:"keep_equal,omitempty" doc:"Make a version although nothing has changed since the newest one"`
-	WhenDone       string `json:"when_done,omitempty" enum:"stay,restart,power-off" doc:"What the workstation does afterwards" default:"stay"`
+	Disk           string   `json:"disk,omitempty" doc:"Which disk: only, serial:NUMBER or size:200GB-600GB" default:"only" maxLength:"300" example:"serial:AL-2601-D1"`
+	Despite        string   `json:"despite,omitempty" maxLength:"1000" doc:"Reason to capture in spite of blocking findings; the version keeps it" example:"the recovery partition is not needed"`
+	PastBadSectors bool     `json:"past_bad_sectors,omitempty" doc:"Go on where the disk cannot be read, and name the places"`
+	KeepPageFiles  bool     `json:"keep_page_files,omitempty" doc:"Take page and hibernation files along"`
+	Only           []string `json:"only_partitions,omitempty" nullable:"false" maxItems:"64" maxLength:"250" doc:"Just these partitions of the disk: a number, label=TEXT, type=GUID or, of an MBR, type=HEX" example:"[\"label=SYSTEM\"]"`
+	Without        []string `json:"without_partitions,omitempty" nullable:"false" maxItems:"64" maxLength:"250" doc:"All partitions but these" example:"[\"label=DATA\"]"`
+	CopyEncrypted  bool     `json:"copy_encrypted,omitempty" doc:"Copy encrypted volumes whole"`
+	KeepEqual      bool     `json:"keep_equal,omitempty" doc:"Make a version although nothing has changed since the newest one"`
+	WhenDone       string   `json:"when_done,omitempty" enum:"stay,restart,power-off" doc:"What the workstation does afterwards" default:"stay"`
 }
 
 // Errand is what a workstation was asked to do.

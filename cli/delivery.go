@@ -42,6 +42,8 @@ func (a *app) captureCommand() *cobra.Command {
 	cmd.Flags().StringVar(&note, "note", "", "what is new in this version")
 	cmd.Flags().StringVar(&how.Disk, "disk", "only", diskRuleHelp)
 	cmd.Flags().StringVar(&how.Despite, "despite", "", "reason to capture in spite of blocking findings; the version keeps it")
+	cmd.Flags().StringSliceVar(&how.Only, "only", nil, onlyHelp)
+	cmd.Flags().StringSliceVar(&how.Without, "without", nil, withoutHelp)
 	cmd.Flags().BoolVar(&how.PastBadSectors, "past-bad-sectors", false, "go on where the disk cannot be read, and name the places in the version")
 	cmd.Flags().BoolVar(&how.KeepPageFiles, "keep-page-files", false, "take page and hibernation files along instead of leaving them out")
 	cmd.Flags().BoolVar(&how.CopyEncrypted, "copy-encrypted", false, "copy encrypted volumes whole")

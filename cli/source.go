@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 
 	"jugate/core/bundle"
 	"jugate/core/capture"
@@ -107,10 +108,30 @@ type captureFlags struct {
 	keepFleeting   bool
 	encrypted      bool
 	identityFiles  []string
+	only, without  partitions
 }
+
+const (
+	onlyHelp    = "capture just these partitions: a number, label=TEXT, type=GUID or (in an MBR) type=HEX"
+	withoutHelp = "capture all partitions but these, named in the same way"
+)
+
+// partitions is a flag that names some.
+type partitions []partition.Keep
+
+func (p *partitions) Set(text string) error {
+	some, err := partition.ParseKeeps(strings.Split(text, ","))
+	*p = append(*p, some...)
+	return err
+}
+
+func (p *partitions) String() string { return "" }
+func (p *partitions) Type() string   { return "PARTITION,…" }
 
 func (f *captureFlags) add(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.despite, "despite", "", "reason to capture in spite of blocking findings; the version keeps it")
+	cmd.Flags().Var(&f.only, "only", onlyHelp)
+	cmd.Flags().Var(&f.without, "without", withoutHelp)
 	cmd.Flags().BoolVar(&f.pastBadSectors, "past-bad-sectors", false, "go on where the disk cannot be read, and name the places in the version")
 	cmd.Flags().BoolVar(&f.keepFleeting, "keep-page-files", false, "take page and hibernation files along instead of leaving them out")
 	cmd.Flags().BoolVar(&f.encrypted, "copy-encrypted", false, "copy encrypted volumes whole")
@@ -124,7 +145,7 @@ func (f *captureFlags) addIdentity(cmd *cobra.Command) {
 func (f *captureFlags) look() capture.LookOptions {
 	return capture.LookOptions{
 		Rules:        readiness.Rules{IdentityFiles: f.identityFiles, AllowEncrypted: f.encrypted},
-		KeepFleeting: f.keepFleeting, PastBadSectors: f.pastBadSectors,
+		KeepFleeting: f.keepFleeting, PastBadSectors: f.pastBadSectors, Only: f.only, Without: f.without,
 	}
 }
 

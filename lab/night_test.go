@@ -108,7 +108,7 @@ func TestANightRun(t *testing.T) {
 	r.jugate(&run, "order", "history", "--run", fmt.Sprint(runs[0].ID))
 	r.done("checked, one taken out, one delivered")
 	assert.EqualValues(t, "failed", run.State)
-	require.Len(t, run.Parts, 2)
+	require.Len(t, run.Parts, 3)
 	require.Len(t, run.Parts[0].LeftOut, 1)
 	out := run.Parts[0].LeftOut[0]
 	assert.Equal(t, "herb-02", out.Workstation)

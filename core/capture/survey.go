@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"slices"
 
 	"jugate/core/disk"
 	"jugate/core/fileview"
@@ -38,6 +39,40 @@ type LookOptions struct {
 	KeepFleeting bool
 	// PastBadSectors copies volumes whole whose records cannot be read.
 	PastBadSectors bool
+	// Only and Without name the partitions that are taken, or are left out.
+	Only, Without []partition.Keep
+}
+
+// chosen is the table of what is taken. gap tells whether what lies in front of the first
+// partition is: it belongs to a disk of which that is taken, too.
+func (o *LookOptions) chosen(from io.ReaderAt, t *partition.Table) (chosen *partition.Table, gap bool, err error) {
+	if o.Only == nil && o.Without == nil {
+		return t, true, nil
+	}
+	if t.Scheme == partition.None {
+		return nil, false, errors.New("the disk has no partitions, of which some could be taken or left out")
+	}
+	label := disk.Labels(from, t)
+	out, err := t.Named(o.Without, label)
+	if err != nil {
+		return nil, false, err
+	}
+	if o.Only != nil {
+		taken, err := t.Named(o.Only, label)
+		if err != nil {
+			return nil, false, err
+		}
+		for _, p := range t.Partitions {
+			if !slices.Contains(taken, p.Number) && !p.Extended() {
+				out = append(out, p.Number)
+			}
+		}
+	}
+	chosen = t.Without(out)
+	if len(chosen.Partitions) == 0 {
+		return nil, false, errors.New("nothing of the disk would be taken")
+	}
+	return chosen, chosen.GapEnd() == t.GapEnd(), nil
 }
 
 // NotFitError says that a survey has blocking findings.
@@ -72,6 +107,10 @@ func Look(from io.ReaderAt, size int64, sectorSize int, o LookOptions) (*Survey,
 	if err := s.bare(from, size); err != nil {
 		return nil, err
 	}
+	gap := true
+	if s.Table, gap, err = o.chosen(from, s.Table); err != nil {
+		return nil, err
+	}
 	table = s.Table
 	if s.Unfinished, err = disk.ReadMark(from); err != nil {
 		return nil, err
@@ -83,7 +122,7 @@ func Look(from io.ReaderAt, size int64, sectorSize int, o LookOptions) (*Survey,
 		volumes = append(volumes, v)
 		return err
 	}
-	if _, length, _ := image.Placed(table, 0); length > 0 {
+	if _, length, _ := image.Placed(table, 0); length > 0 && gap {
 		where := "the gap before the first partition"
 		if table.Scheme == partition.None {
 			where = "the disk, which has no partitions"

@@ -23,6 +23,18 @@ type Keep struct {
 	code   byte
 }
 
+// ParseKeeps reads several; nil for none.
+func ParseKeeps(texts []string) (all []Keep, err error) {
+	for _, text := range texts {
+		k, err := ParseKeep(text)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, k)
+	}
+	return all, nil
+}
+
 // ParseKeep reads "5", "label=DATA", "type=07" or "type=GUID".
 func ParseKeep(s string) (Keep, error) {
 	by, value, named := strings.Cut(s, "=")
@@ -81,29 +93,54 @@ func (t *Table) Keeping(keeps []Keep, label func(Partition) string) (*Table, err
 	case t.FromBackup:
 		return nil, errors.New("only a forgotten backup of a partition table is at the end of the disk, and nobody can say whether it still holds")
 	}
+	numbers, err := t.Named(keeps, label)
+	if err != nil {
+		return nil, err
+	}
 	kept := *t
 	kept.Findings, kept.BootCode, kept.Partitions = nil, nil, []Partition{}
-	for _, k := range keeps {
+	for _, number := range numbers {
+		p, _ := t.Partition(number)
+		if p.Extended() || p.Logical() {
+			return nil, fmt.Errorf("partition %d is an extended or a logical one, which cannot be kept or replaced alone", p.Number)
+		}
+		p.Kept, p.Active = true, false
+		p.pinned = slices.ContainsFunc(keeps, func(k Keep) bool { return k.number == number })
+		kept.Partitions = append(kept.Partitions, p)
+	}
+	return &kept, kept.Check()
+}
+
+// Named are the numbers of the partitions that are named, each once, in their order. An error
+// says which name no partition has.
+func (t *Table) Named(names []Keep, label func(Partition) string) (numbers []int, err error) {
+	for _, k := range names {
 		found := false
 		for _, p := range t.Partitions {
 			if !k.means(p, label(p)) {
 				continue
 			}
-			if p.Extended() || p.Logical() {
-				return nil, fmt.Errorf("partition %d is an extended or a logical one, which cannot be kept or replaced alone", p.Number)
-			}
-			found = true
-			if !slices.ContainsFunc(kept.Partitions, func(q Partition) bool { return q.Number == p.Number }) {
-				p.Kept, p.Active, p.pinned = true, false, k.number != 0
-				kept.Partitions = append(kept.Partitions, p)
+			if found = true; !slices.Contains(numbers, p.Number) {
+				numbers = append(numbers, p.Number)
 			}
 		}
 		if !found {
 			return nil, fmt.Errorf("the disk has no partition %s", k)
 		}
 	}
-	slices.SortFunc(kept.Partitions, func(a, b Partition) int { return cmp.Compare(a.Number, b.Number) })
-	return &kept, kept.Check()
+	slices.Sort(numbers)
+	return numbers, nil
+}
+
+// Without is the table without some partitions; an extended one goes with the last that lies
+// in it.
+func (t *Table) Without(numbers []int) *Table {
+	to := *t
+	to.Partitions = slices.DeleteFunc(slices.Clone(t.Partitions), func(p Partition) bool { return slices.Contains(numbers, p.Number) })
+	if len(to.logical()) == 0 && len(t.logical()) > 0 {
+		to.Partitions = slices.DeleteFunc(to.Partitions, Partition.Extended)
+	}
+	return &to
 }
 
 // Meant is the one partition of a disk that is named so; label is as for Keeping.

@@ -2,8 +2,8 @@ package restore
 
 import (
 	"fmt"
-	"io"
 
+	"jugate/core/disk"
 	"jugate/core/image"
 	"jugate/core/partition"
 	"jugate/core/volume"
@@ -15,18 +15,7 @@ func keeping(onto Target, size int64, sectorSize int, keep []partition.Keep) (*p
 	if err != nil {
 		return nil, fmt.Errorf("no partition can be kept: %w", err)
 	}
-	return table.Keeping(keep, Labels(onto, table))
-}
-
-// Labels tells the labels of the file systems on a disk, by partition.
-func Labels(disk io.ReaderAt, table *partition.Table) func(partition.Partition) string {
-	return func(p partition.Partition) string {
-		v, err := volume.Open(io.NewSectionReader(disk, table.Start(p), table.Size(p)), table.Size(p))
-		if err != nil {
-			return "" // whatever is in it, it has no label
-		}
-		return v.Label
-	}
+	return table.Keeping(keep, disk.Labels(onto, table))
 }
 
 // onePart is the table of a partition that one of the image's goes onto: none.

@@ -256,3 +256,78 @@ func TestAPartitionWritesNothingBeyondItself(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "here", string(b))
 }
+
+func TestPartitionsAreLeftOutOfACapture(t *testing.T) {
+	gold := Compose(t, 200*Mib, 512, "label: gpt\nstart=1M, size=40M, type=uefi\nsize=80M, type=EBD0A0A2-B9E5-4433-87C0-68B6B72699C7\nsize=64M, type=linux, name=people\n",
+		Part{1, Mib, 40 * Mib, "mkfs.vfat -F 32 -s 1 -h 2048", 0, false}, Part{2, 41 * Mib, 80 * Mib, "mkfs.ntfs -q -F -f -p 83968 -L SYSTEM", 8 * Mib, true}, Part{3, 121 * Mib, 64 * Mib, "mkfs.ext4 -q -F", 20 * Mib, true})
+	f, err := os.Open(gold.Path)
+	require.NoError(t, err)
+	defer f.Close()
+	taken := func(o capture.LookOptions) (*goldimage.Sink, *image.Manifest, *image.Map) {
+		survey, err := capture.Look(f, gold.Size, 512, o)
+		require.NoError(t, err)
+		require.NoError(t, survey.Blocking())
+		sink := goldimage.NewSink(t)
+		man, slabs, err := capture.Run(t.Context(), f, survey, sink, capture.Options{})
+		require.NoError(t, err)
+		text, err := man.Encode()
+		require.NoError(t, err)
+		again, err := image.ParseManifest(text)
+		require.NoError(t, err)
+		slabs, err = image.ParseMap(slabs.Bytes(), again)
+		require.NoError(t, err)
+		return sink, again, slabs
+	}
+	names := func(texts ...string) []partition.Keep {
+		all, err := partition.ParseKeeps(texts)
+		require.NoError(t, err)
+		return all
+	}
+	numbers := func(man *image.Manifest) (all []int) {
+		for _, a := range man.Areas {
+			all = append(all, a.Partition)
+		}
+		return all
+	}
+
+	t.Log("# all but people's files, onto a smaller disk")
+	sink, man, slabs := taken(capture.LookOptions{Without: names("label=people")})
+	assert.Equal(t, []int{0, 1, 2}, numbers(man))
+	assert.Len(t, man.Table.Partitions, 2)
+	size := man.LeastDisk()
+	assert.Less(t, size, 130*int64(Mib))
+	target := goldimage.Open(t, size)
+	r, err := restore.New(man, slabs, target, size, 512, restore.Options{})
+	require.NoError(t, err)
+	_, err = r.Begin(t.Context(), nil)
+	require.NoError(t, err)
+	require.NoError(t, r.Fill(t.Context(), sink, nil))
+	require.NoError(t, r.Finish(t.Context(), nil))
+	(&Golden{Size: gold.Size, SectorSize: 512, Parts: gold.Parts[:2], Files: gold.Files}).Judge(t, target.Name(), r.Plan(), false)
+
+	t.Log("# one alone: what lies in front of another is no part of it")
+	sink, man, slabs = taken(capture.LookOptions{Only: names("label=SYSTEM")})
+	assert.Equal(t, []int{2}, numbers(man))
+	desk := Compose(t, 200*Mib, 512, "label: gpt\nstart=10M, size=80M, type=linux\nstart=100M, size=80M, type=linux\n")
+	onto, err := os.OpenFile(desk.Path, os.O_RDWR, 0)
+	require.NoError(t, err)
+	defer onto.Close()
+	r, err = restore.New(man, slabs, restore.Section(onto, 100*Mib, 80*Mib), 80*Mib, 512, restore.Options{Part: &restore.Part{Number: 2, First: 100 * Mib / 512}})
+	require.NoError(t, err)
+	_, err = r.Begin(t.Context(), nil)
+	require.NoError(t, err)
+	require.NoError(t, r.Fill(t.Context(), sink, nil))
+	require.NoError(t, r.Finish(t.Context(), nil))
+	table, err := partition.Read(onto, desk.Size, 512)
+	require.NoError(t, err)
+	(&Golden{Size: gold.Size, SectorSize: 512, Parts: gold.Parts[1:2], Files: gold.Files}).Judge(t, desk.Path, table, false)
+
+	for text, o := range map[string]capture.LookOptions{
+		"no partition 9":           {Without: names("9")},
+		"no partition label=music": {Only: names("label=music")},
+		"nothing of the disk":      {Without: names("1", "2", "3")},
+	} {
+		_, err := capture.Look(f, gold.Size, 512, o)
+		assert.ErrorContains(t, err, text)
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 
+	"jugate/core/disk"
 	"jugate/core/fault"
 	"jugate/core/image"
 	"jugate/core/partition"
@@ -25,12 +26,8 @@ func ParsePlacement(grow string, keep, sizes []string, part int, onto string) (p
 	if p.Grow, err = partition.ParseGrow(cmp.Or(grow, "system")); err != nil {
 		return p, err
 	}
-	for _, text := range keep {
-		k, err := partition.ParseKeep(text)
-		if err != nil {
-			return p, err
-		}
-		p.Keep = append(p.Keep, k)
+	if p.Keep, err = partition.ParseKeeps(keep); err != nil {
+		return p, err
 	}
 	if p.Layout, err = partition.ParseLayout(sizes); err != nil {
 		return p, err
@@ -110,7 +107,7 @@ func (p Placement) On(d Disk) (at Place, o Options, err error) {
 	if err != nil {
 		return at, o, err
 	}
-	if at.Partition, err = table.Meant(*p.Onto, Labels(d, table)); err != nil {
+	if at.Partition, err = table.Meant(*p.Onto, disk.Labels(d, table)); err != nil {
 		return at, o, err
 	}
 	at.Size = table.Size(at.Partition)

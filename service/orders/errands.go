@@ -6,6 +6,7 @@ import (
 
 	"jugate/core/delivery"
 	"jugate/core/errand"
+	"jugate/core/partition"
 	"jugate/core/rights"
 	"jugate/core/wipe"
 
@@ -62,6 +63,11 @@ func (o *Orders) Capture(ctx context.Context, in api.NewCapture) (api.Errand, er
 	}
 	if _, err := disk.ParseRule(in.Disk); err != nil {
 		return api.Errand{}, err
+	}
+	for _, names := range [][]string{in.Only, in.Without} {
+		if _, err := partition.ParseKeeps(names); err != nil {
+			return api.Errand{}, err
+		}
 	}
 	e, err := o.Records.AddCapture(ctx, o.Now(), w.ID, in.Image, in.Note, in.CaptureOptions)
 	if err != nil {

@@ -127,7 +127,15 @@ func needsAgent(in api.RestoreOptions) (version, what string) {
 // tooOld says that an agent cannot do what a delivery asks; empty if it can.
 func tooOld(agent string, in api.RestoreOptions) string {
 	oldest, what := needsAgent(in)
-	if v := "v" + agent; oldest == "" || semver.IsValid(v) && semver.Compare(v, oldest) >= 0 {
+	if oldest == "" {
+		return ""
+	}
+	return tooOldFor(agent, oldest, what)
+}
+
+// tooOldFor says that an agent is older than one that can do something; empty if it is not.
+func tooOldFor(agent, oldest, what string) string {
+	if v := "v" + agent; semver.IsValid(v) && semver.Compare(v, oldest) >= 0 {
 		return ""
 	}
 	return "its build of the boot environment cannot " + what + "; make another: jugate environment build --offer"

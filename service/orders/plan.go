@@ -41,7 +41,7 @@ type plan struct {
 	targets []records.Workstation
 	placing restore.Placement
 	own     map[string]string // its answers, as JSON by key
-	order   api.NewDelivery // as it came, but for what does not apply
+	order   api.NewDelivery   // as it came, but for what does not apply
 
 	payloads []string // names of what the answers bring
 

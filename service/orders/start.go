@@ -67,6 +67,15 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 			return nil, err
 		}
 	}
+	if out.Capture != nil && len(out.Capture.Only)+len(out.Capture.Without) > 0 {
+		w, err := o.Records.Workstation(ctx, e.WorkstationID)
+		if err != nil {
+			return nil, err
+		}
+		if problem := tooOldFor(w.AgentVersion, "v0.5.0", "leave partitions out"); problem != "" {
+			out.Capture.Disk = problem // which it understands as a disk that is not there
+		}
+	}
 	if e.Kind == errand.Drivers {
 		return out, o.fillInstall(ctx, e, out)
 	}
