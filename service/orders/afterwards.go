@@ -15,12 +15,8 @@ import (
 // Workstations whose system is on are reached by the helper on it: they restart into the boot environment for a run, and are
 // switched off after it. Who a run fails for stays as it is, for somebody to look.
 
-const (
-	// afterwardsOff switches workstations off after a run.
-	afterwardsOff = "power-off"
-	// afterwardsAsBefore switches those off that were off before it.
-	afterwardsAsBefore = "as-before"
-)
+// afterwardsAsBefore is what an order says that switches those off that were off before it, and no others.
+const afterwardsAsBefore = "as-before"
 
 // everyone are all workstations that a run is for.
 func (o *Orders) everyone(ctx context.Context, row *records.Run, in api.Order) (map[int64]records.Workstation, error) {
