@@ -119,9 +119,10 @@ func Changes(from, to *Table) []Change {
 //
 // Beside partitions that stay, the others lie in the largest free stretch, in their order;
 // one of the image's that the disk keeps is left out. A kept one has its number, or
-// another that is free. With a layout, all lie one behind the other in that stretch. Errors are *TooSmallError, name a partition to
-// grow that is not there, say why a partition cannot be kept or a
-// layout cannot be had, or wrap ErrSectorSize.
+// another that is free. With a layout, all lie one behind the other in that stretch.
+//
+// Errors are *TooSmallError, name a partition to grow that is not there, say why a partition
+// cannot be kept or a layout cannot be had, or wrap ErrSectorSize.
 func (t *Table) Onto(size int64, sectorSize int, fit Fit) (*Table, error) {
 	if sectorSize != t.SectorSize {
 		return nil, fmt.Errorf("%w: the image has sectors of %d bytes, the disk of %d", ErrSectorSize, t.SectorSize, sectorSize)

@@ -68,15 +68,9 @@ func (r *Restore) windows() (all []volume.Extent) {
 			ends(r.table.Start(p), r.table.Size(p))
 		}
 	}
-	spared := slices.Clone(r.fenced)
-	if r.kept != nil { // its table is in use meanwhile
-		for _, place := range r.kept.Places() {
-			spared = append(spared, volume.Extent{Start: place[0], Length: place[1] - place[0]})
-		}
-	}
 	var free []volume.Extent
 	for _, w := range unioned(all) {
-		free = append(free, without(w, spared)...)
+		free = append(free, without(w, r.spared())...)
 	}
 	return free
 }

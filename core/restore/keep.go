@@ -2,6 +2,7 @@ package restore
 
 import (
 	"fmt"
+	"slices"
 
 	"jugate/core/disk"
 	"jugate/core/image"
@@ -55,6 +56,18 @@ func (r *Restore) fence(at, n int64) error {
 		}
 	}
 	return nil
+}
+
+// spared are the stretches of the disk, in bytes, that are in use while the restore is under
+// way: what is kept, and the table with its entries.
+func (r *Restore) spared() []volume.Extent {
+	all := slices.Clone(r.fenced)
+	if r.kept != nil {
+		for _, place := range r.kept.Places() {
+			all = append(all, volume.Extent{Start: place[0], Length: place[1] - place[0]})
+		}
+	}
+	return all
 }
 
 // without is what is left of a stretch beside others.

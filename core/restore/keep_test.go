@@ -1,6 +1,7 @@
 package restore_test
 
 import (
+	"bytes"
 	"errors"
 	"os"
 	"testing"
@@ -84,7 +85,7 @@ func TestADataPartitionIsKept(t *testing.T) {
 			keep, err := partition.ParseKeep("label=data")
 			require.NoError(t, err)
 			options := restore.Options{Grow: partition.GrowSystem, Keep: []partition.Keep{keep}, Trim: true, Label: "garden-desk@3", Nonce: []byte("today")}
-			r, err := restore.New(man, slabs, target, desk.Size, 512, options)
+			r, err := restore.New(man, slabs, forgetful{target}, desk.Size, 512, options)
 			require.NoError(t, err)
 			require.Len(t, r.Kept(), 1)
 			assert.Empty(t, r.LeftOut())
@@ -110,6 +111,21 @@ func TestADataPartitionIsKept(t *testing.T) {
 			judgeData(t, desk, desk.Path, r.Kept()[0].Number)
 		})
 	}
+}
+
+// forgetful is a disk on which anything can be once it was told that nobody needs it.
+type forgetful struct{ *os.File }
+
+func (f forgetful) Trim(off, n int64) error {
+	noise := bytes.Repeat([]byte("anything at all "), 4096)
+	for ; n > 0; n -= int64(len(noise)) {
+		b := noise[:min(int64(len(noise)), n)]
+		if _, err := f.WriteAt(b, off); err != nil {
+			return err
+		}
+		off += int64(len(b))
+	}
+	return nil
 }
 
 // failing is a disk whose power goes after so many writes.

@@ -269,7 +269,7 @@ func (r *Restore) Begin(ctx context.Context, progress func(done, total int64)) (
 		return 0, err
 	}
 	if t, ok := r.disk.(Trimmer); ok && r.options.Trim && !r.stock {
-		for _, free := range without(volume.Extent{Start: headLen, Length: r.size - headLen}, r.fenced) {
+		for _, free := range without(volume.Extent{Start: headLen, Length: r.size - headLen}, r.spared()) {
 			start := (free.Start + headLen - 1) / headLen * headLen
 			if length := (free.End() - start) / headLen * headLen; length > 0 {
 				// A medium that cannot, or will not, is written to all the same.

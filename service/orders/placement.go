@@ -45,8 +45,8 @@ func withoutSystem(man *image.Manifest, in api.RestoreOptions) bool {
 }
 
 // onDisk holds a placement against a disk as it was seen last. stays is what of the disk
-// stays, in words; unknown says what nobody knows yet.
-func onDisk(p restore.Placement, man *image.Manifest, d api.Disk) (stays []string, unknown string, err error) {
+// stays, in words; remark says what else there is to know.
+func onDisk(p restore.Placement, man *image.Manifest, d api.Disk) (stays []string, remark string, err error) {
 	fit := partition.Fit{Grow: p.Grow, Layout: p.Layout}
 	switch {
 	case p.Keep == nil && p.Part == 0:
@@ -80,8 +80,13 @@ func onDisk(p restore.Placement, man *image.Manifest, d api.Disk) (stays []strin
 		}
 		stays = append(stays, fmt.Sprintf("partition %d%s, %s", p.Number, name, humanize.IBytes(uint64(table.Size(p)))))
 	}
+	for _, a := range man.Areas {
+		if man.Table.GivesWay(fit.Beside, a.Partition) {
+			remark = fmt.Sprintf("its own copy of partition %d stays, so that of the image does not come", a.Partition)
+		}
+	}
 	_, err = man.Onto(d.Size, d.SectorSize, fit)
-	return stays, "", err
+	return stays, remark, err
 }
 
 // tableOf is the partition table of a disk as an agent has told of it, and the labels of its

@@ -228,12 +228,12 @@ func planDisk(out *api.PlannedWorkstation, p *plan, man *image.Manifest, inv api
 	} else {
 		d := inv.Disks[n]
 		out.Disk = &d
-		stays, unknown, err := onDisk(p.placing, man, d)
+		stays, remark, err := onDisk(p.placing, man, d)
 		if err != nil {
 			problem("%v", err)
 		}
-		if unknown != "" {
-			out.Warnings = append(out.Warnings, unknown)
+		if remark != "" {
+			out.Warnings = append(out.Warnings, remark)
 		}
 		out.Stays = stays
 		if d.Health != "" && d.Health != "good" {
