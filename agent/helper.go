@@ -114,7 +114,6 @@ func obey(ctx context.Context, sys System, wishes <-chan api.HelperWish) {
 			if now.Verb == api.TellPowerOff {
 				do = sys.PowerOff
 			}
-			slog.Info("the service has asked for it", "verb", now.Verb, "why", now.Why)
 			if err := do(); err != nil {
 				slog.Error("it cannot be done", "verb", now.Verb, "error", err)
 			}

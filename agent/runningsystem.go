@@ -64,13 +64,18 @@ func (RunningSystem) Warn(text string) {
 
 // Restart has the firmware start from the network next, if it can be told so.
 func (RunningSystem) Restart() error {
+	slog.Info("restarting, as the service asks")
 	if err := nextBootFromNetwork(); err != nil {
 		slog.Warn("the firmware was not told to start from the network next; it does so if that is its first way", "error", err)
 	}
 	return exec.Command("systemctl", "reboot").Run()
 }
 
-func (RunningSystem) PowerOff() error { return exec.Command("systemctl", "poweroff").Run() }
+// PowerOff switches the machine off.
+func (RunningSystem) PowerOff() error {
+	slog.Info("switching off, as the service asks")
+	return exec.Command("systemctl", "poweroff").Run()
+}
 
 // nextBootFromNetwork sets BootNext to the first entry, in the firmware's order, that stands for
 // a network card (UEFI specification, 3.1).

@@ -80,6 +80,8 @@ func doing(w api.Workstation) string {
 		return "" // the state says it
 	case w.LastSeen == nil:
 		return "never seen"
+	case !w.Online && w.Helper != nil && w.Helper.Running:
+		return "its system is on"
 	case !w.Online:
 		return "away"
 	case w.Activity == "":

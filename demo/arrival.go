@@ -27,7 +27,7 @@ func (s *Stage) playArrival(ctx context.Context, p *Prepared) error {
 		return fmt.Errorf("the table was not entered: %+v", in.Rows)
 	}
 	s.say("a table of the room: %d workstations changed, %d entered that nobody has seen yet", in.ChangedRows, in.NewRows)
-	if _, err := s.Client.SetAnswers(ctx, api.NewAnswers{Of: seedBank, Values: map[string]any{"locale": "de_AT", "files": []any{map[string]any{"path": "/etc/motd", "content": "Seed bank lab\n"}}}}); err != nil {
+	if _, err := s.Client.SetAnswers(ctx, api.NewAnswers{Of: seedBank, Values: map[string]any{"locale": "de_AT", "helper": true, "files": []any{map[string]any{"path": "/etc/motd", "content": "Seed bank lab\n"}}}}); err != nil {
 		return err
 	}
 	preview, err := s.Client.PreviewAnswers(ctx, names[0], imageName)
@@ -46,6 +46,7 @@ func (s *Stage) playArrival(ctx context.Context, p *Prepared) error {
 		if err := s.machines[name].FirstStart(ctx); err != nil {
 			return fmt.Errorf("the first start of %s: %w", name, err)
 		}
+		s.stays(ctx, name)
 	}
 	receipts, err := s.receiptsOf(ctx, &d) // each with its arrival now
 	if err != nil {

@@ -52,6 +52,9 @@ type Stage struct {
 	service  *service.Service
 	stop     context.CancelFunc
 	running  sync.WaitGroup
+	leave    map[string]func()           // has a workstation leave the boot environment
+	saying   sync.Mutex                  // held for a line of the story, and where machines come and go
+	starts   int                         // of systems with a helper
 	disks    map[string]string           // file of each workstation's disk, by name or address
 	machines map[string]*sim.Workstation // by name or address
 }
@@ -67,7 +70,7 @@ func Open(ctx context.Context, o Options) (_ *Stage, err error) {
 	if missing := golddisk.Tools(); missing != nil {
 		return nil, fmt.Errorf("the demo makes its disks with the system's own tools, and these are missing: %s (`make setup` installs them)", strings.Join(missing, ", "))
 	}
-	s := &Stage{options: o, began: time.Now(), disks: map[string]string{}, machines: map[string]*sim.Workstation{}}
+	s := &Stage{options: o, began: time.Now(), disks: map[string]string{}, machines: map[string]*sim.Workstation{}, leave: map[string]func(){}}
 	running, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stop = stop
 	defer func() {
@@ -121,7 +124,10 @@ func (s *Stage) logFile() io.Writer {
 
 // Close ends everything and removes the folder.
 func (s *Stage) Close() error {
-	s.stop()
+	s.saying.Lock()
+	stop := s.stop
+	s.saying.Unlock()
+	stop()
 	s.running.Wait()
 	var err error
 	if s.service != nil {
@@ -131,6 +137,8 @@ func (s *Stage) Close() error {
 }
 
 func (s *Stage) say(format string, args ...any) {
+	s.saying.Lock()
+	defer s.saying.Unlock()
 	fmt.Fprintf(s.options.Story, "%6.1f s  %s\n", time.Since(s.began).Seconds(), fmt.Sprintf(format, args...))
 }
 
@@ -145,11 +153,20 @@ func (s *Stage) switchOn(ctx context.Context, m machine, disk string) error {
 		Memory: m.memory, Disks: []string{disk}, Interface: "lo", Loss: m.loss, Devices: m.devices,
 	}
 	s.disks[m.name], s.machines[m.name] = disk, w
-	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
-	stop := s.stop
-	s.stop = func() { cancel(); stop() }
-	s.running.Go(func() { agent.New(nobody, w, agent.Options{Certificate: s.service.Authority()}).Run(ctx) })
+	s.boots(ctx, m.name, nobody)
 	return nil
+}
+
+// boots has a workstation come into the boot environment, until it leaves that or the stage closes.
+func (s *Stage) boots(ctx context.Context, name string, nobody *apiclient.Client) {
+	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	s.saying.Lock()
+	defer s.saying.Unlock()
+	w, stop := s.machines[name], s.stop
+	s.stop, s.leave[name] = func() { cancel(); stop() }, cancel
+	s.running.Go(func() {
+		agent.New(nobody, w, agent.Options{Certificate: s.service.Authority()}).Run(ctx)
+	})
 }
 
 func serial(m machine) string {

@@ -11,6 +11,7 @@ import (
 	"github.com/zeebo/blake3"
 
 	"jugate/api"
+	"jugate/apiclient"
 	"jugate/core/disk"
 	"jugate/core/order"
 	"jugate/core/partition"
@@ -34,7 +35,7 @@ func (s *Stage) playWeek(ctx context.Context, p *Prepared) error {
 	}
 	s.say("people have written files into the partition %s that the last delivery has made for them", peoplesFiles)
 	_, err = s.Client.SaveOrder(ctx, api.Order{
-		Name: "seed-bank-weekly", Note: "the lab, each Monday", Wake: true, Schedule: &api.OrderSchedule{When: "monday 18:30", Zone: "Europe/Vienna"},
+		Name: "seed-bank-weekly", Note: "the lab, each Monday", Wake: true, Restart: true, Schedule: &api.OrderSchedule{When: "monday 18:30", Zone: "Europe/Vienna"},
 		Check:   &api.PreparedCheck{NewCheck: api.NewCheck{To: room, CheckOptions: api.CheckOptions{Memory: "quick", Surface: "whole", Health: true, Network: true}}, Require: []string{"memory >= 4GiB"}},
 		Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: p.Version.Image, To: room, Reuse: true, RestoreOptions: api.RestoreOptions{Keep: []string{"label=" + peoplesFiles}}}, Await: true},
 	})
@@ -142,7 +143,45 @@ func (s *Stage) startsAndEnds(ctx context.Context, run *api.OrderRun, name strin
 	if err := s.machines[name].FirstStart(ctx); err != nil {
 		return fmt.Errorf("the first start of %s: %w", name, err)
 	}
+	s.stays(ctx, name)
 	return until(func() bool { return false })
+}
+
+// stays has a workstation leave the boot environment for its own system, on which the helper stays until that is replaced.
+func (s *Stage) stays(ctx context.Context, name string) {
+	nobody, err := apiclient.ForAgent(s.URL, s.service.Authority())
+	if err != nil {
+		return // it has worked before
+	}
+	ctx, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	s.saying.Lock()
+	defer s.saying.Unlock()
+	stop := s.stop
+	s.stop = func() { cancel(); stop() }
+	s.leave[name]()
+	s.starts++
+	boot := fmt.Sprint("start ", s.starts)
+	desk := desk{s, name, func() { cancel(); s.boots(ctx, name, nobody) }}
+	s.running.Go(func() { s.machines[name].Stay(ctx, s.URL, s.service.Authority(), boot, desk) })
+}
+
+// desk is a system on which nobody is signed in; what it is told is part of the story.
+type desk struct {
+	stage *Stage
+	name  string
+	boots func() // into the boot environment
+}
+
+func (d desk) SignedIn() int { return 0 }
+func (d desk) Warn(string)   {}
+func (d desk) Restart() error {
+	d.stage.say("  the helper on %s restarts it, into the boot environment", d.name)
+	d.boots()
+	return nil
+}
+func (d desk) PowerOff() error {
+	d.stage.say("  the helper on %s switches it off", d.name)
+	return nil
 }
 
 // Fault has the disk of a workstation that is on fail between two bytes.

@@ -59,10 +59,10 @@ func TestSystemsThatAreOnAreReached(t *testing.T) {
 	h.start(1, linuxDisk(t), 0, "desk-gold")
 	h.capture("desk-gold", "garden-desk")
 	var machines []*sim.Workstation
+	var leave []func() // the boot environment
 	for n, name := range []string{"herb-01", "herb-02", "herb-03"} {
 		w := twoDisks(n+2, blank(t, 66<<20))
-		machines = append(machines, w)
-		h.startMachine(w, name, "herbarium")
+		machines, leave = append(machines, w), append(leave, h.startMachine(w, name, "herbarium"))
 	}
 	require.NoError(t, h.set("herbarium", map[string]any{"helper": true}))
 	require.NoError(t, h.set("herb-03", map[string]any{"helper": false}))
@@ -70,7 +70,8 @@ func TestSystemsThatAreOnAreReached(t *testing.T) {
 	for name, r := range h.receipts(d.ID) {
 		require.EqualValues(t, "delivered", r.Outcome, "%s: %s", name, r.Reason)
 	}
-	for _, w := range machines {
+	for i, w := range machines {
+		leave[i]()
 		require.NoError(t, w.FirstStart(ctx))
 	}
 	helper := func(name string) api.Helper {
@@ -111,27 +112,35 @@ func TestSystemsThatAreOnAreReached(t *testing.T) {
 	run, err := h.client.RunOrder(ctx, "night")
 	require.NoError(t, err)
 	h.eventually(func() bool { return len(one.Did()) == 1 && len(two.Did()) == 1 })
+	stop()
+	for i, w := range machines[:2] {
+		leave[i] = h.startMachine(w, "")
+	}
 	h.eventually(func() bool {
 		run, err = h.client.Run(ctx, run.ID)
 		return err == nil && run.Parts[1].State == order.Running
 	})
-	stop()
-	for _, w := range machines[:2] {
+	assert.False(t, helper("herb-01").Running, "it is in the boot environment")
+	for i, w := range machines[:2] {
+		leave[i]()
 		require.NoError(t, w.FirstStart(ctx))
 	}
 	run = h.ended(run.ID)
 	assert.Equal(t, order.Done, run.State, run.Reason)
-	fresh, _ := h.starts(machines[0], "boot 3")
+	fresh, stop := h.starts(machines[0], "boot 3")
 	h.eventually(func() bool { return helper("herb-01").Running })
 	assert.Empty(t, fresh.Did(), "it was on before")
 	assert.Empty(t, helper("herb-01").Verb)
+	stop()
 
 	_, err = h.client.SaveOrder(ctx, api.Order{Name: "night", Afterwards: "power-off",
 		Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}, Reuse: true}}})
 	require.NoError(t, err)
 	run, err = h.client.RunOrder(ctx, "night")
 	require.NoError(t, err)
+	leave[0] = h.startMachine(machines[0], "")
 	h.ended(run.ID)
+	leave[0]()
 	require.NoError(t, machines[0].FirstStart(ctx))
 	off, _ := h.starts(machines[0], "boot 4")
 	h.eventually(func() bool { return len(off.Did()) == 1 })

@@ -67,10 +67,12 @@ func (h *helpers) ring(id int64) {
 	}
 }
 
-// Running tells whether the system of a workstation is on, as its helper says.
+// Running tells whether the system of a workstation is on: its helper was heard lately, and no
+// agent since, which would be in the boot environment.
 func (f *Fleet) Running(id int64) bool {
 	at := f.helpers.lastHeard(id)
-	return !at.IsZero() && f.Now().Sub(at) < runningFor
+	p, _ := f.agents.presence(id)
+	return f.Now().Sub(at) < runningFor && at.After(p.seen)
 }
 
 // HelperAsks answers the helper with a key when there is something else to do than it knows
