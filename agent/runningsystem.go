@@ -21,12 +21,17 @@ func (RunningSystem) Boot() string {
 	return strings.TrimSpace(string(text))
 }
 
-// SignedIn counts the sessions of people (loginctl(1)).
+// SignedIn counts the sessions of people (loginctl(1)); on a system without a bus, those at
+// terminals (who(1)).
 func (RunningSystem) SignedIn() (people int) {
 	list, err := exec.Command("loginctl", "list-sessions", "--no-legend").Output()
 	if err != nil {
-		slog.Warn("nobody can say who is signed in", "error", err)
-		return 1 // there may be somebody
+		list, err := exec.Command("who").Output()
+		if err != nil {
+			slog.Warn("nobody can say who is signed in", "error", err)
+			return 1 // there may be somebody
+		}
+		return strings.Count(string(list), "\n")
 	}
 	for line := range strings.Lines(string(list)) {
 		fields := strings.Fields(line)

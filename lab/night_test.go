@@ -41,6 +41,7 @@ deliver:
   await_arrival: true
 wake: true
 afterwards: power-off
+warn_minutes: 1
 schedule:
   when: once %s
   zone: UTC
