@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
+	"jugate/apiclient"
 	"jugate/core/partition"
 	"jugate/core/rights"
 	"jugate/demo/golddisk"
@@ -272,4 +273,39 @@ func TestADeliveryHasAnswersOfItsOwn(t *testing.T) {
 	order.OwnAnswers = nil
 	_, err = wren.PlanDelivery(ctx, order)
 	assert.NoError(t, err)
+}
+
+// A workstation whose disk has nothing to keep is taken out of a run with the reason, and the others get their image.
+func TestARunIsNotHeldByWhoHasNothingToKeep(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	h.groups("herbarium")
+	h.start(1, gold(t).Path, 0, "desk-gold")
+	h.capture("desk-gold", "garden-desk")
+	path, files := desk(t, 100*golddisk.MiB)
+	other := blank(t, 100*golddisk.MiB)
+	h.start(2, path, 0, "herb-01", "herbarium")
+	h.start(3, other, 0, "herb-02", "herbarium")
+	order := api.Order{Name: "weekly", Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}, Start: "ready:2", RestoreOptions: api.RestoreOptions{Keep: []string{"label=DATA"}}}}}
+	_, err := h.client.SaveOrder(ctx, order)
+	require.NoError(t, err)
+	run, err := h.client.RunOrder(ctx, "weekly")
+	require.NoError(t, err)
+	run = h.ended(run.ID)
+	require.Len(t, run.Parts[0].LeftOut, 1)
+	assert.Equal(t, []any{"failed", "herb-02", "the disk has no partition table, so there is no partition label=DATA"}, []any{string(run.State), run.Parts[0].LeftOut[0].Workstation, run.Parts[0].LeftOut[0].Reason})
+	assert.Contains(t, run.Reason, "herb-02: the disk has no partition table")
+	receipts := h.receipts(run.Parts[0].Deliveries[0])
+	assert.Len(t, receipts, 1)
+	assert.EqualValues(t, "delivered", receipts["herb-01"].Outcome, receipts["herb-01"].Reason)
+	assert.Equal(t, files, filesOf(t, path, 60*golddisk.MiB, 20*golddisk.MiB))
+
+	t.Log("# it goes on for that one, without what cannot be kept there")
+	_, err = h.client.GoOn(ctx, run.ID)
+	require.NoError(t, err)
+	runs, err := h.client.Runs(ctx, apiclient.List{Filter: map[string]string{"order": "weekly"}})
+	require.NoError(t, err)
+	again := h.ended(runs.Items[0].ID)
+	assert.Equal(t, []string{"herb-02"}, again.Only)
+	assert.Contains(t, again.Reason, "cannot be delivered")
 }

@@ -97,8 +97,12 @@ func (o *Orders) after(ctx context.Context, row *records.Run, by string) (next r
 
 // failedFor are the workstations that a part of a run failed for. None stands for all: it failed before it had any.
 func (o *Orders) failedFor(ctx context.Context, p records.RunPart) (ids []int64, err error) {
-	if left, err := p.LeftOut(); len(left) > 0 || err != nil {
-		return each(left, func(l api.LeftOut) int64 { return l.ID }), err
+	left, err := p.LeftOut()
+	if err != nil {
+		return nil, err
+	}
+	if ids = each(left, func(l api.LeftOut) int64 { return l.ID }); p.Work != order.Deliver && len(ids) > 0 {
+		return ids, nil
 	}
 	deliveries, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: p.Run, Part: p.Number})
 	if err != nil {

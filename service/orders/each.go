@@ -15,7 +15,8 @@ import (
 	"jugate/records"
 )
 
-// Parts that are about each workstation alone, checks and wipes, take those out for which they fail. The run goes on with the others, and
+// Parts that are about each workstation alone, checks and wipes, take those out for which they fail, and deliveries those that they cannot be
+// for. The run goes on with the others, and
 // has failed in the end for those.
 
 // waitForEach is how long such a part waits for workstations that do not come.
@@ -38,6 +39,47 @@ func (o *Orders) takenOut(ctx context.Context, run int64) (map[int64]bool, error
 		}
 	}
 	return out, nil
+}
+
+// deliverToWhoCan begins the delivery of a run for those that nothing speaks against. The others are taken out: they hold nobody.
+func (o *Orders) deliverToWhoCan(ctx context.Context, d api.NewDelivery, p *records.RunPart) error {
+	planned, err := o.plan(ctx, d)
+	if err != nil {
+		return err
+	}
+	refusal := planned.refusal()
+	if refusal == nil {
+		_, err = o.Deliver(ctx, d)
+		return err
+	}
+	against := map[string]string{}
+	for _, m := range planned.Members {
+		if len(m.Problems) > 0 {
+			against[m.Workstation] = strings.Join(m.Problems, "; ")
+		}
+	}
+	var left []api.LeftOut
+	d.To, d.Where = nil, ""
+	for _, w := range planned.targets {
+		if why := against[w.Name]; why != "" {
+			left = append(left, api.LeftOut{ID: w.ID, Workstation: w.Label(), Reason: why})
+			o.Log.Warn("a workstation was taken out of a run", "run", p.Run, "part", p.Work, "workstation", w.Label(), "reason", why)
+		} else {
+			d.To = append(d.To, w.Label())
+		}
+	}
+	if len(d.To) == 0 {
+		return refusal
+	}
+	if planned.rule.Ready() > len(d.To) {
+		d.Start = "all"
+	}
+	p.SetLeftOut(left)
+	if err := o.Records.SetRunPart(ctx, *p); err != nil { // before there is a delivery, after which nobody asks again
+		return err
+	}
+	_, err = o.Deliver(ctx, d)
+	return err
 }
 
 // lookAtEach notes how far a part is that has an errand for each workstation. Errands that still wait when its time is over are stopped.

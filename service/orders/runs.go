@@ -224,7 +224,7 @@ func (o *Orders) advance(ctx context.Context, id int64) error {
 		}
 		p := &parts[begin]
 		p.State, p.Began = order.Running, sql.NullTime{Time: o.Now(), Valid: true}
-		if err := o.beginPart(ctx, row, in, *p); err != nil {
+		if err := o.beginPart(ctx, row, in, p); err != nil {
 			p.State, p.Reason, p.Ended = order.Failed, err.Error(), p.Began
 			o.Log.Warn("a part of a run failed", "run", id, "order", row.Name, "part", p.Work, "error", err)
 		}
@@ -276,7 +276,7 @@ func (o *Orders) onBehalf(ctx context.Context, row *records.Run) (context.Contex
 }
 
 // beginPart makes what a part of a run is, unless a service that was killed has done so already.
-func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, p records.RunPart) error {
+func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, p *records.RunPart) error {
 	part := records.PartOfRun{Run: row.ID, Part: p.Number}
 	deliveries, errands, err := o.Records.Of(ctx, part)
 	if err != nil || len(deliveries)+len(errands) > 0 {
@@ -318,7 +318,7 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 			d.AtLatest = &at
 		}
 		o.wakeFor(deliver, in, d.To, d.Where)
-		_, err = o.Deliver(deliver, d)
+		err = o.deliverToWhoCan(deliver, d, p)
 	case order.Drivers:
 		d := *in.Drivers
 		if d.To, d.Where, err = o.targetsOf(ctx, row, d.To, d.Where); err != nil {
@@ -413,7 +413,12 @@ func (o *Orders) look(ctx context.Context, in api.Order, p *records.RunPart) err
 	if err != nil {
 		return err
 	}
+	left, err := p.LeftOut()
+	if err != nil {
+		return err
+	}
 	var failed, stopped []string
+	out := each(left, func(l api.LeftOut) string { return l.Workstation + ": " + l.Reason })
 	for _, id := range deliveries {
 		d, err := o.Records.Delivery(ctx, id)
 		if err != nil {
@@ -449,6 +454,6 @@ func (o *Orders) look(ctx context.Context, in api.Order, p *records.RunPart) err
 	case len(stopped) > 0:
 		p.State = order.Stopped
 	}
-	p.Reason = strings.Join(append(failed, stopped...), "; ")
+	p.Reason = strings.Join(slices.Concat(out, failed, stopped), "; ")
 	return o.Records.SetRunPart(ctx, *p)
 }
