@@ -67,7 +67,7 @@ func TestANightRun(t *testing.T) {
 		return err
 	}))
 	defer air.Close()
-	begins := time.Now().UTC().Add(80 * time.Second).Truncate(time.Minute) // in 20 s at the earliest
+	begins := time.Now().UTC().Add(70 * time.Second).Truncate(time.Minute) // in 10 s at the earliest
 	file := filepath.Join(t.TempDir(), "night.yaml")
 	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, nightOrder, begins.Format("2006-01-02 15:04")), 0o644))
 	r.jugate(nil, "order", "import", file, "--yes")
@@ -96,7 +96,7 @@ func TestANightRun(t *testing.T) {
 	require.NoError(t, os.WriteFile(bad, []byte("[inject-error]\nevent = \"read_aio\"\nerrno = \"5\"\nsector = \"204800\"\n"), 0o644))
 	machines := []*lab.Machine{
 		r.on(lab.MachineOptions{Name: "herb-01", Address: "00:00:5e:00:53:11", Firmware: lab.UEFI, Disk: good}),
-		r.on(lab.MachineOptions{Name: "herb-02", Address: "00:00:5e:00:53:12", Firmware: lab.BIOS, Disk: "blkdebug:" + bad + ":" + r.disk("herb-02", nightDisk)}),
+		r.on(lab.MachineOptions{Name: "herb-02", Address: "00:00:5e:00:53:12", Firmware: lab.BIOS, Disk: "blkdebug:" + bad + ":" + r.disk("herb-02", 160*mib)}), // no image comes onto it
 	}
 
 	var runs []api.OrderRun
