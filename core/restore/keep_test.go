@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"os"
+	"sync/atomic"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -131,13 +132,13 @@ func (f forgetful) Trim(off, n int64) error {
 // failing is a disk whose power goes after so many writes.
 type failing struct {
 	*os.File
-	left int
+	left atomic.Int64
 }
 
 var errPower = errors.New("the power is gone")
 
 func (f *failing) WriteAt(b []byte, at int64) (int, error) {
-	if f.left--; f.left < 0 {
+	if f.left.Add(-1) < 0 {
 		return 0, errPower
 	}
 	return f.File.WriteAt(b, at)
@@ -179,7 +180,8 @@ func TestWhatIsKeptIsNeverHidden(t *testing.T) {
 					}
 					return r, r.Finish(t.Context(), nil)
 				}
-				power := &failing{File: f, left: writes}
+				power := &failing{File: f}
+				power.left.Store(int64(writes))
 				r, err := try(power)
 				if err != nil {
 					require.ErrorIs(t, err, errPower)
@@ -195,7 +197,7 @@ func TestWhatIsKeptIsNeverHidden(t *testing.T) {
 					gold.Judge(t, desk.Path, r.Plan(), c.grown)
 				}
 				judgeData(t, &desk, desk.Path, r.Kept()[0].Number)
-				return writes - power.left
+				return writes - int(power.left.Load())
 			}
 			const never = 1 << 30
 			all := again(never)
