@@ -57,11 +57,11 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 	if err := a.tell(ctx, api.Activity{Text: "looking at the disk"}); err != nil {
 		return none, err
 	}
-	only, err := partition.ParseKeeps(how.Only)
+	only, err := partition.ParseRefs(how.Only)
 	if err != nil {
 		return none, err
 	}
-	without, err := partition.ParseKeeps(how.Without)
+	without, err := partition.ParseRefs(how.Without)
 	if err != nil {
 		return none, err
 	}

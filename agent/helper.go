@@ -35,8 +35,11 @@ type System interface {
 // helperPause is how long a helper waits after an error of its service.
 const helperPause = 30 * time.Second
 
-// Stay is the helper: it asks its service what to do until ctx ends, or until the service does
-// not know it any more. Boot names this start of the system.
+// ErrReplaced says that the service does not know a helper any more: its system was replaced.
+var ErrReplaced = errors.New("the service does not know this helper any more")
+
+// Stay is the helper: it asks its service what to do until ctx ends, or with ErrReplaced. Boot
+// names this start of the system.
 func Stay(ctx context.Context, c *apiclient.Client, boot string, sys System) error {
 	wishes := make(chan api.HelperWish)
 	asking, stop := context.WithCancelCause(ctx)
@@ -46,7 +49,7 @@ func Stay(ctx context.Context, c *apiclient.Client, boot string, sys System) err
 			wish, err := c.HelperWish(asking, boot, has)
 			switch {
 			case apiclient.IsUnauthorized(err):
-				stop(fmt.Errorf("the service does not know this helper any more: %w", err))
+				stop(fmt.Errorf("%w: %w", ErrReplaced, err))
 			case err != nil:
 				select {
 				case <-time.After(helperPause):

@@ -100,7 +100,7 @@ func TestAHelperAsksUntilItIsNotKnownAnyMore(t *testing.T) {
 		service := &waits{answers: []string{`{"number":0}`, "503", `{"number":3,"verb":"restart"}`, `{"number":3,"verb":"restart"}`, "401"}}
 		sys := &office{began: time.Now()}
 		err = Stay(t.Context(), c.Over(&http.Client{Transport: service}), "boot 1", sys)
-		assert.ErrorContains(t, err, "does not know this helper any more")
+		assert.ErrorIs(t, err, ErrReplaced)
 		assert.Equal(t, []string{"boot=boot+1&has=0", "boot=boot+1&has=0", "boot=boot+1&has=0", "boot=boot+1&has=3", "boot=boot+1&has=3"}, service.asked)
 		assert.Equal(t, []string{"30s: restart"}, sys.did, "after a pause for the service that was away")
 	})

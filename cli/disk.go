@@ -335,7 +335,7 @@ func (a *app) diskUnpack() *cobra.Command {
 			}
 		}
 		if !planOnly {
-			if err := mayOverwrite(cmd, onto, target, pick(placement.Part != 0 || placement.Keep != nil, ", but for what the plan says stays", ""), yes); err != nil {
+			if err := mayOverwrite(cmd, onto, target, pick(placement.Part != 0 || placement.Keep != nil, ", except the partitions that the plan keeps", ""), yes); err != nil {
 				return err
 			}
 			if u.Found, err = unpack(cmd.Context(), cmd.ErrOrStderr(), restore, s.packed); err != nil {

@@ -117,10 +117,10 @@ const (
 )
 
 // partitions is a flag that names some.
-type partitions []partition.Keep
+type partitions []partition.Ref
 
 func (p *partitions) Set(text string) error {
-	some, err := partition.ParseKeeps(strings.Split(text, ","))
+	some, err := partition.ParseRefs(strings.Split(text, ","))
 	*p = append(*p, some...)
 	return err
 }

@@ -49,7 +49,7 @@ func TestADeliveryLeavesPeoplesFiles(t *testing.T) {
 	b.do(
 		keys(`(//div[contains(@class, "ant-modal")]//input[@role="combobox"])[1]`, p.Room[0]),
 		click(`//div[contains(@class, "ant-select-item-option") and contains(., "`+p.Room[0]+`")]`),
-		chromedp.WaitVisible(`//li[contains(., "`+p.Room[0]+`: the disk has no partition table")]`),
+		chromedp.WaitVisible(`//li[contains(., "`+p.Room[0]+`: there is no partition label=DATA: the disk has no partition table")]`),
 	)
 	assert.Equal(t, 1, b.count(`.ant-modal-footer .ant-btn-primary[disabled]`))
 }

@@ -174,12 +174,7 @@ func people(t *testing.T, disk string) map[string]string {
 
 func filesOf(t *testing.T, disk string) map[string]string {
 	t.Helper()
-	d := golddisk.Disk{Path: disk}
-	vol, err := d.Extract(peopleStart, peopleSize)
-	require.NoError(t, err)
-	defer os.Remove(vol)
-	require.NoError(t, golddisk.CheckVolume(t.Context(), vol, "ext4"))
-	files, err := golddisk.VolumeFiles(t.Context(), vol, "ext4")
+	files, err := golddisk.PartitionFiles(t.Context(), disk, peopleStart, peopleSize, "ext4")
 	require.NoError(t, err)
 	return files
 }

@@ -8,6 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jugate/agent"
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/order"
@@ -148,7 +149,7 @@ func TestSystemsThatAreOnAreReached(t *testing.T) {
 
 	t.Log("# a key that is not known hears nothing")
 	stranger := twoDisks(9, blank(t, 1<<20))
-	assert.ErrorContains(t, stranger.Stay(ctx, h.url, h.service.Authority(), "boot 1", &office{}), "does not know this helper")
+	assert.ErrorIs(t, stranger.Stay(ctx, h.url, h.service.Authority(), "boot 1", &office{}), agent.ErrReplaced)
 	_, err = h.client.WithToken("").HelperWish(ctx, "boot 1", 0)
 	assert.True(t, apiclient.IsUnauthorized(err))
 }

@@ -29,12 +29,7 @@ func desk(t *testing.T, size int64) (path string, files map[string]string) {
 
 func filesOf(t *testing.T, path string, start, size int64) map[string]string {
 	t.Helper()
-	disk := golddisk.Disk{Path: path}
-	vol, err := disk.Extract(start, size)
-	require.NoError(t, err)
-	defer os.Remove(vol)
-	require.NoError(t, golddisk.CheckVolume(t.Context(), vol, "ext4"))
-	files, err := golddisk.VolumeFiles(t.Context(), vol, "ext4")
+	files, err := golddisk.PartitionFiles(t.Context(), path, start, size, "ext4")
 	require.NoError(t, err)
 	return files
 }
@@ -79,7 +74,7 @@ func TestDesksKeepTheirData(t *testing.T) {
 	plan, err = h.client.PlanDelivery(ctx, all)
 	require.NoError(t, err)
 	assert.NotEmpty(t, plan.Refused)
-	assert.Equal(t, []string{"the disk has no partition table, so there is no partition label=DATA"}, plan.Members[2].Problems)
+	assert.Equal(t, []string{"there is no partition label=DATA: the disk has no partition table"}, plan.Members[2].Problems)
 
 	for range 2 {
 		d := h.deliver(keep)
@@ -105,8 +100,8 @@ func TestDesksKeepTheirData(t *testing.T) {
 
 	t.Log("# orders that contradict themselves")
 	for text, o := range map[string]api.RestoreOptions{
-		"which partition is kept":        {Keep: []string{"the data"}},
-		"is no share of a layout":        {Sizes: []string{"much"}},
+		"names no partition":             {Keep: []string{"the data"}},
+		"gives no partition a size":      {Sizes: []string{"much"}},
 		"no partition 9":                 {Sizes: []string{"9=rest"}},
 		"say either":                     {Sizes: []string{"2=rest"}, Grow: "last"},
 		"say which partition":            {Onto: "2"},
@@ -293,8 +288,8 @@ func TestARunIsNotHeldByWhoHasNothingToKeep(t *testing.T) {
 	require.NoError(t, err)
 	run = h.ended(run.ID)
 	require.Len(t, run.Parts[0].LeftOut, 1)
-	assert.Equal(t, []any{"failed", "herb-02", "the disk has no partition table, so there is no partition label=DATA"}, []any{string(run.State), run.Parts[0].LeftOut[0].Workstation, run.Parts[0].LeftOut[0].Reason})
-	assert.Contains(t, run.Reason, "herb-02: the disk has no partition table")
+	assert.Equal(t, []any{"failed", "herb-02", "there is no partition label=DATA: the disk has no partition table"}, []any{string(run.State), run.Parts[0].LeftOut[0].Workstation, run.Parts[0].LeftOut[0].Reason})
+	assert.Contains(t, run.Reason, "herb-02: there is no partition label=DATA")
 	receipts := h.receipts(run.Parts[0].Deliveries[0])
 	assert.Len(t, receipts, 1)
 	assert.EqualValues(t, "delivered", receipts["herb-01"].Outcome, receipts["herb-01"].Reason)

@@ -85,8 +85,13 @@ func arrive(config string) error {
 		return nil
 	}
 	sys := agent.RunningSystem{}
-	if err := agent.Stay(ctx, c, sys.Boot(), sys); ctx.Err() == nil {
-		return err
+	err = agent.Stay(ctx, c, sys.Boot(), sys)
+	switch {
+	case errors.Is(err, agent.ErrReplaced): // to try again would be of no use
+		fmt.Fprintln(os.Stderr, "jugate-agent:", err)
+		return nil
+	case ctx.Err() != nil:
+		return nil
 	}
-	return nil
+	return err
 }

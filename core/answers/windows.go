@@ -54,7 +54,7 @@ func Windows(root fs.FS, s *Settings, fresh Fresh, arch string) (*Plan, error) {
 		commands = append(commands, `del /f /q "%SystemDrive%\`+strings.ReplaceAll(at, "/", `\`)+`"`)
 	}
 	if s.Helper != nil && *s.Helper {
-		f.remark("there is no helper for Windows yet, so nothing stays on it")
+		f.remark("the helper is for Linux, so this Windows gets none")
 	}
 	if fresh.Arrival != nil {
 		commands = append(commands, f.windowsArrival(fresh.Arrival)...)

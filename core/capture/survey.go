@@ -40,7 +40,7 @@ type LookOptions struct {
 	// PastBadSectors copies volumes whole whose records cannot be read.
 	PastBadSectors bool
 	// Only and Without name the partitions that are taken, or are left out.
-	Only, Without []partition.Keep
+	Only, Without []partition.Ref
 }
 
 // chosen is the table of what is taken. gap tells whether what lies in front of the first

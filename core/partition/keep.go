@@ -5,95 +5,19 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"strconv"
-	"strings"
-
-	"github.com/google/uuid"
-
-	"jugate/core/fault"
 )
-
-// Keep names partitions of a disk that stay where they are, as they are, when an image is
-// brought onto it: by number, by label (that of the file system, or the name in a GPT), or
-// by type (a GUID, or the two hexadecimal digits of an MBR).
-type Keep struct {
-	number int
-	label  string
-	kind   uuid.UUID
-	code   byte
-}
-
-// ParseKeeps reads several; nil for none.
-func ParseKeeps(texts []string) (all []Keep, err error) {
-	for _, text := range texts {
-		k, err := ParseKeep(text)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, k)
-	}
-	return all, nil
-}
-
-// ParseKeep reads "5", "label=DATA", "type=07" or "type=GUID".
-func ParseKeep(s string) (Keep, error) {
-	by, value, named := strings.Cut(s, "=")
-	if !named {
-		if n, err := strconv.Atoi(s); err == nil && n >= 1 && n <= maxSlots {
-			return Keep{number: n}, nil
-		}
-	}
-	switch {
-	case by == "label" && value != "" && len(value) <= 200:
-		return Keep{label: value}, nil
-	case by == "type" && len(value) == 2:
-		if n, err := strconv.ParseUint(value, 16, 8); err == nil && n != 0 {
-			return Keep{code: byte(n)}, nil
-		}
-	case by == "type" && len(value) == 36:
-		if id, err := uuid.Parse(value); err == nil && id != uuid.Nil {
-			return Keep{kind: id}, nil
-		}
-	}
-	return Keep{}, fault.Invalid.Errorf("%q does not say which partition is kept: a number, label=TEXT, type=GUID or type=HEX do", s)
-}
-
-// String is what ParseKeep reads.
-func (k Keep) String() string {
-	switch {
-	case k.number != 0:
-		return strconv.Itoa(k.number)
-	case k.label != "":
-		return "label=" + k.label
-	case k.code != 0:
-		return fmt.Sprintf("type=%02x", k.code)
-	}
-	return "type=" + k.kind.String()
-}
-
-func (k Keep) means(p Partition, label string) bool {
-	switch {
-	case k.number != 0:
-		return p.Number == k.number
-	case k.label != "":
-		return strings.EqualFold(label, k.label) || strings.EqualFold(p.Name, k.label)
-	case k.code != 0:
-		return p.Code == k.code
-	}
-	return p.Type == k.kind
-}
 
 // Keeping is the table with those partitions alone that are to be kept; label tells the
 // label of a partition's file system, if it has one. Errors say which partition cannot be
 // kept, and why: one that is not there, above all.
-func (t *Table) Keeping(keeps []Keep, label func(Partition) string) (*Table, error) {
+func (t *Table) Keeping(refs []Ref, label func(Partition) string) (*Table, error) {
 	switch {
 	case t.Scheme == None:
-		return nil, fmt.Errorf("the disk has no partition table, so there is no partition %s", keeps[0])
+		return nil, fmt.Errorf("there is no partition %s: the disk has no partition table", refs[0])
 	case t.FromBackup:
 		return nil, errors.New("only a forgotten backup of a partition table is at the end of the disk, and nobody can say whether it still holds")
 	}
-	numbers, err := t.Named(keeps, label)
+	numbers, err := t.Named(refs, label)
 	if err != nil {
 		return nil, err
 	}
@@ -105,55 +29,10 @@ func (t *Table) Keeping(keeps []Keep, label func(Partition) string) (*Table, err
 			return nil, fmt.Errorf("partition %d is an extended or a logical one, which cannot be kept or replaced alone", p.Number)
 		}
 		p.Kept, p.Active = true, false
-		p.pinned = slices.ContainsFunc(keeps, func(k Keep) bool { return k.number == number })
+		p.pinned = slices.ContainsFunc(refs, func(r Ref) bool { return r.number == number })
 		kept.Partitions = append(kept.Partitions, p)
 	}
 	return &kept, kept.Check()
-}
-
-// Named are the numbers of the partitions that are named, each once, in their order. An error
-// says which name no partition has.
-func (t *Table) Named(names []Keep, label func(Partition) string) (numbers []int, err error) {
-	for _, k := range names {
-		found := false
-		for _, p := range t.Partitions {
-			if !k.means(p, label(p)) {
-				continue
-			}
-			if found = true; !slices.Contains(numbers, p.Number) {
-				numbers = append(numbers, p.Number)
-			}
-		}
-		if !found {
-			return nil, fmt.Errorf("the disk has no partition %s", k)
-		}
-	}
-	slices.Sort(numbers)
-	return numbers, nil
-}
-
-// Without is the table without some partitions; an extended one goes with the last that lies
-// in it.
-func (t *Table) Without(numbers []int) *Table {
-	to := *t
-	to.Partitions = slices.DeleteFunc(slices.Clone(t.Partitions), func(p Partition) bool { return slices.Contains(numbers, p.Number) })
-	if len(to.logical()) == 0 && len(t.logical()) > 0 {
-		to.Partitions = slices.DeleteFunc(to.Partitions, Partition.Extended)
-	}
-	return &to
-}
-
-// Meant is the one partition of a disk that is named so; label is as for Keeping.
-func (t *Table) Meant(k Keep, label func(Partition) string) (p Partition, err error) {
-	kept, err := t.Keeping([]Keep{k}, label)
-	switch {
-	case err != nil:
-		return p, err
-	case len(kept.Partitions) > 1:
-		return p, fmt.Errorf("the disk has %d partitions %s, and one is to be named", len(kept.Partitions), k)
-	}
-	p, _ = t.Partition(kept.Partitions[0].Number)
-	return p, nil
 }
 
 // same tells whether p, of the table of a disk, is partition q of t: by its identity in a

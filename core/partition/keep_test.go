@@ -18,10 +18,10 @@ func TestWhatIsKeptIsNamedInThreeWays(t *testing.T) {
 	for text, want := range map[string][]int{
 		"3": {3}, "label=data": {3}, "label=DESK": {2}, "type=" + partition.EFISystem.String(): {1},
 	} {
-		keep, err := partition.ParseKeep(text)
+		keep, err := partition.ParseRef(text)
 		require.NoError(t, err)
 		assert.Equal(t, text, keep.String())
-		kept, err := disk.Keeping([]partition.Keep{keep, keep}, labels)
+		kept, err := disk.Keeping([]partition.Ref{keep, keep}, labels)
 		require.NoError(t, err, text)
 		var got []int
 		for _, p := range kept.Partitions {
@@ -30,7 +30,7 @@ func TestWhatIsKeptIsNamedInThreeWays(t *testing.T) {
 		assert.Equal(t, want, got, text)
 	}
 	for _, text := range []string{"", "0", "-1", "label=", "type=", "type=0", "type=xx", "type=00000000-0000-0000-0000-000000000000", "name=DATA", "four"} {
-		_, err := partition.ParseKeep(text)
+		_, err := partition.ParseRef(text)
 		assert.Error(t, err, text)
 	}
 }
@@ -38,9 +38,9 @@ func TestWhatIsKeptIsNamedInThreeWays(t *testing.T) {
 // keeping is what a disk keeps under those names.
 func keeping(t *testing.T, disk *partition.Table, names ...string) (*partition.Table, error) {
 	t.Helper()
-	var all []partition.Keep
+	var all []partition.Ref
 	for _, name := range names {
-		keep, err := partition.ParseKeep(name)
+		keep, err := partition.ParseRef(name)
 		require.NoError(t, err)
 		all = append(all, keep)
 	}

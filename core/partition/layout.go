@@ -55,7 +55,7 @@ func ParseLayout(shares []string) (l Layout, err error) {
 }
 
 func parseShare(text string) (s Share, err error) {
-	wrong := fault.Invalid.Errorf("%q is no share of a layout: NUMBER=SIZE or NAME=SIZE is, where SIZE is bytes (100GB), per cent (40%%) or rest", text)
+	wrong := fault.Invalid.Errorf("%q gives no partition a size: write NUMBER=SIZE or NAME=SIZE, where SIZE is bytes (100GB), per cent (40%%) or rest", text)
 	at := strings.LastIndex(text, "=")
 	if at < 1 {
 		return s, wrong

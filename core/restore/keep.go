@@ -11,7 +11,7 @@ import (
 )
 
 // keeping is the table of a disk with what is to be kept alone.
-func keeping(onto Target, size int64, sectorSize int, keep []partition.Keep) (*partition.Table, error) {
+func keeping(onto Target, size int64, sectorSize int, keep []partition.Ref) (*partition.Table, error) {
 	table, err := partition.Read(onto, size, sectorSize)
 	if err != nil {
 		return nil, fmt.Errorf("no partition can be kept: %w", err)

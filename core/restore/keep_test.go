@@ -20,14 +20,15 @@ import (
 
 // A desk's disk: where people have their files, and what else there was.
 var desks = map[string]struct {
+	scheme partition.Scheme
 	script string
 	data   Part
 	grown  bool // the image fills what is free up to the end of the disk
 }{
-	"at the end":    {"label: gpt\nstart=1M, size=100M, type=linux\nstart=200M, size=64M, type=linux\n", Part{2, 200 * Mib, 64 * Mib, "mkfs.ext4 -q -F -L DATA", 20 * Mib, true}, false},
-	"in the middle": {"label: gpt\nstart=1M, size=40M, type=linux\nstart=48M, size=64M, type=linux\n", Part{2, 48 * Mib, 64 * Mib, "mkfs.ext4 -q -F -L DATA", 20 * Mib, true}, true},
-	"in front":      {"label: gpt\nstart=1M, size=64M, type=linux\n", Part{1, Mib, 64 * Mib, "mkfs.ntfs -q -F -f -L DATA", 20 * Mib, true}, true},
-	"of an MBR":     {"label: dos\nlabel-id: 0x5eed0002\nstart=1M, size=100M, type=83\nstart=200M, size=64M, type=83\n", Part{2, 200 * Mib, 64 * Mib, "mkfs.ext4 -q -F -L DATA", 20 * Mib, true}, false},
+	"at the end":    {partition.GPT, "label: gpt\nstart=1M, size=100M, type=linux\nstart=200M, size=64M, type=linux\n", Part{2, 200 * Mib, 64 * Mib, "mkfs.ext4 -q -F -L DATA", 20 * Mib, true}, false},
+	"in the middle": {partition.GPT, "label: gpt\nstart=1M, size=40M, type=linux\nstart=48M, size=64M, type=linux\n", Part{2, 48 * Mib, 64 * Mib, "mkfs.ext4 -q -F -L DATA", 20 * Mib, true}, true},
+	"in front":      {partition.GPT, "label: gpt\nstart=1M, size=64M, type=linux\n", Part{1, Mib, 64 * Mib, "mkfs.ntfs -q -F -f -L DATA", 20 * Mib, true}, true},
+	"of an MBR":     {partition.MBR, "label: dos\nlabel-id: 0x5eed0002\nstart=1M, size=100M, type=83\nstart=200M, size=64M, type=83\n", Part{2, 200 * Mib, 64 * Mib, "mkfs.ext4 -q -F -L DATA", 20 * Mib, true}, false},
 }
 
 // deskImage is an image with an own EFI partition and system, or of an MBR with logical ones.
@@ -60,12 +61,7 @@ func judgeData(t *testing.T, desk *Golden, path string, number int) {
 	data := desk.Parts[0]
 	require.Equal(t, data.Start, table.Start(p))
 	require.Equal(t, data.Size, table.Size(p))
-	disk := golddisk.Disk{Path: path}
-	vol, err := disk.Extract(data.Start, data.Size)
-	require.NoError(t, err)
-	defer os.Remove(vol)
-	require.NoError(t, golddisk.CheckVolume(t.Context(), vol, data.Tool()))
-	files, err := golddisk.VolumeFiles(t.Context(), vol, data.Tool())
+	files, err := golddisk.PartitionFiles(t.Context(), path, data.Start, data.Size, data.Tool())
 	require.NoError(t, err)
 	require.Equal(t, desk.Files[data.Number], files)
 }
@@ -74,18 +70,14 @@ func TestADataPartitionIsKept(t *testing.T) {
 	for name, c := range desks {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			scheme := partition.GPT
-			if name == "of an MBR" {
-				scheme = partition.MBR
-			}
-			gold, sink, man, slabs := deskImage(t, scheme)
+			gold, sink, man, slabs := deskImage(t, c.scheme)
 			desk := Compose(t, 300*Mib, 512, c.script, c.data)
 			target, err := os.OpenFile(desk.Path, os.O_RDWR, 0)
 			require.NoError(t, err)
 			defer target.Close()
-			keep, err := partition.ParseKeep("label=data")
+			keep, err := partition.ParseRef("label=data")
 			require.NoError(t, err)
-			options := restore.Options{Grow: partition.GrowSystem, Keep: []partition.Keep{keep}, Trim: true, Label: "garden-desk@3", Nonce: []byte("today")}
+			options := restore.Options{Grow: partition.GrowSystem, Keep: []partition.Ref{keep}, Trim: true, Label: "garden-desk@3", Nonce: []byte("today")}
 			r, err := restore.New(man, slabs, forgetful{target}, desk.Size, 512, options)
 			require.NoError(t, err)
 			require.Len(t, r.Kept(), 1)
@@ -153,11 +145,7 @@ func TestWhatIsKeptIsNeverHidden(t *testing.T) {
 		}
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			scheme := partition.GPT
-			if name == "of an MBR" {
-				scheme = partition.MBR
-			}
-			gold, sink, man, slabs := deskImage(t, scheme)
+			gold, sink, man, slabs := deskImage(t, c.scheme)
 			fresh := Compose(t, 300*Mib, 512, c.script, c.data)
 			again := func(writes int) (made int) {
 				desk := *fresh
@@ -167,10 +155,10 @@ func TestWhatIsKeptIsNeverHidden(t *testing.T) {
 				f, err := os.OpenFile(desk.Path, os.O_RDWR, 0)
 				require.NoError(t, err)
 				defer f.Close()
-				keep, err := partition.ParseKeep("label=DATA")
+				keep, err := partition.ParseRef("label=DATA")
 				require.NoError(t, err)
 				try := func(onto restore.Target) (*restore.Restore, error) {
-					r, err := restore.New(man, slabs, onto, desk.Size, 512, restore.Options{Grow: partition.GrowSystem, Keep: []partition.Keep{keep}})
+					r, err := restore.New(man, slabs, onto, desk.Size, 512, restore.Options{Grow: partition.GrowSystem, Keep: []partition.Ref{keep}})
 					require.NoError(t, err)
 					if _, err := r.Begin(t.Context(), nil); err != nil {
 						return r, err
@@ -203,7 +191,7 @@ func TestWhatIsKeptIsNeverHidden(t *testing.T) {
 			all := again(never)
 			require.Greater(t, all, 20)
 			cuts := 6 // as many writes as a GPT takes, and one more
-			if scheme == partition.MBR {
+			if c.scheme == partition.MBR {
 				cuts = 2
 			}
 			for n := range cuts { // of taking the old table
@@ -300,8 +288,8 @@ func TestPartitionsAreLeftOutOfACapture(t *testing.T) {
 		require.NoError(t, err)
 		return sink, again, slabs
 	}
-	names := func(texts ...string) []partition.Keep {
-		all, err := partition.ParseKeeps(texts)
+	names := func(texts ...string) []partition.Ref {
+		all, err := partition.ParseRefs(texts)
 		require.NoError(t, err)
 		return all
 	}
@@ -327,7 +315,7 @@ func TestPartitionsAreLeftOutOfACapture(t *testing.T) {
 	require.NoError(t, r.Finish(t.Context(), nil))
 	(&Golden{Size: gold.Size, SectorSize: 512, Parts: gold.Parts[:2], Files: gold.Files}).Judge(t, target.Name(), r.Plan(), false)
 
-	t.Log("# one alone: what lies in front of another is no part of it")
+	t.Log("# one partition alone, without the boot code in front of the first")
 	sink, man, slabs = taken(capture.LookOptions{Only: names("label=SYSTEM")})
 	assert.Equal(t, []int{2}, numbers(man))
 	desk := Compose(t, 200*Mib, 512, "label: gpt\nstart=10M, size=80M, type=linux\nstart=100M, size=80M, type=linux\n")

@@ -13,27 +13,27 @@ import (
 // Placement is how an image is to lie on disks, whichever these are.
 type Placement struct {
 	Grow   partition.Grow
-	Keep   []partition.Keep
+	Keep   []partition.Ref
 	Layout partition.Layout
-	Part   int             // the partition of the image that comes alone; 0 for all of it
-	Onto   *partition.Keep // the partition of the disk that it replaces
+	Part   int            // the partition of the image that comes alone; 0 for all of it
+	Onto   *partition.Ref // the partition of the disk that it replaces
 }
 
-// ParsePlacement reads what partition.ParseGrow (nothing is "system"), ParseKeep and
+// ParsePlacement reads what partition.ParseGrow (nothing is "system"), ParseRef and
 // ParseLayout read, and refuses what contradicts itself.
 func ParsePlacement(grow string, keep, sizes []string, part int, onto string) (p Placement, err error) {
 	p.Part = part
 	if p.Grow, err = partition.ParseGrow(cmp.Or(grow, "system")); err != nil {
 		return p, err
 	}
-	if p.Keep, err = partition.ParseKeeps(keep); err != nil {
+	if p.Keep, err = partition.ParseRefs(keep); err != nil {
 		return p, err
 	}
 	if p.Layout, err = partition.ParseLayout(sizes); err != nil {
 		return p, err
 	}
 	if onto != "" {
-		k, err := partition.ParseKeep(onto)
+		k, err := partition.ParseRef(onto)
 		if err != nil {
 			return p, err
 		}

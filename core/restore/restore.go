@@ -54,7 +54,7 @@ type Options struct {
 	// Keep names partitions of the disk that stay as they are; the image lies beside them.
 	// Their entries stay in the table while the restore is under way, and nothing is
 	// written where they are.
-	Keep []partition.Keep
+	Keep []partition.Ref
 	// Layout, if set, gives partitions other sizes; Grow says nothing then.
 	Layout partition.Layout
 	// Part, if set, brings one partition of the image alone, and what is written to is no

@@ -133,6 +133,21 @@ func unmount(ctx context.Context, dir string) error {
 	}
 }
 
+// PartitionFiles checks the volume in a stretch of a disk, in bytes, and tells the digests of
+// its files by their names.
+func PartitionFiles(ctx context.Context, disk string, start, size int64, kind string) (map[string]string, error) {
+	d := Disk{Path: disk}
+	volume, err := d.Extract(start, size)
+	if err != nil {
+		return nil, err
+	}
+	defer os.Remove(volume)
+	if err := CheckVolume(ctx, volume, kind); err != nil {
+		return nil, err
+	}
+	return VolumeFiles(ctx, volume, kind)
+}
+
 // VolumeFiles gives the digest of every file on the volume, by path.
 func VolumeFiles(ctx context.Context, path, kind string) (map[string]string, error) {
 	digests := map[string]string{}

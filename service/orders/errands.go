@@ -65,7 +65,7 @@ func (o *Orders) Capture(ctx context.Context, in api.NewCapture) (api.Errand, er
 		return api.Errand{}, err
 	}
 	for _, names := range [][]string{in.Only, in.Without} {
-		if _, err := partition.ParseKeeps(names); err != nil {
+		if _, err := partition.ParseRefs(names); err != nil {
 			return api.Errand{}, err
 		}
 	}

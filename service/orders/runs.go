@@ -289,21 +289,21 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 	deliver := rights.Needing(ctx, rights.Deliver)
 	switch p.Work {
 	case order.Capture:
-		o.wakeFor(ctx, in, []string{in.Capture.Workstation}, "")
+		o.callIn(ctx, in, []string{in.Capture.Workstation}, "")
 		_, err = o.Capture(rights.Needing(ctx, rights.Capture), *in.Capture)
 	case order.Check:
 		c := in.Check.NewCheck
 		if c.To, c.Where, err = o.targetsOf(ctx, row, c.To, c.Where); err != nil {
 			return err
 		}
-		o.wakeFor(deliver, in, c.To, c.Where)
+		o.callIn(deliver, in, c.To, c.Where)
 		_, err = o.OrderCheck(deliver, c)
 	case order.Wipe:
 		w := in.Wipe.NewWipe
 		if w.Workstations, _, err = o.targetsOf(ctx, row, w.Workstations, ""); err != nil {
 			return err
 		}
-		o.wakeFor(deliver, in, w.Workstations, "")
+		o.callIn(deliver, in, w.Workstations, "")
 		_, err = o.OrderWipe(rights.Needing(ctx, rights.Wipe), w)
 	case order.Deliver:
 		d := in.Deliver.NewDelivery
@@ -317,21 +317,21 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 			at := o.Now().Add(time.Duration(in.Deliver.Wait) * time.Minute)
 			d.AtLatest = &at
 		}
-		o.wakeFor(deliver, in, d.To, d.Where)
+		o.callIn(deliver, in, d.To, d.Where)
 		err = o.deliverToWhoCan(deliver, d, p)
 	case order.Drivers:
 		d := *in.Drivers
 		if d.To, d.Where, err = o.targetsOf(ctx, row, d.To, d.Where); err != nil {
 			return err
 		}
-		o.wakeFor(deliver, in, d.To, d.Where)
+		o.callIn(deliver, in, d.To, d.Where)
 		_, err = o.InstallDrivers(deliver, d)
 	case order.Payloads:
 		p := *in.Payloads
 		if p.To, p.Where, err = o.targetsOf(ctx, row, p.To, p.Where); err != nil {
 			return err
 		}
-		o.wakeFor(deliver, in, p.To, p.Where)
+		o.callIn(deliver, in, p.To, p.Where)
 		_, err = o.InstallPayloads(deliver, p)
 	}
 	return err
@@ -382,8 +382,9 @@ func (o *Orders) targetsOf(ctx context.Context, row *records.Run, names []string
 	return labels, "", nil
 }
 
-// wakeFor switches workstations on, if the order says so. Who does not hear it is waited for all the same.
-func (o *Orders) wakeFor(ctx context.Context, in api.Order, names []string, where string) {
+// callIn has workstations come into the boot environment, as far as the order says so: who is off is woken, and whose system is on
+// restarts. Who does not hear it is waited for all the same.
+func (o *Orders) callIn(ctx context.Context, in api.Order, names []string, where string) {
 	o.restartFor(ctx, in, names, where)
 	if !in.Wake {
 		return
