@@ -43,11 +43,11 @@ func (s *Stage) playWeek(ctx context.Context, p *Prepared) error {
 		return err
 	}
 	s.Fault("seed-02", [2]int64{150 * golddisk.MiB, 150*golddisk.MiB + 4096})
+	s.say("the order seed-bank-weekly is prepared, and run once")
 	run, err := s.Client.RunOrder(ctx, "seed-bank-weekly")
 	if err != nil {
 		return err
 	}
-	s.say("the order seed-bank-weekly is prepared, and run once")
 	if err := s.startsAndEnds(ctx, &run, "seed-01"); err != nil {
 		return err
 	}
