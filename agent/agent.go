@@ -366,6 +366,8 @@ func (a *Agent) work(ctx context.Context) (worked bool, err error) {
 			err = a.check(ctx, now.Errand)
 		case "wipe":
 			err = a.wipe(ctx, now.Errand)
+		case "command":
+			err = a.command(ctx, now.Errand)
 		default:
 			err = a.decline(ctx, now.Errand)
 		}

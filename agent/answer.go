@@ -134,8 +134,8 @@ func (a *Agent) answerInto(ctx context.Context, system SystemVolume, kind volume
 			continue
 		}
 		a.show("%s in the system", argv[0])
-		if err := commander.Run(ctx, argv...); err != nil {
-			return nil, fmt.Errorf("%s in the system: %w", argv[0], err)
+		if err := runIn(ctx, commander, argv...); err != nil {
+			return nil, err
 		}
 	}
 	as := s.ComputerName

@@ -37,11 +37,6 @@ type SystemMounter interface {
 	MountSystem(start int64, v *volume.Volume) (SystemVolume, error)
 }
 
-// Commander is a SystemVolume whose own programs can be run, within it.
-type Commander interface {
-	Run(ctx context.Context, argv ...string) error
-}
-
 // install does an errand that installs drivers into the system on the disk.
 func (a *Agent) install(ctx context.Context, e *api.ToErrand) error {
 	did, err := a.installOnto(ctx, e.Install)
@@ -180,7 +175,7 @@ func (a *Agent) registerLinux(ctx context.Context, system SystemVolume, in *driv
 		return false
 	}
 	if can && has("depmod") {
-		if err := commander.Run(ctx, "depmod", "-a", in.Kernel); err != nil {
+		if err := runIn(ctx, commander, "depmod", "-a", in.Kernel); err != nil {
 			return nil, err
 		}
 		did = append(did, "depmod has run in the system")
@@ -193,7 +188,7 @@ func (a *Agent) registerLinux(ctx context.Context, system SystemVolume, in *driv
 	for _, c := range [][]string{{"update-initramfs", "-u", "-k", in.Kernel}, {"dracut", "--force", "--kver", in.Kernel}} {
 		if can && has(c[0]) {
 			a.show("%s in the system", c[0])
-			if err := commander.Run(ctx, c...); err != nil {
+			if err := runIn(ctx, commander, c...); err != nil {
 				return did, err
 			}
 			return append(did, c[0]+" has run in the system"), nil

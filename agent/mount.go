@@ -328,7 +328,7 @@ func forSomeSeconds(tried int) bool {
 }
 
 // Run runs a program of the system, within it.
-func (m systemMount) Run(ctx context.Context, argv ...string) (err error) {
+func (m systemMount) Run(ctx context.Context, p Program) (err error) {
 	for _, at := range []struct{ kind, dir string }{{"proc", "proc"}, {"sysfs", "sys"}, {"devtmpfs", "dev"}} {
 		dir := filepath.Join(m.dir, at.dir)
 		if info, err := os.Lstat(dir); err != nil || !info.IsDir() {
@@ -339,16 +339,17 @@ func (m systemMount) Run(ctx context.Context, argv ...string) (err error) {
 		}
 		defer func() { err = errors.Join(err, unix.Unmount(dir, unix.MNT_DETACH)) }()
 	}
-	cmd := exec.CommandContext(ctx, "/usr/bin/env", argv...)
+	cmd := exec.CommandContext(ctx, "/usr/bin/env", p.Argv...)
 	if _, err := m.root.Stat("usr/bin/env"); err != nil {
-		cmd = exec.CommandContext(ctx, "/sbin/"+argv[0], argv[1:]...)
+		dir := "/sbin/"
+		if p.Argv[0] == "sh" {
+			dir = "/bin/"
+		}
+		cmd = exec.CommandContext(ctx, dir+p.Argv[0], p.Argv[1:]...)
 	}
 	cmd.SysProcAttr = &unix.SysProcAttr{Chroot: m.dir}
-	cmd.Dir, cmd.Env = "/", []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C"}
-	if out, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("%s in the system: %w: %s", argv[0], err, lastLine(out))
-	}
-	return nil
+	cmd.Dir = "/"
+	return runAlone(cmd, p)
 }
 
 func lastLine(out []byte) string {

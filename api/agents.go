@@ -58,7 +58,7 @@ const (
 // ToErrand is an errand as the agent gets it.
 type ToErrand struct {
 	ID      int64       `json:"id"`
-	Kind    errand.Kind `json:"kind" enum:"capture,receive,drivers,payloads,check,wipe"`
+	Kind    errand.Kind `json:"kind" enum:"capture,receive,drivers,payloads,check,wipe,command"`
 	Image   string      `json:"image"`
 	Capture *ToCapture  `json:"capture,omitempty"`
 	Receive *ToReceive  `json:"receive,omitempty"`
@@ -66,6 +66,7 @@ type ToErrand struct {
 	Bring   *ToBring    `json:"bring,omitempty"`
 	Check   *ToCheck    `json:"check,omitempty"`
 	Wipe    *ToWipe     `json:"wipe,omitempty"`
+	Command *Command    `json:"command_to_run,omitempty"`
 }
 
 // ToCapture is how an agent captures.

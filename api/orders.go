@@ -34,7 +34,7 @@ type CaptureOptions struct {
 type Errand struct {
 	ID          int64        `json:"id"`
 	Workstation string       `json:"workstation"`
-	Kind        errand.Kind  `json:"kind" enum:"capture,receive,drivers,payloads,check,wipe"`
+	Kind        errand.Kind  `json:"kind" enum:"capture,receive,drivers,payloads,check,wipe,command"`
 	State       errand.State `json:"state" enum:"waiting,running,done,failed,stopped"`
 	Image       string       `json:"image"`
 	Version     int          `json:"version" doc:"What a capture became; 0 until then"`
@@ -47,6 +47,7 @@ type Errand struct {
 	Total       int64        `json:"total" doc:"Bytes to do"`
 	NewSlabs    int          `json:"new_slabs"`
 	Result      []string     `json:"result,omitempty" doc:"Of putting drivers in: what was done"`
+	Command     *CommandRun  `json:"command_run,omitempty" doc:"Of a command; its output is told for a single errand"`
 }
 
 // NewDelivery orders a delivery.

@@ -6,7 +6,7 @@ import (
 	"jugate/core/order"
 )
 
-// Order is work that was prepared. What it has of capture, check, wipe_disks, deliver, drivers and payloads is done in this order, one after the other;
+// Order is work that was prepared. What it has of capture, check, wipe_disks, deliver, drivers and payloads is done in this order, one after the other, with its commands between;
 // with a capture and a delivery it brings what one workstation has to others.
 type Order struct {
 	Name     string            `json:"order" doc:"Letters, digits, '-', '_' and '.'" minLength:"1" maxLength:"63" example:"herbarium-weekly"`
@@ -17,6 +17,9 @@ type Order struct {
 	Deliver  *PreparedDelivery `json:"deliver,omitempty"`
 	Drivers  *InstallDrivers   `json:"install_drivers,omitempty"`
 	Payloads *InstallPayloads  `json:"bring_payloads,omitempty"`
+	// Commands are run before a part, or when all is done but for the arrivals.
+	Commands []PreparedCommand `json:"commands,omitempty" maxItems:"20" nullable:"false" doc:"Commands of your own"`
+	OnlyIf   map[string]string `json:"only_if,omitempty" doc:"Conditions (docs/roster.md) of parts, by capture, check, wipe, deliver, drivers, payloads or the name of a command: the part leaves those alone that do not fit when it begins, which stay in the run" example:"{\"deliver\":\"passed[\\\"scanner\\\"]\"}"`
 	Wake     bool              `json:"wake,omitempty" doc:"Switch the workstations on over the network first"`
 	// Restart and Afterwards are for workstations with a helper.
 	Restart     bool           `json:"restart_running,omitempty" doc:"Workstations whose system is on restart into the boot environment, by the helper on it (the answer helper), once whoever is signed in has had time to save their work"`
@@ -86,13 +89,14 @@ type OrderRun struct {
 
 // RunPart is a part of a run.
 type RunPart struct {
-	Work       order.Work  `json:"part" enum:"capture,check,wipe,deliver,drivers,payloads,arrive"`
+	Work       order.Work  `json:"part" doc:"capture, check, wipe, deliver, drivers, payloads, arrive, or command and its name" maxLength:"80"`
 	State      order.State `json:"state" enum:"waiting,running,done,failed,stopped"`
 	Reason     string      `json:"reason"`
 	Began      *time.Time  `json:"began,omitempty"`
 	Ended      *time.Time  `json:"ended,omitempty"`
 	Deliveries []int64     `json:"deliveries" nullable:"false" doc:"Numbers of the deliveries that it made"`
 	LeftOut    []LeftOut   `json:"taken_out" nullable:"false" doc:"Workstations that it took out"`
+	Commands   []Errand    `json:"commands_run,omitempty" nullable:"false" doc:"Of a part that is a command: what it has said where. The whole output is told by GET /errands/{errand}"`
 	Errands    []int64     `json:"errand_numbers" nullable:"false" doc:"Numbers of the errands that it made"`
 }
 

@@ -202,6 +202,11 @@ func (c *Client) Checked(ctx context.Context, errand int64, result check.Result)
 	return agent[api.Judged](ctx, c, http.MethodPost, fmt.Sprintf("errands/%d/checked", errand), result)
 }
 
+// Ran ends an errand that has run a command.
+func (c *Client) Ran(ctx context.Context, errand int64, ended api.CommandEnded) error {
+	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/errands/%d/ran", errand), ended, nil)
+}
+
 // Wiped ends an errand that was to wipe a disk.
 func (c *Client) Wiped(ctx context.Context, errand int64, done api.Wiped) error {
 	return c.do(ctx, http.MethodPost, fmt.Sprintf("/agent/v1/errands/%d/wiped", errand), done, nil)

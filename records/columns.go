@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"jugate/api"
+	"jugate/core/errand"
 	"jugate/core/parcel"
 )
 
@@ -43,6 +44,9 @@ func OptionsOf[T any](e *Errand) (T, error) {
 
 // Did says in words what an errand has done; nil if there is nothing to say.
 func (e *Errand) Did() []string {
+	if e.Kind == errand.Command {
+		return nil
+	}
 	done, err := decode[api.Installed](fmt.Sprintf("the result of errand %d", e.ID), e.Result)
 	if err != nil {
 		return []string{e.Result}

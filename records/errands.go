@@ -31,7 +31,7 @@ type Errand struct {
 	Created       time.Time     `db:"created"`
 	Ended         sql.NullTime  `db:"ended"`
 	Options       string        `db:"options"` // JSON: how to do it
-	Result        string        `db:"result"`  // of drivers: JSON
+	Result        string        `db:"result"`  // of drivers, payloads and commands: JSON
 	NotBefore     sql.NullTime  `db:"not_before"`
 	OrderedBy     string        `db:"ordered_by"`
 }

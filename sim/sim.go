@@ -5,7 +5,9 @@ package sim
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"math/rand/v2"
 	"net/netip"
 	"os"
@@ -51,6 +53,9 @@ type Workstation struct {
 	StuckBit bool
 	// Says is what the disks say of their health; nil says nothing, as virtual disks do.
 	Says *disk.Vitals
+
+	// Runs stands for the programs of the boot environment: what it is to say, and how to end. Without it nothing can be run.
+	Runs func(ctx context.Context, script string, env []string) (said string, status int)
 
 	mu   sync.Mutex
 	left string // how it was left
@@ -109,6 +114,21 @@ func (w *Workstation) Left() string {
 // that could run it. FirstStart reports in its place.
 func (w *Workstation) Program() ([]byte, error) {
 	return []byte("#!/bin/sh\n# A simulated workstation starts nothing.\n"), nil
+}
+
+// Run has Runs run the script of a shell.
+func (w *Workstation) Run(ctx context.Context, p agent.Program) error {
+	w.mu.Lock()
+	runs := w.Runs
+	w.mu.Unlock()
+	if runs == nil {
+		return errors.New("a simulated workstation has no programs")
+	}
+	said, status := runs(ctx, p.Argv[len(p.Argv)-1], p.Env)
+	if _, err := io.WriteString(p.Out, said); err != nil || status == 0 {
+		return err
+	}
+	return agent.ExitStatus(status)
 }
 
 // Leave notes how the workstation was left.

@@ -13,12 +13,13 @@ const (
 	Drivers Kind = "drivers" // install drivers into the system on its disk
 	// Payloads brings payloads onto the system on its disk.
 	Payloads Kind = "payloads"
-	Check    Kind = "check" // check the machine itself
-	Wipe     Kind = "wipe"  // make what is on a disk unreadable
+	Check    Kind = "check"   // check the machine itself
+	Wipe     Kind = "wipe"    // make what is on a disk unreadable
+	Command  Kind = "command" // run a command of the engineer's own
 )
 
 // Kinds are all kinds.
-var Kinds = []Kind{Capture, Receive, Drivers, Payloads, Check, Wipe}
+var Kinds = []Kind{Capture, Receive, Drivers, Payloads, Check, Wipe, Command}
 
 // State is how far an errand is.
 type State string

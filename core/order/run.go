@@ -1,6 +1,8 @@
 package order
 
-// Work is a kind of work that an order has.
+import "strings"
+
+// Work is what an order has done: one of the kinds below, or a command of the engineer's own (CommandNamed).
 type Work string
 
 // What an order can have done, in the order in which it is done.
@@ -13,6 +15,15 @@ const (
 	Payloads Work = "payloads" // bring payloads onto systems
 	Arrive   Work = "arrive"   // wait until what was delivered has started under its own name
 )
+
+// command is what the work begins with that runs a command.
+const command = "command "
+
+// CommandNamed is the work that runs a command of a name.
+func CommandNamed(name string) Work { return Work(command + name) }
+
+// Command is the name of the command that the work runs; false if it is another.
+func (w Work) Command() (name string, is bool) { return strings.CutPrefix(string(w), command) }
 
 // State is how far a run or a part of it is.
 type State string

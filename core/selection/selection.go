@@ -46,6 +46,8 @@ type Machine struct {
 	Mains           bool              `expr:"mains"`   // it is not fed from a battery
 	Battery         int               `expr:"battery"` // per cent; 100 without one
 	Tested          int               `expr:"tested"`  // days since its disk was read and found good; Never if it was not
+	Said            map[string]string `expr:"said"`    // what a command, by its name, has said last: its last line
+	Passed          map[string]bool   `expr:"passed"`  // whether a command, by its name, has ended well when it was run last
 	Disks           []Disk            `expr:"disks"`
 	Cards           []string          `expr:"cards"`   // models of network cards
 	Devices         []string          `expr:"devices"` // identifiers of what wants a driver

@@ -95,8 +95,18 @@ func (f *Fleet) fitting(ctx context.Context, all []records.Workstation, where st
 			return nil, err
 		}
 	}
+	said := map[int64][]records.Said{}
+	if s.Uses("said", "passed") != "" {
+		if said, err = f.Records.AllSaid(ctx); err != nil {
+			return nil, err
+		}
+	}
 	for _, w := range all {
 		m := f.machine(w, inventories[w.ID])
+		m.Said, m.Passed = map[string]string{}, map[string]bool{}
+		for _, c := range said[w.ID] {
+			m.Said[c.Command], m.Passed[c.Command] = c.LastLine, c.Passed
+		}
 		if at, was := tested[w.ID]; was {
 			m.Tested = int(f.Now().Sub(at) / (24 * time.Hour))
 		}

@@ -43,7 +43,7 @@ func (f *Fleet) AddGroup(ctx context.Context, in api.NewGroup) (api.Group, error
 	if err != nil {
 		return api.Group{}, err
 	}
-	if name := s.Uses("groups", "wanted", "behind", "online", "running", "mains", "battery", "tested", "last_seen", "now"); name != "" {
+	if name := s.Uses("groups", "wanted", "behind", "online", "running", "mains", "battery", "tested", "said", "passed", "last_seen", "now"); name != "" {
 		return api.Group{}, fault.Invalid.Errorf("a group cannot go by %s, as nothing tells when that changes", name)
 	}
 	all, _, err := f.Records.Workstations(ctx, records.WorkstationFilter{States: []roster.State{roster.Expected, roster.Admitted}}, records.Page{})

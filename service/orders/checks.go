@@ -83,7 +83,7 @@ func (o *Orders) Trial(ctx context.Context, workstation, id int64) (out api.Tria
 
 // Under tells whether a workstation is still to do an errand; it is a fault.Conflict if not.
 func (o *Orders) Under(ctx context.Context, workstation, id int64, activity api.Activity) error {
-	if _, err := o.Records.RunningErrand(ctx, workstation, id, errand.Check, errand.Wipe); err != nil {
+	if _, err := o.Records.RunningErrand(ctx, workstation, id, errand.Check, errand.Wipe, errand.Command); err != nil {
 		return err
 	}
 	o.Fleet.Active(ctx, workstation, activity)

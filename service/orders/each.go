@@ -15,7 +15,7 @@ import (
 	"jugate/records"
 )
 
-// Parts that are about each workstation alone, checks and wipes, take those out for which they fail, and deliveries those that they cannot be
+// Parts that are about each workstation alone, checks, wipes and commands, take those out for which they fail, and deliveries those that they cannot be
 // for. The run goes on with the others, and
 // has failed in the end for those.
 
@@ -90,6 +90,11 @@ func (o *Orders) lookAtEach(ctx context.Context, in api.Order, p *records.RunPar
 		wait = time.Duration(in.Check.Wait) * time.Minute
 	case p.Work == order.Wipe && in.Wipe.Wait > 0:
 		wait = time.Duration(in.Wipe.Wait) * time.Minute
+	}
+	if name, is := p.Work.Command(); is {
+		if c := commandOf(in, name); c != nil && c.Wait > 0 {
+			wait = time.Duration(c.Wait) * time.Minute
+		}
 	}
 	over := o.Now().After(p.Began.Time.Add(wait))
 	_, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: p.Run, Part: p.Number})

@@ -26,7 +26,7 @@ func (o *Orders) errandOf(e records.Errand) api.Errand {
 	}
 	out.NotBefore = records.TimeOf(e.NotBefore)
 	out.Ended = records.TimeOf(e.Ended)
-	out.Result = e.Did()
+	out.Result, out.Command = e.Did(), commandRun(e, false)
 	if p, known := o.Fleet.Activity(e.WorkstationID); known && e.State == errand.Running {
 		out.Done, out.Total, out.NewSlabs = p.Done, p.Total, p.NewSlabs
 	}
@@ -100,7 +100,9 @@ func (o *Orders) Errand(ctx context.Context, id int64) (api.Errand, error) {
 	if err != nil {
 		return api.Errand{}, err
 	}
-	return o.errandOf(*e), nil
+	out := o.errandOf(*e)
+	out.Command = commandRun(*e, true)
+	return out, nil
 }
 
 // StopErrand stops an errand that is not part of a delivery. Slabs that a capture has

@@ -51,6 +51,7 @@ func tasksOf(in api.Order) (all []task) {
 	if p := in.Payloads; p != nil {
 		all = append(all, task{order.Payloads, rights.Deliver, p.To, p.Where})
 	}
+	all = withCommands(in, all)
 	if d := in.Deliver; d != nil && d.Await {
 		all = append(all, task{order.Arrive, rights.Deliver, d.To, d.Where})
 	}
@@ -121,13 +122,16 @@ func (o *Orders) checkOrder(ctx context.Context, in api.Order) error {
 		return err
 	}
 	if len(workOf(in)) == 0 {
-		return fault.Invalid.Errorf("the order %s has nothing to do: say what it captures, checks, wipes, delivers or installs", in.Name)
+		return fault.Invalid.Errorf("the order %s has nothing to do: say what it captures, checks, wipes, delivers, installs or runs", in.Name)
 	}
 	if in.Deliver != nil && in.Deliver.AtLatest != nil {
 		return fault.Invalid.Errorf("an order is for many days: say wait_minutes, and not at_latest")
 	}
 	if in.WhenBehind && (in.Deliver == nil || in.Capture != nil) {
 		return fault.Invalid.Errorf("an order that runs for workstations that are behind has a delivery, and no capture")
+	}
+	if err := checkCommands(in); err != nil {
+		return err
 	}
 	return o.mayRun(ctx, in)
 }
@@ -154,7 +158,8 @@ func (o *Orders) mayRun(ctx context.Context, in api.Order) error {
 			all = append(all, rights.Check(needing, w.Label(), w.Groups()))
 			continue
 		}
-		if t.work == order.Deliver && len(in.Deliver.OwnAnswers) > 0 {
+		_, runs := t.work.Command()
+		if runs || t.work == order.Deliver && len(in.Deliver.OwnAnswers) > 0 {
 			if _, err := o.Fleet.Choose(rights.Needing(ctx, rights.Answer), t.to, t.where); fault.KindOf(err) != fault.Conflict {
 				all = append(all, err)
 			}
@@ -166,11 +171,16 @@ func (o *Orders) mayRun(ctx context.Context, in api.Order) error {
 	if c := in.Check; c != nil {
 		all = append(all, checkable(c.CheckOptions))
 		for _, condition := range c.Require {
-			_, err := selection.Parse(condition)
-			all = append(all, err)
+			all = append(all, sound(condition))
 		}
 	}
 	return errors.Join(all...)
+}
+
+// sound refuses a condition that makes no sense.
+func sound(condition string) error {
+	_, err := selection.Parse(condition)
+	return err
 }
 
 // differences are the fields in which two orders differ.

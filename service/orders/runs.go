@@ -79,6 +79,15 @@ func (o *Orders) Run(ctx context.Context, id int64) (api.OrderRun, error) {
 			return out, err
 		}
 		part.LeftOut = orNone(part.LeftOut)
+		if _, runs := p.Work.Command(); runs {
+			for _, id := range errands {
+				e, err := o.Records.Errand(ctx, id)
+				if err != nil {
+					return out, err
+				}
+				part.Commands = append(part.Commands, o.errandOf(*e))
+			}
+		}
 		part.Deliveries, part.Errands = append(part.Deliveries, deliveries...), append(part.Errands, errands...)
 		out.Parts = append(out.Parts, part)
 	}
@@ -287,52 +296,52 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 	}
 	ctx = records.WithPart(ctx, part)
 	deliver := rights.Needing(ctx, rights.Deliver)
+	to, where, err := o.targetsOf(ctx, row, in, p)
+	if err != nil || p.State.Over() || p.Work == order.Arrive {
+		return err
+	}
+	if p.Work == order.Capture {
+		o.callIn(ctx, in, to, where)
+	} else {
+		o.callIn(deliver, in, to, where)
+	}
 	switch p.Work {
 	case order.Capture:
-		o.callIn(ctx, in, []string{in.Capture.Workstation}, "")
 		_, err = o.Capture(rights.Needing(ctx, rights.Capture), *in.Capture)
 	case order.Check:
 		c := in.Check.NewCheck
-		if c.To, c.Where, err = o.targetsOf(ctx, row, c.To, c.Where); err != nil {
-			return err
-		}
-		o.callIn(deliver, in, c.To, c.Where)
+		c.To, c.Where = to, where
 		_, err = o.OrderCheck(deliver, c)
 	case order.Wipe:
 		w := in.Wipe.NewWipe
-		if w.Workstations, _, err = o.targetsOf(ctx, row, w.Workstations, ""); err != nil {
-			return err
-		}
-		o.callIn(deliver, in, w.Workstations, "")
+		w.Workstations = to
 		_, err = o.OrderWipe(rights.Needing(ctx, rights.Wipe), w)
 	case order.Deliver:
 		d := in.Deliver.NewDelivery
-		if d.To, d.Where, err = o.targetsOf(ctx, row, d.To, d.Where); err != nil {
-			return err
-		}
-		if row.OnlyIDs != "" || in.Check != nil {
+		d.To, d.Where = to, where
+		if row.OnlyIDs != "" || in.Check != nil || len(in.Commands) > 0 || onlyIf(in, p.Work) != "" {
 			d.Start = "all" // whom the order names may be more than there are
 		}
 		if in.Deliver.Wait > 0 {
 			at := o.Now().Add(time.Duration(in.Deliver.Wait) * time.Minute)
 			d.AtLatest = &at
 		}
-		o.callIn(deliver, in, d.To, d.Where)
 		err = o.deliverToWhoCan(deliver, d, p)
 	case order.Drivers:
 		d := *in.Drivers
-		if d.To, d.Where, err = o.targetsOf(ctx, row, d.To, d.Where); err != nil {
-			return err
-		}
-		o.callIn(deliver, in, d.To, d.Where)
+		d.To, d.Where = to, where
 		_, err = o.InstallDrivers(deliver, d)
 	case order.Payloads:
-		p := *in.Payloads
-		if p.To, p.Where, err = o.targetsOf(ctx, row, p.To, p.Where); err != nil {
-			return err
+		b := *in.Payloads
+		b.To, b.Where = to, where
+		_, err = o.InstallPayloads(deliver, b)
+	default:
+		name, _ := p.Work.Command()
+		c := commandOf(in, name)
+		if c == nil {
+			return fmt.Errorf("the order has no part %q", p.Work)
 		}
-		o.callIn(deliver, in, p.To, p.Where)
-		_, err = o.InstallPayloads(deliver, p)
+		err = o.OrderCommand(deliver, c.Command, to, where)
 	}
 	return err
 }
@@ -343,43 +352,68 @@ func (o *Orders) bySchedule(ctx context.Context, name, by string, run int64) err
 	return err
 }
 
-// targetsOf are the targets of a part of a run: those that its order names, or of them the ones that the run is for.
-func (o *Orders) targetsOf(ctx context.Context, row *records.Run, names []string, where string) ([]string, string, error) {
+// targetsOf are the targets of a part of a run: those that its order names, or of them the ones that the run is for and that the
+// part's condition fits. If that fits none of them, the part is done.
+func (o *Orders) targetsOf(ctx context.Context, row *records.Run, in api.Order, p *records.RunPart) (to []string, where string, err error) {
+	all := tasksOf(in)
+	i := slices.IndexFunc(all, func(t task) bool { return t.work == p.Work })
+	if i < 0 {
+		return nil, "", fmt.Errorf("the order has no part %q", p.Work)
+	}
+	t, condition := all[i], onlyIf(in, p.Work)
 	only, err := row.Only()
 	if err != nil {
 		return nil, "", err
 	}
-	out, err := o.takenOut(ctx, row.ID)
-	if err != nil || only == nil && len(out) == 0 {
-		return names, where, err
+	if t.work == order.Capture { // it is of one, whoever the others are
+		only = nil
 	}
-	var all []records.Workstation
+	out, err := o.takenOut(ctx, row.ID)
+	if err != nil || only == nil && len(out) == 0 && condition == "" || t.work == order.Arrive {
+		return t.to, t.where, err
+	}
+	var among []records.Workstation
 	if only == nil {
-		all, err = o.Fleet.Choose(rights.With(ctx, nil), names, where)
+		among, err = o.Fleet.Choose(rights.With(ctx, nil), t.to, t.where)
 	} else {
 		var known map[int64]records.Workstation
 		known, err = o.Records.ByNumber(ctx, only)
-		all = slices.Collect(maps.Values(known))
+		among = slices.Collect(maps.Values(known))
 	}
 	if err != nil {
 		return nil, "", err
 	}
-	var labels []string
-	for _, w := range all {
+	left, unfit := 0, 0
+	for _, w := range among {
 		if out[w.ID] {
 			continue
 		}
-		if means, err := o.Fleet.Means(ctx, names, where, w); err != nil {
+		if means, err := o.Fleet.Means(ctx, t.to, t.where, w); err != nil {
 			return nil, "", err
-		} else if means {
-			labels = append(labels, w.Label())
+		} else if !means {
+			continue
 		}
+		left++
+		if condition != "" {
+			if fits, err := o.Fleet.Means(ctx, []string{w.Label()}, condition, w); err != nil {
+				return nil, "", err
+			} else if !fits {
+				unfit++
+				continue
+			}
+		}
+		to = append(to, w.Label())
 	}
-	if len(labels) == 0 {
+	if left > 0 && left == unfit {
+		p.State, p.Ended = order.Done, p.Began
+		p.Reason = fmt.Sprintf("there was nothing to do: its condition fits none of %d", left)
+		return nil, "", nil
+	}
+	if len(to) == 0 {
 		return nil, "", fault.Conflict.Errorf("none of the workstations that this is for is left: they were taken out, or are not among the order's any more")
 	}
-	slices.Sort(labels)
-	return labels, "", nil
+	slices.Sort(to)
+	return to, "", nil
 }
 
 // callIn has workstations come into the boot environment, as far as the order says so: who is off is woken, and whose system is on
@@ -404,10 +438,11 @@ func (o *Orders) look(ctx context.Context, in api.Order, p *records.RunPart) err
 	if p.State != order.Running {
 		return nil
 	}
-	switch p.Work {
-	case order.Check, order.Wipe:
+	_, runs := p.Work.Command()
+	switch {
+	case runs || p.Work == order.Check || p.Work == order.Wipe:
 		return o.lookAtEach(ctx, in, p)
-	case order.Arrive:
+	case p.Work == order.Arrive:
 		return o.lookAtArrivals(ctx, p)
 	}
 	deliveries, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: p.Run, Part: p.Number})

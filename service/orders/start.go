@@ -85,6 +85,11 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 	if e.Kind == errand.Wipe {
 		return out, o.fillWipe(e, out)
 	}
+	if e.Kind == errand.Command {
+		c, err := records.OptionsOf[api.Command](e)
+		out.Command = &c
+		return out, err
+	}
 	if e.Kind == errand.Payloads {
 		return out, o.fillBring(ctx, e, out)
 	}

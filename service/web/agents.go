@@ -71,6 +71,8 @@ const (
 	lackingAtMost = 4 << 20
 	// checkedAtMost bounds what a check has found out: speeds, faults and places, some hundred of each.
 	checkedAtMost = 128 << 10
+	// ranAtMost bounds how a command has ended, with 64 KiB of output in JSON.
+	ranAtMost = 512 << 10
 	// trialBytesAtMost is how much a check of the network may fetch.
 	trialBytesAtMost = 64 << 20
 )
@@ -227,6 +229,12 @@ func (s *Server) admittedAgent(h huma.API) {
 		Body check.Result
 	}) (api.Judged, error) {
 		return s.Orders.Checked(ctx, caller(ctx), in.ID, in.Body)
+	})
+	does(s, h, limited(op("POST", "/errands/{errand}/ran", "ran", "", ""), ranAtMost), func(ctx context.Context, in *struct {
+		ErrandRef
+		Body api.CommandEnded
+	}) error {
+		return s.Orders.Ran(ctx, caller(ctx), in.ID, in.Body)
 	})
 	does(s, h, op("POST", "/errands/{errand}/wiped", "wiped", "", ""), func(ctx context.Context, in *struct {
 		ErrandRef
