@@ -104,4 +104,5 @@ require (
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect
+	pault.ag/go/debian v0.21.4 // indirect
 )

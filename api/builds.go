@@ -14,9 +14,11 @@ type NewBuild struct {
 	Offer    bool     `json:"offer,omitempty" doc:"Offer it at once"`
 	LeaveOut []string `json:"leave_out,omitempty" doc:"Modules that the base layer is not to have" maxItems:"1000" nullable:"false" example:"[\"nouveau\"]"`
 	// With drivers and no source, the build extends another one and has all its layers.
-	Base    int      `json:"base,omitempty" doc:"Build to extend; the one that is offered by default" minimum:"0" example:"4"`
-	Drivers []string `json:"drivers,omitempty" doc:"Driver sets, each of which becomes a layer" maxItems:"50" nullable:"false" example:"[\"a310\"]"`
-	Cover   []string `json:"cover,omitempty" doc:"Workstations or models whose disk controllers and network cards are to be driven, from the whole library" maxItems:"100" nullable:"false" example:"[\"Alder Works A5*\"]"`
+	Base      int      `json:"base,omitempty" doc:"Build to extend; the one that is offered by default" minimum:"0" example:"4"`
+	Drivers   []string `json:"drivers,omitempty" doc:"Driver sets, each of which becomes a layer" maxItems:"50" nullable:"false" example:"[\"a310\"]"`
+	Programs  []string `json:"programs,omitempty" doc:"Debian packages whose programs commands can run in the boot environment; they are a layer of their own, in place of the one before" maxItems:"1000" nullable:"false" example:"[\"/srv/packages/usbutils.deb\"]"`
+	DoWithout []string `json:"do_without,omitempty" doc:"Names of Debian packages that those need and that are left out all the same" maxItems:"1000" nullable:"false" example:"[\"debconf\"]"`
+	Cover     []string `json:"cover,omitempty" doc:"Workstations or models whose disk controllers and network cards are to be driven, from the whole library" maxItems:"100" nullable:"false" example:"[\"Alder Works A5*\"]"`
 }
 
 // Build is a build of the boot environment.
@@ -42,7 +44,7 @@ type BuildLayer struct {
 	Bytes  int64       `json:"bytes"`
 	Count  int         `json:"count" doc:"Files in it"`
 	Files  []BuildFile `json:"files,omitempty" doc:"Told for a single build"`
-	// Packages are the driver packages of a layer of drivers.
+	// Packages are those of a layer of drivers, or of programs.
 	Packages []string `json:"packages,omitempty"`
 }
 

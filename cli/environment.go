@@ -25,9 +25,9 @@ func (a *app) environmentBuild() *cobra.Command {
 	var in api.NewBuild
 	cmd := &cobra.Command{
 		Use: "build", Short: "Make a build from Debian's kernel and loaders, and the agent", Args: cobra.NoArgs,
-		Long: "Make a build from Debian's kernel and loaders, and the agent.\n\nThey are taken from the packages that are given, then from the folders that are\ngiven, or from the machine's own system. Paths are of the machine that the\nservice runs on.\n\nWith --drivers or --cover alone, the build is the one that is offered with a layer of\ndrivers more; nothing else is made anew.",
+		Long: "Make a build from Debian's kernel and loaders, and the agent.\n\nThey are taken from the packages that are given, then from the folders that are\ngiven, or from the machine's own system. Paths are of the machine that the\nservice runs on.\n\nWith --drivers, --cover or --programs alone, the build is the one that is offered with a\nlayer more; nothing else is made anew.",
 		RunE: func(cmd *cobra.Command, _ []string) error {
-			for _, list := range [][]string{in.Folders, in.Packages} {
+			for _, list := range [][]string{in.Folders, in.Packages, in.Programs} {
 				for i, name := range list {
 					path, err := filepath.Abs(name)
 					if err != nil {
@@ -59,6 +59,8 @@ func (a *app) environmentBuild() *cobra.Command {
 	flags.BoolVar(&in.Offer, "offer", false, "offer it at once")
 	flags.StringSliceVar(&in.Drivers, "drivers", nil, "driver sets, each of which becomes a layer")
 	flags.StringArrayVar(&in.Cover, "cover", nil, "add what the network cards and disk controllers of a workstation or model need, from the whole library")
+	flags.StringSliceVar(&in.Programs, "programs", nil, "Debian packages with programs for commands of orders, with what they need")
+	flags.StringSliceVar(&in.DoWithout, "do-without", nil, "Debian packages that those need and that are left out all the same")
 	flags.IntVar(&in.Base, "base", 0, "build to add drivers to (default: the one that is offered)")
 	flags.StringSliceVar(&in.LeaveOut, "leave-out", nil, "modules that the base layer is not to have")
 	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))

@@ -81,8 +81,11 @@ func (a *app) printErrand(cmd *cobra.Command, e api.Errand) error {
 		field{"errand", fmt.Sprint(e.ID)}, field{"workstation", e.Workstation}, field{"kind", string(e.Kind)}, field{"image", image},
 		field{"delivery", strings.TrimPrefix(fmt.Sprint(e.Delivery), "0")}, field{"state", string(e.State)}, field{"done", of},
 		field{"ordered", when(e.Created)}, field{"not before", whenPtr(e.NotBefore)}, field{"ended", whenPtr(e.Ended)},
-		field{"result", strings.Join(e.Result, "; ")}, field{"error", e.Error}); err != nil {
+		field{"command", commandOf(e)}, field{"result", strings.Join(e.Result, "; ")}, field{"error", e.Error}); err != nil {
 		return err
+	}
+	if a.output == "table" {
+		printOutput(cmd.OutOrStdout(), e.Command)
 	}
 	if e.State == errand.Failed {
 		return fmt.Errorf("errand %d of %s failed", e.ID, e.Workstation)

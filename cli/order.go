@@ -129,6 +129,9 @@ func (a *app) orderRun() *cobra.Command {
 // describeOrder says what running an order would do.
 func describeOrder(cmd *cobra.Command, c *apiclient.Client, k api.KeptOrder) error {
 	w := cmd.ErrOrStderr()
+	for _, c := range k.Commands {
+		fmt.Fprintf(w, "%s\n", commandWords(c))
+	}
 	if k.Capture != nil {
 		fmt.Fprintf(w, "capture the disk of %s as the next version of %s\n", k.Capture.Workstation, k.Capture.Image)
 	}
@@ -297,7 +300,7 @@ func (a *app) printRun(cmd *cobra.Command, r api.OrderRun) error {
 	}
 	printFields(cmd.OutOrStdout(), []field{{"run", strconv.FormatInt(r.ID, 10)}, {"order", r.Order}, {"state", string(r.State)}, {"reason", r.Reason}, {"ordered by", r.OrderedBy}, {"only for", strings.Join(r.Only, ", ")}, {"goes on for", pick(r.Continues == 0, "", fmt.Sprintf("run %d (attempt %d)", r.Continues, r.Attempt))}, {"began", when(r.Began)}, {"ended", whenPtr(r.Ended)}})
 	fmt.Fprintln(cmd.OutOrStdout())
-	return printList(cmd, a, r.Parts, []column[api.RunPart]{
+	if err := printList(cmd, a, r.Parts, []column[api.RunPart]{
 		{title: "part", value: func(p api.RunPart) string { return string(p.Work) }},
 		{title: "state", value: func(p api.RunPart) string { return string(p.State) }},
 		{title: "began", value: func(p api.RunPart) string { return whenPtr(p.Began) }},
@@ -311,7 +314,10 @@ func (a *app) printRun(cmd *cobra.Command, r api.OrderRun) error {
 			return strings.Join(names, ", ")
 		}},
 		{title: "reason", value: func(p api.RunPart) string { return p.Reason }},
-	}, "it has no parts")
+	}, "it has no parts"); err != nil {
+		return err
+	}
+	return a.printCommands(cmd, r)
 }
 
 // madeWords are the deliveries and errands of a part.

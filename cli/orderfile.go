@@ -93,13 +93,15 @@ func (a *app) orderAdd() *cobra.Command {
 	var wait time.Duration
 	var yes bool
 	var checks, require []string
+	var command commandFlags
 	cmd := &cobra.Command{
 		Use: "add ORDER", Short: "Prepare an order", Args: cobra.ExactArgs(1),
-		Long: "Prepare an order: a capture, a check, a delivery, or several of them, one after the other. Everything\nelse that a delivery can have is written in its file (jugate order edit, order import).\n\nWhen it runs by itself is said in plain words: daily 06:00, weekdays 18:30, monday and\nthursday 18:30, first monday 06:00, last day 22:00, day 15 06:00, once 2026-12-24 12:00;\nor as a rule of RFC 5545 that begins with FREQ=.",
+		Long: "Prepare an order: a capture, a check, a delivery, a command of your own, or several of them,\none after the other. Everything else that these can have is written in its file (jugate order edit, order import).\n\nWhen it runs by itself is said in plain words: daily 06:00, weekdays 18:30, monday and\nthursday 18:30, first monday 06:00, last day 22:00, day 15 06:00, once 2026-12-24 12:00;\nor as a rule of RFC 5545 that begins with FREQ=.",
 		Example: "  jugate order add herbarium-weekly --deliver garden-desk --to herbarium --reuse --wake --when-done power-off --when 'monday 18:30'\n" +
 			"  jugate order add golden-month --capture desk-gold --as garden-desk --when 'first monday 06:00'\n" +
 			"  jugate order add clone --capture desk-gold --as garden-desk --deliver garden-desk --to herbarium\n" +
-			"  jugate order add new-desks --deliver garden-desk --to herbarium --when-behind --check surface,health --require 'memory >= 8GiB' --when-done restart",
+			"  jugate order add new-desks --deliver garden-desk --to herbarium --when-behind --check surface,health --require 'memory >= 8GiB' --when-done restart\n" +
+			"  jugate order add scanners --command scanner.sh --command-in boot-environment --command-before deliver --deliver garden-desk --to herbarium --only-if 'deliver=passed[\"scanner\"]'",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.Name = args[0]
 			if capture.Workstation != "" {
@@ -116,6 +118,9 @@ func (a *app) orderAdd() *cobra.Command {
 					return err
 				}
 				in.Check = &check
+			}
+			if err := command.into(&in, deliver.To, deliver.Where); err != nil {
+				return err
 			}
 			if schedule.When != "" {
 				schedule.Zone = cmp.Or(schedule.Zone, localZone())
@@ -135,11 +140,12 @@ func (a *app) orderAdd() *cobra.Command {
 	f.StringVar(&capture.Workstation, "capture", "", "workstation whose disk becomes the next version")
 	f.StringVar(&capture.Image, "as", "", "of this image")
 	f.StringVar(&deliver.Image, "deliver", "", "image that is delivered: NAME for the newest version, or NAME@VERSION")
-	f.StringSliceVar(&deliver.To, "to", nil, "groups and workstations that it is delivered to")
+	f.StringSliceVar(&deliver.To, "to", nil, "groups and workstations that it is for")
 	whereFlag(cmd, &deliver.Where, "of those, or of the whole roster, whoever fits a condition")
 	f.BoolVar(&deliver.Await, "await-arrival", false, "the run ends when each copy has started under its own name")
 	f.StringSliceVar(&checks, "check", nil, "check those first: memory, memory-full, surface, surface-whole, health, network; who fails is taken out")
 	f.StringArrayVar(&require, "require", nil, "condition that each has to fit when it comes, such as 'memory >= 8GiB'; who does not is taken out")
+	command.declare(cmd)
 	f.BoolVar(&deliver.Reuse, "reuse", false, "workstations check their disks first, and only what differs is sent")
 	ownAnswersFlag(cmd, &deliver.NewDelivery)
 	f.StringSliceVar(&deliver.Keep, "keep", nil, "partition of the disks that stays as it is: a number, label=TEXT, type=GUID or (in an MBR) type=HEX")

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode"
 
 	"github.com/dustin/go-humanize"
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -108,7 +109,7 @@ func listTable[T any](items []T, columns []column[T]) table.Writer {
 	for _, item := range items {
 		row := table.Row{}
 		for _, c := range columns {
-			row = append(row, c.value(item))
+			row = append(row, legible(c.value(item), "\n"))
 		}
 		t.AppendRow(row)
 	}
@@ -134,9 +135,19 @@ func printFields(w io.Writer, fields []field) {
 	}
 	for _, f := range fields {
 		if f.value != "" {
-			fmt.Fprintf(w, "%-*s  %s\n", width, f.name, f.value)
+			fmt.Fprintf(w, "%-*s  %s\n", width, f.name, legible(f.value, "\n"))
 		}
 	}
+}
+
+// legible is a text without what a terminal takes as a command, but for some: what machines tell of themselves is shown, too.
+func legible(text, but string) string {
+	return strings.Map(func(r rune) rune {
+		if unicode.IsPrint(r) || strings.ContainsRune(but, r) {
+			return r
+		}
+		return '�'
+	}, text)
 }
 
 // every fetches all pages of a list.

@@ -150,7 +150,7 @@ func (s *Stage) switchOn(ctx context.Context, m machine, disk string) error {
 	}
 	w := &sim.Workstation{
 		Addresses: []hwaddr.Address{m.address}, Maker: m.maker, Model: m.model, Serial: serial(m),
-		Memory: m.memory, Disks: []string{disk}, Interface: "lo", Loss: m.loss, Devices: m.devices,
+		Memory: m.memory, Disks: []string{disk}, Interface: "lo", Loss: m.loss, Devices: m.devices, Runs: runs,
 	}
 	s.disks[m.name], s.machines[m.name] = disk, w
 	s.boots(ctx, m.name, nobody)

@@ -36,8 +36,10 @@ func (s *Stage) playWeek(ctx context.Context, p *Prepared) error {
 	s.say("people have written files into the partition %s that the last delivery has made for them", peoplesFiles)
 	_, err = s.Client.SaveOrder(ctx, api.Order{
 		Name: "seed-bank-weekly", Note: "the lab, each Monday", Wake: true, Restart: true, Schedule: &api.OrderSchedule{When: "monday 18:30", Zone: "Europe/Vienna"},
-		Check:   &api.PreparedCheck{NewCheck: api.NewCheck{To: room, CheckOptions: api.CheckOptions{Memory: "quick", Surface: "whole", Health: true, Network: true}}, Require: []string{"memory >= 4GiB"}},
-		Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: p.Version.Image, To: room, Reuse: true, RestoreOptions: api.RestoreOptions{Keep: []string{"label=" + peoplesFiles}}}, Await: true},
+		Check:    &api.PreparedCheck{NewCheck: api.NewCheck{To: room, CheckOptions: api.CheckOptions{Memory: "quick", Surface: "whole", Health: true, Network: true}}, Require: []string{"memory >= 4GiB"}},
+		Commands: []api.PreparedCommand{{Command: api.Command{Name: "freezer-probe", Script: probeScript, Place: "boot-environment"}, Before: "deliver"}},
+		OnlyIf:   map[string]string{"deliver": `said["freezer-probe"] contains "firmware 1."`},
+		Deliver:  &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: p.Version.Image, To: room, Reuse: true, RestoreOptions: api.RestoreOptions{Keep: []string{"label=" + peoplesFiles}}}, Await: true},
 	})
 	if err != nil {
 		return err
@@ -51,10 +53,13 @@ func (s *Stage) playWeek(ctx context.Context, p *Prepared) error {
 	if err := s.startsAndEnds(ctx, &run, "seed-01"); err != nil {
 		return err
 	}
-	if len(run.Parts) != 3 || len(run.Parts[0].LeftOut) != 1 || run.Parts[0].LeftOut[0].Workstation != "seed-02" {
+	if len(run.Parts) != 4 || len(run.Parts[0].LeftOut) != 1 || run.Parts[0].LeftOut[0].Workstation != "seed-02" {
 		return fmt.Errorf("run %d of seed-bank-weekly took out another than seed-02: %s", run.ID, run.Reason)
 	}
 	s.say("  taken out: seed-02, %s", run.Parts[0].LeftOut[0].Reason)
+	for _, e := range run.Parts[1].Commands {
+		s.say("  the command %s of the engineer's own said on %s: %s", e.Command.Name, e.Workstation, e.Command.LastLine)
+	}
 	s.Fault("seed-02", [2]int64{})
 	if run, err = s.Client.GoOn(ctx, run.ID); err != nil {
 		return err
@@ -73,6 +78,17 @@ func (s *Stage) playWeek(ctx context.Context, p *Prepared) error {
 	}
 	s.say("  what people have written on both is as it was, byte by byte")
 	return nil
+}
+
+// probeScript looks for the thermometer of the freezers, at each desk of the seed bank.
+const probeScript = "lsusb | grep -i 'corvid probe'\n"
+
+// runs stands for the programs of the boot environment: at each desk of the seed bank they find a thermometer.
+func runs(_ context.Context, script string, env []string) (said string, status int) {
+	if script != probeScript {
+		return "sh: not found\n", 127
+	}
+	return "Bus 001 Device 002: Corvid Probe, firmware 1.07\n", 0
 }
 
 // peoplesFiles is the partition for them.

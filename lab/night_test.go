@@ -7,6 +7,8 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -14,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
+	"jugate/core/partition"
 	"jugate/demo/golddisk"
 	"jugate/lab"
 )
@@ -35,10 +38,21 @@ deliver:
   to: [herbarium]
   keep: [label=DATA]
   rate: 60000000
-  when_done: restart
   despite_firmware: true
   aside_rule: {never: true}
   await_arrival: true
+commands:
+  - command: kernel
+    script: read -r line < /proc/version; echo "$JUGATE_WORKSTATION runs $line"
+    place: boot-environment
+    before: deliver
+  - command: scanner
+    script: |
+      echo ready > /etc/scanner
+      dpkg-query -W -f '${Package}\n' | wc -l
+    when_done: restart
+only_if:
+  deliver: said["kernel"] contains "Linux version"
 wake: true
 afterwards: power-off
 warn_minutes: 1
@@ -59,7 +73,8 @@ func TestANightRun(t *testing.T) {
 	r.jugate(nil, "workstation", "import", table)
 	r.jugate(nil, "group", "image", "herbarium", "garden-desk")
 	r.jugate(nil, "answers", "set", "herbarium", "helper=true", "network=[{}]")
-	r.done("image imported, room entered")
+	r.programs()
+	r.done("image imported, room entered, boot environment with a shell built")
 
 	var air net.PacketConn // who hears the wake-ups, as machines that are off do
 	require.NoError(t, r.net.Host("a").Inside(func() (err error) {
@@ -109,11 +124,20 @@ func TestANightRun(t *testing.T) {
 	r.jugate(&run, "order", "history", "--run", fmt.Sprint(runs[0].ID))
 	r.done("checked, one taken out, one delivered")
 	assert.EqualValues(t, "failed", run.State)
-	require.Len(t, run.Parts, 3)
+	require.Len(t, run.Parts, 5)
 	require.Len(t, run.Parts[0].LeftOut, 1)
 	out := run.Parts[0].LeftOut[0]
 	assert.Equal(t, "herb-02", out.Workstation)
 	assert.Contains(t, out.Reason, "in one place cannot be read, the first at byte 104857600; all of it was read")
+	said := map[string]string{}
+	for _, part := range run.Parts {
+		for _, e := range part.Commands {
+			said[e.Command.Name] = e.Command.LastLine
+		}
+	}
+	t.Logf("commands said: %v", said)
+	assert.Contains(t, said["kernel"], "herb-01 runs Linux version", "in the boot environment, by a shell of Debian's")
+	assert.Regexp(t, `^\d\d+$`, said["scanner"], "packages of the system that was delivered")
 	var checks []api.Check
 	r.jugate(&checks, "check", "list", "--workstation", "herb-01")
 	require.Len(t, checks, 1)
@@ -134,6 +158,7 @@ func TestANightRun(t *testing.T) {
 	assert.NoError(t, machines[0].Ended(r.ctx), "its helper has switched it off")
 	r.done("arrived from its own disk, and switched off by its helper")
 	assert.Equal(t, files, filesOf(t, good), "people's files are as they were")
+	assert.Contains(t, r.system(good), "etc/scanner", "the command has changed the system before it started")
 	require.NoError(t, golddisk.VerifyPartitions(r.ctx, good, 512))
 	var behind []api.Workstation
 	r.jugate(&behind, "workstation", "list", "--where", "behind")
@@ -153,6 +178,36 @@ func TestANightRun(t *testing.T) {
 	r.jugate(&retired, "workstation", "show", "kiosk-03")
 	assert.EqualValues(t, "retired", retired.State)
 	r.jugate(nil, "receipt", "check")
+}
+
+// programs offers a build with a shell, of Debian's packages; what it lacks is named first.
+func (r *room) programs() {
+	packages, err := filepath.Glob(filepath.Join(labRoot(r.t), "programs", "*.deb"))
+	require.NoError(r.t, err)
+	require.NotEmpty(r.t, packages)
+	shell, err := filepath.Glob(filepath.Join(labRoot(r.t), "programs", "dash_*.deb"))
+	require.NoError(r.t, err)
+	out, err := r.command("environment", "build", "--programs", strings.Join(shell, ",")).CombinedOutput()
+	assert.Error(r.t, err)
+	assert.Contains(r.t, string(out), "needs libc6")
+	var build api.Build
+	r.jugate(&build, "environment", "build", "--programs", strings.Join(packages, ","), "--do-without", "debianutils,dpkg", "--offer")
+	require.Len(r.t, build.Layers, 3)
+	r.t.Logf("a layer of %d KiB: %v", build.Layers[1].Bytes>>10, build.Layers[1].Packages)
+}
+
+// system are the files of the system on a disk.
+func (r *room) system(disk string) map[string]string {
+	f, err := os.Open(disk)
+	require.NoError(r.t, err)
+	defer f.Close()
+	table, err := partition.Read(f, nightDisk, 512)
+	require.NoError(r.t, err)
+	i := slices.IndexFunc(table.Partitions, func(p partition.Partition) bool { return table.Size(p) > 500*mib })
+	require.GreaterOrEqual(r.t, i, 0)
+	files, err := golddisk.PartitionFiles(r.ctx, disk, table.Start(table.Partitions[i]), table.Size(table.Partitions[i]), "ext4")
+	require.NoError(r.t, err)
+	return files
 }
 
 // nightDisk is the size of a desk's disk, and peopleStart and peopleSize are where people's files are on it.

@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"os"
 	"path/filepath"
 	"strings"
 	"sync"
@@ -22,6 +23,7 @@ import (
 	"jugate/apiclient"
 	"jugate/core/hwaddr"
 	"jugate/demo/golddisk"
+	"jugate/records"
 	"jugate/service"
 	"jugate/sim"
 )
@@ -75,8 +77,39 @@ func openIn(t *testing.T, data string, begin time.Time) *house {
 	return h
 }
 
+// migrated are the records of a new service: tests take a copy, as making them from the first migration on takes seconds.
+var migrated = sync.OnceValues(func() ([]byte, error) {
+	dir, err := os.MkdirTemp("", "records")
+	if err != nil {
+		return nil, err
+	}
+	defer os.RemoveAll(dir)
+	path := filepath.Join(dir, "jugate.db")
+	db, err := records.Open(context.Background(), time.Now(), path)
+	if err != nil {
+		return nil, err
+	}
+	if err := db.Close(); err != nil {
+		return nil, err
+	}
+	return os.ReadFile(path)
+})
+
+// settle gives a new data folder its records.
+func settle(t *testing.T, data string) {
+	t.Helper()
+	empty, err := migrated()
+	require.NoError(t, err)
+	entries, err := os.ReadDir(data)
+	require.NoError(t, err)
+	if len(entries) == 0 {
+		require.NoError(t, os.WriteFile(filepath.Join(data, "jugate.db"), empty, 0o600))
+	}
+}
+
 func openWith(t *testing.T, data, listen string, m service.Multicast) *house {
 	t.Helper()
+	settle(t, data)
 	s, err := service.Open(t.Context(), service.Config{Data: data, Multicast: m, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
 	require.NoError(t, err)
 	return serve(t, s, data, listen)

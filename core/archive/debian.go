@@ -14,7 +14,9 @@ import (
 // what the package is, and what it installs.
 type DebianPackage struct {
 	Name, Version string
-	Data          *tar.Reader // what it installs
+	// What it needs, and stands for, as relations between packages (Debian Policy, chapter 7).
+	Depends, PreDepends, Provides string
+	Data                          *tar.Reader // what it installs
 
 	close func()
 }
@@ -76,7 +78,7 @@ func OpenDebian(r io.ReaderAt) (*DebianPackage, error) {
 // maxControl bounds what a package says of itself, in bytes.
 const maxControl = 1 << 20
 
-// readControl takes the name and version from the file control.
+// readControl takes what matters from the file control.
 func (p *DebianPackage) readControl(in *tar.Reader) error {
 	for {
 		h, err := in.Next()
@@ -86,13 +88,19 @@ func (p *DebianPackage) readControl(in *tar.Reader) error {
 		if strings.TrimPrefix(h.Name, "./") != "control" {
 			continue
 		}
+		fields := map[string]*string{"Package": &p.Name, "Version": &p.Version, "Depends": &p.Depends, "Pre-Depends": &p.PreDepends, "Provides": &p.Provides}
+		var last *string
 		for lines := bufio.NewScanner(io.LimitReader(in, maxControl)); lines.Scan(); {
-			field, value, _ := strings.Cut(lines.Text(), ":")
-			switch field {
-			case "Package":
-				p.Name = strings.TrimSpace(value)
-			case "Version":
-				p.Version = strings.TrimSpace(value)
+			line := lines.Text()
+			if strings.HasPrefix(line, " ") { // goes on
+				if last != nil {
+					*last += " " + strings.TrimSpace(line)
+				}
+				continue
+			}
+			field, value, _ := strings.Cut(line, ":")
+			if last = fields[field]; last != nil {
+				*last = strings.TrimSpace(value)
 			}
 		}
 		return nil

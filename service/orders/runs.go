@@ -87,6 +87,7 @@ func (o *Orders) Run(ctx context.Context, id int64) (api.OrderRun, error) {
 				}
 				part.Commands = append(part.Commands, o.errandOf(*e))
 			}
+			slices.SortFunc(part.Commands, func(a, b api.Errand) int { return strings.Compare(a.Workstation, b.Workstation) })
 		}
 		part.Deliveries, part.Errands = append(part.Deliveries, deliveries...), append(part.Errands, errands...)
 		out.Parts = append(out.Parts, part)

@@ -39,15 +39,16 @@ func buildOf(b *builds.Build, offered int, files bool) api.Build {
 
 // makeBuild makes the next build.
 func (k *Stock) makeBuild(ctx context.Context, in api.NewBuild) (*builds.Build, error) {
-	if len(in.Drivers)+len(in.Cover) > 0 && len(in.Folders)+len(in.Packages) == 0 {
+	for _, path := range slices.Concat(in.Folders, in.Packages, in.Programs) {
+		if err := k.mayBuildFrom(path); err != nil {
+			return nil, err
+		}
+	}
+	more := len(in.Drivers)+len(in.Cover)+len(in.Programs) > 0
+	if more && len(in.Folders)+len(in.Packages) == 0 {
 		_, err := k.findBuild(ctx, in.Base)
 		if err == nil || in.Base > 0 {
 			return k.extendBuild(ctx, in)
-		}
-	}
-	for _, path := range append(slices.Clone(in.Folders), in.Packages...) {
-		if err := k.mayBuildFrom(path); err != nil {
-			return nil, err
 		}
 	}
 	from := &builds.Source{}
@@ -67,7 +68,7 @@ func (k *Stock) makeBuild(ctx context.Context, in api.NewBuild) (*builds.Build, 
 		}
 	}
 	b, err := k.makePlain(ctx, from, in)
-	if err != nil || len(in.Drivers)+len(in.Cover) == 0 {
+	if err != nil || !more {
 		return b, err
 	}
 	layers, err := k.driverLayers(ctx, b, in)

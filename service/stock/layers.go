@@ -117,7 +117,7 @@ func vitalChoices(x *driver.Index, inside *driver.Inside, model string, devices 
 	return driver.Merge(driver.Choose(x, lacking, model, inside.Target(), nil))
 }
 
-// extendBuild makes a build out of another one, with more drivers.
+// extendBuild makes a build out of another one, with more drivers, or programs.
 func (k *Stock) extendBuild(ctx context.Context, in api.NewBuild) (*builds.Build, error) {
 	base, err := k.findBuild(ctx, in.Base)
 	if err != nil {
@@ -138,7 +138,11 @@ func (k *Stock) addLayers(base *builds.Build, layers []builds.Drivers, in api.Ne
 	if err != nil {
 		return nil, err
 	}
-	b, err := k.Builds.Extend(base, builds.Extension{Number: next, Created: k.Now(), Note: in.Note, Drivers: layers})
+	e := builds.Extension{Number: next, Created: k.Now(), Note: in.Note, Drivers: layers}
+	if len(in.Programs) > 0 {
+		e.Programs = &builds.Programs{Files: in.Programs, DoWithout: in.DoWithout}
+	}
+	b, err := k.Builds.Extend(base, e)
 	return b, incomplete(err)
 }
 

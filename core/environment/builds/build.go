@@ -47,7 +47,7 @@ type Layer struct {
 	Name  string `json:"name"`
 	Part  Part   `json:"part"`
 	Files []File `json:"files"`
-	// Packages are the driver packages that it is made of.
+	// Packages are those that it is made of: of drivers, or of Debian.
 	Packages []string `json:"packages,omitempty"`
 }
 

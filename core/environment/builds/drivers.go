@@ -41,12 +41,13 @@ type Drivers struct {
 	Open func(p *driver.Package, name string) (io.ReadCloser, error)
 }
 
-// Extension is a build that has the parts of another one, and more drivers.
+// Extension is a build that has the parts of another one, and more drivers or programs.
 type Extension struct {
-	Number  int
-	Created time.Time
-	Note    string
-	Drivers []Drivers
+	Number   int
+	Created  time.Time
+	Note     string
+	Drivers  []Drivers
+	Programs *Programs // nil leaves those that there are
 }
 
 // knows reads what a build's modules say, those of its driver layers too.
@@ -74,7 +75,7 @@ func (s *Store) Inside(b *Build) (*driver.Inside, error) {
 	return in, nil
 }
 
-// Extend makes a build out of another one, with a layer for each set of drivers. The
+// Extend makes a build out of another one, with a layer for each set of drivers, and one of programs. The
 // other layers stay what they are; a layer of the same name is replaced.
 func (s *Store) Extend(base *Build, e Extension) (*Build, error) {
 	k, err := s.knows(base)
@@ -89,16 +90,28 @@ func (s *Store) Extend(base *Build, e Extension) (*Build, error) {
 		if err != nil {
 			return nil, err
 		}
-		b.Layers = slices.DeleteFunc(b.Layers, func(l Layer) bool { return l.Name == layer.Name })
-		at := slices.IndexFunc(b.Layers, func(l Layer) bool { return l.Name == SettingsLayer })
-		b.Layers = slices.Insert(b.Layers, max(at, 0), layer)
+		b.replace(layer)
 		b.Problems = append(b.Problems, problems...)
+	}
+	if e.Programs != nil {
+		layer, err := s.programsLayer(&b, *e.Programs)
+		if err != nil {
+			return nil, err
+		}
+		b.replace(layer)
 	}
 	b.Modules = len(k.Modules)
 	if err := s.putKnown(&b, k); err != nil {
 		return nil, err
 	}
 	return &b, s.save(&b)
+}
+
+// replace puts a layer before that of the settings, in place of one of its name.
+func (b *Build) replace(layer Layer) {
+	b.Layers = slices.DeleteFunc(b.Layers, func(l Layer) bool { return l.Name == layer.Name })
+	at := slices.IndexFunc(b.Layers, func(l Layer) bool { return l.Name == SettingsLayer })
+	b.Layers = slices.Insert(b.Layers, max(at, 0), layer)
 }
 
 // Compose makes the layer that one workstation's model needs beside a build, and

@@ -19,8 +19,9 @@ import (
 // Source is where the kernel, its modules and the loaders come from: folders that
 // hold a system's root, and Debian packages. What was added first is found first.
 type Source struct {
-	places []place
-	temp   []string
+	places   []place
+	packages []debianPackage
+	temp     []string
 }
 
 // place is one root, and what files from it are said to come from.
@@ -69,6 +70,7 @@ func (s *Source) AddPackage(file string) error {
 	if err := unpack(root, pack.Data); err != nil {
 		return fmt.Errorf("%s: %w", file, errors.Join(err, root.Close()))
 	}
+	s.packages = append(s.packages, debianPackage{Name: pack.Name, Version: pack.Version, Depends: pack.Depends, PreDepends: pack.PreDepends, Provides: pack.Provides})
 	origin := fmt.Sprintf("%s %s", pack.Name, pack.Version)
 	s.places = append(s.places, place{root, func(string) string { return origin }})
 	return nil
@@ -98,7 +100,11 @@ func unpack(root *os.Root, in *tar.Reader) error {
 				return fmt.Errorf("it has more than %d bytes of files", int64(maxUnpacked))
 			}
 			if err = root.MkdirAll(path.Dir(name), 0o755); err == nil {
-				err = writeFile(root, name, in)
+				err = writeFile(root, name, in, h.FileInfo().Mode().Perm())
+			}
+		case tar.TypeLink:
+			if err = root.MkdirAll(path.Dir(name), 0o755); err == nil {
+				err = root.Link(path.Clean(strings.TrimPrefix(h.Linkname, "./")), name)
 			}
 		}
 		if err != nil {
@@ -107,8 +113,8 @@ func unpack(root *os.Root, in *tar.Reader) error {
 	}
 }
 
-func writeFile(root *os.Root, name string, in io.Reader) error {
-	f, err := root.Create(name)
+func writeFile(root *os.Root, name string, in io.Reader, mode fs.FileMode) error {
+	f, err := root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, mode|0o600)
 	if err != nil {
 		return err
 	}

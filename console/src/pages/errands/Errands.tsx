@@ -5,6 +5,7 @@ import { ask, client, type Errand } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { useList } from "../../api/useList";
 import { size, when } from "../../format";
+import { CommandOutput } from "../../parts/CommandOutput";
 import { explained } from "../../parts/Explain";
 import { ListTable } from "../../parts/ListTable";
 import { Outcome } from "../../parts/Outcome";
@@ -56,7 +57,7 @@ export function Errands() {
             { title: explained("State", { kind: "state of an errand" }), key: "state", sorter: true, render: (_, e) => <Outcome state={e.state} /> },
             { title: "Done", align: "right", render: (_, e) => (e.total && !e.ended ? `${size(e.done)} of ${size(e.total)}` : "") },
             { title: "Ordered", key: "created", sorter: true, render: (_, e) => when(e.created) },
-            { title: "Result", render: (_, e) => e.error || (e.result ?? []).join("; ") || (e.not_before && !e.ended ? `not before ${when(e.not_before)}` : "") },
+            { title: "Result", render: (_, e) => (e.command_run ? <CommandOutput errand={e} label={e.command_run.command} /> : null) || e.error || (e.result ?? []).join("; ") || (e.not_before && !e.ended ? `not before ${when(e.not_before)}` : "") },
             { title: "", align: "right", render: (_, e) => <Action errand={e} stop={() => stop.mutate(e)} /> },
           ]}
         />

@@ -4,6 +4,7 @@ import { ask, client, type Order } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { SearchSelect } from "../../parts/SearchSelect";
 import { TargetSelect } from "../../parts/TargetSelect";
+import { CommandFields, commandOf, type FilledCommand } from "./CommandFields";
 
 type Kind = "deliver" | "capture" | "clone";
 
@@ -19,6 +20,7 @@ interface Filled {
   wake?: boolean;
   when_behind?: boolean;
   check_first?: boolean;
+  command?: FilledCommand;
   when?: string;
   zone?: string;
   when_missed: "run" | "skip";
@@ -41,7 +43,7 @@ function orderOf(kind: Kind, f: Filled): Order {
   const capture = kind === "deliver" ? undefined : { workstation: f.workstation, image: f.image };
   const deliver = kind === "capture" ? undefined : { image: f.image, to: f.to, reuse: f.reuse, when_done: f.when_done, wait_minutes: f.wait_minutes ?? undefined };
   const check = kind === "deliver" && f.check_first ? { to: f.to, surface: "sample", health_too: true, network: true, wait_minutes: f.wait_minutes ?? undefined } : undefined;
-  return { ...common, capture, check, deliver } as Order;
+  return { ...common, capture, check, deliver, commands: commandOf(f.command, kind === "deliver" ? "deliver" : "capture") } as Order;
 }
 
 /** Prepares an order. */
@@ -56,7 +58,7 @@ export function AddDialog({ close }: { close: () => void }) {
   const submit = () => form.validateFields().then((f) => save.mutate(orderOf(kind, f), { onSuccess: close }));
   return (
     <Modal open style={{ top: 24 }} title="Prepare an order" okText="Keep it" onCancel={close} confirmLoading={save.isPending} onOk={() => void submit()}>
-      <Form form={form} layout="vertical" initialValues={{ when_done: "stay", when_missed: "skip", zone }}>
+      <Form form={form} layout="vertical" initialValues={{ when_done: "stay", when_missed: "skip", zone, command: { place: "system" } }}>
         <Form.Item name="order" label="Name" rules={[{ required: true, message: "How is it called?" }]}>
           <Input placeholder="herbarium-weekly" />
         </Form.Item>
@@ -82,6 +84,7 @@ export function AddDialog({ close }: { close: () => void }) {
             </Form.Item>
           </>
         )}
+        <CommandFields main={kind === "deliver" ? "delivery" : "capture"} />
         <Form.Item name="wake" valuePropName="checked">
           <Checkbox>Switch the workstations on over the network first</Checkbox>
         </Form.Item>

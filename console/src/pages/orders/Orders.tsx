@@ -106,16 +106,20 @@ function Named({ order: k }: { order: KeptOrder }) {
 /** What an order does, a line for each part. */
 function Does({ order: k }: { order: KeptOrder }) {
   const to = (o: { to?: string[]; where?: string }) => [o.to?.join(", "), o.where && `where ${o.where}`].filter(Boolean).join(" ");
-  return (
-    <>
-      {k.capture && <div>{`capture ${k.capture.workstation} as ${k.capture.image}`}</div>}
-      {k.check && <div>{`check ${to(k.check)}; who fails is taken out`}</div>}
-      {k.wipe_disks && <div>{`wipe the disks of ${k.wipe_disks.workstations.join(", ")}`}</div>}
-      {k.deliver && <div>{`deliver ${k.deliver.image} to ${to(k.deliver)}`}</div>}
-      {k.install_drivers && <div>{`install drivers on ${to(k.install_drivers)}`}</div>}
-      {k.bring_payloads && <div>{`bring ${k.bring_payloads.payloads.join(", ")} to ${to(k.bring_payloads)}`}</div>}
-    </>
-  );
+  const lines: Record<string, string | undefined> = {
+    capture: k.capture && `capture ${k.capture.workstation} as ${k.capture.image}`,
+    check: k.check && `check ${to(k.check)}; who fails is taken out`,
+    wipe: k.wipe_disks && `wipe the disks of ${k.wipe_disks.workstations.join(", ")}`,
+    deliver: k.deliver && `deliver ${k.deliver.image} to ${to(k.deliver)}`,
+    drivers: k.install_drivers && `install drivers on ${to(k.install_drivers)}`,
+    payloads: k.bring_payloads && `bring ${k.bring_payloads.payloads.join(", ")} to ${to(k.bring_payloads)}`,
+  };
+  return k.work.map((part) => {
+    const command = k.commands?.find((c) => part === `command ${c.command}`);
+    const line = lines[part] ?? (command && `run the ${part} ${to(command) && `on ${to(command)}`}`.trim());
+    const condition = k.only_if?.[part.replace("command ", "")];
+    return line && <div key={part}>{line + (condition ? `, only if ${condition}` : "")}</div>;
+  });
 }
 
 function Last({ order: k }: { order: KeptOrder }) {

@@ -21,6 +21,9 @@ export function RunDialog({ order: k, close, done }: { order: KeptOrder; close: 
     });
   return (
     <Modal open width={k.deliver ? 900 : undefined} title={`Run ${k.order}`} okText="Run it" okButtonProps={{ danger: !!k.deliver || !!k.wipe_disks }} confirmLoading={run.isPending} onCancel={close} onOk={start}>
+      {k.commands?.map((c) => (
+        <p key={c.command}>{`The command ${c.command} is run in the ${c.place === "boot-environment" ? "boot environment" : "system on the disk"}${c.before ? `, before ${c.before}` : ""}.`}</p>
+      ))}
       {k.capture && <p>{`The disk of ${k.capture.workstation} becomes the next version of ${k.capture.image}.`}</p>}
       {k.check && <p>{`${[...(k.check.to ?? []), k.check.where && `where ${k.check.where}`].filter(Boolean).join(", ")} check themselves; who does not pass takes no part in what comes.`}</p>}
       {k.wipe_disks && <Alert type="error" showIcon title={`The disks of ${k.wipe_disks.workstations.join(", ")} are wiped: all that is on them is lost.`} />}

@@ -5,6 +5,7 @@ import { ask, client, type OrderRun, type RunPart } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { useList } from "../../api/useList";
 import { when } from "../../format";
+import { CommandOutput } from "../../parts/CommandOutput";
 import { explained } from "../../parts/Explain";
 import { ListTable } from "../../parts/ListTable";
 import { Outcome } from "../../parts/Outcome";
@@ -90,6 +91,7 @@ function Parts({ run }: { run: OrderRun }) {
 }
 
 function Made({ part: p }: { part: RunPart }) {
+  if (p.commands_run?.length) return p.commands_run.map((e) => <CommandOutput key={e.id} errand={e} label={e.workstation} />);
   return (
     <Flex gap={8} wrap>
       {p.deliveries.map((d) => (
