@@ -324,6 +324,8 @@ func (a *Agent) standing(name string, state roster.State, onDisk string) {
 	switch state {
 	case "newcomer":
 		a.show("new here; waiting to be admitted")
+	case "visiting":
+		a.show("at a bench; waiting for an errand")
 	case "retired":
 		a.show("retired; the roster has no work for this workstation")
 	default:

@@ -27,7 +27,7 @@ type CheckIn struct {
 type CheckedIn struct {
 	Pass  string       `json:"pass"`
 	Name  string       `json:"name"`
-	State roster.State `json:"state" enum:"newcomer,expected,admitted,retired"`
+	State roster.State `json:"state" enum:"newcomer,expected,admitted,retired,visiting"`
 	// OnDisk says what is on its disk, by its receipts.
 	OnDisk string `json:"on_disk,omitempty"`
 	// Keyboard is the layout in which people type there, as in the answer keyboard.
@@ -37,7 +37,7 @@ type CheckedIn struct {
 // Standing answers the question what to do. Without an errand: wait, and ask again.
 type Standing struct {
 	Name   string       `json:"name"`
-	State  roster.State `json:"state" enum:"newcomer,expected,admitted,retired"`
+	State  roster.State `json:"state" enum:"newcomer,expected,admitted,retired,visiting"`
 	OnDisk string       `json:"on_disk,omitempty"`
 	// Signed is the errand, signed as SignedErrand. Errand is what a client finds in there.
 	Signed string    `json:"signed,omitempty"`

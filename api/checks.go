@@ -70,7 +70,7 @@ type WipeOptions struct {
 
 // NewWipe asks for disks to be wiped. Whoever asks says each name again.
 type NewWipe struct {
-	Workstations []string `json:"workstations" minItems:"1" maxItems:"1000" nullable:"false" doc:"By name or hardware address; no groups, so that nobody is wiped by the way" example:"[\"kiosk-03\"]"`
+	Workstations []string `json:"workstations" maxItems:"1000" nullable:"false" doc:"By name or hardware address; no groups, so that nobody is wiped by the way" example:"[\"kiosk-03\"]"`
 	Retire       bool     `json:"retire,omitempty" doc:"Put them out of service once they are wiped"`
 	WipeOptions
 }

@@ -10,7 +10,7 @@ import (
 type Workstation struct {
 	ID           int64             `json:"id"`
 	Name         string            `json:"name" doc:"Empty for a newcomer"`
-	State        roster.State      `json:"state" enum:"newcomer,expected,admitted,retired"`
+	State        roster.State      `json:"state" enum:"newcomer,expected,admitted,retired,visiting"`
 	Addresses    []string          `json:"hardware_addresses" nullable:"false"`
 	Maker        string            `json:"maker"`
 	Model        string            `json:"model"`
@@ -27,6 +27,7 @@ type Workstation struct {
 	Online       bool              `json:"online" doc:"Its agent has called in the last minute"`
 	Activity     string            `json:"activity" doc:"What its agent says it is doing"`
 	Image        string            `json:"image" doc:"What is on its disk by its receipts, as NAME@VERSION; empty if it never got an image"`
+	Job          string            `json:"job,omitempty" doc:"Of a visiting machine: what was typed of it at the repair bench"`
 	Note         string            `json:"note"`
 	Fields       map[string]string `json:"fields" nullable:"false" doc:"Fields of your own, such as room or asset_tag"`
 	Unfinished   bool              `json:"unfinished" doc:"A copy of that image was begun and is not whole: the disk does not start"`
@@ -207,7 +208,7 @@ type Named struct {
 	Address string       `json:"hardware_address"`
 	Was     string       `json:"was" doc:"Its name until then; empty for a newcomer"`
 	Name    string       `json:"name"`
-	State   roster.State `json:"state" enum:"newcomer,expected,admitted,retired" doc:"Until then"`
+	State   roster.State `json:"state" enum:"newcomer,expected,admitted,retired,visiting" doc:"Until then"`
 	Model   string       `json:"model"`
 	Serial  string       `json:"serial"`
 }

@@ -212,6 +212,10 @@ type Receipt struct {
 	Delivery    int64            `json:"delivery"`
 	Workstation string           `json:"workstation"`
 	Address     string           `json:"hardware_address"`
+	Maker       string           `json:"maker" doc:"Of the machine, as it was then"`
+	Model       string           `json:"model"`
+	Serial      string           `json:"serial" doc:"Of the machine"`
+	Job         string           `json:"job" doc:"What was typed at a repair bench: a number, or whose it is"`
 	Image       string           `json:"image"`
 	Version     int              `json:"version"`
 	Digest      string           `json:"digest" doc:"BLAKE3-256 of the version's manifest"`

@@ -29,6 +29,7 @@ type Order struct {
 	// WhenBehind is about machines that appear.
 	WhenBehind bool     `json:"when_behind,omitempty" doc:"Runs by itself for each of the workstations of its delivery that appears in the network and does not have the version that its groups say it should have, once for each version"`
 	Tries      int      `json:"tries,omitempty" minimum:"0" maximum:"5" doc:"How often it is tried for workstations that it fails for; once by default" example:"2"`
+	Bench      bool     `json:"at_bench,omitempty" doc:"May be run at machines that nobody has admitted, by whoever has signed in there; it can have no targets then. It has no capture"`
 	Released   []string `json:"released,omitempty" maxItems:"50" nullable:"false" doc:"Roles whose people may run it as it stands, whatever else they may do; everybody lets anybody run it from the boot menu of a workstation, for that one alone" example:"[\"helper\"]"`
 }
 

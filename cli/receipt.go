@@ -29,6 +29,7 @@ func (a *app) receiptList() *cobra.Command {
 			{title: "ended", value: func(r api.Receipt) string { return when(r.Ended) }},
 			{title: "workstation", value: func(r api.Receipt) string { return r.Workstation }},
 			{title: "hardware address", value: func(r api.Receipt) string { return r.Address }},
+			{title: "job", value: func(r api.Receipt) string { return r.Job }},
 			{title: "image", value: receiptOf},
 			{title: "outcome", value: func(r api.Receipt) string { return string(r.Outcome) }},
 			{title: "verified", value: func(r api.Receipt) string { return yesNo(r.Verified) }},
@@ -60,7 +61,8 @@ func (a *app) receiptShow() *cobra.Command {
 				return err
 			}
 			return show(cmd, a, r,
-				field{"receipt", fmt.Sprint(r.ID)}, field{"workstation", r.Workstation}, field{"hardware address", r.Address}, field{"image", receiptOf(r)},
+				field{"receipt", fmt.Sprint(r.ID)}, field{"workstation", r.Workstation}, field{"hardware address", r.Address},
+				field{"machine", strings.TrimSpace(r.Maker + " " + r.Model)}, field{"serial number", r.Serial}, field{"job", r.Job}, field{"image", receiptOf(r)},
 				field{"digest", r.Digest}, field{"outcome", string(r.Outcome)}, field{"verified", verifiedWords(r)}, field{"reason", remark(r)},
 				field{"wiped disk", wipedDisk(r)}, field{"technique", wipedBy(r)},
 				field{"drivers", strings.Join(r.Drivers, ", ")}, field{"started", whenPtr(r.Started)}, field{"ended", when(r.Ended)},

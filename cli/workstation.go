@@ -101,7 +101,7 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 	fields := []field{
 		{"name", w.Name}, {"state", string(w.State)}, {"hardware addresses", strings.Join(w.Addresses, " ")},
 		{"seen, not accepted", strings.Join(w.Proposed, " ")},
-		{"maker", w.Maker}, {"model", w.Model}, {"serial", w.Serial}, {"uuid", w.UUID}, {"memory", pick(w.LastSeen == nil, "", size(w.Memory))},
+		{"maker", w.Maker}, {"model", w.Model}, {"serial", w.Serial}, {"uuid", w.UUID}, {"job", w.Job}, {"memory", pick(w.LastSeen == nil, "", size(w.Memory))},
 	}
 	inv := api.Inventory{}
 	if w.Inventory != nil {

@@ -80,7 +80,7 @@ func mayLose(ctx context.Context, tx *sqlx.Tx, a hwaddr.Address, but int64, lone
 	}
 	for _, o := range owners {
 		switch {
-		case o.State != roster.Newcomer:
+		case !o.State.Unknown():
 			return fault.Conflict.Errorf("%s is all that %s is known by; give it another card first (jugate card accept), or retire it", a, o.Name)
 		case lone != nil:
 			if err := lone(o.ID); err != nil {

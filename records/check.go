@@ -147,10 +147,10 @@ func structScan[T any](rows *sqlx.Rows, one *T) error { return rows.StructScan(o
 
 func (k *checking) receipts() error {
 	err := each(k, `SELECT id, coalesce(delivery_id, 0), workstation_id, workstation, hardware_address, image, version, digest, started, ended, bytes_multicast, bytes_unicast, verified, outcome, reason, ordered_by,
-		unreadable_bytes, drivers, remark, kind, details FROM receipts ORDER BY id`,
+		unreadable_bytes, drivers, remark, kind, details, machine FROM receipts ORDER BY id`,
 		func(rows *sqlx.Rows, r *Receipt) error { // by hand, as there are many
 			return rows.Scan(&r.ID, &r.DeliveryID, &r.WorkstationID, &r.Workstation, &r.Address, &r.Image, &r.Version, &r.Digest, &r.Started, &r.Ended, &r.BytesMulticast, &r.BytesUnicast, &r.Verified, &r.Outcome, &r.Reason, &r.OrderedBy,
-				&r.Unreadable, &r.Drivers, &r.Remark, &r.Kind, &r.Details)
+				&r.Unreadable, &r.Drivers, &r.Remark, &r.Kind, &r.Details, &r.MachineJS)
 		},
 		func(r *Receipt) error {
 			k.Receipts++

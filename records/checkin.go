@@ -107,6 +107,9 @@ func (db *DB) CheckIn(ctx context.Context, now time.Time, in Seen) (*Workstation
 		if err := useTicket(ctx, tx, now, in.Ticket); err != nil {
 			return err
 		}
+		if err := leave(ctx, tx, id); err != nil {
+			return err
+		}
 		// An errand that was running belongs to the agent that has just gone.
 		_, err = tx.ExecContext(ctx, `UPDATE errands SET state = 'waiting' WHERE workstation_id = ? AND state = 'running' AND id <> ?`, id, in.Errand)
 		return err

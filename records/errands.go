@@ -36,7 +36,7 @@ type Errand struct {
 	OrderedBy     string        `db:"ordered_by"`
 }
 
-const errandColumns = `e.id, e.workstation_id, coalesce(w.name, '') AS workstation, e.kind, e.state, e.image, e.version, e.note, e.delivery_id, e.error, e.created, e.ended, e.options, e.result, e.not_before, e.ordered_by`
+const errandColumns = `e.id, e.workstation_id, coalesce(w.name, (SELECT min(a.address) FROM addresses a WHERE a.workstation_id = w.id), '') AS workstation, e.kind, e.state, e.image, e.version, e.note, e.delivery_id, e.error, e.created, e.ended, e.options, e.result, e.not_before, e.ordered_by`
 
 const errandFrom = `errands e JOIN workstations w ON w.id = e.workstation_id`
 

@@ -41,6 +41,7 @@ type (
 		Remark        string     `json:"remark,omitempty"`
 		Kind          string     `json:"kind,omitempty"` // of another than a version
 		Details       string     `json:"details,omitempty"`
+		Machine       string     `json:"machine,omitempty"`
 	}
 	arrivalLeaf struct {
 		Arrival int64           `json:"arrival"`
@@ -67,7 +68,7 @@ func (l *receiptLeaf) leaf() ([]byte, error) { return json.Marshal(l) }
 
 func (r *Receipt) leaf() ([]byte, error) {
 	return (&receiptLeaf{r.ID, r.DeliveryID, r.WorkstationID, r.Workstation, r.Address, r.Image, r.Version, r.Digest, timeOrNil(r.Started), r.Ended.UTC(), r.BytesMulticast, r.BytesUnicast,
-		r.Verified, string(r.Outcome), r.Reason, r.OrderedBy, r.Unreadable, r.Drivers, r.Remark, otherThan(OfVersion, r.Kind), r.Details}).leaf()
+		r.Verified, string(r.Outcome), r.Reason, r.OrderedBy, r.Unreadable, r.Drivers, r.Remark, otherThan(OfVersion, r.Kind), r.Details, r.MachineJS}).leaf()
 }
 
 // otherThan is a text, but nothing if it is the usual one.

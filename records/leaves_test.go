@@ -73,7 +73,7 @@ func TestWhatSomebodyDoesToTheRecordsIsFound(t *testing.T) {
 	for change, found := range map[string]string{
 		`UPDATE receipts SET version = 2 WHERE id = 2`: "receipt 2 (herb-02, garden-desk@2) was changed",
 		`DELETE FROM receipts WHERE id = 3`:            "receipt 3 was removed",
-		`INSERT INTO receipts SELECT 4, delivery_id, 4, workstation, hardware_address, image, version, digest, started, ended, bytes_multicast, bytes_unicast, verified, outcome, reason, ordered_by, unreadable_bytes, drivers, remark, kind, details FROM receipts WHERE id = 1`: "receipt 4 (herb-01, garden-desk@1) was added by somebody else",
+		`INSERT INTO receipts SELECT 4, delivery_id, 4, workstation, hardware_address, image, version, digest, started, ended, bytes_multicast, bytes_unicast, verified, outcome, reason, ordered_by, unreadable_bytes, drivers, remark, kind, details, machine FROM receipts WHERE id = 1`: "receipt 4 (herb-01, garden-desk@1) was added by somebody else",
 		`UPDATE logbook SET who = 'tomas' WHERE id = 2`:                       "line 2 of the logbook was changed",
 		`DELETE FROM logbook WHERE id = 5`:                                    "line of the logbook 5 was removed",
 		`DELETE FROM logbook WHERE id = 5; DELETE FROM leaves WHERE n = 7`:    "the tree of the records is not that of their leaves",

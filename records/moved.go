@@ -125,7 +125,7 @@ func (m *mover) receipts(said *moved, against func(string, ...any)) error {
 		}
 		said.ReceiptChain = r.Chain
 		if err := m.g.add(leafReceipt, r.ID, &receiptLeaf{r.ID, r.DeliveryID, r.WorkstationID, r.Workstation, r.Address, r.Image, r.Version, r.Digest, timeOrNil(r.Started), r.Ended, r.BytesMulticast, r.BytesUnicast,
-			r.Verified, r.Outcome, r.Reason, r.OrderedBy, r.Unreadable, r.Drivers, r.Remark, "", ""}); err != nil {
+			r.Verified, r.Outcome, r.Reason, r.OrderedBy, r.Unreadable, r.Drivers, r.Remark, "", "", ""}); err != nil {
 			return err
 		}
 	}

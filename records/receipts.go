@@ -42,6 +42,7 @@ type Receipt struct {
 	Remark         string           `db:"remark"`           // what else there is to say of the disk
 	Kind           string           `db:"kind"`             // of what it is: OfVersion or OfWipe
 	Details        string           `db:"details"`          // JSON: of a wipe, see Wipe, or of one partition alone, see Part
+	MachineJS      string           `db:"machine"`          // see Machine
 	// These are of the first start of the copy; ArrivalIssued is null if none is awaited.
 	ArrivalIssued sql.NullTime `db:"arrival_issued"`
 	Arrived       sql.NullTime `db:"arrived"`
@@ -88,7 +89,7 @@ func (r *Receipt) ArrivalReport() api.ArrivalReport {
 	return report
 }
 
-const receiptColumns = `r.id, coalesce(r.delivery_id, 0) AS delivery_id, r.workstation_id, r.workstation, r.hardware_address, r.image, r.version, r.digest, r.started, r.ended, r.bytes_multicast, r.bytes_unicast, r.verified, r.outcome, r.reason, r.ordered_by, r.unreadable_bytes, r.drivers, r.remark, r.kind, r.details,
+const receiptColumns = `r.id, coalesce(r.delivery_id, 0) AS delivery_id, r.workstation_id, r.workstation, r.hardware_address, r.image, r.version, r.digest, r.started, r.ended, r.bytes_multicast, r.bytes_unicast, r.verified, r.outcome, r.reason, r.ordered_by, r.unreadable_bytes, r.drivers, r.remark, r.kind, r.details, r.machine,
 	a.issued AS arrival_issued, a.arrived, coalesce(a.content, '') AS arrival_content, coalesce(a.remark, '') AS arrival_remark`
 
 const receiptFrom = `receipts r LEFT JOIN arrivals a ON a.delivery_id = r.delivery_id AND a.workstation_id = r.workstation_id`
@@ -135,7 +136,7 @@ func addReceipt(ctx context.Context, g *growing, r *Receipt) (err error) {
 		r.Kind = OfVersion
 	}
 	if _, err := g.tx.NamedExecContext(ctx, `INSERT INTO receipts VALUES (:id, nullif(:delivery_id, 0), :workstation_id, :workstation, :hardware_address, :image, :version, :digest,
-		:started, :ended, :bytes_multicast, :bytes_unicast, :verified, :outcome, :reason, :ordered_by, :unreadable_bytes, :drivers, :remark, :kind, :details)`, r); err != nil {
+		:started, :ended, :bytes_multicast, :bytes_unicast, :verified, :outcome, :reason, :ordered_by, :unreadable_bytes, :drivers, :remark, :kind, :details, :machine)`, r); err != nil {
 		return err
 	}
 	if err := g.add(leafReceipt, r.ID, r); err != nil {

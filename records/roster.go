@@ -107,7 +107,7 @@ func enterRow(ctx context.Context, tx *sqlx.Tx, find *sqlx.Stmt, now time.Time, 
 	note := func(format string, args ...any) { r.Changes = append(r.Changes, fmt.Sprintf(format, args...)) }
 	switch {
 	case r.New:
-	case w.State == roster.Newcomer:
+	case w.State.Unknown():
 		if row.Name == "" {
 			return fault.Conflict.Errorf("it is a newcomer, and the row does not say its name")
 		}

@@ -40,6 +40,7 @@ type Workstation struct {
 	OnDisk       string       `db:"on_disk"`       // see Holds
 	Helper       string       `db:"helper"`        // what it is told, or "idle"; empty if its system has none
 	Note         string       `db:"note"`
+	Job          string       `db:"job"`    // of a visiting machine: a number, or whose it is
 	FieldTexts   string       `db:"fields"` // see Fields
 }
 
@@ -135,7 +136,7 @@ func (w *Workstation) MakerAndModel() string {
 
 // The plus signs keep SQLite from looking for a workstation's addresses among all of a state.
 const (
-	workstationColumns = `w.id, coalesce(w.name, '') AS name, ` + standing + ` AS state, w.note, w.fields, w.maker, w.model, w.serial, w.uuid, w.memory, w.disks, w.agent_version, w.first_seen, w.last_seen,
+	workstationColumns = `w.id, coalesce(w.name, '') AS name, ` + standing + ` AS state, w.job, w.note, w.fields, w.maker, w.model, w.serial, w.uuid, w.memory, w.disks, w.agent_version, w.first_seen, w.last_seen,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state <> 'proposed' ORDER BY state, address)), '') AS address_list,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'accepted' ORDER BY address)), '') AS accepted_list,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'proposed' ORDER BY address)), '') AS proposed_list,
@@ -173,8 +174,8 @@ const whoHas = `SELECT a.workstation_id FROM addresses a JOIN workstations o ON 
 	ORDER BY a.state, EXISTS (SELECT 1 FROM errands e WHERE e.workstation_id = o.id AND e.state IN ('waiting', 'running')) DESC, o.last_seen DESC LIMIT 1`
 
 // standing is the state of a workstation w. Whoever is in the roster and was never seen is
-// expected.
-const standing = `iif(w.state = 'admitted' AND w.agent_version = '', 'expected', w.state)`
+// expected; a newcomer can be visiting.
+const standing = `iif(w.state = 'admitted' AND w.agent_version = '', 'expected', iif(w.bench = 1, 'visiting', w.state))`
 
 // WorkstationFilter narrows a list of workstations; empty fields narrow nothing.
 type WorkstationFilter struct {
@@ -200,11 +201,24 @@ func (db *DB) Workstations(ctx context.Context, f WorkstationFilter, p Page) (ro
 				stored, seen = append(stored, string(roster.Admitted)), append(seen, "w.agent_version = ''")
 			case roster.Admitted:
 				stored, seen = append(stored, string(s)), append(seen, "w.agent_version <> ''")
+			case roster.Newcomer:
+				stored, seen = append(stored, string(s)), append(seen, "w.state = 'newcomer' AND w.bench = 0")
+			case roster.Visiting:
+				stored, seen = append(stored, string(roster.Newcomer)), append(seen, "w.state = 'newcomer' AND w.bench = 1")
 			default:
-				stored, seen = append(stored, string(s)), append(seen, "w.state <> 'admitted'")
+				stored, seen = append(stored, string(s)), append(seen, "w.state = 'retired'")
 			}
 		}
 		q.and("w.state IN (SELECT value FROM json_each(?)) AND ("+strings.Join(seen, " OR ")+")", encode(stored))
+	}
+	if len(f.States) == 0 {
+		hidden, err := db.anyHidden(ctx)
+		if err != nil {
+			return nil, 0, err
+		}
+		if hidden {
+			q.and("w.bench <> 2")
+		}
 	}
 	if f.Group != "" {
 		q.and("w.id IN (SELECT m.workstation_id FROM group_members m JOIN groups g ON g.id = m.group_id WHERE g.name = ?)", f.Group)
@@ -422,8 +436,10 @@ func (db *DB) ForgetNewcomers(ctx context.Context, before time.Time, keep int) (
 		if err != nil {
 			return err
 		}
-		n, err = result.RowsAffected()
-		return err
+		if n, err = result.RowsAffected(); err != nil {
+			return err
+		}
+		return hideVisitors(ctx, tx, before)
 	})
 	return n, err
 }

@@ -142,7 +142,14 @@ func TestKeysOpenPages(t *testing.T) {
 	assert.Equal(t, "1  garden-desk", enter("r").lines[2])
 	p.typing = nil
 	assert.Contains(t, enter("r9\r").title, `There is no image "9" in the list`)
-	g := enter("cgardex\x7fn")
+	p.bench = true
+	g := enter("r1\r")
+	assert.Equal(t, "For which job?", g.title, "nobody has admitted the machine")
+	for _, size := range [][2]int{{40, 15}, {80, 25}} {
+		assert.Contains(t, strings.Join(strings.Fields(text((&view{page: g}).lines(size[0], size[1]))), " "), "Enter alone for neither", "all of it is on the screen")
+	}
+	p.typing, p.bench = nil, false
+	g = enter("cgardex\x7fn")
 	assert.Equal(t, "garden", g.input, "a letter was taken back")
 }
 

@@ -31,6 +31,7 @@ type person struct {
 	images    []string // that may be received, after signing in
 	orders    []string // that may be run, after signing in
 	signedIn  bool
+	bench     bool // nobody has admitted this machine
 	typing    func(ctx context.Context, text string) // takes the line that is typed; nil when none is
 	typed     string
 	hidden    bool   // it is a secret
@@ -201,7 +202,20 @@ func (p *person) choose(title, what string, lines, names []string, wish func(nam
 			p.say("There is no %s %q in the list.", what, text)
 			return
 		}
-		p.wish(ctx, wish(names[n-1]))
+		if w := wish(names[n-1]); p.bench {
+			p.job(w)
+		} else {
+			p.wish(ctx, w)
+		}
+	})
+}
+
+// job asks which job something is for, on a machine that nobody has admitted.
+func (p *person) job(w api.Wish) {
+	lines := []string{"Nobody has admitted this machine, and it stays out of the roster. Its receipt has its hardware address, serial number and model.", "", "Type the number of a job, or whose machine it is; Enter alone for neither."}
+	p.ask("For which job?", lines, "job:", func(ctx context.Context, text string) {
+		w.Job = text
+		p.wish(ctx, w)
 	})
 }
 
@@ -283,7 +297,7 @@ func (p *person) come(in api.SignedIn, err error) {
 		p.say("%v", err)
 		return
 	}
-	p.signedIn, p.images, p.orders = true, in.Images, in.Orders
+	p.signedIn, p.images, p.orders, p.bench = true, in.Images, in.Orders, in.Bench
 	p.say("Signed in, until the next errand is done. The keys are at the foot of the screen.")
 }
 

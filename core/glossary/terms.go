@@ -39,6 +39,7 @@ var Terms = []Term{
 	{"check", Word, "A check of a machine itself: of its memory, the surface and the health of its disk, and the network. It changes nothing on the disk."},
 	{"wipe", Word, "To make what is on a disk unreadable, by the words of NIST SP 800-88: clear overwrites all that can be addressed, purge has the disk do what it offers. It leaves a receipt of its own kind."},
 	{"behind", Word, "A workstation that does not have what one of its groups says it should have (jugate group image)."},
+	{"bench", Word, "A place at which machines are repaired that come and go. Whoever has signed in at one that nobody has admitted has it receive an image, or do an order that is meant for that; its receipt says what machine it was, and the roster stays as it is."},
 	{"command", Word, "Lines for a shell that an order has run at workstations: in the system on their disks or in the boot environment, within a time limit. What they say stays in the history."},
 	{"quiet time", Word, "A time in which no order runs by itself, such as a week of exams."},
 	{"boot environment", Word, "The small system that workstations boot over the network or from a stick. It runs the agent."},
@@ -58,6 +59,7 @@ var Terms = []Term{
 	{"expected", OfWorkstations, "It was entered before any machine of it was seen. The machine with its hardware address, UUID or serial number is admitted by itself when it appears."},
 	{"admitted", OfWorkstations, "It is in the roster."},
 	{"retired", OfWorkstations, "It is out of service. Its receipts stay, and it can be admitted again."},
+	{"visiting", OfWorkstations, "It is at a repair bench: it does what somebody who has signed in at it has ordered, though nobody has admitted it. When it checks in with nothing to do it is a newcomer again."},
 
 	{"accepted", OfCards, "The workstation is known by it."},
 	{"proposed", OfCards, "It was seen in the workstation, and nobody has accepted it yet."},

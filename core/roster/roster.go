@@ -21,10 +21,15 @@ const (
 	Expected State = "expected"
 	Admitted State = "admitted"
 	Retired  State = "retired"
+	// Visiting is a machine at a repair bench, which does what somebody at it has ordered, though nobody has admitted it.
+	Visiting State = "visiting"
 )
 
 // States are all states.
-var States = []State{Newcomer, Expected, Admitted, Retired}
+var States = []State{Newcomer, Expected, Admitted, Retired, Visiting}
+
+// Unknown tells whether nobody has admitted it.
+func (s State) Unknown() bool { return s == Newcomer || s == Visiting }
 
 // CardState is how a hardware address stands to a workstation.
 type CardState string
@@ -40,11 +45,11 @@ const (
 // CardStates are all of them.
 var CardStates = []CardState{Accepted, Proposed, Shared}
 
-// MustBeAdmitted returns an error for a workstation that is not, saying what the
+// MustBeAdmitted returns an error for a workstation that is not, and is not visiting either, saying what the
 // engineer can do; label is what the workstation is called.
 func MustBeAdmitted(label string, s State) error {
 	switch s {
-	case Admitted, Expected:
+	case Admitted, Expected, Visiting:
 		return nil
 	case Newcomer:
 		return fault.Conflict.Errorf("%s is a newcomer; admit it first", label)

@@ -166,7 +166,7 @@ func (a *agents) newcomers() (ids []int64) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for id, p := range a.byID {
-		if p.state == roster.Newcomer {
+		if p.state.Unknown() {
 			ids = append(ids, id)
 		}
 	}

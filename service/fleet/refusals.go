@@ -18,7 +18,7 @@ func (f *Fleet) Refuse(ctx context.Context, in api.NewRefusal) error {
 	var values []string
 	w, err := f.Records.FindWorkstation(ctx, in.Machine)
 	switch {
-	case err == nil && w.State != roster.Newcomer:
+	case err == nil && !w.State.Unknown():
 		return fault.Conflict.Errorf("%s is %s; retire it, and forget or refuse what is left then", w.Label(), w.State)
 	case err == nil:
 		for _, a := range w.Addresses() {

@@ -73,7 +73,7 @@ func checkCommands(in api.Order) error {
 		}
 	}
 	for _, t := range tasksOf(in) {
-		if name, is := t.work.Command(); is && len(t.to) == 0 && t.where == "" {
+		if name, is := t.work.Command(); is && len(t.to) == 0 && t.where == "" && !in.Bench {
 			return fault.Invalid.Errorf("say at which workstations the command %s is run", name)
 		}
 	}

@@ -170,7 +170,7 @@ func (o *Orders) streamOrder(d *records.Delivery) (stream.Order, error) {
 func membersOf(workstations []records.Workstation) []stream.Member {
 	all := make([]stream.Member, len(workstations))
 	for i, w := range workstations {
-		all[i] = stream.Member{ID: w.ID, Name: w.Name}
+		all[i] = stream.Member{ID: w.ID, Name: w.Label()}
 	}
 	return all
 }

@@ -79,7 +79,7 @@ func (o *Orders) Delivery(ctx context.Context, id int64) (api.Delivery, error) {
 	runner, now := o.Streams.Runner(id), o.Now()
 	for _, w := range members {
 		m := liveMember(runner, now, w.ID)
-		m.Workstation, m.Address = w.Name, w.Address().String()
+		m.Workstation, m.Address = w.Label(), w.Address().String()
 		if r, ended := receipts[w.ID]; ended {
 			m.Phase, m.Outcome, m.Reason, m.Multicast, m.Unicast = delivery.Ended, r.Outcome, r.Reason, r.BytesMulticast, r.BytesUnicast
 		}

@@ -61,7 +61,7 @@ func (o *Orders) deliverToWhoCan(ctx context.Context, d api.NewDelivery, p *reco
 	var left []api.LeftOut
 	d.To, d.Where = nil, ""
 	for _, w := range planned.targets {
-		if why := against[w.Name]; why != "" {
+		if why := against[w.Label()]; why != "" {
 			left = append(left, api.LeftOut{ID: w.ID, Workstation: w.Label(), Reason: why})
 			o.Log.Warn("a workstation was taken out of a run", "run", p.Run, "part", p.Work, "workstation", w.Label(), "reason", why)
 		} else {

@@ -53,6 +53,7 @@ func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receip
 			Verified: r.End.Outcome == delivery.Delivered, Outcome: r.End.Outcome, Reason: r.End.Reason, OrderedBy: d.OrderedBy, Remark: r.Remark, Unreadable: unreadable,
 		}
 		rows[i].SetDriverList(r.Drivers)
+		rows[i].SetMachine(w)
 		if restore.Partition != 0 {
 			rows[i].SetPart(restore.Partition)
 		}

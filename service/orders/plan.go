@@ -164,7 +164,7 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 	}
 	for _, w := range p.targets {
 		holds, unfinished := w.Holds()
-		out := api.PlannedWorkstation{Workstation: w.Name, Address: w.Address().String(), Maker: w.Maker, Model: w.Model, Online: o.Fleet.IsOnline(w.ID),
+		out := api.PlannedWorkstation{Workstation: w.Label(), Address: w.Address().String(), Maker: w.Maker, Model: w.Model, Online: o.Fleet.IsOnline(w.ID),
 			Unfinished: unfinished, Problems: []string{}, Warnings: []string{}}
 		if holds.Image != "" {
 			out.Image = holds.String()

@@ -130,7 +130,7 @@ func (o *Orders) checkOrder(ctx context.Context, in api.Order) error {
 	if in.WhenBehind && (in.Deliver == nil || in.Capture != nil) {
 		return fault.Invalid.Errorf("an order that runs for workstations that are behind has a delivery, and no capture")
 	}
-	if err := checkCommands(in); err != nil {
+	if err := errors.Join(checkCommands(in), checkBench(in)); err != nil {
 		return err
 	}
 	return o.mayRun(ctx, in)
@@ -159,6 +159,15 @@ func (o *Orders) mayRun(ctx context.Context, in api.Order) error {
 			continue
 		}
 		_, runs := t.work.Command()
+		if in.Bench {
+			all = append(all, mayForAll(needing))
+			if runs {
+				all = append(all, mayForAll(rights.Needing(ctx, rights.Answer)))
+			}
+			if len(t.to) == 0 && t.where == "" {
+				continue
+			}
+		}
 		if runs || t.work == order.Deliver && len(in.Deliver.OwnAnswers) > 0 {
 			if _, err := o.Fleet.Choose(rights.Needing(ctx, rights.Answer), t.to, t.where); fault.KindOf(err) != fault.Conflict {
 				all = append(all, err)

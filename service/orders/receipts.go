@@ -20,6 +20,8 @@ func (o *Orders) receiptOf(r records.Receipt) api.Receipt {
 		Outcome: r.Outcome, Reason: r.Reason, OrderedBy: r.OrderedBy, Unreadable: r.Unreadable, Remark: r.Remark,
 	}
 	out.Partition = r.Part()
+	m := r.Machine()
+	out.Maker, out.Model, out.Serial, out.Job = m.Maker, m.Model, m.Serial, m.Job
 	if r.Kind == records.OfWipe {
 		if report, err := r.Wipe(); err == nil {
 			out.Wipe = &report

@@ -102,6 +102,9 @@ func (o *Orders) RunOrder(ctx context.Context, person int64, name string) (api.O
 	if err != nil {
 		return api.OrderRun{}, err
 	}
+	if hasNoTargets(in) {
+		return api.OrderRun{}, fault.Conflict.Errorf("the order %s is for machines at a bench: sign in at one, and choose it there", in.Name)
+	}
 	if err := o.mayRun(ctx, in); err != nil && !rights.From(ctx).HasRole(in.Released) {
 		return api.OrderRun{}, err
 	} else if err != nil {
@@ -297,6 +300,10 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 	}
 	ctx = records.WithPart(ctx, part)
 	deliver := rights.Needing(ctx, rights.Deliver)
+	bench, err := o.atBench(ctx, row)
+	if err != nil {
+		return err
+	}
 	to, where, err := o.targetsOf(ctx, row, in, p)
 	if err != nil || p.State.Over() || p.Work == order.Arrive {
 		return err
@@ -320,6 +327,9 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 	case order.Deliver:
 		d := in.Deliver.NewDelivery
 		d.To, d.Where = to, where
+		if bench {
+			d.Answers = noAnswers
+		}
 		if row.OnlyIDs != "" || in.Check != nil || len(in.Commands) > 0 || onlyIf(in, p.Work) != "" {
 			d.Start = "all" // whom the order names may be more than there are
 		}
@@ -389,7 +399,7 @@ func (o *Orders) targetsOf(ctx context.Context, row *records.Run, in api.Order, 
 		if out[w.ID] {
 			continue
 		}
-		if means, err := o.Fleet.Means(ctx, t.to, t.where, w); err != nil {
+		if means, err := o.meant(ctx, in, t, w); err != nil {
 			return nil, "", err
 		} else if !means {
 			continue

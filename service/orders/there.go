@@ -36,7 +36,7 @@ func isForEverybody(in api.Order) bool {
 
 func (o *Orders) there(ctx context.Context, w records.Workstation, may func(in api.Order) bool) ([]string, error) {
 	names := []string{}
-	if roster.MustBeAdmitted("", w.State) != nil {
+	if w.State == roster.Retired {
 		return names, nil
 	}
 	rows, _, err := o.Records.Orders(ctx, records.Page{})
@@ -63,7 +63,7 @@ func (o *Orders) there(ctx context.Context, w records.Workstation, may func(in a
 // isFor tells whether all that an order does is for a workstation, too. What captures is for no other than the one that it captures.
 func (o *Orders) isFor(ctx context.Context, in api.Order, w records.Workstation) (bool, error) {
 	for _, t := range tasksOf(in) {
-		if means, err := o.Fleet.Means(ctx, t.to, t.where, w); !means || err != nil {
+		if means, err := o.meant(ctx, in, t, w); !means || err != nil {
 			return false, err
 		}
 	}
@@ -76,7 +76,7 @@ func (o *Orders) mayRunAt(ctx context.Context, in api.Order, w records.Workstati
 	for _, t := range tasksOf(in) {
 		all = append(all, rights.Check(rights.Needing(ctx, t.right), w.Label(), w.Groups()))
 	}
-	if in.Deliver != nil && len(in.Deliver.OwnAnswers) > 0 {
+	if len(in.Commands) > 0 || in.Deliver != nil && len(in.Deliver.OwnAnswers) > 0 {
 		all = append(all, rights.Check(rights.Needing(ctx, rights.Answer), w.Label(), w.Groups()))
 	}
 	return errors.Join(all...)

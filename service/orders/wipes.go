@@ -109,6 +109,7 @@ func (o *Orders) wipeReceipt(ctx context.Context, e *records.Errand, report wipe
 	r := records.Receipt{WorkstationID: w.ID, Workstation: w.Label(), Address: w.Address().String(), Started: sql.NullTime{Time: e.Created, Valid: true}, Ended: o.Now(),
 		Verified: outcome == delivery.Wiped, Outcome: outcome, Reason: reason, OrderedBy: e.OrderedBy, ErrandID: e.ID}
 	r.SetWipe(report)
+	r.SetMachine(*w)
 	if r, err = o.Records.AddReceipt(ctx, r); err != nil {
 		return err
 	}

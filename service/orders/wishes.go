@@ -48,11 +48,15 @@ func (o *Orders) Wish(ctx context.Context, workstation int64, in api.Wish) (by a
 			_, err = o.Fleet.Admit(ctx, w.Address().String(), api.Admission{Name: in.Name})
 		}
 	case "receive":
-		if err = roster.MustBeAdmitted(w.Label(), w.State); err == nil {
-			_, err = o.Deliver(rights.Needing(ctx, rights.Deliver), api.NewDelivery{Image: in.Image, To: []string{w.Name}, WhenDone: "restart"})
-		}
+		err = o.visit(ctx, w, in.Job, func() error {
+			if err := roster.MustBeAdmitted(w.Label(), w.State); err != nil {
+				return err
+			}
+			_, err = o.Deliver(rights.Needing(ctx, rights.Deliver), api.NewDelivery{Image: in.Image, To: []string{w.Label()}, WhenDone: "restart", Answers: answersAt(w)})
+			return err
+		})
 	case "order":
-		err = o.RunThere(ctx, person, in.Name, *w)
+		err = o.visit(ctx, w, in.Job, func() error { return o.RunThere(ctx, person, in.Name, *w) })
 	case "capture":
 		_, err = o.Capture(rights.Needing(ctx, rights.Capture), api.NewCapture{Workstation: w.Address().String(), Image: in.Image, Note: "ordered " + actor.From(ctx).String(), CaptureOptions: api.CaptureOptions{Disk: "only"}})
 	}

@@ -38,7 +38,7 @@ func (k *Stock) Facts(ctx context.Context, a hwaddr.Address) netboot.Facts {
 		return netboot.Facts{Refused: "nobody has admitted it, and unknown machines are ignored"}
 	case err != nil && !errors.Is(err, fault.NotFound):
 		return netboot.Facts{Refused: err.Error()}
-	case err == nil && w.State == roster.Newcomer && ignored:
+	case err == nil && w.State.Unknown() && ignored:
 		return netboot.Facts{Refused: "it is a newcomer, and unknown machines are ignored"}
 	}
 	if err == nil {
@@ -77,7 +77,7 @@ func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) 
 	c := netboot.Choice{Do: netboot.Disk, Name: a.String(), Address: a, Service: "https://" + l.Server}
 	w, err := k.Records.FindWorkstation(ctx, a.String())
 	switch {
-	case errors.Is(err, fault.NotFound), err == nil && w.State == roster.Newcomer:
+	case errors.Is(err, fault.NotFound), err == nil && w.State.Unknown():
 		return k.chooseForNewcomer(ctx, c, w)
 	case err != nil:
 		return c, err

@@ -178,7 +178,7 @@ func (s *Server) signInAt(ctx context.Context, typed api.Typed) (api.SignedIn, e
 	if err != nil {
 		return api.SignedIn{}, err
 	}
-	return api.SignedIn{Images: images, Orders: orders}, s.noteAt(ctx, c.Actor, "sign-in", "{}")
+	return api.SignedIn{Images: images, Orders: orders, Bench: w.State.Unknown()}, s.noteAt(ctx, c.Actor, "sign-in", "{}")
 }
 
 // noteAt writes a line of the logbook for what somebody has done at a workstation.

@@ -17,7 +17,7 @@ func (s *Server) workstationRoutes(h huma.API) {
 	lists(s, h, op("GET", "/workstations", "list-workstations", tag, "List workstations; sort by name, model, serial, state or last_seen"),
 		func(ctx context.Context, in *struct {
 			Paging
-			State []roster.State `query:"state,explode" nullable:"false" maxItems:"4" example:"[\"expected\"]" enum:"newcomer,expected,admitted,retired" doc:"Those in one of these states"`
+			State []roster.State `query:"state,explode" nullable:"false" maxItems:"5" example:"[\"expected\"]" enum:"newcomer,expected,admitted,retired,visiting" doc:"Those in one of these states"`
 			Group string         `query:"group" doc:"Those in this group" maxLength:"63" example:"herbarium"`
 			Where string         `query:"where" doc:"Those that a condition fits (docs/roster.md)" maxLength:"1000" example:"memory < 8GiB"`
 		}) ([]api.Workstation, int, error) {

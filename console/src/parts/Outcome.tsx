@@ -16,6 +16,7 @@ const colours: Record<string, string> = {
   running: "gold",
   missed: "volcano",
   newcomer: "gold",
+  visiting: "cyan",
   admitted: "green",
   wiped: "green",
   good: "green",

@@ -74,7 +74,7 @@ export function Receipts() {
               ),
             },
             { title: "Ended", key: "ended", sorter: true, render: (_, r) => <span style={{ whiteSpace: "nowrap" }}>{when(r.ended)}</span> },
-            { title: "Workstation", key: "workstation", sorter: true, render: (_, r) => <b>{r.workstation}</b> },
+            { title: "Workstation", key: "workstation", sorter: true, render: (_, r) => <Of receipt={r} /> },
             { title: "Hardware address", render: (_, r) => <Address text={r.hardware_address} /> },
             { title: "Image", key: "image", sorter: true, render: (_, r) => (r.wipe ? <Wiped receipt={r} /> : <Tooltip title={`digest ${r.digest}`}>{`${r.image}@${r.version}${r.partition ? `, partition ${r.partition}` : ""}`}</Tooltip>) },
             { title: explained("Outcome", { kind: "outcome of a receipt" }), key: "outcome", sorter: true, render: (_, r) => <Outcome state={r.outcome} /> },
@@ -89,6 +89,25 @@ export function Receipts() {
           ]}
         />
       </Card>
+    </>
+  );
+}
+
+/** Whose receipt it is: the name it had then, or what the machine was that nobody had admitted. */
+function Of({ receipt: r }: { receipt: Receipt }) {
+  const machine = [r.maker, r.model, r.serial].filter(Boolean).join(" ");
+  if (r.workstation !== r.hardware_address)
+    return (
+      <Tooltip title={machine}>
+        <b>{r.workstation}</b>
+      </Tooltip>
+    );
+  return (
+    <>
+      <b>{machine || "a machine"}</b>
+      <div>
+        <Typography.Text type="secondary">{r.job ? `at a bench, job ${r.job}` : "at a bench"}</Typography.Text>
+      </div>
     </>
   );
 }

@@ -1,4 +1,4 @@
-import { Button, Card, Flex, Form, Input } from "antd";
+import { Button, Card, Flex, Form, Input, Tag } from "antd";
 import { useState } from "react";
 import { ask, client, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
@@ -17,7 +17,7 @@ export function Newcomers() {
   const [chosen, setChosen] = useState<Workstation[]>([]);
   const [naming, setNaming] = useState(false);
   const list = useList<Workstation>(["workstations", "newcomers"], (query) =>
-    ask(client.GET("/workstations", { params: { query: { ...query, state: ["newcomer"] } } })),
+    ask(client.GET("/workstations", { params: { query: { ...query, state: ["newcomer", "visiting"] } } })),
   );
   if (list.isError) return <Failure error={list.error} />;
   if (list.total === 0) return null;
@@ -32,7 +32,14 @@ export function Newcomers() {
         rowKey="id"
         rowSelection={{ selectedRowKeys: chosen.map((w) => w.id), onChange: (_, rows) => setChosen(rows) }}
         columns={[
-          { title: "Hardware address", render: (_, w) => w.hardware_addresses.map((a) => <Address key={a} text={a} />) },
+          { title: "Hardware address", render: (_, w) => (
+              <>
+                {w.hardware_addresses.map((a) => (
+                  <Address key={a} text={a} />
+                ))}
+                {w.state === "visiting" && <Tag color="cyan">{w.job ? `at a bench, job ${w.job}` : "at a bench"}</Tag>}
+              </>
+            ) },
           { title: "Model", render: (_, w) => `${w.maker} ${w.model}` },
           { title: "Serial", dataIndex: "serial" },
           { title: "Memory", render: (_, w) => size(w.memory) },
