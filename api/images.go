@@ -27,6 +27,7 @@ type Version struct {
 	Despite     string               `json:"despite,omitempty" doc:"The reason to capture it all the same"`
 	Unreadable  int64                `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on copies"`
 	State       image.Standing       `json:"state" enum:"in use,retired,pruned" doc:"Retired versions are not delivered until they are readmitted; of pruned ones only the record is left"`
+	Expires     *time.Time           `json:"expires,omitempty" doc:"Of a disk that was saved before it was erased: when it is given up. It goes onto no other workstation"`
 	Unchanged   bool                 `json:"unchanged,omitempty" doc:"Told by an import: it holds what this version holds, so none was made"`
 	Layout      string               `json:"layout,omitempty" doc:"How its disk is laid out, in words; told for a single version"`
 	StartsBy    []partition.Firmware `json:"starts_by,omitempty" doc:"Firmware that can start its system, as far as the partition table shows; told for a single version"`

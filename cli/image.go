@@ -26,6 +26,7 @@ var versionColumns = []column[api.Version]{
 	{title: "stored", value: func(v api.Version) string { return size(v.StoredBytes) }, right: true},
 	{title: "digest", value: func(v api.Version) string { return v.Digest[:min(12, len(v.Digest))] }},
 	{title: "state", value: func(v api.Version) string { return string(v.State) }},
+	{title: "expires", value: func(v api.Version) string { return whenPtr(v.Expires) }},
 	{title: "note", value: func(v api.Version) string { return v.Note }},
 }
 
@@ -33,7 +34,8 @@ func (a *app) imageList() *cobra.Command {
 	return list(a, lister[api.Version]{
 		short: "List images, the newest version of each, or all versions of one",
 		what:  "images", none: "no images yet; capture one with: jugate capture WORKSTATION --as IMAGE",
-		fetch: (*apiclient.Client).Images, sort: []string{"image", "captured"}, columns: versionColumns,
+		filters: []filter{{name: "saved", help: "disks that were saved before they were erased, in place of golden ones", truth: true}},
+		fetch:   (*apiclient.Client).Images, sort: []string{"image", "captured"}, columns: versionColumns,
 		thing: "image", within: (*apiclient.Client).Versions,
 	})
 }
@@ -52,7 +54,7 @@ func (a *app) imageShow() *cobra.Command {
 			}
 			err = show(cmd, a, v,
 				field{"image", fmt.Sprintf("%s@%d", v.Image, v.Version)}, field{"digest", v.Digest}, field{"captured", when(v.Captured)}, field{"from", v.Workstation}, field{"note", v.Note},
-				field{"state", string(v.State)}, field{"captured despite", v.Despite}, field{"unreadable", unreadableBytes(v.Unreadable)},
+				field{"state", string(v.State)}, field{"expires", whenPtr(v.Expires)}, field{"captured despite", v.Despite}, field{"unreadable", unreadableBytes(v.Unreadable)},
 				field{"disk", fmt.Sprintf("%s (%d bytes)", size(v.DiskBytes), v.DiskBytes)}, field{"layout", v.Layout},
 				field{"fits onto", fmt.Sprintf("disks of at least %d bytes", v.NeedBytes)},
 				field{"used", fmt.Sprintf("%s in %d slabs", size(v.UsedBytes), v.Slabs)},

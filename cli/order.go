@@ -138,6 +138,9 @@ func describeOrder(cmd *cobra.Command, c *apiclient.Client, k api.KeptOrder) err
 	if k.Check != nil {
 		fmt.Fprintf(w, "check %s: %s\n", targetWords(k.Check.To, k.Check.Where), lookedAt(*k.Check))
 	}
+	if k.SaveDays > 0 {
+		fmt.Fprintf(w, "save what is on the disks first, for %s\n", count(k.SaveDays, "day"))
+	}
 	if k.Wipe != nil {
 		fmt.Fprintf(w, "wipe the disks of %s: all that is on them is lost\n", strings.Join(k.Wipe.Workstations, ", "))
 	}

@@ -10,7 +10,6 @@ import (
 
 	"jugate/core/errand"
 
-	"jugate/api"
 	"jugate/core/fault"
 
 	"github.com/jmoiron/sqlx"
@@ -43,8 +42,8 @@ const errandFrom = `errands e JOIN workstations w ON w.id = e.workstation_id`
 const errandSelect = `SELECT ` + errandColumns + ` FROM ` + errandFrom + ` `
 
 // AddCapture asks a workstation to capture its disk as the next version of an
-// image.
-func (db *DB) AddCapture(ctx context.Context, now time.Time, workstation int64, image, note string, options api.CaptureOptions) (*Errand, error) {
+// image. Options are api.CaptureOptions or, of a disk that is to be erased, SaveOptions.
+func (db *DB) AddCapture(ctx context.Context, now time.Time, workstation int64, image, note string, options any) (*Errand, error) {
 	run, number := part(ctx)
 	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options, run_id, run_part) VALUES (?, 'capture', 'waiting', ?, 0, ?, ?, ?, ?, ?)`,
 		workstation, image, note, now.UTC(), encode(options), run, number)

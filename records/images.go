@@ -33,20 +33,24 @@ type Version struct {
 	Unreadable int64        `db:"unreadable_bytes"`
 	Retired    sql.NullTime `db:"retired"`
 	Pruned     sql.NullTime `db:"pruned"` // its slabs were given up
+	// PrivateOf is the number of the workstation whose disk was saved before it was erased, until it Expires; 0 of a golden disk.
+	PrivateOf int64        `db:"private_of"`
+	Expires   sql.NullTime `db:"expires"`
 }
 
 // Ref names the version.
 func (v Version) Ref() roster.Ref { return roster.Ref{Image: v.Image, Version: v.Number} }
 
 const (
-	versionColumns = `i.name AS image, v.number, v.digest, v.captured, v.workstation, v.note, v.disk_bytes, v.used_bytes, v.slabs, v.new_slabs, v.stored_bytes, v.despite, v.unreadable_bytes, v.retired, v.pruned`
+	versionColumns = `i.name AS image, v.number, v.digest, v.captured, v.workstation, v.note, v.disk_bytes, v.used_bytes, v.slabs, v.new_slabs, v.stored_bytes, v.despite, v.unreadable_bytes, v.retired, v.pruned, i.private_of, v.expires`
 	versionFrom    = `versions v JOIN images i ON i.id = v.image_id`
 )
 
-// Images lists the newest version of every image, those of these names unless that is nil; sortable by
-// image and captured.
-func (db *DB) Images(ctx context.Context, within []string, p Page) ([]Version, int, error) {
+// Images lists the newest version of every image, those of these names unless that is nil: golden disks, or those that were saved
+// before they were erased; sortable by image and captured.
+func (db *DB) Images(ctx context.Context, within []string, saved bool, p Page) ([]Version, int, error) {
 	var q query
+	q.and("(i.private_of <> 0) = ?", saved)
 	if within != nil {
 		q.and("i.name COLLATE NOCASE IN (SELECT value FROM json_each(?))", encode(within))
 	}
@@ -104,11 +108,11 @@ func (db *DB) NextVersion(ctx context.Context, image string) (int, error) {
 // number must not be taken.
 func (db *DB) AddVersion(ctx context.Context, now time.Time, errand int64, v Version) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO images (name) VALUES (?) ON CONFLICT DO NOTHING`, v.Image); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO images (name, private_of) VALUES (?, ?) ON CONFLICT DO NOTHING`, v.Image, v.PrivateOf); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO versions (image_id, number, digest, captured, workstation, note, disk_bytes, used_bytes, slabs, new_slabs, stored_bytes, despite, unreadable_bytes, retired, pruned)
-			VALUES ((SELECT id FROM images WHERE name = :image), :number, :digest, :captured, :workstation, :note, :disk_bytes, :used_bytes, :slabs, :new_slabs, :stored_bytes, :despite, :unreadable_bytes, :retired, :pruned)`, v)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO versions (image_id, number, digest, captured, workstation, note, disk_bytes, used_bytes, slabs, new_slabs, stored_bytes, despite, unreadable_bytes, retired, pruned, expires)
+			VALUES ((SELECT id FROM images WHERE name = :image), :number, :digest, :captured, :workstation, :note, :disk_bytes, :used_bytes, :slabs, :new_slabs, :stored_bytes, :despite, :unreadable_bytes, :retired, :pruned, :expires)`, v)
 		if err != nil || errand == 0 {
 			return err
 		}

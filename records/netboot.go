@@ -193,7 +193,7 @@ func (db *DB) Prepared(ctx context.Context, workstation int64) (names []string, 
 }
 
 // admits are the lines of an image i that name a workstation.
-const admits = `SELECT 1 FROM image_access a, workstations w WHERE a.image_id = i.id AND w.id = ? AND (
+const admits = `SELECT 1 FROM image_access a, workstations w WHERE a.image_id = i.id AND w.id = ?1 AND (
 	a.kind = 'model' AND a.value = w.model OR
 	a.kind = 'address' AND a.value IN (SELECT address FROM addresses WHERE workstation_id = w.id AND state <> 'proposed') OR
 	a.kind = 'group' AND a.value IN (SELECT g.name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id))`
@@ -201,7 +201,7 @@ const admits = `SELECT 1 FROM image_access a, workstations w WHERE a.image_id = 
 // MayReceive tells whether an image goes to a workstation: its list names it, or it
 // has none.
 func (db *DB) MayReceive(ctx context.Context, image string, workstation int64) (may bool, err error) {
-	err = db.read.GetContext(ctx, &may, `SELECT coalesce((SELECT NOT EXISTS (SELECT 1 FROM image_access a WHERE a.image_id = i.id) OR EXISTS (`+admits+`)
-		FROM images i WHERE i.name = ?), 1)`, workstation, image)
+	err = db.read.GetContext(ctx, &may, `SELECT coalesce((SELECT i.private_of IN (0, ?1) AND (NOT EXISTS (SELECT 1 FROM image_access a WHERE a.image_id = i.id) OR EXISTS (`+admits+`))
+		FROM images i WHERE i.name = ?2), 1)`, workstation, image)
 	return may, err
 }

@@ -60,6 +60,7 @@ func (s *Service) keepHouse() {
 	defer minute.Stop()
 	for {
 		s.fleet.ForgetNewcomers(s.until)
+		s.intake.Expire(s.until)
 		if err := s.reserve.Fill(); err != nil {
 			s.config.Log.Warn("there is no room for the reserve that receipts could need", "bytes", reserveBytes, "error", err)
 		}

@@ -40,6 +40,7 @@ var Terms = []Term{
 	{"wipe", Word, "To make what is on a disk unreadable, by the words of NIST SP 800-88: clear overwrites all that can be addressed, purge has the disk do what it offers. It leaves a receipt of its own kind."},
 	{"behind", Word, "A workstation that does not have what one of its groups says it should have (jugate group image)."},
 	{"bench", Word, "A place at which machines are repaired that come and go. Whoever has signed in at one that nobody has admitted has it receive an image, or do an order that is meant for that; its receipt says what machine it was, and the roster stays as it is."},
+	{"saved disk", Word, "What was on a workstation's disk before an order erased it, as an image of that workstation alone (jugate image list --saved). It expires."},
 	{"command", Word, "Lines for a shell that an order has run at workstations: in the system on their disks or in the boot environment, within a time limit. What they say stays in the history."},
 	{"quiet time", Word, "A time in which no order runs by itself, such as a week of exams."},
 	{"boot environment", Word, "The small system that workstations boot over the network or from a stick. It runs the agent."},

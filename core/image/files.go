@@ -93,7 +93,8 @@ var Standings = []Standing{InUse, Retired, Pruned}
 type State struct {
 	Note    string     `json:"note,omitempty"`
 	Retired *time.Time `json:"retired,omitempty"`
-	Pruned  *time.Time `json:"pruned,omitempty"` // its slabs were given up
+	Pruned  *time.Time `json:"pruned,omitempty"`  // its slabs were given up
+	Expires *time.Time `json:"expires,omitempty"` // of a disk that was saved before it was erased
 }
 
 // maxState bounds the file, in bytes.

@@ -9,6 +9,7 @@ type Work string
 const (
 	Capture  Work = "capture"  // make a workstation's disk a version
 	Check    Work = "check"    // check workstations themselves; those that fail take no part in what comes
+	Save     Work = "save"     // capture disks before they are erased
 	Wipe     Work = "wipe"     // make what is on their disks unreadable
 	Deliver  Work = "deliver"  // bring a version to workstations
 	Drivers  Work = "drivers"  // install drivers into systems

@@ -37,7 +37,7 @@ func (a *Access) SetRecipients(ctx context.Context, image string, in api.Recipie
 // ImagesFor names the images that a workstation may receive.
 func (a *Access) ImagesFor(ctx context.Context, workstation int64) ([]string, error) {
 	all := []string{}
-	images, _, err := a.Records.Images(ctx, nil, records.Page{Limit: 100})
+	images, _, err := a.Records.Images(ctx, nil, false, records.Page{Limit: 100})
 	if err != nil {
 		return nil, err
 	}

@@ -19,7 +19,7 @@ func VersionOf(v records.Version) api.Version {
 	return api.Version{
 		Image: v.Image, Version: v.Number, Digest: v.Digest, Captured: v.Captured, Workstation: v.Workstation, Note: v.Note,
 		DiskBytes: v.DiskBytes, UsedBytes: v.UsedBytes, Slabs: v.Slabs, NewSlabs: v.NewSlabs, StoredBytes: v.StoredBytes,
-		Despite: v.Despite, Unreadable: v.Unreadable, State: versionState(v),
+		Despite: v.Despite, Unreadable: v.Unreadable, State: versionState(v), Expires: records.TimeOf(v.Expires),
 	}
 }
 
@@ -49,7 +49,19 @@ func (k *Intake) named(ctx context.Context, text string) (*records.Version, erro
 	if err != nil {
 		return nil, err
 	}
-	return k.Records.Version(ctx, ref)
+	v, err := k.Records.Version(ctx, ref)
+	if err != nil {
+		return nil, err
+	}
+	return v, maySeeSaved(ctx, v)
+}
+
+// maySeeSaved refuses what somebody's disk had on it before it was erased to whoever may not capture disks.
+func maySeeSaved(ctx context.Context, v *records.Version) error {
+	if v.PrivateOf == 0 {
+		return nil
+	}
+	return rights.CheckEverything(ctx, rights.Capture)
 }
 
 // opened is named, with the version's files.
@@ -71,9 +83,14 @@ func (k *Intake) Load(v *records.Version) (*image.Manifest, *image.Map, error) {
 	return k.Files.Load(v.Ref(), digest)
 }
 
-// Images lists images, the newest version of each.
-func (k *Intake) Images(ctx context.Context, p records.Page) ([]api.Version, int, error) {
-	rows, total, err := k.Records.Images(ctx, rights.From(ctx).Images(rights.See), p)
+// Images lists images, the newest version of each: of golden disks, or of those that were saved before they were erased.
+func (k *Intake) Images(ctx context.Context, saved bool, p records.Page) ([]api.Version, int, error) {
+	if saved {
+		if err := rights.CheckEverything(ctx, rights.Capture); err != nil {
+			return nil, 0, err
+		}
+	}
+	rows, total, err := k.Records.Images(ctx, rights.From(ctx).Images(rights.See), saved, p)
 	return versionsOf(rows), total, err
 }
 
@@ -92,7 +109,13 @@ func (k *Intake) Versions(ctx context.Context, image string) ([]api.Version, err
 		return nil, err
 	}
 	rows, err := k.Records.Versions(ctx, image)
-	return versionsOf(rows), err
+	if err == nil {
+		err = maySeeSaved(ctx, &rows[0])
+	}
+	if err != nil {
+		return nil, err
+	}
+	return versionsOf(rows), nil
 }
 
 // Version shows a version and what its disk holds.

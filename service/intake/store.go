@@ -39,7 +39,7 @@ func (k *Intake) keepState(ctx context.Context, ref roster.Ref) error {
 	}
 	state := image.State{Note: v.Note}
 	state.Retired = records.TimeOf(v.Retired)
-	state.Pruned = records.TimeOf(v.Pruned)
+	state.Pruned, state.Expires = records.TimeOf(v.Pruned), records.TimeOf(v.Expires)
 	return k.Files.SetState(v.Ref(), state)
 }
 
@@ -100,6 +100,28 @@ func (k *Intake) verify(parent context.Context, ref roster.Ref, man *image.Manif
 // no open delivery sends. Retired versions that are not being delivered are given
 // up first, so that nobody takes them back meanwhile.
 func (k *Intake) Prune(ctx context.Context, dryRun bool) (api.Pruned, error) {
+	return k.prune(ctx, dryRun, func(records.Version) bool { return true })
+}
+
+// Expire gives up disks that were saved before they were erased, once their time is over, with the slabs that they alone need. Other
+// versions that are retired keep theirs.
+func (k *Intake) Expire(ctx context.Context) {
+	over, err := k.Records.Expired(ctx, k.Now())
+	for _, v := range over {
+		if err == nil {
+			err = k.Records.RetireVersion(ctx, k.Now(), v.Ref())
+		}
+	}
+	if err == nil && len(over) > 0 {
+		_, err = k.prune(ctx, false, func(v records.Version) bool { return v.Expires.Valid && v.Expires.Time.Before(k.Now()) })
+	}
+	if err != nil && ctx.Err() == nil {
+		k.Log.Error("disks that were saved and whose time is over could not be given up; they are when that is tried again", "error", err)
+	}
+}
+
+// prune gives up retired versions, those alone that may be.
+func (k *Intake) prune(ctx context.Context, dryRun bool, may func(v records.Version) bool) (api.Pruned, error) {
 	out := api.Pruned{DryRun: dryRun, Versions: []string{}}
 	if !k.pins.begin() {
 		return out, fault.Conflict.Errorf("a prune is under way already")
@@ -116,7 +138,7 @@ func (k *Intake) Prune(ctx context.Context, dryRun bool) (api.Pruned, error) {
 			return out, fault.Conflict.Errorf("%s is capturing since before the service was started; wait until it is through", e.Workstation)
 		}
 	}
-	needed, err := k.needed(ctx, dryRun, &out)
+	needed, err := k.needed(ctx, dryRun, may, &out)
 	if err != nil {
 		return out, err
 	}
@@ -155,7 +177,7 @@ func (k *Intake) Prune(ctx context.Context, dryRun bool) (api.Pruned, error) {
 
 // needed gathers the digests that versions need. If one cannot be read, nothing
 // may be removed.
-func (k *Intake) needed(ctx context.Context, dryRun bool, out *api.Pruned) (map[slabstore.Digest]struct{}, error) {
+func (k *Intake) needed(ctx context.Context, dryRun bool, may func(v records.Version) bool, out *api.Pruned) (map[slabstore.Digest]struct{}, error) {
 	rows, err := k.Records.AllVersions(ctx)
 	if err != nil {
 		return nil, err
@@ -173,7 +195,7 @@ func (k *Intake) needed(ctx context.Context, dryRun bool, out *api.Pruned) (map[
 		if v.Pruned.Valid {
 			continue
 		}
-		if v.Retired.Valid && !delivered[v.Ref()] {
+		if v.Retired.Valid && !delivered[v.Ref()] && may(v) {
 			if !dryRun {
 				err := k.Records.SweepVersion(ctx, k.Now(), v.Ref())
 				if errors.Is(err, fault.Conflict) { // somebody wants it again
@@ -199,6 +221,9 @@ func (k *Intake) needed(ctx context.Context, dryRun bool, out *api.Pruned) (map[
 	}
 	return needed, nil
 }
+
+// nobodys is a saved disk of which is not known any more whose it was: it goes onto no workstation.
+const nobodys = -1
 
 // Rescan compares the files of versions with the records, and adds the versions that the
 // records lack.
@@ -245,7 +270,10 @@ func (k *Intake) Rescan(ctx context.Context) (api.Rescanned, error) {
 		}
 		v := recorded(ref, man, text)
 		v.Note = cmp.Or(state.Note, "found again by a rescan")
-		v.Retired, v.Pruned = records.NullTime(state.Retired), records.NullTime(state.Pruned)
+		v.Retired, v.Pruned, v.Expires = records.NullTime(state.Retired), records.NullTime(state.Pruned), records.NullTime(state.Expires)
+		if v.Expires.Valid {
+			v.PrivateOf = nobodys
+		}
 		if err := k.Records.AddVersion(ctx, k.Now(), 0, v); err != nil {
 			return out, err
 		}

@@ -2,6 +2,7 @@ package intake
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"os"
@@ -27,6 +28,7 @@ type Upload struct {
 	key         string // names it among all that are open
 	image, note string
 	keepEqual   bool            // make a version although nothing has changed
+	days        int             // for which it is kept, of a disk that is to be erased
 	errand      *records.Errand // of a capture
 }
 
@@ -167,6 +169,9 @@ func (k *Intake) Commit(ctx context.Context, u *Upload, text []byte) (v *records
 	if u.errand != nil {
 		errand = u.errand.ID
 	}
+	if u.days > 0 {
+		v.PrivateOf, v.Expires = u.errand.WorkstationID, sql.NullTime{Time: k.until(u).UTC(), Valid: true}
+	}
 	if err := k.Records.AddVersion(ctx, k.Now(), errand, *v); err != nil {
 		return nil, false, err
 	}
@@ -199,6 +204,11 @@ func (k *Intake) sameAsNewest(ctx context.Context, u *Upload, man *image.Manifes
 	if err != nil || newest.Retired.Valid || !image.SameContent(before, man) {
 		return nil, nil // one that cannot be read is nothing to rely on
 	}
+	if u.days > 0 { // it is kept for as long as if it had been captured now
+		if err := k.Records.KeepUntil(ctx, newest.Ref(), k.until(u)); err != nil {
+			return nil, err
+		}
+	}
 	if u.errand != nil {
 		if err := k.Records.EndUnchanged(ctx, k.Now(), u.errand.ID, newest.Number, fmt.Sprintf("nothing has changed since %s, so no version was made", newest.Ref())); err != nil {
 			return nil, err
@@ -210,6 +220,9 @@ func (k *Intake) sameAsNewest(ctx context.Context, u *Upload, man *image.Manifes
 	k.Log.Info("nothing has changed", "image", newest.Ref(), "import", u.errand == nil)
 	return newest, os.Remove(k.uploadedMap(u.key))
 }
+
+// until is when a disk that was saved before it was erased expires.
+func (k *Intake) until(u *Upload) time.Time { return k.Now().AddDate(0, 0, u.days) }
 
 // recorded is what the records say of a version, from its manifest.
 func recorded(ref roster.Ref, man *image.Manifest, text []byte) records.Version {
@@ -231,8 +244,8 @@ func (k *Intake) OpenCapture(ctx context.Context, workstation, id int64) (*Uploa
 	if err != nil {
 		return nil, err
 	}
-	how, err := records.OptionsOf[api.CaptureOptions](e)
-	return &Upload{key: uploadOf(id), image: e.Image, note: e.Note, keepEqual: how.KeepEqual, errand: e}, err
+	how, err := records.OptionsOf[records.SaveOptions](e)
+	return &Upload{key: uploadOf(id), image: e.Image, note: e.Note, keepEqual: how.KeepEqual, days: how.Days, errand: e}, err
 }
 
 // GiveUp forgets what was held for a capture. What it has stored stays for the next try.

@@ -112,7 +112,7 @@ func (o *Orders) beginUnasked(ctx context.Context, workstation int64) (begun boo
 
 // joinUnasked takes a workstation into a run of the same order and version whose delivery still takes somebody.
 func (o *Orders) joinUnasked(ctx context.Context, u *unasked, w records.Workstation, by string) (bool, error) {
-	if u.in.Check != nil || u.in.Wipe != nil || len(u.in.Commands)+len(u.in.OnlyIf) > 0 { // each goes all of the way
+	if u.in.Check != nil || u.in.Wipe != nil || u.in.SaveDays > 0 || len(u.in.Commands)+len(u.in.OnlyIf) > 0 { // each goes all of the way
 		return false, nil
 	}
 	open, _, err := o.Records.Runs(ctx, records.RunFilter{Order: u.in.Name, Open: true}, records.Page{})

@@ -15,7 +15,7 @@ import (
 	"jugate/records"
 )
 
-// Parts that are about each workstation alone, checks, wipes and commands, take those out for which they fail, and deliveries those that they cannot be
+// Parts that are about each workstation alone, checks, saves, wipes and commands, take those out for which they fail, and deliveries those that they cannot be
 // for. The run goes on with the others, and
 // has failed in the end for those.
 
@@ -88,8 +88,10 @@ func (o *Orders) lookAtEach(ctx context.Context, in api.Order, p *records.RunPar
 	switch {
 	case p.Work == order.Check && in.Check.Wait > 0:
 		wait = time.Duration(in.Check.Wait) * time.Minute
-	case p.Work == order.Wipe && in.Wipe.Wait > 0:
+	case (p.Work == order.Wipe || p.Work == order.Save) && in.Wipe != nil && in.Wipe.Wait > 0:
 		wait = time.Duration(in.Wipe.Wait) * time.Minute
+	case p.Work == order.Save && in.Wipe == nil && in.Deliver != nil && in.Deliver.Wait > 0:
+		wait = time.Duration(in.Deliver.Wait) * time.Minute
 	}
 	if name, is := p.Work.Command(); is {
 		if c := commandOf(in, name); c != nil && c.Wait > 0 {

@@ -42,6 +42,7 @@ type plan struct {
 	placing restore.Placement
 	own     map[string]string // its answers, as JSON by key
 	order   api.NewDelivery   // as it came, but for what does not apply
+	asItWas bool              // neither answers nor drivers change the copy
 
 	payloads []string // names of what the answers bring
 
@@ -96,7 +97,7 @@ func (o *Orders) plan(ctx context.Context, in api.NewDelivery) (*plan, error) {
 	if p.placing, err = placementOf(man, in.RestoreOptions); err != nil {
 		return nil, err
 	}
-	if withoutSystem(man, in.RestoreOptions) {
+	if p.asItWas = v.PrivateOf != 0 || withoutSystem(man, in.RestoreOptions); p.asItWas {
 		in.Answers, in.DriverOrder = noAnswers, api.DriverOrder{Drivers: []string{noDrivers}, DespiteDrivers: true}
 	}
 	p.order = in
@@ -119,6 +120,9 @@ func (o *Orders) plan(ctx context.Context, in api.NewDelivery) (*plan, error) {
 	}
 	if p.wait, err = waitUntil(p.rule, o.Now(), in.AtLatest); err != nil {
 		return nil, err
+	}
+	if i := slices.IndexFunc(p.targets, func(w records.Workstation) bool { return w.ID != v.PrivateOf }); v.PrivateOf != 0 && i >= 0 {
+		return nil, fault.Conflict.Errorf("%s was saved from the disk of %s before that was erased, and does not go onto %s", v.Ref(), v.Workstation, p.targets[i].Label())
 	}
 	if err := o.Access.MayReceive(ctx, v.Image, p.targets); err != nil {
 		return nil, err
@@ -186,7 +190,7 @@ func (o *Orders) planWorkstations(ctx context.Context, p *plan, man *image.Manif
 		}
 		how := answered[w.ID]
 		p.payloads = append(p.payloads, how.Payloads...)
-		if needs := readiness.NeedsAnswers(man.Findings); needs != nil && !how.Answered && !withoutSystem(man, in.RestoreOptions) {
+		if needs := readiness.NeedsAnswers(man.Findings); needs != nil && !how.Answered && !p.asItWas {
 			how.Problem = cmp.Or(how.Problem, fmt.Sprintf("its copy would be the golden machine's twin (%s), as the image was captured to be answered, and it is not", strings.Join(needs, ", ")))
 		}
 		switch {

@@ -39,6 +39,9 @@ func tasksOf(in api.Order) (all []task) {
 	if c := in.Check; c != nil {
 		all = append(all, task{order.Check, rights.Deliver, c.To, c.Where})
 	}
+	if _, t, is := erases(in); is && in.SaveDays > 0 {
+		all = append(all, task{order.Save, rights.Capture, t.to, t.where})
+	}
 	if w := in.Wipe; w != nil {
 		all = append(all, task{order.Wipe, rights.Wipe, w.Workstations, ""})
 	}
@@ -129,6 +132,9 @@ func (o *Orders) checkOrder(ctx context.Context, in api.Order) error {
 	}
 	if in.WhenBehind && (in.Deliver == nil || in.Capture != nil) {
 		return fault.Invalid.Errorf("an order that runs for workstations that are behind has a delivery, and no capture")
+	}
+	if _, _, is := erases(in); in.SaveDays > 0 && !is {
+		return fault.Invalid.Errorf("the order erases nothing that could be saved first")
 	}
 	if err := errors.Join(checkCommands(in), checkBench(in)); err != nil {
 		return err

@@ -320,6 +320,9 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 		c := in.Check.NewCheck
 		c.To, c.Where = to, where
 		_, err = o.OrderCheck(deliver, c)
+	case order.Save:
+		disk, _, _ := erases(in)
+		err = o.OrderSave(rights.Needing(ctx, rights.Capture), disk, in.SaveDays, to, where)
 	case order.Wipe:
 		w := in.Wipe.NewWipe
 		w.Workstations = to
@@ -330,7 +333,7 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 		if bench {
 			d.Answers = noAnswers
 		}
-		if row.OnlyIDs != "" || in.Check != nil || len(in.Commands) > 0 || onlyIf(in, p.Work) != "" {
+		if row.OnlyIDs != "" || in.Check != nil || in.SaveDays > 0 || len(in.Commands) > 0 || onlyIf(in, p.Work) != "" {
 			d.Start = "all" // whom the order names may be more than there are
 		}
 		if in.Deliver.Wait > 0 {
@@ -451,7 +454,7 @@ func (o *Orders) look(ctx context.Context, in api.Order, p *records.RunPart) err
 	}
 	_, runs := p.Work.Command()
 	switch {
-	case runs || p.Work == order.Check || p.Work == order.Wipe:
+	case runs || p.Work == order.Check || p.Work == order.Save || p.Work == order.Wipe:
 		return o.lookAtEach(ctx, in, p)
 	case p.Work == order.Arrive:
 		return o.lookAtArrivals(ctx, p)

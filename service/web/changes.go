@@ -52,7 +52,7 @@ func (s *Server) stated(ctx huma.Context, operation string, sent []byte) look {
 	case "rename-image":
 		before, after := ctx.Param("image"), saidAs(sent, "name")
 		return func(ctx context.Context) (map[string]any, error) {
-			all, _, err := s.Intake.Images(ctx, records.Page{Limit: found})
+			all, _, err := s.Intake.Images(ctx, false, records.Page{Limit: found})
 			for _, v := range all {
 				if strings.EqualFold(v.Image, before) || strings.EqualFold(v.Image, after) {
 					return fields(v, nil, "image")

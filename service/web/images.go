@@ -15,8 +15,11 @@ import (
 func (s *Server) imageRoutes(h huma.API) {
 	const tag = "images"
 	lists(s, h, op("GET", "/images", "list-images", tag, "List images, the newest version of each; sort by name or captured"),
-		func(ctx context.Context, in *Paging) ([]api.Version, int, error) {
-			return s.Intake.Images(ctx, in.page())
+		func(ctx context.Context, in *struct {
+			Paging
+			Saved bool `query:"saved" doc:"Disks that were saved before they were erased, in place of golden ones; that takes the right to capture, for everything"`
+		}) ([]api.Version, int, error) {
+			return s.Intake.Images(ctx, in.Saved, in.page())
 		})
 	lists(s, h, op("GET", "/images/{image}/versions", "list-versions", tag, "List the versions of an image, the newest first"),
 		func(ctx context.Context, in *ImageRef) ([]api.Version, int, error) {

@@ -109,6 +109,7 @@ function Does({ order: k }: { order: KeptOrder }) {
   const lines: Record<string, string | undefined> = {
     capture: k.capture && `capture ${k.capture.workstation} as ${k.capture.image}`,
     check: k.check && `check ${to(k.check)}; who fails is taken out`,
+    save: k.save_days ? `save what is on the disks, for ${k.save_days} days` : undefined,
     wipe: k.wipe_disks && `wipe the disks of ${k.wipe_disks.workstations.join(", ")}`,
     deliver: k.deliver && `deliver ${k.deliver.image} to ${to(k.deliver)}`,
     drivers: k.install_drivers && `install drivers on ${to(k.install_drivers)}`,

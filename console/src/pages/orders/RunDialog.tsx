@@ -26,6 +26,7 @@ export function RunDialog({ order: k, close, done }: { order: KeptOrder; close: 
       ))}
       {k.capture && <p>{`The disk of ${k.capture.workstation} becomes the next version of ${k.capture.image}.`}</p>}
       {k.check && <p>{`${[...(k.check.to ?? []), k.check.where && `where ${k.check.where}`].filter(Boolean).join(", ")} check themselves; who does not pass takes no part in what comes.`}</p>}
+      {k.save_days && <p>{`What is on the disks is saved first, for ${k.save_days} days.`}</p>}
       {k.wipe_disks && <Alert type="error" showIcon title={`The disks of ${k.wipe_disks.workstations.join(", ")} are wiped: all that is on them is lost.`} />}
       {k.deliver && (k.capture ? <p>{`Then ${k.deliver.image} overwrites the disks of ${k.deliver.to?.join(", ") ?? ""} ${k.deliver.where ? `where ${k.deliver.where}` : ""}.`}</p> : <Planned order={k} />)}
       {k.install_drivers && <p>{`Drivers are installed on ${k.install_drivers.to?.join(", ") ?? k.install_drivers.where}.`}</p>}
