@@ -370,6 +370,8 @@ func (a *Agent) work(ctx context.Context) (worked bool, err error) {
 			err = a.wipe(ctx, now.Errand)
 		case "command":
 			err = a.command(ctx, now.Errand)
+		case "folders":
+			err = a.bringFolders(ctx, now.Errand)
 		default:
 			err = a.decline(ctx, now.Errand)
 		}

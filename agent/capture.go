@@ -94,6 +94,9 @@ func (a *Agent) captureDisk(ctx context.Context, e *api.ToErrand) (api.Committed
 	if err != nil {
 		return none, err
 	}
+	if err := a.saveFolders(ctx, e.ID, disk, how.Folders); err != nil {
+		return none, err
+	}
 	return authorized(ctx, a, func(c *apiclient.Client) (api.Committed, error) {
 		if err := c.PutMap(ctx, e.ID, slabs.Bytes()); err != nil {
 			return none, err

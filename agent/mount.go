@@ -1,6 +1,7 @@
 package agent
 
 import (
+	"archive/tar"
 	"bytes"
 	"context"
 	"errors"
@@ -138,6 +139,12 @@ func mountAs(f *os.File, start, size int64, kind, options string, write bool) (*
 	m.FS = m.root.FS()
 	return m, nil
 }
+
+// ReadLink is fs.ReadLinkFS's.
+func (m *mounted) ReadLink(name string) (string, error) { return m.root.Readlink(name) }
+
+// Lstat is fs.ReadLinkFS's.
+func (m *mounted) Lstat(name string) (fs.FileInfo, error) { return m.root.Lstat(name) }
 
 // Close unmounts the volume.
 func (m *mounted) Close() error {
@@ -325,6 +332,51 @@ func unmount(dir string, again func(tried int) bool) error {
 func forSomeSeconds(tried int) bool {
 	time.Sleep(10 * time.Millisecond)
 	return tried < 1000
+}
+
+// Place is Placer's. What it writes is on the medium when the volume is closed. NTFS has the permissions that a folder hands down.
+func (m systemMount) Place(h *tar.Header, content io.Reader) (err error) {
+	name := h.Name
+	if err := m.folders(path.Dir(name)); err != nil {
+		return err
+	}
+	switch h.Typeflag {
+	case tar.TypeDir:
+		err = m.folders(name)
+	case tar.TypeSymlink:
+		if err = m.clear(name); err == nil {
+			err = m.root.Symlink(h.Linkname, name)
+		}
+		if err == nil && m.descriptors == "" {
+			err = m.root.Lchown(name, h.Uid, h.Gid)
+		}
+		return err
+	case tar.TypeReg:
+		err = m.placeFile(name, content)
+	default:
+		return nil
+	}
+	if err != nil || m.descriptors != "" {
+		return err
+	}
+	if err := errors.Join(m.root.Chown(name, h.Uid, h.Gid), m.root.Chmod(name, fs.FileMode(h.Mode)&fs.ModePerm)); err != nil || h.Typeflag == tar.TypeDir {
+		return err
+	}
+	return m.root.Chtimes(name, h.ModTime, h.ModTime)
+}
+
+func (m systemMount) placeFile(name string, content io.Reader) error {
+	if err := m.clear(name); err != nil {
+		return err
+	}
+	f, err := m.root.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	if err = m.describe(name, f, false); err == nil {
+		_, err = io.Copy(f, content)
+	}
+	return errors.Join(err, f.Close())
 }
 
 // Run runs a program of the system, within it.

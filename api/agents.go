@@ -58,7 +58,7 @@ const (
 // ToErrand is an errand as the agent gets it.
 type ToErrand struct {
 	ID      int64       `json:"id"`
-	Kind    errand.Kind `json:"kind" enum:"capture,receive,drivers,payloads,check,wipe,command"`
+	Kind    errand.Kind `json:"kind" enum:"capture,receive,drivers,payloads,check,wipe,command,folders"`
 	Image   string      `json:"image"`
 	Capture *ToCapture  `json:"capture,omitempty"`
 	Receive *ToReceive  `json:"receive,omitempty"`
@@ -67,11 +67,13 @@ type ToErrand struct {
 	Check   *ToCheck    `json:"check,omitempty"`
 	Wipe    *ToWipe     `json:"wipe,omitempty"`
 	Command *Command    `json:"command_to_run,omitempty"`
+	Folders *ToFolders  `json:"folders_back,omitempty"`
 }
 
 // ToCapture is how an agent captures.
 type ToCapture struct {
 	CaptureOptions
+	Folders       []string `json:"folders_to_save,omitempty" doc:"Folders that are handed in, too, packed by tar and zstd, before the manifest"`
 	Follows       string   `json:"follows,omitempty" doc:"The newest version of the image"`
 	Answered      bool     `json:"answered,omitempty" doc:"Copies are answered, so that what answers cure does not forbid the capture"`
 	Layout        string   `json:"layout,omitempty" doc:"How the disk of that is laid out, in words; another one is a blocking finding"`

@@ -29,6 +29,13 @@ type CommandEnded struct {
 	Late    bool    `json:"was_late" doc:"It was ended, as its time was over"`
 }
 
+// ToFolders are folders that go back onto a new system.
+type ToFolders struct {
+	Digest string `json:"digest" doc:"BLAKE3-256 of the archive"`
+	Bytes  int64  `json:"bytes"`
+	Disk   string `json:"disk,omitempty" doc:"Which disk the system is on"`
+}
+
 // CommandRun is a command that a workstation was asked to run, and how that has ended, if it has.
 type CommandRun struct {
 	Name     string        `json:"command"`

@@ -73,6 +73,20 @@ func (c *Client) PutMap(ctx context.Context, errand int64, slabs []byte) error {
 	return c.do(ctx, http.MethodPut, fmt.Sprintf("/agent/v1/errands/%d/map", errand), slabs, nil)
 }
 
+// PutFolders hands in folders of a disk that is to be erased, packed by tar and zstd.
+func (c *Client) PutFolders(ctx context.Context, errand int64, content io.Reader) error {
+	return c.do(ctx, http.MethodPut, fmt.Sprintf("/agent/v1/errands/%d/folders", errand), content, nil)
+}
+
+// Folders are those that go back with an errand.
+func (c *Client) Folders(ctx context.Context, errand int64) (io.ReadCloser, error) {
+	resp, err := c.send(ctx, http.MethodGet, fmt.Sprintf("/agent/v1/errands/%d/folders", errand), nil, nil)
+	if err != nil {
+		return nil, err
+	}
+	return resp.Body, nil
+}
+
 // Commit hands in the manifest of a capture, which makes it a version.
 func (c *Client) Commit(ctx context.Context, errand int64, manifest []byte) (api.Committed, error) {
 	return agent[api.Committed](ctx, c, http.MethodPut, fmt.Sprintf("errands/%d/manifest", errand), manifest)

@@ -139,7 +139,7 @@ func describeOrder(cmd *cobra.Command, c *apiclient.Client, k api.KeptOrder) err
 		fmt.Fprintf(w, "check %s: %s\n", targetWords(k.Check.To, k.Check.Where), lookedAt(*k.Check))
 	}
 	if k.SaveDays > 0 {
-		fmt.Fprintf(w, "save what is on the disks first, for %s\n", count(k.SaveDays, "day"))
+		fmt.Fprintf(w, "save what is on the disks first, for %s%s\n", count(k.SaveDays, "day"), pick(len(k.Folders) == 0, "", "; these go back: "+strings.Join(k.Folders, ", ")))
 	}
 	if k.Wipe != nil {
 		fmt.Fprintf(w, "wipe the disks of %s: all that is on them is lost\n", strings.Join(k.Wipe.Workstations, ", "))

@@ -160,6 +160,7 @@ func (a *app) orderAdd() *cobra.Command {
 	f.StringVar(&schedule.Missed, "missed", "", "what becomes of a run whose time came while the service was down: run or skip")
 	f.BoolVar(&in.WhenBehind, "when-behind", false, "it runs by itself for whoever appears and does not have what its group should have")
 	f.IntVar(&in.SaveDays, "save-days", 0, "capture disks before they are erased, and keep them for so many days")
+	f.StringSliceVar(&in.Folders, "bring-back", nil, "folders of the saved disks that go back onto what is delivered, such as home")
 	f.BoolVar(&in.Bench, "at-bench", false, "may be run at machines that nobody has admitted, by whoever has signed in there; it needs no targets then")
 	f.IntVar(&in.Tries, "tries", 0, "how often it is tried for workstations that it fails for (default 1)")
 	f.StringSliceVar(&in.Released, "release", nil, "roles whose people may run it as it stands, whatever else they may do")

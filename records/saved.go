@@ -2,9 +2,12 @@ package records
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"regexp"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"jugate/api"
 	"jugate/core/roster"
@@ -13,7 +16,8 @@ import (
 // SaveOptions are kept with an errand that captures a disk before it is erased.
 type SaveOptions struct {
 	api.CaptureOptions
-	Days int `json:"save_days,omitempty"` // for which the version is kept; 0 for a golden disk
+	Days    int      `json:"save_days,omitempty"` // for which the version is kept; 0 for a golden disk
+	Folders []string `json:"folders_back,omitempty"`
 }
 
 // unfit is what a name of an image does not have.
@@ -36,4 +40,57 @@ func (db *DB) KeepUntil(ctx context.Context, ref roster.Ref, until time.Time) er
 // Expired are versions whose time is over and that are there still.
 func (db *DB) Expired(ctx context.Context, now time.Time) (rows []Version, err error) {
 	return rows, db.read.SelectContext(ctx, &rows, "SELECT "+versionColumns+" FROM "+versionFrom+" WHERE v.expires < ? AND v.pruned IS NULL ORDER BY v.expires", now.UTC())
+}
+
+// Folders are what a workstation has handed in before its disk was erased.
+type Folders struct {
+	ErrandID      int64        `db:"errand_id"`
+	WorkstationID int64        `db:"workstation_id"`
+	Digest        string       `db:"digest"`
+	Bytes         int64        `db:"bytes"`
+	Expires       time.Time    `db:"expires"`
+	Returned      sql.NullTime `db:"returned"`
+}
+
+// PutFolders records them; those of the same errand before are replaced.
+func (db *DB) PutFolders(ctx context.Context, f Folders) error {
+	f.Expires = f.Expires.UTC()
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.NamedExecContext(ctx, `INSERT OR REPLACE INTO folders (errand_id, workstation_id, digest, bytes, expires) VALUES (:errand_id, :workstation_id, :digest, :bytes, :expires)`, f)
+		return err
+	})
+}
+
+// FoldersOf are those that an errand has handed in. It returns fault.NotFound if there are none.
+func (db *DB) FoldersOf(ctx context.Context, errand int64) (*Folders, error) {
+	var f Folders
+	err := db.read.GetContext(ctx, &f, `SELECT * FROM folders WHERE errand_id = ?`, errand)
+	return &f, missing(err, "folders of errand", errand)
+}
+
+// FoldersAway are those that a workstation has handed in last, if they are not on its disk again; nil if there are none.
+func (db *DB) FoldersAway(ctx context.Context, workstation int64) (*Folders, error) {
+	var rows []Folders
+	err := db.read.SelectContext(ctx, &rows, `SELECT * FROM folders WHERE workstation_id = ? ORDER BY errand_id DESC LIMIT 1`, workstation)
+	if err != nil || len(rows) == 0 || rows[0].Returned.Valid {
+		return nil, err
+	}
+	return &rows[0], nil
+}
+
+// SetReturned notes that folders are on the disk again.
+func (db *DB) SetReturned(ctx context.Context, now time.Time, errand int64) error {
+	result, err := db.exec(ctx, `UPDATE folders SET returned = ? WHERE errand_id = ?`, now.UTC(), errand)
+	return changed(result, err, "folders of errand", errand)
+}
+
+// ExpiredFolders are those whose time is over.
+func (db *DB) ExpiredFolders(ctx context.Context, now time.Time) (rows []Folders, err error) {
+	return rows, db.read.SelectContext(ctx, &rows, `SELECT * FROM folders WHERE expires < ?`, now.UTC())
+}
+
+// ForgetFolders forgets them.
+func (db *DB) ForgetFolders(ctx context.Context, errand int64) error {
+	result, err := db.exec(ctx, `DELETE FROM folders WHERE errand_id = ?`, errand)
+	return changed(result, err, "folders of errand", errand)
 }

@@ -1,6 +1,8 @@
 package service_test
 
 import (
+	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -111,4 +113,73 @@ func TestWhoCannotBeSavedIsNotErased(t *testing.T) {
 	assert.Equal(t, files, filesOf(t, path, 60*golddisk.MiB, 20*golddisk.MiB))
 	_, err = h.client.SaveOrder(ctx, api.Order{Name: "odd", SaveDays: 1, Capture: &api.NewCapture{Workstation: "desk-gold", Image: "garden-desk"}})
 	assert.ErrorContains(t, err, "erases nothing")
+}
+
+// Chosen folders of a saved disk are on the new system afterwards. Who lacks one is taken out before anything is erased.
+func TestPeoplesFoldersGoBack(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	disk := gold(t)
+	h.start(1, disk.Path, 0, "desk-gold")
+	h.capture("desk-gold", "garden-desk")
+	h.groups("herbarium")
+	path, files := desk(t, 100*golddisk.MiB)
+	h.start(2, path, 0, "herb-01", "herbarium")
+	h.start(3, blank(t, 100*golddisk.MiB), 0, "herb-02", "herbarium")
+	other := filepath.Join(t.TempDir(), "other")
+	require.NoError(t, golddisk.Blank(other, 100*golddisk.MiB))
+	require.NoError(t, golddisk.Partition(ctx, other, 512, "label: gpt\nstart=1M, size=50M, type=linux\n"))
+	h.start(4, other, 0, "herb-03", "herbarium")
+	in := api.Order{Name: "renewal", SaveDays: 14, Folders: []string{peoples(files)}, Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}}}}
+	saved, err := h.client.SaveOrder(ctx, in)
+	require.NoError(t, err)
+	assert.Equal(t, []order.Work{order.Save, order.Deliver, order.Folders}, saved.Order.Work)
+	run, err := h.client.RunOrder(ctx, "renewal")
+	require.NoError(t, err)
+	run = h.ended(run.ID)
+	require.Len(t, run.Parts, 3)
+	require.Len(t, run.Parts[0].LeftOut, 1, run.Reason)
+	assert.Equal(t, "herb-03", run.Parts[0].LeftOut[0].Workstation)
+	assert.Contains(t, run.Parts[0].LeftOut[0].Reason, "the disk has no folder "+peoples(files))
+	assert.Equal(t, order.Done, run.Parts[2].State, run.Parts[2].Reason)
+	did := map[string]string{}
+	for _, id := range run.Parts[2].Errands {
+		e, err := h.client.Errand(ctx, id)
+		require.NoError(t, err)
+		did[e.Workstation] = strings.Join(e.Result, "; ")
+	}
+	assert.Equal(t, "0 files and folders are back", did["herb-02"], "its disk was blank")
+	assert.Regexp(t, "^[1-9][0-9]* files and folders are back$", did["herb-01"])
+	receipts, err := h.client.Receipts(ctx, apiclient.List{})
+	require.NoError(t, err)
+	assert.Len(t, receipts.Items, 2)
+
+	table := tableOf(t, path)
+	root := table.Partitions[1]
+	now := filesOf(t, path, table.Start(root), table.Size(root)/4096*4096)
+	for name, digest := range files {
+		if strings.HasPrefix(name, peoples(files)+"/") {
+			assert.Equal(t, digest, now[name], name)
+		}
+	}
+	for says, wrong := range map[string]api.Order{
+		"say save_days and deliver": {Folders: []string{"home"}, Deliver: in.Deliver},
+		"workstations leave":        {SaveDays: 1, Folders: []string{"home"}, Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}, WhenDone: "restart"}}},
+		`"/home" is no folder`:      {SaveDays: 1, Folders: []string{"/home"}, Deliver: in.Deliver},
+		`"../etc" is no folder`:     {SaveDays: 1, Folders: []string{"../etc"}, Deliver: in.Deliver},
+	} {
+		wrong.Name = "odd"
+		_, err := h.client.SaveOrder(ctx, wrong)
+		assert.ErrorContains(t, err, says)
+	}
+}
+
+// peoples is a folder that a disk has.
+func peoples(files map[string]string) string {
+	for name := range files {
+		if folder, _, in := strings.Cut(name, "/"); in && folder != "lost+found" {
+			return folder
+		}
+	}
+	return ""
 }

@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"archive/tar"
 	"bytes"
 	"errors"
 	"fmt"
@@ -65,6 +66,23 @@ func (e *extVolume) WriteFile(name string, content io.Reader) error {
 	}
 	defer done()
 	return e.debugfs(append(e.folders(path.Dir(name)), append(e.cleared(name), fmt.Sprintf("write %s \"%s\"", file, path.Base(name)))...)...)
+}
+
+// Place is agent.Placer's.
+func (e *extVolume) Place(h *tar.Header, content io.Reader) error {
+	owner := answers.Change{Path: h.Name, Target: h.Linkname, UID: h.Uid, GID: h.Gid, Mode: fs.FileMode(h.Mode) & fs.ModePerm}
+	switch h.Typeflag {
+	case tar.TypeDir:
+		if _, err := fs.Stat(e.FS, h.Name); err == nil {
+			return nil
+		}
+		owner.Do = answers.Folder
+		return e.Change(owner)
+	case tar.TypeSymlink:
+		owner.Do = answers.Link
+		return e.Change(owner)
+	}
+	return e.WriteFile(h.Name, content)
 }
 
 // Change makes one change with debugfs.

@@ -16,10 +16,11 @@ const (
 	Check    Kind = "check"   // check the machine itself
 	Wipe     Kind = "wipe"    // make what is on a disk unreadable
 	Command  Kind = "command" // run a command of the engineer's own
+	Folders  Kind = "folders" // bring folders back that were saved before the disk was erased
 )
 
 // Kinds are all kinds.
-var Kinds = []Kind{Capture, Receive, Drivers, Payloads, Check, Wipe, Command}
+var Kinds = []Kind{Capture, Receive, Drivers, Payloads, Check, Wipe, Command, Folders}
 
 // State is how far an errand is.
 type State string

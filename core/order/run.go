@@ -12,6 +12,7 @@ const (
 	Save     Work = "save"     // capture disks before they are erased
 	Wipe     Work = "wipe"     // make what is on their disks unreadable
 	Deliver  Work = "deliver"  // bring a version to workstations
+	Folders  Work = "folders"  // bring folders back that were saved
 	Drivers  Work = "drivers"  // install drivers into systems
 	Payloads Work = "payloads" // bring payloads onto systems
 	Arrive   Work = "arrive"   // wait until what was delivered has started under its own name

@@ -1,9 +1,9 @@
 -- +goose Up
--- Errands run commands, too. SQLite cannot change a CHECK.
+-- Errands run commands and bring folders back, too. SQLite cannot change a CHECK.
 CREATE TABLE errands_new (
     id             INTEGER PRIMARY KEY,
     workstation_id INTEGER NOT NULL REFERENCES workstations (id),
-    kind           TEXT NOT NULL CHECK (kind IN ('capture', 'receive', 'drivers', 'payloads', 'check', 'wipe', 'command')),
+    kind           TEXT NOT NULL CHECK (kind IN ('capture', 'receive', 'drivers', 'payloads', 'check', 'wipe', 'command', 'folders')),
     state          TEXT NOT NULL CHECK (state IN ('waiting', 'running', 'done', 'failed', 'stopped')),
     image          TEXT NOT NULL,
     version        INTEGER NOT NULL,               -- a capture's result; 0 until then
@@ -13,7 +13,7 @@ CREATE TABLE errands_new (
     created        TIMESTAMP NOT NULL,
     ended          TIMESTAMP,
     options        TEXT NOT NULL DEFAULT '{}',     -- JSON: how to do it
-    result         TEXT NOT NULL DEFAULT '',       -- of drivers, payloads and commands: JSON
+    result         TEXT NOT NULL DEFAULT '',       -- of drivers, payloads, folders and commands: JSON
     not_before     TIMESTAMP,                      -- its workstation gets it then
     run_id         INTEGER REFERENCES runs (id),
     run_part       INTEGER,

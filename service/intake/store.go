@@ -115,7 +115,7 @@ func (k *Intake) Expire(ctx context.Context) {
 	if err == nil && len(over) > 0 {
 		_, err = k.prune(ctx, false, func(v records.Version) bool { return v.Expires.Valid && v.Expires.Time.Before(k.Now()) })
 	}
-	if err != nil && ctx.Err() == nil {
+	if err = errors.Join(err, k.expireFolders(ctx)); err != nil && ctx.Err() == nil {
 		k.Log.Error("disks that were saved and whose time is over could not be given up; they are when that is tried again", "error", err)
 	}
 }

@@ -29,6 +29,7 @@ type Upload struct {
 	image, note string
 	keepEqual   bool            // make a version although nothing has changed
 	days        int             // for which it is kept, of a disk that is to be erased
+	folders     bool            // some of it go back, and have to be handed in first
 	errand      *records.Errand // of a capture
 }
 
@@ -111,6 +112,9 @@ func (k *Intake) uploadedMap(upload string) string {
 func (k *Intake) Commit(ctx context.Context, u *Upload, text []byte) (v *records.Version, made bool, err error) {
 	man, err := image.ParseManifest(text)
 	if err != nil {
+		return nil, false, err
+	}
+	if err := k.mustHaveFolders(ctx, u); err != nil {
 		return nil, false, err
 	}
 	raw, err := os.ReadFile(k.uploadedMap(u.key))
@@ -245,7 +249,7 @@ func (k *Intake) OpenCapture(ctx context.Context, workstation, id int64) (*Uploa
 		return nil, err
 	}
 	how, err := records.OptionsOf[records.SaveOptions](e)
-	return &Upload{key: uploadOf(id), image: e.Image, note: e.Note, keepEqual: how.KeepEqual, days: how.Days, errand: e}, err
+	return &Upload{key: uploadOf(id), image: e.Image, note: e.Note, keepEqual: how.KeepEqual, days: how.Days, folders: len(how.Folders) > 0, errand: e}, err
 }
 
 // GiveUp forgets what was held for a capture. What it has stored stays for the next try.

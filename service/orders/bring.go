@@ -79,7 +79,20 @@ func (o *Orders) fillBring(ctx context.Context, e *records.Errand, out *api.ToEr
 	return err
 }
 
-// Brought ends an errand that has brought payloads.
+// Brought ends an errand that has brought payloads, or folders back.
 func (o *Orders) Brought(ctx context.Context, workstation, id int64, done api.Installed) error {
-	return o.installed(ctx, workstation, id, errand.Payloads, done)
+	e, err := o.Records.RunningErrand(ctx, workstation, id, errand.Payloads, errand.Folders)
+	if err != nil {
+		return err
+	}
+	if e.Kind == errand.Folders {
+		how, err := records.OptionsOf[foldersBack](e)
+		if err != nil {
+			return err
+		}
+		if err := o.Records.SetReturned(ctx, o.Now(), how.From); err != nil {
+			return err
+		}
+	}
+	return o.installed(ctx, workstation, id, e.Kind, done)
 }

@@ -47,6 +47,9 @@ func tasksOf(in api.Order) (all []task) {
 	}
 	if d := in.Deliver; d != nil {
 		all = append(all, task{order.Deliver, rights.Deliver, d.To, d.Where})
+		if len(in.Folders) > 0 {
+			all = append(all, task{order.Folders, rights.Deliver, d.To, d.Where})
+		}
 	}
 	if d := in.Drivers; d != nil {
 		all = append(all, task{order.Drivers, rights.Deliver, d.To, d.Where})
@@ -136,7 +139,7 @@ func (o *Orders) checkOrder(ctx context.Context, in api.Order) error {
 	if _, _, is := erases(in); in.SaveDays > 0 && !is {
 		return fault.Invalid.Errorf("the order erases nothing that could be saved first")
 	}
-	if err := errors.Join(checkCommands(in), checkBench(in)); err != nil {
+	if err := errors.Join(checkCommands(in), checkBench(in), checkFolders(in)); err != nil {
 		return err
 	}
 	return o.mayRun(ctx, in)

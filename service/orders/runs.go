@@ -321,8 +321,12 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 		c.To, c.Where = to, where
 		_, err = o.OrderCheck(deliver, c)
 	case order.Save:
-		disk, _, _ := erases(in)
-		err = o.OrderSave(rights.Needing(ctx, rights.Capture), disk, in.SaveDays, to, where)
+		err = o.OrderSave(rights.Needing(ctx, rights.Capture), in, to, where)
+	case order.Folders:
+		var some bool
+		if some, err = o.OrderFolders(deliver, in, to, where); err == nil && !some {
+			p.State, p.Ended, p.Reason = order.Done, p.Began, "no folders were saved"
+		}
 	case order.Wipe:
 		w := in.Wipe.NewWipe
 		w.Workstations = to
@@ -454,7 +458,7 @@ func (o *Orders) look(ctx context.Context, in api.Order, p *records.RunPart) err
 	}
 	_, runs := p.Work.Command()
 	switch {
-	case runs || p.Work == order.Check || p.Work == order.Save || p.Work == order.Wipe:
+	case runs || p.Work == order.Check || p.Work == order.Save || p.Work == order.Folders || p.Work == order.Wipe:
 		return o.lookAtEach(ctx, in, p)
 	case p.Work == order.Arrive:
 		return o.lookAtArrivals(ctx, p)

@@ -2,9 +2,12 @@ package orders
 
 import (
 	"context"
+	"io/fs"
 
 	"jugate/api"
 	"jugate/core/actor"
+	"jugate/core/errand"
+	"jugate/core/fault"
 	"jugate/core/rights"
 	"jugate/records"
 )
@@ -16,7 +19,8 @@ import (
 const whySaved = "saved before it was erased; nobody makes copies of it"
 
 // OrderSave has workstations capture their disks, to be kept for some days.
-func (o *Orders) OrderSave(ctx context.Context, disk string, days int, to []string, where string) error {
+func (o *Orders) OrderSave(ctx context.Context, in api.Order, to []string, where string) error {
+	disk, _, _ := erases(in)
 	targets, err := o.Fleet.Choose(ctx, to, where)
 	if err != nil {
 		return err
@@ -31,12 +35,12 @@ func (o *Orders) OrderSave(ctx context.Context, disk string, days int, to []stri
 		if err != nil {
 			return err
 		}
-		e, err := o.Records.AddCapture(ctx, o.Now(), w.ID, name, whySaved, records.SaveOptions{Days: days,
+		e, err := o.Records.AddCapture(ctx, o.Now(), w.ID, name, whySaved, records.SaveOptions{Days: in.SaveDays, Folders: in.Folders,
 			CaptureOptions: api.CaptureOptions{Disk: disk, Despite: whySaved, PastBadSectors: true, KeepPageFiles: false, CopyEncrypted: true, WhenDone: "stay"}})
 		if err != nil {
 			return err
 		}
-		o.Log.Info("a disk is saved before it is erased", "workstation", w.Label(), "image", name, "days", days, "errand", e.ID, "by", actor.From(ctx))
+		o.Log.Info("a disk is saved before it is erased", "workstation", w.Label(), "image", name, "days", in.SaveDays, "errand", e.ID, "by", actor.From(ctx))
 		o.Fleet.Ring(w.ID)
 		o.publishErrand(ctx, e.ID)
 	}
@@ -52,4 +56,75 @@ func erases(in api.Order) (disk string, t task, is bool) {
 		return d.Disk, task{to: d.To, where: d.Where}, true
 	}
 	return "", task{}, false
+}
+
+// checkFolders refuses folders that could not go back.
+func checkFolders(in api.Order) error {
+	if len(in.Folders) == 0 {
+		return nil
+	}
+	switch {
+	case in.SaveDays == 0 || in.Deliver == nil:
+		return fault.Invalid.Errorf("folders go back with a delivery, from a disk that is saved first: say save_days and deliver")
+	case leaves(in.Deliver.WhenDone):
+		return fault.Invalid.Errorf("after the delivery workstations leave (when_done), and folders could not go back; give when_done to a command, or leave it out")
+	}
+	for _, name := range in.Folders {
+		if !fs.ValidPath(name) || name == "." {
+			return fault.Invalid.Errorf("%q is no folder: write it without a slash in front, such as home or srv/photos", name)
+		}
+	}
+	return nil
+}
+
+// foldersBack is kept with an errand that brings folders back.
+type foldersBack struct {
+	From int64  `json:"from_errand"`
+	Disk string `json:"disk"`
+}
+
+// OrderFolders has workstations bring back what they have handed in last. It tells whether there was anything.
+func (o *Orders) OrderFolders(ctx context.Context, in api.Order, to []string, where string) (some bool, err error) {
+	targets, err := o.Fleet.Choose(ctx, to, where)
+	if err != nil {
+		return false, err
+	}
+	for _, w := range targets {
+		f, err := o.Records.FoldersAway(ctx, w.ID)
+		if err != nil {
+			return false, err
+		}
+		if f == nil {
+			continue
+		}
+		some = true
+		if _, err := o.addErrands(ctx, []records.Workstation{w}, errand.Folders, func(records.Workstation) any { return foldersBack{f.ErrandID, in.Deliver.Disk} }); err != nil {
+			return false, err
+		}
+	}
+	return some, nil
+}
+
+// fillFolders tells an agent which folders it brings back.
+func (o *Orders) fillFolders(ctx context.Context, e *records.Errand, out *api.ToErrand) error {
+	how, err := records.OptionsOf[foldersBack](e)
+	if err != nil {
+		return err
+	}
+	f, err := o.Records.FoldersOf(ctx, how.From)
+	if err != nil {
+		return err
+	}
+	out.Folders = &api.ToFolders{Digest: f.Digest, Bytes: f.Bytes, Disk: how.Disk}
+	return nil
+}
+
+// FoldersFor is the errand whose folders a workstation may fetch, which brings them back with another.
+func (o *Orders) FoldersFor(ctx context.Context, workstation, id int64) (from int64, err error) {
+	e, err := o.Records.RunningErrand(ctx, workstation, id, errand.Folders)
+	if err != nil {
+		return 0, err
+	}
+	how, err := records.OptionsOf[foldersBack](e)
+	return how.From, err
 }

@@ -56,10 +56,11 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 	out := &api.ToErrand{ID: e.ID, Kind: e.Kind, Image: e.Image}
 	if e.Kind == errand.Capture {
 		out.Capture = &api.ToCapture{IdentityFiles: o.IdentityFiles}
-		var err error
-		if out.Capture.CaptureOptions, err = records.OptionsOf[api.CaptureOptions](e); err != nil {
+		how, err := records.OptionsOf[records.SaveOptions](e)
+		if err != nil {
 			return nil, err
 		}
+		out.Capture.CaptureOptions, out.Capture.Folders = how.CaptureOptions, how.Folders
 		if out.Capture.Answered, err = o.Fleet.Answered(ctx, e.Image); err != nil {
 			return nil, err
 		}
@@ -84,6 +85,9 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 	}
 	if e.Kind == errand.Wipe {
 		return out, o.fillWipe(e, out)
+	}
+	if e.Kind == errand.Folders {
+		return out, o.fillFolders(ctx, e, out)
 	}
 	if e.Kind == errand.Command {
 		c, err := records.OptionsOf[api.Command](e)

@@ -109,6 +109,8 @@ func (s *Server) agentAPI(r chi.Router) {
 			s.admittedAgent(within(r))
 			r.Put("/errands/{id}/slabs/{digest}", s.uploads(2*slabstore.MaxSlab, s.putSlab))
 			r.Put("/errands/{id}/map", s.uploads(image.MaxMap, s.putMap))
+			r.Put("/errands/{id}/folders", s.putFolders)
+			r.Get("/errands/{id}/folders", s.getFolders)
 			r.Put("/errands/{id}/manifest", s.uploads(image.MaxManifest, s.putManifest))
 			r.Get("/errands/{id}/trial-bytes", s.getTrialBytes)
 			r.Get("/drivers/{id}/files/*", s.getDriverFile)
@@ -338,6 +340,35 @@ func (s *Server) putManifest(r *http.Request, u *intake.Upload, text []byte) (an
 	}
 	s.Orders.Captured(r.Context(), u.Errand())
 	return api.Committed{Image: v.Image, Version: v.Number, Digest: v.Digest}, nil
+}
+
+// putFolders keeps folders of a disk that is to be erased; they can be large.
+func (s *Server) putFolders(w http.ResponseWriter, r *http.Request) {
+	id, err := numberInPath(r)
+	if err == nil {
+		var u *intake.Upload
+		if u, err = s.Intake.OpenCapture(r.Context(), caller(r.Context()), id); err == nil {
+			err = s.Intake.PutFolders(r.Context(), u, r.Body)
+		}
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	w.WriteHeader(http.StatusNoContent)
+}
+
+// getFolders gives a workstation back what it has handed in.
+func (s *Server) getFolders(w http.ResponseWriter, r *http.Request) {
+	id, err := numberInPath(r)
+	var f *os.File
+	if err == nil {
+		var from int64
+		if from, err = s.Orders.FoldersFor(r.Context(), caller(r.Context()), id); err == nil {
+			f, err = s.Intake.OpenFolders(from)
+		}
+	}
+	s.serveFile(w, r, f, err)
 }
 
 // getDriverFile gives an agent a file of a driver package.

@@ -112,6 +112,7 @@ function Does({ order: k }: { order: KeptOrder }) {
     save: k.save_days ? `save what is on the disks, for ${k.save_days} days` : undefined,
     wipe: k.wipe_disks && `wipe the disks of ${k.wipe_disks.workstations.join(", ")}`,
     deliver: k.deliver && `deliver ${k.deliver.image} to ${to(k.deliver)}`,
+    folders: k.folders_back && `bring back ${k.folders_back.join(", ")}`,
     drivers: k.install_drivers && `install drivers on ${to(k.install_drivers)}`,
     payloads: k.bring_payloads && `bring ${k.bring_payloads.payloads.join(", ")} to ${to(k.bring_payloads)}`,
   };
