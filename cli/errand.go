@@ -24,6 +24,7 @@ func (a *app) errandCommand() *cobra.Command {
 			{title: "workstation", value: func(e api.Errand) string { return e.Workstation }},
 			{title: "kind", value: func(e api.Errand) string { return string(e.Kind) }},
 			{title: "image", value: func(e api.Errand) string { return e.Image }},
+			{title: "command", value: commandOf},
 			{title: "delivery", value: func(e api.Errand) string { return strings.TrimPrefix(fmt.Sprint(e.Delivery), "0") }, right: true},
 			{title: "state", value: func(e api.Errand) string { return string(e.State) }},
 			{title: "not before", value: func(e api.Errand) string {

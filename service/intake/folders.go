@@ -42,6 +42,14 @@ func (k *Intake) PutFolders(ctx context.Context, u *Upload, content io.Reader) e
 		return err
 	}
 	defer f.Drop()
+	w, err := k.Records.Workstation(ctx, u.errand.WorkstationID)
+	if err != nil {
+		return err
+	}
+	most := int64(roomEvery)
+	for _, size := range w.Disks() {
+		most += size
+	}
 	h := blake3.New()
 	kept := records.Folders{ErrandID: u.errand.ID, WorkstationID: u.errand.WorkstationID, Expires: k.until(u)}
 	for {
@@ -53,6 +61,9 @@ func (k *Intake) PutFolders(ctx context.Context, u *Upload, content io.Reader) e
 			break
 		} else if err != nil {
 			return fault.CutOff.Errorf("the folders were cut off")
+		}
+		if kept.Bytes > most {
+			return fault.TooLarge.Errorf("the folders have more bytes than the disks of %s", w.Label())
 		}
 	}
 	if err := f.Keep(); err != nil {

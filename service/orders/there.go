@@ -27,6 +27,9 @@ func (o *Orders) ThereFor(ctx context.Context, w records.Workstation) ([]string,
 
 // ForEverybody are those that anybody may run at a workstation, without signing in.
 func (o *Orders) ForEverybody(ctx context.Context, w records.Workstation) ([]string, error) {
+	if w.State.Unknown() {
+		return []string{}, nil
+	}
 	return o.there(ctx, w, isForEverybody)
 }
 

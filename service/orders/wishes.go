@@ -31,7 +31,7 @@ func (o *Orders) Wish(ctx context.Context, workstation int64, in api.Wish) (by a
 		if err != nil {
 			return by, err
 		}
-		if !(in.Kind == "receive" && slices.Contains(prepared, in.Image)) && !(in.Kind == "order" && slices.Contains(forAll, in.Name)) {
+		if w.State.Unknown() || !(in.Kind == "receive" && slices.Contains(prepared, in.Image)) && !(in.Kind == "order" && slices.Contains(forAll, in.Name)) {
 			return by, fault.Forbidden.Errorf("sign in first")
 		}
 		if in.Kind == "order" {
