@@ -71,11 +71,11 @@ func TestARepairBench(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, roster.Newcomer, w.State)
 
-	for _, released := range []string{"everybody", "reader"} { // who is released for it runs it, but nobody who has not signed in
+	for n, released := range []string{"everybody", "reader"} { // who is released for it runs it, but nobody who has not signed in
 		bench.Released = []string{released}
 		_, err = h.client.SaveOrder(ctx, bench)
 		require.NoError(t, err)
-		stranger, _, leave := h.stranger(8, blank(t, golddisk.MiB))
+		stranger, _, leave := h.stranger(8+n, blank(t, golddisk.MiB))
 		assert.ErrorContains(t, stranger.Wish(ctx, api.Wish{Kind: "order", Name: "repairs"}), "sign in first")
 		in, err = stranger.SignIn(ctx, api.Typed{Name: "tomas", Password: password})
 		require.NoError(t, err)
