@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
+	"jugate/demo/golddisk"
 	"jugate/lab"
 )
 
@@ -143,6 +144,31 @@ func TestMediaReachTheAgentWithoutNetworkBoot(t *testing.T) {
 	var w api.Workstation
 	r.jugate(&w, "workstation", "show", "00:00:5e:00:53:31")
 	assert.True(t, w.Inventory.SecureBoot)
+
+	t.Log("# where nobody gives addresses, a disk is captured onto a second one, and handed in later")
+	lone := filepath.Join(t.TempDir(), "lone.img")
+	r.jugate(nil, "environment", "media", "--into", lone, "--service", "https://192.0.2.1:7460")
+	gold, err := golddisk.Build(r.ctx, golddisk.Spec{Path: filepath.Join(t.TempDir(), "field"), Size: 96 * mib, Data: 20 * mib})
+	require.NoError(t, err)
+	shelf := filepath.Join(t.TempDir(), "shelf")
+	require.NoError(t, golddisk.BuildVolume(r.ctx, golddisk.VolumeSpec{Path: shelf, Size: 200 * mib, Mkfs: []string{"mkfs.ext4", "-q", "-F", "-L", "SHELF"}}))
+	field := r.on(lab.MachineOptions{Name: "field-01", Address: "00:00:5e:00:53:32", Firmware: lab.UEFI, Disk: gold.Path, Media: lone,
+		Extra: []string{"-drive", "file=" + shelf + ",format=raw,if=none,id=shelf", "-device", "virtio-blk-pci,drive=shelf,serial=SHELF-1"}})
+	r.expect(field, slow, "no network card has an address")
+	r.again(field, func() {
+		require.NoError(t, field.Press("c", "1", "ret"))
+		require.NoError(t, field.Press("1", "ret"))
+		require.NoError(t, field.Press(keys("field-desk")...))
+	}, "capturing field-desk onto", "esc")
+	r.expect(field, slow, "page: Captured into field-desk-field-01.jugate on ")
+	r.shot(field, "captured-away")
+	require.NoError(t, field.Off())
+	packed := filepath.Join(t.TempDir(), "field-desk.jugate")
+	out, err := exec.CommandContext(r.ctx, "debugfs", "-R", "dump /field-desk-field-01.jugate "+packed, shelf).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	r.jugate(nil, "image", "import", packed, "--as", "field-desk")
+	r.jugate(nil, "image", "verify", "field-desk@1")
+	r.done("captured without a network, and handed in")
 }
 
 func TestBesideAnotherServer(t *testing.T) {

@@ -102,7 +102,14 @@ func run(ctx context.Context) error {
 		}
 	}
 	settled(bell)
-	card, network, err := connect(ctx, screen, set, loaded)
+	p := &person{screen: screen, modules: loaded}
+	if p.inventory, err = (agent.Hardware{}).Inventory(); err != nil {
+		return err
+	}
+	if screen.tty != nil {
+		go p.listen(ctx, screen.tty)
+	}
+	card, network, err := connect(ctx, screen, set, loaded, p)
 	if err != nil {
 		return err
 	}
@@ -122,13 +129,13 @@ func run(ctx context.Context) error {
 	})
 	wish, signIn := parseWish(set.Wish)
 	options := agent.Options{Show: screen.show, Log: slog.Default(), Ticket: cmp.Or(set.Ticket, set.Key), Boot: bootID(), Wish: wish, Certificate: certificate}
-	p := &person{screen: screen, inventory: inventory, network: network, modules: loaded}
 	if screen.tty != nil {
 		options.Ask, options.Keyboard = p.question, p.layoutSet
 	}
 	a := agent.New(client, machine, options)
-	if p.agent = a; screen.tty != nil {
-		go p.listen(ctx, screen.tty, signIn)
+	p.connected(a, inventory, network)
+	if screen.tty != nil && signIn {
+		p.press(ctx, 's')
 	}
 	if set.Shell {
 		go shells("/dev/tty2")
@@ -189,8 +196,9 @@ func settled(bell <-chan struct{}) {
 // connect brings the machine onto the network, and tries until it succeeds. It returns the
 // card to work with, which is the one that the loader came by or else the first that has
 // an address, and a line of text for each card.
-func connect(ctx context.Context, screen *terminal, set Settings, loaded *modules) (card, []string, error) {
+func connect(ctx context.Context, screen *terminal, set Settings, loaded *modules, p *person) (card, []string, error) {
 	for {
+		p.undisturbed(ctx)
 		screen.show(agent.Status{Text: "looking for the network"})
 		cards, err := findCards()
 		if err != nil {

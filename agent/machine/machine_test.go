@@ -128,14 +128,18 @@ func TestTheScreenFitsAndSaysWhatMatters(t *testing.T) {
 }
 
 func TestKeysOpenPages(t *testing.T) {
-	p := &person{screen: &terminal{}, inventory: api.Inventory{Maker: "Alder Works", Model: "A310", Firmware: "UEFI", SecureBoot: true,
+	p := &person{screen: &terminal{}, agent: agent.New(nil, nil, agent.Options{}), inventory: api.Inventory{Maker: "Alder Works", Model: "A310", Firmware: "UEFI", SecureBoot: true,
 		Disks: []api.Disk{{Model: "Plate", Serial: "P-1", Size: 500e9, Health: "3 sectors wait to be replaced"}}}}
 	enter := func(keys string) page {
-		p.listen(context.Background(), strings.NewReader(keys), false)
+		p.listen(context.Background(), strings.NewReader(keys))
 		return p.screen.view.page
 	}
 	assert.Contains(t, strings.Join(enter("h").lines, "\n"), "500 GB Plate, serial number P-1, health: 3 sectors wait")
 	assert.Contains(t, strings.Join(enter("H").lines, "\n"), "Secure Boot on")
+	connected := p.agent
+	p.agent = nil
+	assert.Contains(t, enter("s").title, "There is no service yet", "where no network is")
+	p.connected(connected, p.inventory, nil)
 	assert.Empty(t, enter("h ").title, "another key goes back")
 	assert.Empty(t, enter("r").title, "not before signing in")
 	p.signedIn, p.images = true, []string{"garden-desk"}
@@ -154,9 +158,9 @@ func TestKeysOpenPages(t *testing.T) {
 }
 
 func TestTheKeyboardIsThatOfTheAnswersOrOfWhoeverStandsHere(t *testing.T) {
-	p := &person{screen: &terminal{}}
+	p := &person{screen: &terminal{}, agent: agent.New(nil, nil, agent.Options{})}
 	enter := func(keys string) string {
-		p.listen(t.Context(), strings.NewReader(keys), false)
+		p.listen(t.Context(), strings.NewReader(keys))
 		return strings.Join(p.screen.view.page.lines, "\n")
 	}
 	assert.Contains(t, enter("k"), "those of the keyboard us", "the kernel begins so")
@@ -183,8 +187,10 @@ func TestTheKeyboardIsThatOfTheAnswersOrOfWhoeverStandsHere(t *testing.T) {
 			}
 		}
 	}
-	for _, signedIn := range []bool{false, true} {
-		p.signedIn, p.typing = signedIn, nil
+	for n, signedIn := range []bool{false, true, false} {
+		if p.signedIn, p.typing = signedIn, nil; n == 2 {
+			p.agent = nil // there is no network
+		}
 		v := view{keys: p.keys()}
 		for _, columns := range []int{40, 50, 64, 80} { // 640, 800, 1024 and 1280 points
 			var foot strings.Builder
@@ -202,10 +208,10 @@ func TestTheKeyboardIsThatOfTheAnswersOrOfWhoeverStandsHere(t *testing.T) {
 
 // A question of the agent stays until it is answered, also while somebody tries other keys.
 func TestAQuestionIsAnsweredAtTheScreen(t *testing.T) {
-	p := &person{screen: &terminal{}}
+	p := &person{screen: &terminal{}, agent: agent.New(nil, nil, agent.Options{})}
 	in, keys := io.Pipe()
 	defer keys.Close()
-	go p.listen(t.Context(), in, false)
+	go p.listen(t.Context(), in)
 	put := make(chan string)
 	go func() {
 		for _, wrong := range []string{"", "it was empty"} {

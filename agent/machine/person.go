@@ -24,14 +24,15 @@ import (
 type person struct {
 	mu        sync.Mutex // held while a key is taken, and while a question is put up
 	screen    *terminal
-	agent     *agent.Agent
+	agent     *agent.Agent // nil until there is a network
 	inventory api.Inventory
 	network   []string
 	modules   *modules
 	images    []string // that may be received, after signing in
 	orders    []string // that may be run, after signing in
 	signedIn  bool
-	bench     bool // nobody has admitted this machine
+	bench     bool                                   // nobody has admitted this machine
+	busy      bool                                   // a disk is being captured onto another
 	typing    func(ctx context.Context, text string) // takes the line that is typed; nil when none is
 	typed     string
 	hidden    bool   // it is a secret
@@ -57,6 +58,8 @@ func (p *person) keys() string {
 		return "Enter: go on   Esc: begin again"
 	case p.typing != nil:
 		return "Enter: go on   Esc: back"
+	case p.agent == nil:
+		return "C capture onto another disk   H hardware   N network   D drivers   K keyboard"
 	case p.signedIn && len(p.orders) > 0:
 		return "O order R receive C capture I inspect A admit H hardware D drivers K keyboard"
 	case p.signedIn:
@@ -66,16 +69,13 @@ func (p *person) keys() string {
 	}
 }
 
-// listen takes keys until the terminal ends. signIn opens that page first.
-func (p *person) listen(ctx context.Context, keys io.Reader, signIn bool) {
+// listen takes keys until the terminal ends.
+func (p *person) listen(ctx context.Context, keys io.Reader) {
 	p.mu.Lock()
 	if !p.must { // a question may be there already
 		p.show(page{})
 	}
 	p.mu.Unlock()
-	if signIn {
-		p.press(ctx, 's')
-	}
 	buf := make([]byte, 64)
 	for {
 		n, err := keys.Read(buf)
@@ -100,6 +100,10 @@ func (p *person) press(ctx context.Context, k byte) {
 	}
 	switch k | 0x20 {
 	case 's':
+		if p.agent == nil {
+			p.say("There is no service yet that anybody could sign in at: no network card has an address.")
+			return
+		}
 		p.ask("Sign in", []string{"By your name and password, or by the code that an engineer has made for this room.", p.typedAs()}, "name or code:", p.nameOrCode)
 	case 'h':
 		p.show(page{title: "Hardware", lines: hardware(p.inventory)})
@@ -110,8 +114,11 @@ func (p *person) press(ctx context.Context, k byte) {
 	case 'k':
 		p.keyboard("")
 	case 'r', 'c', 'i', 'a', 'o':
-		if p.signedIn {
+		switch {
+		case p.signedIn:
 			p.order(k | 0x20)
+		case p.agent == nil && k|0x20 == 'c':
+			p.captureAway(ctx)
 		}
 	default:
 		p.show(page{})
@@ -154,9 +161,11 @@ func (p *person) question(ctx context.Context, q answers.Question, wrong string)
 func (p *person) drivers(ctx context.Context) {
 	p.say("Looking for drivers on sticks, and in the service's library …")
 	lines := p.modules.fromSticks()
-	more, err := p.modules.fromService(ctx, p.agent)
-	if lines = append(lines, more...); err != nil {
-		lines = append(lines, "the service's library: "+err.Error())
+	if p.agent != nil {
+		more, err := p.modules.fromService(ctx, p.agent)
+		if lines = append(lines, more...); err != nil {
+			lines = append(lines, "the service's library: "+err.Error())
+		}
 	}
 	p.show(page{title: "Drivers", lines: append(report(lines, findSilent("/sys")), "", "Esc: back")})
 	for _, l := range lines {
@@ -192,7 +201,17 @@ func (p *person) order(k byte) {
 
 // choose has one of several names chosen by its number, and orders what that means.
 func (p *person) choose(title, what string, lines, names []string, wish func(name string) api.Wish) {
-	lines = append(lines, "")
+	p.pick(title, what, append(lines, ""), names, func(ctx context.Context, i int) {
+		if w := wish(names[i]); p.bench {
+			p.job(w)
+		} else {
+			p.wish(ctx, w)
+		}
+	})
+}
+
+// pick has one of several chosen by its number.
+func (p *person) pick(title, what string, lines, names []string, chosen func(ctx context.Context, i int)) {
 	for i, name := range names {
 		lines = append(lines, fmt.Sprintf("%d  %s", i+1, name))
 	}
@@ -202,11 +221,7 @@ func (p *person) choose(title, what string, lines, names []string, wish func(nam
 			p.say("There is no %s %q in the list.", what, text)
 			return
 		}
-		if w := wish(names[n-1]); p.bench {
-			p.job(w)
-		} else {
-			p.wish(ctx, w)
-		}
+		chosen(ctx, n-1)
 	})
 }
 
