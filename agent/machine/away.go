@@ -25,6 +25,13 @@ func (p *person) connected(a *agent.Agent, inventory api.Inventory, network []st
 	}
 }
 
+// explained keeps what there is to say of the network, for its page.
+func (p *person) explained(lines []string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.network = lines
+}
+
 // undisturbed waits until no disk is being captured onto another.
 func (p *person) undisturbed(ctx context.Context) {
 	for {

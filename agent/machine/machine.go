@@ -207,6 +207,7 @@ func connect(ctx context.Context, screen *terminal, set Settings, loaded *module
 		cards = up(ctx, cards, set.Network)
 		lines := explain(cards, findSilent("/sys"))
 		screen.change(func(v *view) { v.network = lines })
+		p.explained(lines)
 		for _, l := range lines {
 			screen.log("network: " + l)
 		}
