@@ -3,6 +3,7 @@ package service_test
 import (
 	"context"
 	"log/slog"
+	"strings"
 	"sync"
 	"testing"
 
@@ -25,17 +26,21 @@ func (h *house) stranger(n int, disk string) (a *agent.Agent, address string, st
 	shelled(w, map[string]string{"true": "fine\n"})
 	nobody, err := apiclient.ForAgent(h.url, h.service.Authority())
 	require.NoError(h.t, err)
-	a = agent.New(nobody, w, agent.Options{Boot: "one", Log: slog.New(slog.NewTextHandler(h.agents, nil))})
+	in := make(chan struct{})
+	came := sync.OnceFunc(func() { close(in) })
+	show := func(s agent.Status) {
+		if strings.HasPrefix(s.Text, "new here") {
+			came()
+		}
+	}
+	a = agent.New(nobody, w, agent.Options{Boot: "one", Show: show, Log: slog.New(slog.NewTextHandler(h.agents, nil))})
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
 	done.Go(func() { a.Run(ctx) })
 	stop = sync.OnceFunc(func() { cancel(); done.Wait() })
 	h.t.Cleanup(stop)
 	address = w.Addresses[0].String()
-	h.eventually(func() bool {
-		w, err := h.client.Workstation(h.t.Context(), address)
-		return err == nil && w.Online && w.State == roster.Newcomer
-	})
+	<-in
 	return a, address, stop
 }
 
