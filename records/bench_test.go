@@ -19,7 +19,7 @@ func TestWhoWasAtABenchGoes(t *testing.T) {
 	ctx := t.Context()
 	w := newcomer(t, db, 1)
 	require.NoError(t, db.Visit(ctx, w.ID, "4711"))
-	e, err := db.AddErrand(ctx, noon, w.ID, errand.Check, api.CheckOptions{Health: true}, "wren")
+	e, err := db.AddErrand(ctx, noon, records.Asked{Workstation: w.ID, Kind: errand.Check, Options: api.CheckOptions{Health: true}}, "wren")
 	require.NoError(t, err)
 	assert.Equal(t, addr(1).String(), e.Workstation, "it has no name")
 	state := func() (roster.State, string) {
@@ -56,4 +56,22 @@ func TestWhoWasAtABenchGoes(t *testing.T) {
 	is, job = state()
 	assert.Equal(t, []any{roster.Admitted, ""}, []any{is, job})
 	assert.Error(t, db.Visit(ctx, w.ID, "4713"), "it is no newcomer")
+}
+
+// Several are asked, or none: a service that is killed in between leaves nobody out.
+func TestAllAreAskedOrNone(t *testing.T) {
+	db, _ := open(t)
+	ctx := t.Context()
+	w := newcomer(t, db, 1)
+	ask := func(id int64) records.Asked {
+		return records.Asked{Workstation: id, Kind: errand.Check, Options: api.CheckOptions{Health: true}}
+	}
+	_, err := db.AddErrands(ctx, noon, []records.Asked{ask(w.ID), ask(w.ID + 100)}, "wren")
+	require.Error(t, err, "there is no such workstation")
+	_, total, err := db.Errands(ctx, records.ErrandFilter{}, records.Page{})
+	require.NoError(t, err)
+	assert.Zero(t, total)
+	all, err := db.AddErrands(ctx, noon, []records.Asked{ask(w.ID), ask(w.ID)}, "wren")
+	require.NoError(t, err)
+	assert.Len(t, all, 2)
 }

@@ -2,11 +2,9 @@ package records
 
 import (
 	"context"
-	"time"
 
 	"jugate/api"
 	"jugate/core/driver"
-	"jugate/core/errand"
 )
 
 // DriverSets are all sets, by name.
@@ -44,11 +42,6 @@ func (db *DB) SaveDriverSet(ctx context.Context, s driver.Set) error {
 func (db *DB) RemoveDriverSet(ctx context.Context, name string) error {
 	result, err := db.exec(ctx, `DELETE FROM driver_sets WHERE name = ?`, name)
 	return changed(result, err, "driver set", name)
-}
-
-// AddDriverErrand asks a workstation to install drivers into the system on its disk.
-func (db *DB) AddDriverErrand(ctx context.Context, now time.Time, workstation int64, options InstallOptions) (*Errand, error) {
-	return db.AddErrand(ctx, now, workstation, errand.Drivers, options, "")
 }
 
 // SetErrandResult notes what came of an errand that installs drivers or brings payloads.

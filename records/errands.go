@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"jugate/api"
 	"jugate/core/errand"
 
 	"jugate/core/fault"
@@ -41,20 +42,57 @@ const errandFrom = `errands e JOIN workstations w ON w.id = e.workstation_id`
 
 const errandSelect = `SELECT ` + errandColumns + ` FROM ` + errandFrom + ` `
 
-// AddCapture asks a workstation to capture its disk as the next version of an
-// image. Options are api.CaptureOptions or, of a disk that is to be erased, SaveOptions.
-func (db *DB) AddCapture(ctx context.Context, now time.Time, workstation int64, image, note string, options any) (*Errand, error) {
+// Asked is what one workstation is asked for.
+type Asked struct {
+	Workstation int64
+	Kind        errand.Kind
+	Image, Note string // of a capture
+	Options     any    // how to do it
+}
+
+// AddErrand asks one workstation.
+func (db *DB) AddErrand(ctx context.Context, now time.Time, ask Asked, by string) (*Errand, error) {
+	all, err := db.AddErrands(ctx, now, []Asked{ask}, by)
+	if err != nil {
+		return nil, err
+	}
+	return &all[0], nil
+}
+
+// AddErrands asks several, all or none: whoever comes after a service that was killed knows that nobody was left out.
+func (db *DB) AddErrands(ctx context.Context, now time.Time, asked []Asked, by string) ([]Errand, error) {
 	run, number := part(ctx)
-	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options, run_id, run_part) VALUES (?, 'capture', 'waiting', ?, 0, ?, ?, ?, ?, ?)`,
-		workstation, image, note, now.UTC(), encode(options), run, number)
+	ids := make([]int64, len(asked))
+	err := db.change(ctx, func(tx *sqlx.Tx) error {
+		for i, a := range asked {
+			result, err := tx.ExecContext(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options, run_id, run_part, ordered_by) VALUES (?, ?, 'waiting', ?, 0, ?, ?, ?, ?, ?, ?)`,
+				a.Workstation, a.Kind, a.Image, a.Note, now.UTC(), encode(a.Options), run, number, by)
+			if err != nil {
+				return err
+			}
+			if ids[i], err = result.LastInsertId(); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	if err != nil {
 		return nil, err
 	}
-	id, err := result.LastInsertId()
-	if err != nil {
-		return nil, err
+	out := make([]Errand, len(ids))
+	for i, id := range ids {
+		e, err := db.Errand(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		out[i] = *e
 	}
-	return db.Errand(ctx, id)
+	return out, nil
+}
+
+// AddCapture asks a workstation to capture its disk as the next version of an image.
+func (db *DB) AddCapture(ctx context.Context, now time.Time, workstation int64, image, note string, options api.CaptureOptions) (*Errand, error) {
+	return db.AddErrand(ctx, now, Asked{Workstation: workstation, Kind: errand.Capture, Image: image, Note: note, Options: options}, "")
 }
 
 // Errand returns the errand with that number.

@@ -8,7 +8,6 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	checks "jugate/core/check"
-	"jugate/core/errand"
 )
 
 // MachineCheck is what checks of a machine have found out.
@@ -36,21 +35,6 @@ func (c *MachineCheck) Findings() ([]checks.Judgement, error) {
 // Result is what was found out.
 func (c *MachineCheck) Result() (checks.Result, error) {
 	return decode[checks.Result](fmt.Sprintf("the result of check %d", c.ID), c.ResultJS)
-}
-
-// AddErrand asks a workstation for something that its options say.
-func (db *DB) AddErrand(ctx context.Context, now time.Time, workstation int64, kind errand.Kind, options any, by string) (*Errand, error) {
-	run, number := part(ctx)
-	result, err := db.exec(ctx, `INSERT INTO errands (workstation_id, kind, state, image, version, note, created, options, run_id, run_part, ordered_by) VALUES (?, ?, 'waiting', '', 0, '', ?, ?, ?, ?, ?)`,
-		workstation, kind, now.UTC(), encode(options), run, number, by)
-	if err != nil {
-		return nil, err
-	}
-	id, err := result.LastInsertId()
-	if err != nil {
-		return nil, err
-	}
-	return db.Errand(ctx, id)
 }
 
 // AddMachineCheck keeps what came of an errand that checks, and ends that, both or neither.

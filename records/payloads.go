@@ -6,7 +6,6 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"jugate/core/errand"
 	"jugate/core/fault"
 )
 
@@ -83,9 +82,4 @@ type BringOptions struct {
 	Payloads []string `json:"payloads"`
 	Install  bool     `json:"install"`
 	Disk     string   `json:"disk"`
-}
-
-// AddPayloadErrand asks a workstation to bring payloads onto the system on its disk.
-func (db *DB) AddPayloadErrand(ctx context.Context, now time.Time, workstation int64, options BringOptions) (*Errand, error) {
-	return db.AddErrand(ctx, now, workstation, errand.Payloads, options, "")
 }

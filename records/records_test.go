@@ -261,7 +261,7 @@ func TestDriverSetsAndErrands(t *testing.T) {
 	holds, unfinished := w.Holds()
 	assert.Empty(t, holds.Image)
 	assert.False(t, unfinished)
-	e, err := db.AddDriverErrand(ctx, noon, w.ID, records.InstallOptions{Image: "garden-desk@1"})
+	e, err := db.AddErrand(ctx, noon, records.Asked{Workstation: w.ID, Kind: errand.Drivers, Options: records.InstallOptions{Image: "garden-desk@1"}}, "")
 	require.NoError(t, err)
 	assert.Equal(t, errand.Drivers, e.Kind)
 	started, err := db.StartErrand(ctx, noon, w.ID)

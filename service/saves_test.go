@@ -183,3 +183,32 @@ func peoples(files map[string]string) string {
 	}
 	return ""
 }
+
+// Whoever comes into the group once others are saved is not erased: nobody has saved its disk.
+func TestWhoCameLaterIsNotErased(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	h.start(1, gold(t).Path, 0, "desk-gold")
+	h.capture("desk-gold", "garden-desk")
+	h.groups("herbarium")
+	path, _ := desk(t, 100*golddisk.MiB)
+	h.start(2, path, 0, "herb-01", "herbarium")()
+	later, files := desk(t, 100*golddisk.MiB)
+	h.start(3, later, 0, "herb-02")
+	_, err := h.client.SaveOrder(ctx, api.Order{Name: "renewal", SaveDays: 14, Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}}}})
+	require.NoError(t, err)
+	run, err := h.client.RunOrder(ctx, "renewal")
+	require.NoError(t, err)
+	_, err = h.client.Include(ctx, "herbarium", api.GroupMembers{Workstations: []string{"herb-02"}})
+	require.NoError(t, err)
+	h.start(2, path, 0, "")
+	run = h.ended(run.ID)
+	assert.Equal(t, order.Done, run.State, run.Reason)
+	receipts, err := h.client.Receipts(ctx, apiclient.List{})
+	require.NoError(t, err)
+	require.Len(t, receipts.Items, 1)
+	assert.Equal(t, "herb-01", receipts.Items[0].Workstation)
+	assert.Equal(t, files, filesOf(t, later, 60*golddisk.MiB, 20*golddisk.MiB))
+	_, err = h.client.SaveOrder(ctx, api.Order{Name: "odd", SaveDays: 1, OnlyIf: map[string]string{"save": "true"}, Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}}}})
+	assert.ErrorContains(t, err, "or none")
+}

@@ -28,18 +28,8 @@ func (o *Orders) InstallPayloads(ctx context.Context, in api.InstallPayloads) ([
 			return nil, err
 		}
 	}
-	out := []api.Errand{}
-	for _, w := range targets {
-		e, err := o.Records.AddPayloadErrand(ctx, o.Now(), w.ID, records.BringOptions{Payloads: in.Payloads, Install: in.Install, Disk: in.Disk})
-		if err != nil {
-			return nil, err
-		}
-		o.Log.Info("payloads ordered", "workstation", w.Name, "payloads", in.Payloads, "errand", e.ID)
-		o.Fleet.Ring(w.ID)
-		o.publishErrand(ctx, e.ID)
-		out = append(out, o.errandOf(*e))
-	}
-	return out, nil
+	options := records.BringOptions{Payloads: in.Payloads, Install: in.Install, Disk: in.Disk}
+	return o.addErrands(ctx, targets, errand.Payloads, func(records.Workstation) any { return options })
 }
 
 // hasSystem refuses a workstation of whose disk nobody knows that there is a system on it.

@@ -44,18 +44,26 @@ func checkable(in api.CheckOptions) error {
 
 func asked(how string) bool { return how != "" && how != "none" }
 
-// addErrands asks workstations for something, each with options of its own.
+// addErrands asks workstations for something, each with options of its own: all of them, or none.
 func (o *Orders) addErrands(ctx context.Context, targets []records.Workstation, kind errand.Kind, options func(w records.Workstation) any) ([]api.Errand, error) {
+	asked := each(targets, func(w records.Workstation) records.Asked {
+		return records.Asked{Workstation: w.ID, Kind: kind, Options: options(w)}
+	})
+	return o.ask(ctx, asked)
+}
+
+// ask asks workstations: all of them, or none.
+func (o *Orders) ask(ctx context.Context, asked []records.Asked) ([]api.Errand, error) {
+	added, err := o.Records.AddErrands(ctx, o.Now(), asked, actor.From(ctx).String())
+	if err != nil {
+		return nil, err
+	}
 	out := []api.Errand{}
-	for _, w := range targets {
-		e, err := o.Records.AddErrand(ctx, o.Now(), w.ID, kind, options(w), actor.From(ctx).String())
-		if err != nil {
-			return nil, err
-		}
-		o.Log.Info("errand ordered", "kind", kind, "workstation", w.Label(), "errand", e.ID, "by", actor.From(ctx))
-		o.Fleet.Ring(w.ID)
+	for _, e := range added {
+		o.Log.Info("errand ordered", "kind", e.Kind, "workstation", e.Workstation, "image", e.Image, "errand", e.ID, "by", actor.From(ctx))
+		o.Fleet.Ring(e.WorkstationID)
 		o.publishErrand(ctx, e.ID)
-		out = append(out, o.errandOf(*e))
+		out = append(out, o.errandOf(e))
 	}
 	return out, nil
 }

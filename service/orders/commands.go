@@ -81,6 +81,9 @@ func checkCommands(in api.Order) error {
 		if !parts[name] && !names[strings.ToLower(name)] {
 			return fault.Invalid.Errorf("only_if has a condition for %s, which is no part of the order", name)
 		}
+		if name == string(order.Save) {
+			return fault.Invalid.Errorf("an order saves every disk that it erases, or none: only_if cannot leave some out")
+		}
 		if err := sound(condition); err != nil {
 			return fmt.Errorf("only_if of %s: %w", name, err)
 		}

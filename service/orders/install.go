@@ -23,7 +23,7 @@ func (o *Orders) InstallDrivers(ctx context.Context, in api.InstallDrivers) ([]a
 	if err != nil {
 		return nil, err
 	}
-	var options []records.InstallOptions
+	var asked []records.Asked
 	for _, w := range targets {
 		if err := hasSystem(w); err != nil {
 			return nil, err
@@ -37,20 +37,9 @@ func (o *Orders) InstallDrivers(ctx context.Context, in api.InstallDrivers) ([]a
 		if install == nil {
 			return nil, fault.Conflict.Errorf("there is nothing to install on %s (%s): either %s drives all of its devices, or no package of the library drives the rest", w.Label(), w.MakerAndModel(), want.Image)
 		}
-		options = append(options, want)
+		asked = append(asked, records.Asked{Workstation: w.ID, Kind: errand.Drivers, Options: want})
 	}
-	out := []api.Errand{}
-	for i, w := range targets {
-		e, err := o.Records.AddDriverErrand(ctx, o.Now(), w.ID, options[i])
-		if err != nil {
-			return nil, err
-		}
-		o.Log.Info("drivers ordered", "workstation", w.Name, "errand", e.ID)
-		o.Fleet.Ring(w.ID)
-		o.publishErrand(ctx, e.ID)
-		out = append(out, o.errandOf(*e))
-	}
-	return out, nil
+	return o.ask(ctx, asked)
 }
 
 // installOf is what is installed into the system of a workstation after a delivery's copy.

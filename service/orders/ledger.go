@@ -86,7 +86,7 @@ func (l ledger) checkWhoWasAside(ctx context.Context, d *records.Delivery, r str
 	open, _, err := l.Records.Errands(ctx, records.ErrandFilter{WorkstationID: r.ID, Open: true}, records.Page{})
 	if err == nil && !slices.ContainsFunc(open, func(e records.Errand) bool { return e.Kind == errand.Check }) {
 		options := api.CheckOptions{Surface: "sample", Health: true, Network: true, WhenDone: d.WhenDone}
-		_, err = l.Records.AddErrand(ctx, l.Now(), r.ID, errand.Check, options, fmt.Sprintf("delivery %d, which set it aside: %s", d.ID, r.End.Aside))
+		_, err = l.Records.AddErrand(ctx, l.Now(), records.Asked{Workstation: r.ID, Kind: errand.Check, Options: options}, fmt.Sprintf("delivery %d, which set it aside: %s", d.ID, r.End.Aside))
 	}
 	if err != nil {
 		l.Log.Error("a workstation that was set aside could not be asked to check itself", "workstation", r.Name, "delivery", d.ID, "error", err)

@@ -387,8 +387,17 @@ func (o *Orders) targetsOf(ctx context.Context, row *records.Run, in api.Order, 
 		only = nil
 	}
 	out, err := o.takenOut(ctx, row.ID)
-	if err != nil || only == nil && len(out) == 0 && condition == "" || t.work == order.Arrive {
-		return t.to, t.where, err
+	if err != nil {
+		return nil, "", err
+	}
+	var saved map[int64]bool
+	if t.work == order.Wipe || t.work == order.Deliver {
+		if saved, err = o.mustBeSaved(ctx, row, in); err != nil {
+			return nil, "", err
+		}
+	}
+	if saved == nil && only == nil && len(out) == 0 && condition == "" || t.work == order.Arrive {
+		return t.to, t.where, nil
 	}
 	var among []records.Workstation
 	if only == nil {
@@ -403,7 +412,7 @@ func (o *Orders) targetsOf(ctx context.Context, row *records.Run, in api.Order, 
 	}
 	left, unfit := 0, 0
 	for _, w := range among {
-		if out[w.ID] {
+		if out[w.ID] || saved != nil && !saved[w.ID] {
 			continue
 		}
 		if means, err := o.meant(ctx, in, t, w); err != nil {

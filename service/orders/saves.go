@@ -5,9 +5,9 @@ import (
 	"io/fs"
 
 	"jugate/api"
-	"jugate/core/actor"
 	"jugate/core/errand"
 	"jugate/core/fault"
+	"jugate/core/order"
 	"jugate/core/rights"
 	"jugate/records"
 )
@@ -30,21 +30,55 @@ func (o *Orders) OrderSave(ctx context.Context, in api.Order, to []string, where
 			return err
 		}
 	}
+	options := records.SaveOptions{Days: in.SaveDays, Folders: in.Folders, CaptureOptions: api.CaptureOptions{Disk: disk, Despite: whySaved, PastBadSectors: true, CopyEncrypted: true, WhenDone: "stay"}}
+	var asked []records.Asked
 	for _, w := range targets {
 		name, err := o.Records.SavedImage(ctx, w)
 		if err != nil {
 			return err
 		}
-		e, err := o.Records.AddCapture(ctx, o.Now(), w.ID, name, whySaved, records.SaveOptions{Days: in.SaveDays, Folders: in.Folders,
-			CaptureOptions: api.CaptureOptions{Disk: disk, Despite: whySaved, PastBadSectors: true, KeepPageFiles: false, CopyEncrypted: true, WhenDone: "stay"}})
-		if err != nil {
-			return err
-		}
-		o.Log.Info("a disk is saved before it is erased", "workstation", w.Label(), "image", name, "days", in.SaveDays, "errand", e.ID, "by", actor.From(ctx))
-		o.Fleet.Ring(w.ID)
-		o.publishErrand(ctx, e.ID)
+		asked = append(asked, records.Asked{Workstation: w.ID, Kind: errand.Capture, Image: name, Note: whySaved, Options: options})
 	}
-	return nil
+	_, err = o.ask(ctx, asked)
+	return err
+}
+
+// mustBeSaved are the workstations whose disks a run, or the one that it goes on for, has saved; nil if it saves none. Whoever has come
+// into a group since is not among them, and keeps what is on its disk.
+func (o *Orders) mustBeSaved(ctx context.Context, row *records.Run, in api.Order) (map[int64]bool, error) {
+	if in.SaveDays == 0 {
+		return nil, nil
+	}
+	saved := map[int64]bool{}
+	for {
+		parts, err := o.Records.RunParts(ctx, row.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range parts {
+			if p.Work != order.Save {
+				continue
+			}
+			_, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: row.ID, Part: p.Number})
+			if err != nil {
+				return nil, err
+			}
+			for _, id := range errands {
+				e, err := o.Records.Errand(ctx, id)
+				if err != nil {
+					return nil, err
+				}
+				saved[e.WorkstationID] = e.State == errand.Done
+			}
+			return saved, nil
+		}
+		if !row.Continues.Valid {
+			return saved, nil
+		}
+		if row, err = o.Records.Run(ctx, row.Continues.Int64); err != nil {
+			return nil, err
+		}
+	}
 }
 
 // erases is the disk that the first part of an order erases, and for whom; false if it erases nothing.
@@ -89,6 +123,7 @@ func (o *Orders) OrderFolders(ctx context.Context, in api.Order, to []string, wh
 	if err != nil {
 		return false, err
 	}
+	var asked []records.Asked
 	for _, w := range targets {
 		f, err := o.Records.FoldersAway(ctx, w.ID)
 		if err != nil {
@@ -97,12 +132,10 @@ func (o *Orders) OrderFolders(ctx context.Context, in api.Order, to []string, wh
 		if f == nil {
 			continue
 		}
-		some = true
-		if _, err := o.addErrands(ctx, []records.Workstation{w}, errand.Folders, func(records.Workstation) any { return foldersBack{f.ErrandID, in.Deliver.Disk} }); err != nil {
-			return false, err
-		}
+		asked = append(asked, records.Asked{Workstation: w.ID, Kind: errand.Folders, Options: foldersBack{f.ErrandID, in.Deliver.Disk}})
 	}
-	return some, nil
+	_, err = o.ask(ctx, asked)
+	return len(asked) > 0, err
 }
 
 // fillFolders tells an agent which folders it brings back.
