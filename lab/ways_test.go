@@ -160,7 +160,7 @@ func TestMediaReachTheAgentWithoutNetworkBoot(t *testing.T) {
 		require.NoError(t, field.Press("1", "ret"))
 		require.NoError(t, field.Press(keys("field-desk")...))
 	}, "capturing field-desk onto", "esc")
-	r.expect(field, slow, "page: Captured into field-desk-field-01.jugate on ")
+	r.expect(field, slow, "page: Captured into field-desk-field-01.jugate")
 	r.shot(field, "captured-away")
 	require.NoError(t, field.Off())
 	packed := filepath.Join(t.TempDir(), "field-desk.jugate")

@@ -110,7 +110,7 @@ func (p *person) putAway(ctx context.Context, machine agent.Hardware, i int, to 
 		case err != nil:
 			p.say("The disk could not be captured: %v", err)
 		default:
-			p.say("Captured into %s on %s. It is handed in by: jugate image import %s --as %s", file, to.Words, file, name)
+			p.show(page{title: "Captured into " + file, lines: []string{"It is on " + to.Words + ".", "", "Hand it in where the service is:", "jugate image import " + file + " --as " + name, "", "Esc: back"}})
 		}
 	}()
 }

@@ -123,6 +123,8 @@ func TestTheScreenFitsAndSaysWhatMatters(t *testing.T) {
 	shown = text(v.lines(80, 25))
 	assert.Contains(t, shown, "code: K7Q2_")
 	assert.NotContains(t, shown, "Receiving", "the page stands in its place")
+	v.page = page{title: "The disk could not be captured: there is no room left on the second disk, which has 30 GB"}
+	assert.Contains(t, strings.Join(strings.Fields(text(v.lines(50, 18))), " "), v.page.title, "an error is not cut off")
 	v.name = ""
 	assert.Contains(t, text(v.lines(80, 25)), "newcomer")
 }

@@ -71,7 +71,10 @@ func (v *view) lines(columns, rows int) []line {
 	}
 	out = append(out, line{})
 	if v.page.title != "" {
-		out = append(out, line{v.page.title, bold}, line{})
+		for _, part := range wrap(v.page.title, width) { // an error can be long
+			out = append(out, line{part, bold})
+		}
+		out = append(out, line{})
 		for _, l := range v.page.lines {
 			parts := wrap(l, width)
 			if l == "" {
