@@ -44,7 +44,8 @@ func TestCommandsRunWithinTheSystem(t *testing.T) {
 				}
 			}
 			bring(t, dir, "/bin/sh", "/usr/bin/env", "/usr/bin/sleep", "/usr/bin/seq", "/usr/bin/touch")
-			return errors.Join(os.Mkdir(filepath.Join(dir, "proc"), 0o755), os.Mkdir(filepath.Join(dir, "etc"), 0o755))
+			return errors.Join(os.Mkdir(filepath.Join(dir, "proc"), 0o755), os.Mkdir(filepath.Join(dir, "etc"), 0o755),
+				os.Mkdir(filepath.Join(dir, "dev"), 0o755), os.WriteFile(filepath.Join(dir, "dev/null"), nil, 0o644)) // which what runs beside a shell reads from
 		}}))
 	f, err := os.OpenFile(path, os.O_RDWR, 0)
 	require.NoError(t, err)
