@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"syscall"
 	"time"
@@ -69,26 +70,15 @@ func runIn(ctx context.Context, c Commander, argv ...string) error {
 	return nil
 }
 
-// shells are where a shell lies, in a system and in the boot environment.
-var shells = []string{"bin/sh", "usr/bin/sh"}
-
-var errNoShell = errors.New("no system with a shell is on it")
-
 // Run runs a program of the boot environment.
 func (h Hardware) Run(ctx context.Context, p Program) error {
-	if p.Argv[0] == "sh" {
-		for _, at := range shells {
-			if _, err := os.Stat("/" + at); err == nil {
-				return runAlone(exec.CommandContext(ctx, "/"+at, p.Argv[1:]...), p)
-			}
+	for dir := range strings.SplitSeq(programPath, ":") { // the first process of a machine has no PATH
+		path := filepath.Join(dir, p.Argv[0])
+		if _, err := os.Stat(path); err == nil {
+			return runAlone(exec.CommandContext(ctx, path, p.Argv[1:]...), p)
 		}
-		return errors.New("the boot environment has no shell: make a build with one (jugate environment build --shell), or with programs (--programs)")
 	}
-	path, err := exec.LookPath(p.Argv[0])
-	if err != nil {
-		return err
-	}
-	return runAlone(exec.CommandContext(ctx, path, p.Argv[1:]...), p)
+	return fmt.Errorf("the boot environment has no program %s: make a build with a shell (jugate environment build --shell), or with programs (--programs)", p.Argv[0])
 }
 
 // outputKept is how much of a command's output is kept: the end of it. In bytes.
@@ -175,7 +165,7 @@ func (l *longErrand) now(ctx context.Context, what string) (stop func()) {
 
 // runCommand runs a command where it is to run.
 func (a *Agent) runCommand(ctx context.Context, to *api.Command, p Program) error {
-	if to.Place == "boot-environment" {
+	if to.Place == api.InEnvironment {
 		machine, can := a.machine.(Commander)
 		if !can {
 			return errors.New("nothing can be run here")
@@ -201,10 +191,11 @@ func (a *Agent) runCommand(ctx context.Context, to *api.Command, p Program) erro
 	return err
 }
 
+var errNoShell = errors.New("no system with a shell is on it")
+
 func hasShell(system fs.FS) bool {
-	for _, at := range shells {
-		if f, err := system.Open(at); err == nil {
-			f.Close()
+	for _, name := range []string{"bin/sh", "usr/bin/sh"} {
+		if _, err := fs.Stat(system, name); err == nil {
 			return true
 		}
 	}

@@ -18,9 +18,11 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/answers"
 	"jugate/core/fileview"
 	"jugate/core/partition"
 	"jugate/core/volume"
+	"jugate/core/windows"
 )
 
 // Placer is a SystemVolume onto which what a tar archive has can be placed, with owners and times where the volume has such.
@@ -162,7 +164,7 @@ func (a *Agent) saveFolders(ctx context.Context, id int64, d Disk, names []strin
 		}()
 		err := c.PutFolders(ctx, id, out)
 		out.CloseWithError(errTakesNoMore)
-		if broken := <-packed; broken != nil && !errors.Is(broken, errTakesNoMore) { // it is no fault of the service
+		if broken := <-packed; broken != nil && !errors.Is(broken, errTakesNoMore) { // trying again would not mend it
 			err = giveUp{broken}
 		}
 		return struct{}{}, err
@@ -172,12 +174,6 @@ func (a *Agent) saveFolders(ctx context.Context, id int64, d Disk, names []strin
 
 // errTakesNoMore ends packing when the service has answered, whatever that is.
 var errTakesNoMore = errors.New("the service takes no more")
-
-// errNoSystem says that a volume has no system.
-var errNoSystem = errors.New("no system is on it")
-
-// systems are files of which a system has one.
-var systems = []string{"etc/os-release", "usr/lib/os-release", "Windows/System32"}
 
 // bringFolders does an errand that brings folders back onto the new system.
 func (a *Agent) bringFolders(ctx context.Context, e *api.ToErrand) error {
@@ -197,9 +193,9 @@ func (a *Agent) foldersOnto(ctx context.Context, e *api.ToErrand) ([]string, err
 		return nil, err
 	}
 	defer disk.Close()
-	return onSystem(ctx, disk, anywhere, errors.New("this disk has no system to bring folders onto"), errNoSystem, func(system SystemVolume, _ volume.Kind) ([]string, error) {
-		if !slices.ContainsFunc(systems, func(name string) bool { _, err := fs.Stat(system, name); return err == nil }) {
-			return nil, errNoSystem
+	return onSystem(ctx, disk, anywhere, errors.New("this disk has no system to bring folders onto"), answers.ErrNoSystem, func(system SystemVolume, _ volume.Kind) ([]string, error) {
+		if !answers.IsLinux(system) && !windows.Is(system) {
+			return nil, answers.ErrNoSystem
 		}
 		placer, can := system.(Placer)
 		if !can {
@@ -234,7 +230,7 @@ func unpackFolders(ctx context.Context, placer Placer, system fs.FS, in io.Reade
 		}
 		h.Name = path.Clean(h.Name)
 		if !fs.ValidPath(h.Name) || h.Name == "." {
-			return placed, fmt.Errorf("%q is no name of a file", h.Name)
+			return placed, fmt.Errorf("%q is not the name of a file", h.Name)
 		}
 		if n, is := users[h.Uname]; is {
 			h.Uid = n

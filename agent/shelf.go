@@ -27,9 +27,6 @@ type Shelf struct {
 	Open  func() (SystemVolume, error)
 }
 
-// shelvable are the kinds of volumes that can take a large file.
-var shelvable = []volume.Kind{volume.Ext, volume.XFS, volume.Btrfs, volume.NTFS, volume.ExFAT, volume.FAT32}
-
 // Shelves are those of all disks but one, fixed and removable; that one by its place in the inventory.
 func (h Hardware) Shelves(but int) ([]Shelf, error) {
 	fixed, err := fixedDisks("/sys")
@@ -72,7 +69,7 @@ func allDisks(sys string) (names []string, err error) {
 func shelvesOf(d *disk.Disk, of string, open func() (*disk.Disk, error)) (all []Shelf) {
 	add := func(start, size int64, words string) {
 		v, err := volume.Open(io.NewSectionReader(d, start, size), size)
-		if err != nil || !slices.Contains(shelvable, v.Kind) {
+		if err != nil || !slices.Contains(filed, v.Kind) {
 			return
 		}
 		v.Size = size

@@ -1,5 +1,11 @@
 package api
 
+// Where commands run.
+const (
+	InSystem      = "system"
+	InEnvironment = "boot-environment"
+)
+
 // Command is something of the engineer's own that a workstation runs.
 type Command struct {
 	Name     string `json:"command" doc:"Letters, digits, '-', '_' and '.'; conditions speak of it by this name" minLength:"1" maxLength:"63" example:"scanner"`

@@ -31,7 +31,7 @@ func (c *commandFlags) declare(cmd *cobra.Command) {
 	f.DurationVar(&c.limit, "command-limit", 0, "after which it is ended (default 10m)")
 	f.BoolVar(&c.is.MayFail, "command-may-fail", false, "who fails stays in the run")
 	f.StringArrayVar(&c.onlyIf, "only-if", nil, "PART=CONDITION: the part leaves those alone that the condition does not fit, such as 'deliver=passed[\"scanner\"]'")
-	cmd.RegisterFlagCompletionFunc("command-in", cobra.FixedCompletions([]cobra.Completion{"system", "boot-environment"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.RegisterFlagCompletionFunc("command-in", cobra.FixedCompletions([]cobra.Completion{api.InSystem, api.InEnvironment}, cobra.ShellCompDirectiveNoFileComp))
 	cmd.RegisterFlagCompletionFunc("command-before", cobra.FixedCompletions([]cobra.Completion{"capture", "check", "wipe", "deliver", "drivers", "payloads"}, cobra.ShellCompDirectiveNoFileComp))
 }
 
@@ -69,7 +69,7 @@ func commandWords(c api.PreparedCommand) string {
 	if len(c.To) > 0 || c.Where != "" {
 		words += " on " + targetWords(c.To, c.Where)
 	}
-	if c.Place == "boot-environment" {
+	if c.Place == api.InEnvironment {
 		words += " in the boot environment"
 	} else {
 		words += " in the system on the disk"

@@ -37,7 +37,7 @@ func (s *Stage) playWeek(ctx context.Context, p *Prepared) error {
 	_, err = s.Client.SaveOrder(ctx, api.Order{
 		Name: "seed-bank-weekly", Note: "the lab, each Monday", Wake: true, Restart: true, Schedule: &api.OrderSchedule{When: "monday 18:30", Zone: "Europe/Vienna"},
 		Check:    &api.PreparedCheck{NewCheck: api.NewCheck{To: room, CheckOptions: api.CheckOptions{Memory: "quick", Surface: "whole", Health: true, Network: true}}, Require: []string{"memory >= 4GiB"}},
-		Commands: []api.PreparedCommand{{Command: api.Command{Name: "freezer-probe", Script: probeScript, Place: "boot-environment"}, Before: "deliver"}},
+		Commands: []api.PreparedCommand{{Command: api.Command{Name: "freezer-probe", Script: probeScript, Place: api.InEnvironment}, Before: "deliver"}},
 		OnlyIf:   map[string]string{"deliver": `said["freezer-probe"] contains "firmware 1."`},
 		Deliver:  &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: p.Version.Image, To: room, Reuse: true, RestoreOptions: api.RestoreOptions{Keep: []string{"label=" + peoplesFiles}}}, Await: true},
 	})

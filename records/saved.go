@@ -10,6 +10,8 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"jugate/api"
+	"jugate/core/errand"
+	"jugate/core/order"
 	"jugate/core/roster"
 )
 
@@ -29,6 +31,13 @@ func (db *DB) SavedImage(ctx context.Context, w Workstation) (name string, err e
 	err = db.read.GetContext(ctx, &name, `SELECT coalesce((SELECT name FROM images WHERE private_of = ?1), (SELECT ?3 FROM images WHERE name = ?2 COLLATE NOCASE), ?2)`,
 		w.ID, name[:min(len(name), roster.MaxName)], fmt.Sprintf("disk-of-workstation-%d", w.ID))
 	return name, err
+}
+
+// SavedBy are the workstations whose disks a run has saved, or one that it goes on for.
+func (db *DB) SavedBy(ctx context.Context, run int64) (ids []int64, err error) {
+	return ids, db.read.SelectContext(ctx, &ids, `WITH RECURSIVE chain (id) AS (SELECT ? UNION SELECT r.continues FROM runs r JOIN chain ON r.id = chain.id WHERE r.continues IS NOT NULL)
+		SELECT DISTINCT e.workstation_id FROM chain JOIN run_parts p ON p.run_id = chain.id AND p.work = ? JOIN errands e ON e.run_id = p.run_id AND e.run_part = p.number WHERE e.state = ?`,
+		run, order.Save, errand.Done)
 }
 
 // KeepUntil has a version that was kept already be kept for longer.

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/dustin/go-humanize"
 
@@ -33,28 +32,13 @@ func (p *person) explained(lines []string) {
 }
 
 // undisturbed waits until no disk is being captured onto another.
-func (p *person) undisturbed(ctx context.Context) {
-	for {
-		p.mu.Lock()
-		busy := p.busy
-		p.mu.Unlock()
-		if !busy {
-			return
-		}
-		select {
-		case <-time.After(time.Second):
-		case <-ctx.Done():
-			return
-		}
-	}
+func (p *person) undisturbed() {
+	p.away.Lock()
+	defer p.away.Unlock()
 }
 
 // captureAway asks which disk is captured onto which other one, and under what name.
 func (p *person) captureAway(ctx context.Context) {
-	if p.busy {
-		p.say("A disk is being captured onto another; wait until that is done.")
-		return
-	}
 	machine := agent.Hardware{}
 	inventory, err := machine.Inventory() // a disk may have come since
 	if err != nil || len(inventory.Disks) == 0 {
@@ -89,14 +73,17 @@ func (p *person) putAway(ctx context.Context, machine agent.Hardware, i int, to 
 		p.say("Nothing is captured without a name.")
 		return
 	}
-	p.busy = true
+	if !p.away.TryLock() {
+		p.say("A disk is being captured onto another; wait until that is done.")
+		return
+	}
 	p.show(page{})
 	p.screen.log("capturing " + name + " onto " + to.Words)
 	go func() {
 		file, err := agent.New(nil, machine, agent.Options{Show: p.screen.show}).CaptureOnto(ctx, i, to, name, despite)
+		p.away.Unlock()
 		p.mu.Lock()
 		defer p.mu.Unlock()
-		p.busy = false
 		var blocked *agent.BlockedError
 		switch {
 		case errors.As(err, &blocked):

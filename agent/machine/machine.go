@@ -198,7 +198,7 @@ func settled(bell <-chan struct{}) {
 // an address, and a line of text for each card.
 func connect(ctx context.Context, screen *terminal, set Settings, loaded *modules, p *person) (card, []string, error) {
 	for {
-		p.undisturbed(ctx)
+		p.undisturbed()
 		screen.show(agent.Status{Text: "looking for the network"})
 		cards, err := findCards()
 		if err != nil {

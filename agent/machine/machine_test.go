@@ -123,7 +123,7 @@ func TestTheScreenFitsAndSaysWhatMatters(t *testing.T) {
 	shown = text(v.lines(80, 25))
 	assert.Contains(t, shown, "code: K7Q2_")
 	assert.NotContains(t, shown, "Receiving", "the page stands in its place")
-	v.page = page{title: "The disk could not be captured: there is no room left on the second disk, which has 30 GB"}
+	v.page = page{title: "The disk could not be captured: the second disk is full, and 12 GB more would have to go onto it"}
 	assert.Contains(t, strings.Join(strings.Fields(text(v.lines(50, 18))), " "), v.page.title, "an error is not cut off")
 	v.name = ""
 	assert.Contains(t, text(v.lines(80, 25)), "newcomer")
@@ -140,7 +140,7 @@ func TestKeysOpenPages(t *testing.T) {
 	assert.Contains(t, strings.Join(enter("H").lines, "\n"), "Secure Boot on")
 	connected := p.agent
 	p.agent = nil
-	assert.Contains(t, enter("s").title, "There is no service yet", "where no network is")
+	assert.Contains(t, enter("s").title, "Nobody can sign in here yet", "where no network is")
 	p.connected(connected, p.inventory, nil)
 	assert.Empty(t, enter("h ").title, "another key goes back")
 	assert.Empty(t, enter("r").title, "not before signing in")
@@ -191,7 +191,7 @@ func TestTheKeyboardIsThatOfTheAnswersOrOfWhoeverStandsHere(t *testing.T) {
 	}
 	for n, signedIn := range []bool{false, true, false} {
 		if p.signedIn, p.typing = signedIn, nil; n == 2 {
-			p.agent = nil // there is no network
+			p.agent = nil // as long as no card has an address
 		}
 		v := view{keys: p.keys()}
 		for _, columns := range []int{40, 50, 64, 80} { // 640, 800, 1024 and 1280 points

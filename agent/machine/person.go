@@ -22,6 +22,7 @@ import (
 // person is whoever stands in front of the workstation. Keys open pages; a page
 // stays until it is left.
 type person struct {
+	away      sync.Mutex // held while a disk is captured onto another; whoever holds mu only tries it
 	mu        sync.Mutex // held while a key is taken, and while a question is put up
 	screen    *terminal
 	agent     *agent.Agent // nil until there is a network
@@ -32,7 +33,6 @@ type person struct {
 	orders    []string // that may be run, after signing in
 	signedIn  bool
 	bench     bool                                   // nobody has admitted this machine
-	busy      bool                                   // a disk is being captured onto another
 	typing    func(ctx context.Context, text string) // takes the line that is typed; nil when none is
 	typed     string
 	hidden    bool   // it is a secret
@@ -101,7 +101,7 @@ func (p *person) press(ctx context.Context, k byte) {
 	switch k | 0x20 {
 	case 's':
 		if p.agent == nil {
-			p.say("There is no service yet that anybody could sign in at: no network card has an address.")
+			p.say("Nobody can sign in here yet: no network card has an address.")
 			return
 		}
 		p.ask("Sign in", []string{"By your name and password, or by the code that an engineer has made for this room.", p.typedAs()}, "name or code:", p.nameOrCode)

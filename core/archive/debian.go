@@ -13,12 +13,17 @@ import (
 // DebianPackage is a Debian package (deb(5)): an ar archive with the version of the format,
 // what the package is, and what it installs.
 type DebianPackage struct {
+	DebianControl
+	Data *tar.Reader // what it installs
+
+	close func()
+}
+
+// DebianControl is what a package says of itself (deb-control(5)).
+type DebianControl struct {
 	Name, Version string
 	// What it needs, and stands for, as relations between packages (Debian Policy, chapter 7).
 	Depends, PreDepends, Provides string
-	Data                          *tar.Reader // what it installs
-
-	close func()
 }
 
 // Close gives back what reading it took.

@@ -30,7 +30,7 @@ const roomEvery = 16 << 20
 
 // PutFolders keeps the folders of a disk that is to be erased.
 func (k *Intake) PutFolders(ctx context.Context, u *Upload, content io.Reader) error {
-	if u.days == 0 || !u.folders {
+	if !u.folders {
 		return fault.Conflict.Errorf("nobody has asked for folders of this disk")
 	}
 	path := k.foldersOf(u.errand.ID)

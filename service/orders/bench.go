@@ -23,14 +23,14 @@ func checkBench(in api.Order) error {
 		return fault.Invalid.Errorf("an order that may be run at a bench has no capture")
 	case in.Afterwards != "":
 		return fault.Invalid.Errorf("machines at a bench have no helper that could leave them as afterwards says")
-	case (in.Schedule != nil || in.WhenBehind) && hasNoTargets(in):
+	case (in.Schedule != nil || in.WhenBehind) && forBenchAlone(in):
 		return fault.Invalid.Errorf("an order that is for machines at a bench alone does not run by itself")
 	}
 	return nil
 }
 
-// hasNoTargets tells whether an order is for machines at a bench alone.
-func hasNoTargets(in api.Order) bool {
+// forBenchAlone tells whether an order is for machines at a bench alone.
+func forBenchAlone(in api.Order) bool {
 	for _, t := range tasksOf(in) {
 		if len(t.to) > 0 || t.where != "" {
 			return false

@@ -19,12 +19,6 @@ import (
 	"jugate/records"
 )
 
-// Where commands run.
-const (
-	inSystem      = "system"
-	inEnvironment = "boot-environment"
-)
-
 // limitOfCommand is how long a command may take, if it does not say so.
 const limitOfCommand = 10 // minutes
 
@@ -147,7 +141,7 @@ func (o *Orders) OrderCommand(ctx context.Context, c api.Command, to []string, w
 			return err
 		}
 	}
-	c.Place, c.Limit = cmp.Or(c.Place, inSystem), cmp.Or(c.Limit, limitOfCommand)
+	c.Place, c.Limit = cmp.Or(c.Place, api.InSystem), cmp.Or(c.Limit, limitOfCommand)
 	_, err = o.addErrands(ctx, targets, errand.Command, func(records.Workstation) any { return c })
 	return err
 }

@@ -102,7 +102,7 @@ func (o *Orders) RunOrder(ctx context.Context, person int64, name string) (api.O
 	if err != nil {
 		return api.OrderRun{}, err
 	}
-	if hasNoTargets(in) {
+	if forBenchAlone(in) {
 		return api.OrderRun{}, fault.Conflict.Errorf("the order %s is for machines at a bench: sign in at one, and choose it there", in.Name)
 	}
 	if err := o.mayRun(ctx, in); err != nil && !rights.From(ctx).HasRole(in.Released) {
@@ -390,13 +390,14 @@ func (o *Orders) targetsOf(ctx context.Context, row *records.Run, in api.Order, 
 	if err != nil {
 		return nil, "", err
 	}
-	var saved map[int64]bool
-	if t.work == order.Wipe || t.work == order.Deliver {
-		if saved, err = o.mustBeSaved(ctx, row, in); err != nil {
+	mustBeSaved := in.SaveDays > 0 && (t.work == order.Wipe || t.work == order.Deliver) // whoever came into the group since is not
+	var saved []int64
+	if mustBeSaved {
+		if saved, err = o.Records.SavedBy(ctx, row.ID); err != nil {
 			return nil, "", err
 		}
 	}
-	if saved == nil && only == nil && len(out) == 0 && condition == "" || t.work == order.Arrive {
+	if !mustBeSaved && only == nil && len(out) == 0 && condition == "" || t.work == order.Arrive {
 		return t.to, t.where, nil
 	}
 	var among []records.Workstation
@@ -412,7 +413,7 @@ func (o *Orders) targetsOf(ctx context.Context, row *records.Run, in api.Order, 
 	}
 	left, unfit := 0, 0
 	for _, w := range among {
-		if out[w.ID] || saved != nil && !saved[w.ID] {
+		if out[w.ID] || mustBeSaved && !slices.Contains(saved, w.ID) {
 			continue
 		}
 		if means, err := o.meant(ctx, in, t, w); err != nil {

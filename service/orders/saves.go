@@ -7,7 +7,6 @@ import (
 	"jugate/api"
 	"jugate/core/errand"
 	"jugate/core/fault"
-	"jugate/core/order"
 	"jugate/core/rights"
 	"jugate/records"
 )
@@ -41,44 +40,6 @@ func (o *Orders) OrderSave(ctx context.Context, in api.Order, to []string, where
 	}
 	_, err = o.ask(ctx, asked)
 	return err
-}
-
-// mustBeSaved are the workstations whose disks a run, or the one that it goes on for, has saved; nil if it saves none. Whoever has come
-// into a group since is not among them, and keeps what is on its disk.
-func (o *Orders) mustBeSaved(ctx context.Context, row *records.Run, in api.Order) (map[int64]bool, error) {
-	if in.SaveDays == 0 {
-		return nil, nil
-	}
-	saved := map[int64]bool{}
-	for {
-		parts, err := o.Records.RunParts(ctx, row.ID)
-		if err != nil {
-			return nil, err
-		}
-		for _, p := range parts {
-			if p.Work != order.Save {
-				continue
-			}
-			_, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: row.ID, Part: p.Number})
-			if err != nil {
-				return nil, err
-			}
-			for _, id := range errands {
-				e, err := o.Records.Errand(ctx, id)
-				if err != nil {
-					return nil, err
-				}
-				saved[e.WorkstationID] = e.State == errand.Done
-			}
-			return saved, nil
-		}
-		if !row.Continues.Valid {
-			return saved, nil
-		}
-		if row, err = o.Records.Run(ctx, row.Continues.Int64); err != nil {
-			return nil, err
-		}
-	}
 }
 
 // erases is the disk that the first part of an order erases, and for whom; false if it erases nothing.

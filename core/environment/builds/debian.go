@@ -2,11 +2,12 @@ package builds
 
 import (
 	"fmt"
-	"io"
 	"io/fs"
 	"path"
 	"slices"
 	"strings"
+
+	"jugate/core/archive"
 
 	"pault.ag/go/debian/dependency"
 	"pault.ag/go/debian/version"
@@ -26,7 +27,7 @@ type Programs struct {
 var notCarried = []string{"usr/share/doc", "usr/share/man", "usr/share/info", "usr/share/locale", "usr/share/lintian", "usr/share/bug", "usr/lib/systemd", "etc/init.d"}
 
 // lacking says which packages others need that are neither there nor done without (Debian Policy, chapter 7).
-func lacking(packages []debianPackage, without []string) ([]string, error) {
+func lacking(packages []archive.DebianControl, without []string) ([]string, error) {
 	have := map[string][]string{} // versions by name; an empty one is provided without any
 	for _, p := range packages {
 		have[p.Name] = append(have[p.Name], p.Version)
@@ -71,12 +72,6 @@ func lacking(packages []debianPackage, without []string) ([]string, error) {
 	return missing, nil
 }
 
-// debianPackage is what a package says of itself.
-type debianPackage struct {
-	Name, Version                 string
-	Depends, PreDepends, Provides string
-}
-
 // programsLayer writes the layer of programs.
 func (s *Store) programsLayer(b *Build, p Programs) (Layer, error) {
 	layer := Layer{Name: ProgramsLayer}
@@ -101,11 +96,7 @@ func (s *Store) programsLayer(b *Build, p Programs) (Layer, error) {
 	if err != nil {
 		return layer, err
 	}
-	layer.Part, err = s.put(func(w io.Writer) (err error) { layer.Files, err = writeLayer(w, files); return err })
-	if err != nil {
-		return layer, fmt.Errorf("layer %s: %w", layer.Name, err)
-	}
-	return layer, nil
+	return layer, s.write(&layer, files)
 }
 
 // everything is what the packages of the source have, where programs of the boot environment look for it: there /bin and /lib are

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 
+	"jugate/core/archive"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -100,7 +102,7 @@ func FuzzWhatPackagesNeed(f *testing.F) {
 	f.Add("libc6 (>= 2.36), libusb-1.0-0:any | other [amd64] <!nocheck>", "mail-transport-agent (= 1.0)", "1:2.3-4")
 	f.Add("${shlibs:Depends}", ",,|", "~")
 	f.Fuzz(func(t *testing.T, depends, provides, version string) {
-		_, err := lacking([]debianPackage{{Name: "one", Version: version, Depends: depends, Provides: provides}}, nil)
+		_, err := lacking([]archive.DebianControl{{Name: "one", Version: version, Depends: depends, Provides: provides}}, nil)
 		if err != nil && !bytes.Contains([]byte(fmt.Sprint(err)), []byte("one")) {
 			t.Errorf("%v does not say of which package", err)
 		}

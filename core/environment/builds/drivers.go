@@ -183,12 +183,7 @@ func (s *Store) driverLayer(k *known, b *Build, d Drivers) (Layer, []string, err
 		return layer, nil, &Incomplete{strings.Split(err.Error(), "\n")}
 	}
 	files = append(files, text(path.Join(folder, "modules.dep"), 0o644, dep.Bytes()), text(path.Join(folder, "modules.alias"), 0o644, alias.Bytes()))
-	var err error
-	layer.Part, err = s.put(func(w io.Writer) (err error) { layer.Files, err = writeLayer(w, files); return err })
-	if err != nil {
-		return layer, nil, fmt.Errorf("layer %s: %w", layer.Name, err)
-	}
-	return layer, problems, nil
+	return layer, problems, s.write(&layer, files)
 }
 
 // file reads a file of a package, expanded: the layer is compressed as a whole.

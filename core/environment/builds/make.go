@@ -149,12 +149,20 @@ func (s *Store) settings(b *Build, set environment.Settings) error {
 
 // layer writes a layer and adds it to the build.
 func (s *Store) layer(b *Build, name string, files []content) error {
-	var list []File
-	part, err := s.put(func(w io.Writer) (err error) { list, err = writeLayer(w, files); return err })
-	if err != nil {
-		return fmt.Errorf("layer %s: %w", name, err)
+	layer := Layer{Name: name}
+	if err := s.write(&layer, files); err != nil {
+		return err
 	}
-	b.Layers = append(b.Layers, Layer{Name: name, Part: part, Files: list})
+	b.Layers = append(b.Layers, layer)
+	return nil
+}
+
+// write writes the files of a layer.
+func (s *Store) write(l *Layer, files []content) (err error) {
+	l.Part, err = s.put(func(w io.Writer) (err error) { l.Files, err = writeLayer(w, files); return err })
+	if err != nil {
+		return fmt.Errorf("layer %s: %w", l.Name, err)
+	}
 	return nil
 }
 

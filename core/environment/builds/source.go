@@ -20,7 +20,7 @@ import (
 // hold a system's root, and Debian packages. What was added first is found first.
 type Source struct {
 	places   []place
-	packages []debianPackage
+	packages []archive.DebianControl
 	temp     []string
 }
 
@@ -70,7 +70,7 @@ func (s *Source) AddPackage(file string) error {
 	if err := unpack(root, pack.Data); err != nil {
 		return fmt.Errorf("%s: %w", file, errors.Join(err, root.Close()))
 	}
-	s.packages = append(s.packages, debianPackage{Name: pack.Name, Version: pack.Version, Depends: pack.Depends, PreDepends: pack.PreDepends, Provides: pack.Provides})
+	s.packages = append(s.packages, pack.DebianControl)
 	origin := fmt.Sprintf("%s %s", pack.Name, pack.Version)
 	s.places = append(s.places, place{root, func(string) string { return origin }})
 	return nil
