@@ -23,6 +23,9 @@ type BootStepped struct {
 // DriversChanged says that the library or a set has changed.
 type DriversChanged struct{}
 
+// BootEntriesChanged says that a boot entry, or what workstations are to boot, has changed.
+type BootEntriesChanged struct{}
+
 // DeliveryMoved tells what is new of one delivery, beside the delivery itself. It goes to
 // those alone who have asked for that delivery.
 type DeliveryMoved struct {

@@ -29,6 +29,8 @@ import (
 	"jugate/core/environment/builds"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
+	"jugate/core/parts"
+	"jugate/core/slabstore"
 )
 
 // Roster says what machines are and what they boot. Its methods are called without a
@@ -41,6 +43,8 @@ type Roster interface {
 	// BuildFor is the build whose loaders a machine gets; 0 if none is offered. The
 	// address is zero if nobody knows who asks.
 	BuildFor(ctx context.Context, a hwaddr.Address) (int, error)
+	// EntryLoaded is told that a machine has loaded the program, kernel or disc of a boot entry.
+	EntryLoaded(ctx context.Context, a hwaddr.Address, file slabstore.Digest)
 	// Leases are the addresses that were given, and Fixed those that belong to machines.
 	Leases(ctx context.Context) ([]netboot.Lease, error)
 	Fixed(ctx context.Context) (map[netip.Addr][]hwaddr.Address, error)
@@ -70,8 +74,11 @@ type Boot struct {
 	Config Config
 	Roster Roster
 	Builds *builds.Store
-	Log    *slog.Logger
-	Now    func() time.Time
+	// Entries has the files of boot entries.
+	Entries   *parts.Store
+	Authority []byte // AuthorityFile
+	Log       *slog.Logger
+	Now       func() time.Time
 	// Stepped, if set, is told that a machine has taken a step.
 	Stepped func(hwaddr.Address)
 

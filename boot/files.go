@@ -13,6 +13,7 @@ import (
 	"jugate/core/environment/builds"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
+	"jugate/core/parts"
 	"jugate/core/slabstore"
 )
 
@@ -60,6 +61,9 @@ func (b *Boot) Open(ctx context.Context, name string, from Asker) (Content, erro
 		l.Server = from.Server
 		return b.script(ctx, l, address, from)
 	}
+	if file, is := strings.CutPrefix(name, entryFiles); is {
+		return b.openEntry(file, from)
+	}
 	number, part, numbered := strings.Cut(name, "/")
 	n, err := strconv.Atoi(number)
 	if !numbered || err != nil {
@@ -96,6 +100,49 @@ func (b *Boot) Open(ctx context.Context, name string, from Asker) (Content, erro
 	return bootPart{content, tag}, nil
 }
 
+// entryFiles is the folder of the files of boot entries.
+const entryFiles = "entry/"
+
+// The names of those that a boot entry starts with.
+const (
+	EntryKernel  = "kernel"
+	EntryProgram = "program.efi"
+	EntryDisc    = "disc.iso"
+)
+
+// AuthorityFile is a small root file system with the certificate of the service's authority, for installers that fetch by TLS.
+const AuthorityFile = entryFiles + "authority"
+
+// EntryFile is the name of a file of a boot entry, which ends with what it is: one of the above, or a name of its own.
+func EntryFile(p parts.Part, what string) string { return entryFiles + p.Digest.String() + "/" + what }
+
+// entryFile reads such a name, without its folder.
+func entryFile(name string) (d slabstore.Digest, what string, err error) {
+	digest, what, _ := strings.Cut(name, "/")
+	d, err = slabstore.ParseDigest(digest)
+	return d, what, err
+}
+
+// openEntry opens a file of a boot entry.
+func (b *Boot) openEntry(name string, from Asker) (Content, error) {
+	if entryFiles+name == AuthorityFile {
+		return bootText{bytes.NewReader(b.Authority)}, nil
+	}
+	digest, what, err := entryFile(name)
+	if err != nil {
+		return nil, err
+	}
+	part, err := b.Entries.Find(digest)
+	if err != nil {
+		return nil, b.failed(from.Client, fmt.Errorf("%s of a boot entry is not there any more; restart the workstation to see what there is now", what))
+	}
+	content, err := b.Entries.Open(part)
+	if err != nil {
+		return nil, b.failed(from.Client, err)
+	}
+	return bootPart{content, digest.String()}, nil
+}
+
 // InitrdWith is the name, for Choice.Initrd, of a build's layers with one more behind
 // them.
 func InitrdWith(p builds.Part) string { return initrdWith + p.Digest.String() }
@@ -113,7 +160,7 @@ func (b *Boot) openInitrdWith(number int, digest string) (Content, error) {
 	if err != nil {
 		return nil, err
 	}
-	part, err := b.Builds.Part(d)
+	part, err := b.Builds.Parts.Find(d)
 	if err != nil {
 		return nil, err
 	}
@@ -172,6 +219,23 @@ func (b *Boot) Sent(name string, client netip.Addr, n int64) {
 		b.stepOf(client, netboot.StepLoader, fmt.Sprintf("%s, %d bytes", name, n))
 	case strings.HasSuffix(name, "/"+builds.InitrdPart) || strings.Contains(name, "/"+initrdWith):
 		b.stepOf(client, netboot.StepInitrd, fmt.Sprintf("%d bytes", n))
+	case strings.HasPrefix(name, entryFiles):
+		b.sentEntry(strings.TrimPrefix(name, entryFiles), client, n)
+	}
+}
+
+// sentEntry notes that a machine has got a file of a boot entry.
+func (b *Boot) sentEntry(name string, client netip.Addr, n int64) {
+	digest, what, err := entryFile(name)
+	if err != nil {
+		return
+	}
+	b.stepOf(client, netboot.StepEntry, fmt.Sprintf("%s, %d bytes", what, n))
+	if what != EntryKernel && what != EntryProgram && what != EntryDisc {
+		return
+	}
+	if a, known := b.whoHas(client); known {
+		b.Roster.EntryLoaded(context.Background(), a, digest)
 	}
 }
 

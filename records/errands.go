@@ -121,20 +121,30 @@ func (db *DB) RunningErrand(ctx context.Context, workstation, id int64, kinds ..
 // due is the condition that an errand is open and not kept for later than a time.
 const due = `e.state IN ('waiting', 'running') AND (e.not_before IS NULL OR e.not_before <= ?)`
 
+const nextErrand = errandSelect + "WHERE e.workstation_id = ? AND " + due + " ORDER BY e.state = 'running' DESC, e.id LIMIT 1"
+
+// NextErrand is what StartErrand would give a workstation; nil if that is nothing.
+func (db *DB) NextErrand(ctx context.Context, now time.Time, workstation int64) (*Errand, error) {
+	var e Errand
+	err := db.read.GetContext(ctx, &e, nextErrand, workstation, now.UTC())
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return &e, err
+}
+
 // StartErrand gives a workstation the oldest errand that waits for it, or nil; one that
 // is for later does not hold the others up. One that was running already is given
 // again: the agent lost the answer.
 func (db *DB) StartErrand(ctx context.Context, now time.Time, workstation int64) (*Errand, error) {
-	var e Errand
-	const next = errandSelect + "WHERE e.workstation_id = ? AND " + due + " ORDER BY e.state = 'running' DESC, e.id LIMIT 1"
 	// Most who ask have nothing to do, and do not need the writer for that.
-	if err := db.read.GetContext(ctx, &e, next, workstation, now.UTC()); errors.Is(err, sql.ErrNoRows) {
-		return nil, nil
-	} else if err != nil || e.State == errand.Running {
-		return &e, err
+	first, err := db.NextErrand(ctx, now, workstation)
+	if first == nil || err != nil || first.State == errand.Running {
+		return first, err
 	}
-	err := db.change(ctx, func(tx *sqlx.Tx) error {
-		err := tx.GetContext(ctx, &e, next, workstation, now.UTC())
+	var e Errand
+	err = db.change(ctx, func(tx *sqlx.Tx) error {
+		err := tx.GetContext(ctx, &e, nextErrand, workstation, now.UTC())
 		if err != nil {
 			return err
 		}

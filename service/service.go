@@ -29,6 +29,7 @@
 package service
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -51,6 +52,7 @@ import (
 	"jugate/core/environment/builds"
 	"jugate/core/hwaddr"
 	"jugate/core/image"
+	"jugate/core/parts"
 	"jugate/core/slabstore"
 	"jugate/records"
 	"jugate/service/access"
@@ -146,6 +148,10 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if err != nil {
 		return fmt.Errorf("open the boot environment's builds: %w", err)
 	}
+	entries, err := parts.Open(filepath.Join(c.Data, "bootentries"))
+	if err != nil {
+		return fmt.Errorf("open the files of boot entries: %w", err)
+	}
 	library, err := driver.OpenLibrary(filepath.Join(c.Data, "drivers"))
 	if err != nil {
 		return fmt.Errorf("open the driver library: %w", err)
@@ -160,7 +166,9 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if err := s.openRecords(ctx); err != nil {
 		return err
 	}
-	s.join(slabs, builds, library)
+	if err := s.join(slabs, builds, entries, library); err != nil {
+		return err
+	}
 	if err := errors.Join(s.intake.KeepStates(ctx), s.orders.Resume(ctx)); err != nil {
 		return err
 	}
@@ -182,15 +190,19 @@ func (s *Service) openRecords(ctx context.Context) (err error) {
 }
 
 // join makes the rooms and lets each know those that it needs.
-func (s *Service) join(slabs *slabstore.Store, builds *builds.Store, library *driver.Library) {
+func (s *Service) join(slabs *slabstore.Store, offered *builds.Store, entries *parts.Store, library *driver.Library) error {
+	var trust bytes.Buffer
+	if err := builds.WriteTrust(&trust, s.access.Certificates.Authority); err != nil {
+		return err
+	}
 	c, db, files, events := s.config, s.records, image.Files{Dir: filepath.Join(s.config.Data, "images")}, &web.Events{}
 	s.reserve = &durable.Reserve{Path: filepath.Join(c.Data, "reserve"), Bytes: reserveBytes}
 	s.access.Records, s.proofs.Records, s.proofs.Courier = db, db, web.Courier{}
 	s.boot = &boot.Boot{Config: boot.Config{Interfaces: c.Netboot.Interfaces, Pools: c.Netboot.Pools, Force: c.Netboot.Force, WakeBy: c.Multicast.Interface},
-		Builds: builds, Log: c.Log, Now: c.Now, Stepped: func(a hwaddr.Address) { events.Publish(api.BootStepped{Address: a.String()}) }}
+		Builds: offered, Entries: entries, Authority: trust.Bytes(), Log: c.Log, Now: c.Now, Stepped: func(a hwaddr.Address) { events.Publish(api.BootStepped{Address: a.String()}) }}
 	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: events.Publish, Closing: s.until.Done(), AcceptCards: c.AcceptCards, Tickets: c.Tickets}
 	s.intake = &intake.Intake{Dir: c.Data, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: events.Publish, KeepFree: c.KeepFree}
-	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: builds, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
+	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: offered, Entries: entries, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
 	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access
 	s.domains = &domains.Domains{Records: db, Secrets: s.access, Log: c.Log, Now: c.Now}
@@ -201,9 +213,10 @@ func (s *Service) join(slabs *slabstore.Store, builds *builds.Store, library *dr
 	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Reserve: s.reserve,
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands = s.orders.Ledger(), s.orders
-	s.stock.Orders = s.orders
+	s.stock.Orders, s.stock.Fleet = s.orders, s.fleet
 	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Stock: s.stock, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
+	return nil
 }
 
 // lock takes the data folder. The file names the process that holds it.

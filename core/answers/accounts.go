@@ -163,10 +163,7 @@ func (f *files) accounts(accounts []Account, today int) error {
 
 // password sets the hash of an account in shadow(5); without one nobody signs in by password.
 func (f *files) password(shadow *table, a Account, today int) {
-	hash := a.PasswordHash
-	if a.Password != "" {
-		hash = hashOf(a.Password)
-	}
+	hash := a.Hash()
 	row := shadow.row(a.Name, shadowCells)
 	if row == nil {
 		if hash == "" {
@@ -179,6 +176,14 @@ func (f *files) password(shadow *table, a Account, today int) {
 	if a.ChangePassword {
 		shadow.set(row, 2, "0")
 	}
+}
+
+// Hash is the account's password as shadow(5) has it; empty if nobody can sign in by password.
+func (a Account) Hash() string {
+	if a.Password != "" {
+		return hashOf(a.Password)
+	}
+	return a.PasswordHash
 }
 
 // hashOf hashes a password for shadow(5), with a salt of its own (SHA-512 of crypt(5)).

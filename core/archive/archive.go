@@ -12,6 +12,7 @@ package archive
 import (
 	"archive/tar"
 	"archive/zip"
+	"bufio"
 	"bytes"
 	"compress/bzip2"
 	"errors"
@@ -45,10 +46,19 @@ type Limits struct {
 	// Ratio is how many bytes may come out of each byte of the archive, 200 by
 	// default; the first 64 MiB come out whatever the ratio.
 	Ratio int64
+	// Only, if it is set, says which files come out, by their names below the folder.
+	Only func(name string) bool
 }
 
 // freeBytes come out of any archive.
 const freeBytes = 64 << 20
+
+// IsDisc tells whether a file begins as an image of optical media does (ECMA-119, 8; ECMA-167, 2/9).
+func IsDisc(r io.ReaderAt) bool {
+	magic := make([]byte, 5)
+	_, err := r.ReadAt(magic, 16*sector+1)
+	return err == nil && (string(magic) == "CD001" || string(magic) == "BEA01")
+}
 
 // headLength is what is looked at to tell an archive's kind: a tar archive says it
 // at 257, ISO 9660 and UDF in sector 16 and after.
@@ -61,7 +71,7 @@ const sector = 2048
 // out, and why. Errors wrap ErrUnknown, ErrDamaged or ErrTooMuch, or are the
 // folder's.
 func Unpack(r io.ReaderAt, size int64, into *os.Root, l Limits) (skipped []string, err error) {
-	o := &output{root: into, files: 200_000, bytes: 8 << 30, ratio: 200}
+	o := &output{root: into, files: 200_000, bytes: 8 << 30, ratio: 200, only: l.Only}
 	if l.Bytes > 0 {
 		o.bytes = l.Bytes
 	}
@@ -105,8 +115,10 @@ func (o *output) unpack(r io.ReaderAt, size int64) error {
 		return o.iso(r)
 	case at(257, "ustar"):
 		return o.tar(tar.NewReader(in))
+	case begins("07070"): // cpio
+		return ErrUnknown
 	}
-	plain, done, err := decompressed(in)
+	plain, done, err := Decompress(in)
 	if err != nil {
 		return err
 	}
@@ -114,15 +126,15 @@ func (o *output) unpack(r io.ReaderAt, size int64) error {
 	return o.tar(tar.NewReader(plain))
 }
 
-// decompressed reads what is compressed by gzip, bzip2, xz or zstd, or is a plain tar
-// archive, until done is called. Errors wrap ErrUnknown or ErrDamaged.
-func decompressed(in *io.SectionReader) (plain io.Reader, done func(), err error) {
-	head := make([]byte, 512)
-	n, err := in.ReadAt(head, 0)
+// Decompress reads what is compressed by gzip, bzip2, xz or zstd, or is a plain tar or cpio archive, until done is called.
+// Errors wrap ErrUnknown or ErrDamaged.
+func Decompress(r io.Reader) (plain io.Reader, done func(), err error) {
+	in := bufio.NewReader(r)
+	head, err := in.Peek(512)
 	if err != nil && err != io.EOF {
 		return nil, nil, err
 	}
-	head, done = head[:n], func() {}
+	done = func() {}
 	begins := func(magic string) bool { return bytes.HasPrefix(head, []byte(magic)) }
 	switch err = nil; {
 	case begins("\x1f\x8b"):
@@ -136,7 +148,7 @@ func decompressed(in *io.SectionReader) (plain io.Reader, done func(), err error
 		if z, err = zstd.NewReader(in, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20)); err == nil {
 			plain, done = z, z.Close
 		}
-	case len(head) > 262 && string(head[257:262]) == "ustar":
+	case len(head) > 262 && string(head[257:262]) == "ustar", begins("07070"):
 		plain = in
 	default:
 		return nil, nil, ErrUnknown
@@ -153,6 +165,7 @@ type output struct {
 	bytes   int64
 	files   int
 	ratio   int64
+	only    func(name string) bool
 	skipped []string
 }
 
@@ -198,7 +211,7 @@ func (o *output) file(name string, in io.Reader) error {
 		o.skip(name, "its name leads out of the archive")
 		return nil
 	}
-	if err := o.count(); err != nil {
+	if err := o.count(); err != nil || o.only != nil && !o.only(at) {
 		return err
 	}
 	if err := o.root.MkdirAll(path.Dir(at), 0o755); err != nil {

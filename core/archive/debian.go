@@ -57,7 +57,7 @@ func OpenDebian(r io.ReaderAt) (*DebianPackage, error) {
 		at += arHeader + size + size%2
 		switch {
 		case strings.HasPrefix(name, "control.tar"):
-			in, done, err := decompressed(member)
+			in, done, err := Decompress(member)
 			if err != nil {
 				return nil, err
 			}
@@ -70,7 +70,7 @@ func OpenDebian(r io.ReaderAt) (*DebianPackage, error) {
 			if p.Name == "" {
 				return nil, fmt.Errorf("%w: the Debian package does not say what it is", ErrDamaged)
 			}
-			in, done, err := decompressed(member)
+			in, done, err := Decompress(member)
 			if err != nil {
 				return nil, err
 			}

@@ -17,10 +17,11 @@ const (
 	Wipe     Kind = "wipe"    // make what is on a disk unreadable
 	Command  Kind = "command" // run a command of the engineer's own
 	Folders  Kind = "folders" // bring folders back that were saved before the disk was erased
+	Entry    Kind = "entry"   // start a boot entry; it is over when that is
 )
 
 // Kinds are all kinds.
-var Kinds = []Kind{Capture, Receive, Drivers, Payloads, Check, Wipe, Command, Folders}
+var Kinds = []Kind{Capture, Receive, Drivers, Payloads, Check, Wipe, Command, Folders, Entry}
 
 // State is how far an errand is.
 type State string

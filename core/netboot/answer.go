@@ -1,6 +1,7 @@
 package netboot
 
 import (
+	"cmp"
 	"fmt"
 	"net"
 	"net/netip"
@@ -165,7 +166,7 @@ func boot(l Link, m *dhcpv4.DHCPv4, c Client) []dhcpv4.Modifier {
 		return nil
 	}
 	if c.Arch.HTTP() {
-		url := l.HTTP + FilesPath + file
+		url := l.HTTP + FilesPath + cmp.Or(c.Disc, file)
 		return []dhcpv4.Modifier{
 			dhcpv4.WithOption(dhcpv4.OptClassIdentifier(classHTTP)),
 			dhcpv4.WithOption(dhcpv4.OptBootFileName(url)),

@@ -51,7 +51,7 @@ func (d *Desk) Handle(now time.Time, port int, m *dhcpv4.DHCPv4, facts Facts) (O
 	if err != nil {
 		return Outcome{}, err
 	}
-	c.Signed = facts.Signed
+	c.Signed, c.Disc = facts.Signed, facts.Disc
 	o := Outcome{Client: c, Asked: m.MessageType()}
 	if facts.Refused != "" {
 		o.Why = facts.Refused

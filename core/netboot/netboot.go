@@ -101,6 +101,7 @@ type Client struct {
 	Relayed bool
 	// Signed says that it gets the signed loader beside another server.
 	Signed bool
+	Disc   string // see Facts
 }
 
 // Holder is the client as the holder of an address.
@@ -113,6 +114,9 @@ type Facts struct {
 	// the other server for its script, as it looks at the address alone and not at who
 	// said what to boot; Jugate's own does not, but Secure Boot refuses it.
 	Signed bool
+	// Disc is the file of a disc that firmware which loads by HTTP takes into its memory, in place of the loader (UEFI 2.10,
+	// 24.7.3.1 and 13.12).
+	Disc string
 }
 
 // Boots tells whether it asks for a loader, and not just for an address.

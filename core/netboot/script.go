@@ -32,6 +32,7 @@ type Do string
 const (
 	Environment Do = "environment"
 	Disk        Do = "disk"
+	BootEntry   Do = "boot entry"
 )
 
 // Choice is what one machine is to boot now.
@@ -48,12 +49,24 @@ type Choice struct {
 	Service string // URL that the agent calls
 	Ticket  string
 	Initrd  string // name of the layers, if it is not the build's own
+	Entry   *Entry // of BootEntry
 }
 
-// MenuItem is an entry of the menu.
+// Entry is a boot entry, as one machine starts it. Files are named as loaders ask for them.
+type Entry struct {
+	Name    string   // NAME@VERSION
+	Kernel  string   // a Linux kernel, or what starts like one
+	Initrds []string // its initial root file systems
+	Words   string   // for the kernel: words without quotes, one space between them
+	Program string   // of UEFI; Kernel is empty then
+	Bits64  bool     // a BIOS machine with an older processor cannot start it
+}
+
+// MenuItem is an item of the menu: a boot entry, or what the agent is told.
 type MenuItem struct {
 	Title string
-	Wish  string // what the agent is told
+	Wish  string
+	Entry *Entry
 }
 
 // Bootstrap is the loader's first script, the same for every machine: it asks for
@@ -80,6 +93,11 @@ if [ "$grub_platform" = "efi" ]; then
 	fi
 else
 	set jugate_http=y
+	if cpuid -l; then
+		set jugate_bits=64
+	elif cpuid -p; then
+		set jugate_bits=32
+	fi
 fi
 set jugate_script=script/$grub_platform/$jugate_http/$net_default_mac$jugate_model
 if [ "$jugate_http" = "y" ]; then
@@ -120,27 +138,79 @@ func Script(l Loader, c Choice) string {
 	var b strings.Builder
 	fmt.Fprintf(&b, "echo %s\n", quote(fmt.Sprintf("Jugate: %s (%s)", c.Name, c.Why)))
 	if c.Menu <= 0 {
-		if c.Do == Environment {
+		switch c.Do {
+		case Environment:
 			b.WriteString(environment(l, c, ""))
-		} else {
+		case BootEntry:
+			b.WriteString(entry(l, *c.Entry))
+		default:
 			b.WriteString(disk(l))
 		}
 		return b.String()
 	}
 	// The menu comes up when all scripts have ended, the first one too.
 	fmt.Fprintf(&b, "set jugate_menu=y\nset timeout=%d\nset default=0\n", int(c.Menu/time.Second))
-	entry := func(title, script string) {
+	item := func(title, script string) {
 		fmt.Fprintf(&b, "menuentry %s {\n%s}\n", quote(title), script)
 	}
-	if c.Do == Environment {
-		entry("Boot environment: "+c.Why, environment(l, c, ""))
+	switch c.Do {
+	case Environment:
+		item("Boot environment: "+c.Why, environment(l, c, ""))
+	case BootEntry:
+		item(c.Why, entry(l, *c.Entry))
 	}
-	entry("This disk", disk(l))
+	item("This disk", disk(l))
 	for _, o := range c.Items {
-		entry(o.Title, environment(l, c, o.Wish))
+		if o.Entry != nil {
+			item(o.Title, entry(l, *o.Entry))
+		} else {
+			item(o.Title, environment(l, c, o.Wish))
+		}
 	}
 	if c.SignIn {
-		entry("Sign in for more", environment(l, c, WishSignIn))
+		item("Sign in for more", environment(l, c, WishSignIn))
+	}
+	return b.String()
+}
+
+// entry starts a boot entry.
+func entry(l Loader, e Entry) string {
+	var b strings.Builder
+	root := l.Root()
+	switch {
+	case e.Program != "":
+		fmt.Fprintf(&b, "if chainloader %s%s; then\n\tboot\nfi\n", root, e.Program)
+	case len(e.Initrds) == 0:
+		fmt.Fprintf(&b, "if linux %s%s%s; then\n\tboot\nfi\n", root, e.Kernel, wordsOf(e.Words))
+	default:
+		fmt.Fprintf(&b, "if linux %s%s%s; then\n\tif initrd", root, e.Kernel, wordsOf(e.Words))
+		for _, i := range e.Initrds {
+			fmt.Fprintf(&b, " %s%s", root, i)
+		}
+		b.WriteString("; then\n\t\tboot\n\tfi\nfi\n")
+	}
+	fmt.Fprintf(&b, "echo %s\nsleep 30\nreboot\n", quote("The boot entry "+e.Name+" could not be loaded; it may have been removed meanwhile. This machine restarts in half a minute."))
+	if !l.EFI && e.Bits64 {
+		return with64Bits(b.String())
+	}
+	return b.String()
+}
+
+// with64Bits is a script for processors of 64 bits. A loader of an older build does not tell.
+func with64Bits(script string) string {
+	return `if [ "$jugate_bits" = "32" ]; then
+	echo "The processor of this machine is one of 32 bits, and what it was to start is for 64."
+	sleep 60
+	exit
+fi
+` + script
+}
+
+// wordsOf are words for a kernel, each of which is one word of the loader's language, too.
+func wordsOf(words string) string {
+	var b strings.Builder
+	for _, w := range strings.Fields(words) {
+		b.WriteString(" " + quote(w))
 	}
 	return b.String()
 }
@@ -159,7 +229,7 @@ func environment(l Loader, c Choice, wish string) string {
 		words = append(words, "jugate.wish="+wish)
 	}
 	root := fmt.Sprintf("%s%d/", l.Root(), c.Build)
-	return fmt.Sprintf(`if linux %[1]svmlinuz %[2]s; then
+	script := fmt.Sprintf(`if linux %[1]svmlinuz %[2]s; then
 	if initrd %[1]s%[4]s; then
 		boot
 	fi
@@ -169,6 +239,10 @@ echo "This machine restarts in half a minute."
 sleep 30
 reboot
 `, root, strings.Join(words, " "), c.Build, cmp.Or(c.Initrd, "initrd"))
+	if !l.EFI {
+		return with64Bits(script)
+	}
+	return script
 }
 
 // disk starts the machine's own disk. Handing back to the firmware is not enough

@@ -21,6 +21,7 @@ const (
 	StepKernel  Step = "kernel"  // fetched
 	StepInitrd  Step = "initrd"  // all of it was fetched
 	StepAgent   Step = "agent"   // called
+	StepEntry   Step = "entry"   // a file of a boot entry was fetched
 	StepRefused Step = "refused" // not answered, and why
 	StepFailed  Step = "failed"  // a file that could not be served, and why
 )
@@ -28,7 +29,7 @@ const (
 // Mark is a step that a machine took.
 type Mark struct {
 	At     time.Time `json:"at"`
-	Step   Step      `json:"step" enum:"address,loader,script,kernel,initrd,agent,refused,failed"`
+	Step   Step      `json:"step" enum:"address,loader,script,kernel,initrd,agent,entry,refused,failed"`
 	Detail string    `json:"detail"`
 }
 

@@ -1,6 +1,7 @@
 package stock
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -43,7 +44,13 @@ func (k *Stock) Facts(ctx context.Context, a hwaddr.Address) netboot.Facts {
 	}
 	if err == nil {
 		inv, err := k.Records.Inventory(ctx, w.ID)
-		return netboot.Facts{Signed: err == nil && inv.SecureBoot}
+		facts := netboot.Facts{Signed: err == nil && inv.SecureBoot}
+		if a, start, err := k.disc(ctx, *w); err != nil {
+			k.Log.Error("nobody can tell what a workstation boots", "workstation", w.Label(), "error", err)
+		} else if a != nil {
+			facts.Disc = boot.EntryFile(start.Files[0].Part, boot.EntryDisc)
+		}
+		return facts
 	}
 	return netboot.Facts{}
 }
@@ -78,7 +85,7 @@ func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) 
 	w, err := k.Records.FindWorkstation(ctx, a.String())
 	switch {
 	case errors.Is(err, fault.NotFound), err == nil && w.State.Unknown():
-		return k.chooseForNewcomer(ctx, c, w)
+		return k.chooseForNewcomer(ctx, l, c, w)
 	case err != nil:
 		return c, err
 	}
@@ -91,11 +98,21 @@ func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) 
 	if err != nil {
 		return c, err
 	}
+	if err := k.endStarts(ctx, *w); err != nil {
+		return c, err
+	}
 	c.Build, c.Menu = plan.Build, time.Duration(plan.Menu)*time.Second
+	starts, err := k.chooseEntry(ctx, l, *w, &c)
+	if err != nil {
+		return c, err
+	}
 	switch {
-	case plan.Build == 0:
-		c.Why, c.Menu = "no boot environment is offered", 0
+	case c.Do == netboot.BootEntry && c.Menu == 0: // it is booted at once
+		return c, k.Records.AddBootStarts(ctx, w.ID, starts)
+	case plan.Build == 0 && c.Do == netboot.Disk:
+		c.Why, c.Menu = cmp.Or(c.Why, "no boot environment is offered"), 0
 		return c, nil
+	case c.Do == netboot.BootEntry:
 	case plan.Errand > 0:
 		c.Do, c.Why, c.Menu = netboot.Environment, "an errand waits", 0
 	case w.State == roster.Expected: // so that it is seen
@@ -105,7 +122,7 @@ func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) 
 		if err != nil {
 			return c, err
 		}
-		if c.Why = "no errand"; order != "" {
+		if c.Why = cmp.Or(c.Why, "no errand"); order != "" {
 			c.Do, c.Why, c.Menu = netboot.Environment, "behind; the order "+order+" runs for it", 0
 		}
 	}
@@ -127,12 +144,58 @@ func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) 
 		for _, name := range forAll {
 			c.Items = append(c.Items, netboot.MenuItem{Title: "Run the order " + name + " for this workstation", Wish: "order:" + name})
 		}
+		items, more, err := k.entriesFor(ctx, l, *w, a)
+		if err != nil {
+			return c, err
+		}
+		c.Items, starts = append(c.Items, items...), append(starts, more...)
+	}
+	if len(starts) > 0 {
+		if err := k.Records.AddBootStarts(ctx, w.ID, starts); err != nil {
+			return c, err
+		}
 	}
 	return k.prepareBoot(ctx, c, *w)
 }
 
+// chooseEntry has a workstation boot a boot entry, if one was chosen for it and it can. What was chosen for one start, or by an
+// errand, shows no menu.
+func (k *Stock) chooseEntry(ctx context.Context, l netboot.Loader, w records.Workstation, c *netboot.Choice) ([]records.BootStart, error) {
+	e, err := k.Records.NextErrand(ctx, k.Now(), w.ID)
+	if err != nil {
+		return nil, err
+	}
+	a, err := k.askedFor(ctx, w, e)
+	if a == nil || err != nil {
+		return nil, err
+	}
+	explicit := a.once || a.errand != 0
+	if !explicit && (e != nil || w.State == roster.Expected) {
+		return nil, nil // first what was asked of it
+	}
+	entry, start, err := k.prepare(ctx, l, w, c.Address, *a)
+	if err != nil {
+		c.Why = whyNot(err)
+		k.Log.Warn("a boot entry cannot be started", "entry", a.Name, "workstation", w.Label(), "error", err)
+		if a.errand != 0 {
+			k.Orders.EntryEnded(ctx, a.errand, whyNot(err))
+		}
+		return nil, nil
+	}
+	if a.errand != 0 {
+		if _, err := k.Records.StartErrand(ctx, k.Now(), w.ID); err != nil {
+			return nil, err
+		}
+	}
+	c.Do, c.Entry, c.Why = netboot.BootEntry, entry, a.ref()
+	if explicit {
+		c.Menu = 0
+	}
+	return []records.BootStart{*start}, nil
+}
+
 // chooseForNewcomer decides for a machine that nobody has admitted.
-func (k *Stock) chooseForNewcomer(ctx context.Context, c netboot.Choice, w *records.Workstation) (netboot.Choice, error) {
+func (k *Stock) chooseForNewcomer(ctx context.Context, l netboot.Loader, c netboot.Choice, w *records.Workstation) (netboot.Choice, error) {
 	var err error
 	if c.Build, err = k.Records.Offered(ctx); err != nil {
 		return c, err
@@ -145,6 +208,13 @@ func (k *Stock) chooseForNewcomer(ctx context.Context, c netboot.Choice, w *reco
 		c.Do, c.Why = netboot.Environment, "new here"
 	case k.Unknown == Welcome:
 		c.Why, c.Menu, c.SignIn = "new here", welcomeMenu, true
+		known := records.Workstation{}
+		if w != nil {
+			known = *w
+		}
+		if c.Items, _, err = k.entriesFor(ctx, l, known, c.Address); err != nil {
+			return c, err
+		}
 	default:
 		c.Why = "unknown machines are ignored"
 		return c, nil

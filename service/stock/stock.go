@@ -4,7 +4,7 @@
 //
 // drivers.go and sets.go keep the library, coverage.go holds devices against it, and
 // install.go says what goes into a delivered system; builds.go, layers.go and media.go
-// make builds; plan.go decides what a machine boots, and status.go tells how that went.
+// make builds; bootentries.go keeps boot entries, bootchoices.go says who boots one, and bootstarts.go what each is given; plan.go decides what a machine boots, and status.go tells how that went.
 package stock
 
 import (
@@ -14,11 +14,15 @@ import (
 	"time"
 
 	"jugate/boot"
+	"jugate/core/actor"
+	"jugate/core/answers"
 	"jugate/core/driver"
 	"jugate/core/environment/builds"
 	"jugate/core/hwaddr"
 	"jugate/core/image"
 	"jugate/core/memo"
+	"jugate/core/parts"
+	"jugate/core/rights"
 	"jugate/core/slabstore"
 	"jugate/records"
 )
@@ -44,6 +48,20 @@ type Orders interface {
 	// ForEverybody names the orders that anybody may run at a workstation.
 	ForEverybody(ctx context.Context, w records.Workstation) ([]string, error)
 	IsWanted(ctx context.Context, w records.Workstation) (order string, err error)
+	// EntryEnded is told that a boot entry that an errand asked for has ended, and why it has failed; empty if it has not.
+	EntryEnded(ctx context.Context, errand int64, why string)
+}
+
+// Fleet knows workstations.
+type Fleet interface {
+	// Choose finds the workstations that names and a condition mean.
+	Choose(ctx context.Context, names []string, where string) ([]records.Workstation, error)
+	// Means tells whether a workstation is among those that names and a condition mean.
+	Means(ctx context.Context, names []string, where string, w records.Workstation) (bool, error)
+	// Settings are the answers of one.
+	Settings(ctx context.Context, w records.Workstation) (*answers.Settings, error)
+	// SignedInAt is who has signed in at one, and what they may do; nobody if nobody has.
+	SignedInAt(ctx context.Context, id int64) (by actor.Actor, person int64, holder *rights.Holder, err error)
 }
 
 // Config is what a stock is made of. All of it is set.
@@ -53,6 +71,7 @@ type Config struct {
 	Records *records.DB
 	Library *driver.Library
 	Builds  *builds.Store
+	Entries *parts.Store // files of boot entries
 	Files   image.Files
 	Slabs   *slabstore.Store
 	Boot    Boot
@@ -72,12 +91,14 @@ type Stock struct {
 	Config
 
 	Orders   Orders // set before machines boot
+	Fleet    Fleet  // set before machines boot
 	fleet    fleet
 	systems  memo.Cache[string, system]      // what is on images, by the digest of the manifest
 	insides  memo.Cache[int, *driver.Inside] // what builds drive
 	composed memo.Cache[string, builds.Part] // layers on demand, by build and what is in them
 	making   sync.Mutex                      // held while a build is made
 	keeping  sync.Mutex                      // held while the content of a payload comes or goes
+	entering sync.Mutex                      // held while files of a boot entry come or go
 }
 
 // What is remembered: a system, or what a build drives, may take some MiB.

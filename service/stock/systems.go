@@ -101,7 +101,7 @@ func (k *Stock) lookInto(ctx context.Context, v *records.Version) (system, error
 	var found system
 	own, _ := man.Growing(partition.GrowSystem)
 	areas := slices.SortedStableFunc(slices.Values(man.Areas), func(a, b image.Area) int {
-		return cmp.Or(cmp.Compare(order(b.Partition == int(own)), order(a.Partition == int(own))), cmp.Compare(b.Size, a.Size))
+		return cmp.Or(cmp.Compare(oneIf(b.Partition == int(own)), oneIf(a.Partition == int(own))), cmp.Compare(b.Size, a.Size))
 	})
 	for _, a := range areas {
 		if a.Partition == 0 || a.Kind == volume.Swap {
@@ -146,8 +146,8 @@ func (k *Stock) lookInto(ctx context.Context, v *records.Version) (system, error
 	return found, nil
 }
 
-func order(first bool) int {
-	if first {
+func oneIf(is bool) int {
+	if is {
 		return 1
 	}
 	return 0

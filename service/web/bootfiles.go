@@ -4,6 +4,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -39,6 +40,9 @@ func (s *Server) bootFile(prefix string) http.HandlerFunc {
 		}
 		counted := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		counted.Header().Set("Content-Type", "application/octet-stream")
+		if strings.HasSuffix(name, ".iso") { // UEFI 2.10, 24.7.3.1: firmware takes it into its memory as a disc
+			counted.Header().Set("Content-Type", "application/vnd.efi-iso")
+		}
 		counted.Header().Set("Cache-Control", "no-store")
 		if tag := boot.TagOf(f); tag != "" {
 			counted.Header().Set("Cache-Control", "public, max-age=31536000, immutable")

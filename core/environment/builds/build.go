@@ -18,6 +18,7 @@ import (
 	"io/fs"
 	"time"
 
+	"jugate/core/parts"
 	"jugate/core/slabstore"
 )
 
@@ -37,10 +38,7 @@ type Build struct {
 }
 
 // Part is a stored file.
-type Part struct {
-	Digest slabstore.Digest `json:"digest"`
-	Size   int64            `json:"size"` // bytes
-}
+type Part = parts.Part
 
 // Layer is one segment of the initial root file system.
 type Layer struct {
@@ -86,11 +84,11 @@ const (
 
 // Size is what a workstation loads: the kernel and all layers, in bytes.
 func (b *Build) Size() int64 {
-	size := b.Parts[KernelPart].Size
+	var initrd int64
 	for _, l := range b.Layers {
-		size += aligned(l.Part.Size)
+		initrd = parts.Align(initrd) + l.Part.Size
 	}
-	return size
+	return b.Parts[KernelPart].Size + initrd
 }
 
 // Tag names the content of a part, or of all layers for InitrdPart; empty if the build

@@ -99,15 +99,16 @@ func Open(t *testing.T, s *builds.Store, b *builds.Build, name string) []byte {
 func Unpack(t *testing.T, s *builds.Store, b *builds.Build) (dir, list string) {
 	dir = t.TempDir()
 	initrd := Open(t, s, b, builds.InitrdPart)
-	at := int64(0)
+	at, end := int64(0), int64(0)
 	for i, l := range b.Layers {
 		segment := filepath.Join(t.TempDir(), fmt.Sprint(i))
 		require.Zero(t, at%4, "a segment begins at a multiple of four")
 		require.NoError(t, os.WriteFile(segment, initrd[at:at+l.Part.Size], 0o644))
 		list += Run(t, "sh", "-e", "-c", "cd '"+dir+"' && zstd -qdc '"+segment+"' > '"+segment+".cpio' && cpio -idm --quiet < '"+segment+".cpio' && cpio -itv --quiet < '"+segment+".cpio'")
-		at += (l.Part.Size + 3) &^ 3
+		end = at + l.Part.Size
+		at = (end + 3) &^ 3
 	}
-	require.EqualValues(t, len(initrd), at)
+	require.EqualValues(t, len(initrd), end)
 	return dir, list
 }
 

@@ -3,6 +3,7 @@ package builds
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -78,10 +79,10 @@ func TestALayerOfPrograms(t *testing.T) {
 
 	root := t.TempDir()
 	for _, l := range b.Layers { // as the kernel does: what comes later replaces what was there
-		f, err := os.Open(store.partFile(l.Part))
+		f, err := store.Parts.Open(l.Part)
 		require.NoError(t, err)
 		unpack := exec.CommandContext(t.Context(), "sh", "-c", "zstd -dcq | cpio -idmu --quiet")
-		unpack.Dir, unpack.Stdin = root, f
+		unpack.Dir, unpack.Stdin = root, io.NewSectionReader(f, 0, f.Size)
 		out, err := unpack.CombinedOutput()
 		require.NoError(t, err, "%s", out)
 		require.NoError(t, f.Close())

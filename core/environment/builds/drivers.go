@@ -126,7 +126,7 @@ func (s *Store) Compose(b *Build, d Drivers) (Part, error) {
 }
 
 func (s *Store) putKnown(b *Build, k known) error {
-	part, err := s.put(func(w io.Writer) error { return json.NewEncoder(w).Encode(k) })
+	part, err := s.Parts.Put(func(w io.Writer) error { return json.NewEncoder(w).Encode(k) })
 	if err != nil {
 		return err
 	}

@@ -100,3 +100,10 @@ func writeContent(c *cpioWriter, f content) (d slabstore.Digest, err error) {
 	copy(d[:], h.Sum(nil))
 	return d, nil
 }
+
+// WriteTrust writes a small root file system in which OpenSSL trusts a certificate (PEM) beside what it trusts already: it is its
+// file of certificates by default, in Debian.
+func WriteTrust(w io.Writer, certificate []byte) error {
+	_, err := writeLayer(w, []content{text("usr/lib/ssl/cert.pem", 0o644, certificate)})
+	return err
+}

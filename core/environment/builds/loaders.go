@@ -74,7 +74,7 @@ func (s *Store) loaders(ctx context.Context, from *Source, b *Build) (problems [
 		inside                                       []string
 	}{
 		{BIOSPart, "i386-pc-pxe", biosModules, "(tftp)/grub", "", "no BIOS workstation can boot it (Debian's packages grub-pc-bin and grub-common)",
-			append([]string{"pxe", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "biosdisk", "part_gpt", "part_msdos"}, loadable...)},
+			append([]string{"pxe", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "biosdisk", "part_gpt", "part_msdos", "cpuid"}, loadable...)},
 		{PlainPart, "x86_64-efi", efiModules, "(http)/boot/files/grub", plainScript, "UEFI HTTP boot cannot be served, nor UEFI beside another DHCP server (Debian's packages grub-efi-amd64-bin and grub-common)",
 			append([]string{"efi_gop", "efi_uga", "efinet", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "part_gpt", "part_msdos", "fat"}, loadable...)},
 	} {
@@ -95,7 +95,7 @@ func (s *Store) take(b *Build, name string, f found) error {
 		return err
 	}
 	defer in.Close()
-	part, err := s.put(func(w io.Writer) error { _, err := io.Copy(w, in); return err })
+	part, err := s.Parts.Put(func(w io.Writer) error { _, err := io.Copy(w, in); return err })
 	if err != nil {
 		return err
 	}
@@ -191,7 +191,7 @@ func (s *Store) makeLoader(ctx context.Context, from *Source, b *Build, name, fo
 		return err
 	}
 	defer in.Close()
-	part, err := s.put(func(w io.Writer) error { _, err := io.Copy(w, in); return err })
+	part, err := s.Parts.Put(func(w io.Writer) error { _, err := io.Copy(w, in); return err })
 	if err != nil {
 		return err
 	}

@@ -159,7 +159,7 @@ func (s *Store) layer(b *Build, name string, files []content) error {
 
 // write writes the files of a layer.
 func (s *Store) write(l *Layer, files []content) (err error) {
-	l.Part, err = s.put(func(w io.Writer) (err error) { l.Files, err = writeLayer(w, files); return err })
+	l.Part, err = s.Parts.Put(func(w io.Writer) (err error) { l.Files, err = writeLayer(w, files); return err })
 	if err != nil {
 		return fmt.Errorf("layer %s: %w", l.Name, err)
 	}

@@ -1,39 +1,42 @@
 package builds
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 
-	"github.com/zeebo/blake3"
-
 	"jugate/core/durable"
 	"jugate/core/fault"
+	"jugate/core/parts"
 	"jugate/core/slabstore"
 )
 
 // Store keeps builds in a folder: builds/N.json and parts/DIGEST.
-type Store struct{ dir string }
+type Store struct {
+	Parts *parts.Store
+
+	dir string
+}
+
+// Content is an open part, or several one after the other.
+type Content = parts.Content
 
 // Open opens the folder and makes what is not there.
 func Open(dir string) (*Store, error) {
-	for _, name := range []string{"builds", "parts"} {
-		if err := os.MkdirAll(filepath.Join(dir, name), 0o755); err != nil {
-			return nil, err
-		}
-		if err := durable.Sweep(filepath.Join(dir, name)); err != nil {
-			return nil, err
-		}
+	described := filepath.Join(dir, "builds")
+	if err := os.MkdirAll(described, 0o755); err != nil {
+		return nil, err
 	}
-	return &Store{dir}, nil
+	if err := durable.Sweep(described); err != nil {
+		return nil, err
+	}
+	all, err := parts.Open(filepath.Join(dir, "parts"))
+	return &Store{all, dir}, err
 }
 
 // Builds are the numbers of all builds, in order.
@@ -100,7 +103,7 @@ func (s *Store) Remove(number int) error {
 		if kept[p.Digest] {
 			continue
 		}
-		if err := os.Remove(s.partFile(p)); err != nil && !errors.Is(err, fs.ErrNotExist) { // one may stand in it twice
+		if err := s.Parts.Remove(p); err != nil {
 			return err
 		}
 	}
@@ -158,43 +161,6 @@ func (s *Store) save(b *Build) error {
 	return f.KeepNew()
 }
 
-// put stores what fill writes as a part.
-func (s *Store) put(fill func(io.Writer) error) (Part, error) {
-	f, err := durable.Create(filepath.Join(s.dir, "parts", "part"), 0o644)
-	if err != nil {
-		return Part{}, err
-	}
-	defer f.Drop()
-	h := blake3.New()
-	err = fill(io.MultiWriter(f, h))
-	size, seekErr := f.Seek(0, io.SeekCurrent)
-	if err = errors.Join(err, seekErr); err != nil {
-		return Part{}, err
-	}
-	part := Part{Digest: slabstore.Digest(h.Sum(nil)), Size: size}
-	return part, f.KeepAs(s.partFile(part))
-}
-
-func (s *Store) partFile(p Part) string {
-	return filepath.Join(s.dir, "parts", p.Digest.String())
-}
-
-// Content is an open part, or several one after the other.
-type Content struct {
-	io.ReaderAt
-	Size  int64
-	files []*os.File
-}
-
-// Close closes the files.
-func (c *Content) Close() error {
-	var errs []error
-	for _, f := range c.files {
-		errs = append(errs, f.Close())
-	}
-	return errors.Join(errs...)
-}
-
 // Open opens what a loader asks for by name: a part, or InitrdPart, which is all
 // layers. Errors wrap ErrNotFound.
 func (s *Store) Open(b *Build, name string) (*Content, error) {
@@ -203,79 +169,19 @@ func (s *Store) Open(b *Build, name string) (*Content, error) {
 		if !there {
 			return nil, fmt.Errorf("build %d: %s: %w", b.Number, name, ErrNoPart)
 		}
-		f, err := os.Open(s.partFile(part))
-		if err != nil {
-			return nil, err
-		}
-		return &Content{f, part.Size, []*os.File{f}}, nil
+		return s.Parts.Open(part)
 	}
 	return s.OpenInitrd(b)
 }
 
-// Part finds a stored part by its digest. Errors wrap fs.ErrNotExist.
-func (s *Store) Part(d slabstore.Digest) (Part, error) {
-	p := Part{Digest: d}
-	info, err := os.Stat(s.partFile(p))
-	if err != nil {
-		return p, err
-	}
-	p.Size = info.Size()
-	return p, nil
-}
-
 // OpenInitrd opens the layers of a build, and more behind them.
 func (s *Store) OpenInitrd(b *Build, more ...Part) (*Content, error) {
-	var parts []Part
+	var all []Part
 	for _, l := range b.Layers {
-		parts = append(parts, l.Part)
+		all = append(all, l.Part)
 	}
-	c := &Content{}
-	var pieces chain
-	for _, part := range append(parts, more...) {
-		f, err := os.Open(s.partFile(part))
-		if err != nil {
-			return nil, errors.Join(err, c.Close())
-		}
-		c.files = append(c.files, f)
-		pieces = append(pieces, piece{c.Size, io.NewSectionReader(f, 0, part.Size)})
-		if c.Size += part.Size; c.Size != aligned(c.Size) {
-			gap := aligned(c.Size) - c.Size
-			pieces = append(pieces, piece{c.Size, io.NewSectionReader(bytes.NewReader(make([]byte, gap)), 0, gap)})
-			c.Size += gap
-		}
-	}
-	c.ReaderAt = pieces
-	return c, nil
+	return s.Parts.Open(append(all, more...)...)
 }
 
 // ErrNoPart says that a build has no part of a name.
 var ErrNoPart = fault.NotFound.Errorf("the build has no such part")
-
-// aligned is where the next segment may begin: the kernel wants multiples of four.
-func aligned(n int64) int64 { return (n + cpioAlign - 1) &^ (cpioAlign - 1) }
-
-// chain are readers that follow each other.
-type chain []piece
-
-type piece struct {
-	start int64
-	*io.SectionReader
-}
-
-func (c chain) ReadAt(b []byte, off int64) (n int, err error) {
-	for _, p := range c {
-		if off >= p.start+p.Size() {
-			continue
-		}
-		got, err := p.SectionReader.ReadAt(b[n:], off-p.start)
-		n += got
-		off += int64(got)
-		if n == len(b) {
-			return n, nil
-		}
-		if err != nil && err != io.EOF {
-			return n, err
-		}
-	}
-	return n, io.EOF
-}
