@@ -10,6 +10,7 @@
 package agent
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -52,8 +53,8 @@ type Machine interface {
 	Vitals(i int) (*disk.Vitals, error)
 	// LinkRate is what the network card says that its link has, in bits a second; 0 if it does not say.
 	LinkRate() int64
-	// Leave restarts the machine from its own disk, or switches it off: how is
-	// "restart" or "power-off".
+	// Leave restarts the machine from its own disk or from the network, or switches it off: how is "restart", "network" or
+	// "power-off".
 	Leave(how string) error
 }
 
@@ -172,7 +173,11 @@ func (a *Agent) Run(ctx context.Context) error {
 		}
 		if w := a.options.Wish; w != nil {
 			a.options.Wish = nil
-			if err := a.Wish(ctx, *w); err != nil {
+			err := a.askFor(ctx, w)
+			if err == nil {
+				err = a.Wish(ctx, *w)
+			}
+			if err != nil {
 				a.show("what was chosen in the menu cannot be had: %v", err)
 			}
 		}
@@ -300,6 +305,38 @@ func (a *Agent) SignIn(ctx context.Context, typed api.Typed) (api.SignedIn, erro
 // Wish orders what the person at this workstation has chosen.
 func (a *Agent) Wish(ctx context.Context, w api.Wish) error { return a.pass().Wish(ctx, w) }
 
+// Entries are the boot entries that may be started here, by whoever has signed in or by everybody.
+func (a *Agent) Entries(ctx context.Context) ([]api.BootEntryAt, error) {
+	return a.pass().EntriesHere(ctx)
+}
+
+// askFor has the person at this workstation say what a boot entry's parameters are that was chosen in the boot menu.
+func (a *Agent) askFor(ctx context.Context, w *api.Wish) error {
+	if w.Kind != "entry" || a.options.Ask == nil {
+		return nil
+	}
+	all, err := a.Entries(ctx)
+	if err != nil {
+		return err
+	}
+	for _, e := range all {
+		if e.Name != w.Name {
+			continue
+		}
+		w.Values = map[string]string{}
+		for _, p := range e.Parameters {
+			text, err := a.options.Ask(ctx, answers.Question{Key: p.Name, Ask: p.Question(), Default: p.Default}, "")
+			if err != nil {
+				return err
+			}
+			if text = cmp.Or(text, p.Default); text != "" {
+				w.Values[p.Name] = text
+			}
+		}
+	}
+	return nil
+}
+
 // Survey looks at the workstation's only disk, for the person in front of it.
 func (a *Agent) Survey() (*capture.Survey, error) {
 	disk, err := a.openDisk("only")
@@ -372,6 +409,9 @@ func (a *Agent) work(ctx context.Context) (worked bool, err error) {
 			err = a.command(ctx, now.Errand)
 		case "folders":
 			err = a.bringFolders(ctx, now.Errand)
+		case "entry": // it is started by the loader, and over when that has loaded something else
+			a.show("restarting, to start %s", now.Errand.Entry)
+			err = a.leave("network")
 		default:
 			err = a.decline(ctx, now.Errand)
 		}

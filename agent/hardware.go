@@ -112,10 +112,14 @@ func (Hardware) Program() ([]byte, error) { return os.ReadFile("/proc/self/exe")
 // Leave restarts the machine or switches it off.
 func (h Hardware) Leave(how string) error {
 	unix.Sync()
-	if err := nextBootFromDisk(); err != nil {
+	if how == "network" {
+		if err := nextBootFromNetwork(); err != nil {
+			slog.Warn("the firmware was not told to start from the network next; it does so if that is its first way", "error", err)
+		}
+	} else if err := nextBootFromDisk(); err != nil {
 		slog.Warn("the firmware was not told to start from the disk next", "error", err) // network boot sends it there
 	}
-	if how == "restart" {
+	if how != "power-off" {
 		return unix.Reboot(unix.LINUX_REBOOT_CMD_RESTART)
 	}
 	return unix.Reboot(unix.LINUX_REBOOT_CMD_POWER_OFF)

@@ -51,13 +51,17 @@ type Typed struct {
 type SignedIn struct {
 	Images []string `json:"images" nullable:"false" doc:"That this workstation may receive"`
 	Orders []string `json:"orders" nullable:"false" doc:"That may be run here, for this workstation alone"`
-	Bench  bool     `json:"at_bench" doc:"Nobody has admitted this machine: what it gets is for a job"`
+	// Entries are boot entries.
+	Entries []BootEntryAt `json:"boot_entries" nullable:"false" doc:"That may be started here"`
+	Bench   bool          `json:"at_bench" doc:"Nobody has admitted this machine: what it gets is for a job"`
 }
 
 // Wish is what a person at a workstation has chosen.
 type Wish struct {
-	Kind  string `json:"kind" enum:"receive,capture,admit,order"`
+	Kind  string `json:"kind" enum:"receive,capture,admit,order,entry"`
 	Image string `json:"image,omitempty" maxLength:"63"`
 	Job   string `json:"job,omitempty" maxLength:"200" doc:"With a machine that nobody has admitted: a number, or whose it is"`
-	Name  string `json:"name,omitempty" maxLength:"63" doc:"With admit: of the workstation; with order: of the order"`
+	Name  string `json:"name,omitempty" maxLength:"63" doc:"With admit: of the workstation; with order: of the order; with entry: of the boot entry"`
+	// Values are of a boot entry.
+	Values map[string]string `json:"values,omitempty" doc:"With entry: what its parameters are"`
 }

@@ -58,7 +58,7 @@ const (
 // ToErrand is an errand as the agent gets it.
 type ToErrand struct {
 	ID      int64       `json:"id"`
-	Kind    errand.Kind `json:"kind" enum:"capture,receive,drivers,payloads,check,wipe,command,folders"`
+	Kind    errand.Kind `json:"kind" enum:"capture,receive,drivers,payloads,check,wipe,command,folders,entry"`
 	Image   string      `json:"image"`
 	Capture *ToCapture  `json:"capture,omitempty"`
 	Receive *ToReceive  `json:"receive,omitempty"`
@@ -67,6 +67,7 @@ type ToErrand struct {
 	Check   *ToCheck    `json:"check,omitempty"`
 	Wipe    *ToWipe     `json:"wipe,omitempty"`
 	Command *Command    `json:"command_to_run,omitempty"`
+	Entry   string      `json:"boot_entry,omitempty" doc:"That is to be started; the agent restarts from the network for it" example:"debian-installer"`
 	Folders *ToFolders  `json:"folders_back,omitempty"`
 }
 

@@ -1,6 +1,9 @@
 package api
 
-import "time"
+import (
+	"strings"
+	"time"
+)
 
 // BootParameter is a value that is said when a boot entry is started.
 type BootParameter struct {
@@ -33,7 +36,7 @@ type BootEntry struct {
 	BootEntrySettings
 	Shown    int                `json:"shown_version" doc:"The version that workstations get" example:"2"`
 	Destroys bool               `json:"destroys" doc:"Whether it destroys what is on the disk without asking"`
-	Versions []BootEntryVersion `json:"versions" nullable:"false" doc:"The newest first"`
+	Versions []BootEntryVersion `json:"entry_versions" nullable:"false" doc:"The newest first"`
 	Saved    time.Time          `json:"saved"`
 	SavedBy  string             `json:"saved_by" example:"holm"`
 }
@@ -80,7 +83,7 @@ type BootChoice struct {
 type BootChoiceMade struct {
 	Workstations []string  `json:"workstations" nullable:"false" doc:"For whom it counts" example:"[\"herb-01\"]"`
 	Groups       []string  `json:"groups" nullable:"false" doc:"Groups that have it as their default" example:"[\"herbarium\"]"`
-	LeftOut      []LeftOut `json:"left_out" nullable:"false" doc:"Who cannot start it, and why"`
+	LeftOut      []LeftOut `json:"taken_out" nullable:"false" doc:"Who cannot start it, and why"`
 }
 
 // BootPreview is what one workstation would be given with a boot entry.
@@ -97,7 +100,7 @@ type BootPreview struct {
 
 // BootStart is a start of a boot entry at a workstation.
 type BootStart struct {
-	ID          int64             `json:"start" example:"12"`
+	ID          int64             `json:"boot_start" example:"12"`
 	Workstation string            `json:"workstation" example:"herb-01"`
 	Entry       string            `json:"boot_entry" example:"debian-installer"`
 	Version     int               `json:"version" example:"2"`
@@ -122,4 +125,29 @@ type BootEntryAt struct {
 type EntryErrand struct {
 	Entry      string            `json:"boot_entry" minLength:"1" maxLength:"63" example:"debian-installer"`
 	Parameters map[string]string `json:"values,omitempty" doc:"What its parameters are" example:"{\"mirror\":\"mirror.fennholt.example\"}"`
+}
+
+// PreparedEntry is a boot entry that an order starts at workstations, and whose end it waits for: that it says so, if its answer file
+// or kernel is told how (.ended), or that the workstation starts anew.
+type PreparedEntry struct {
+	EntryErrand
+	Before string   `json:"before,omitempty" enum:"capture,check,wipe,deliver,drivers,payloads" doc:"The part of the order before which it is started; when all is done but for the arrivals, if nothing is said"`
+	To     []string `json:"to,omitempty" doc:"Groups and workstations; without any, and without a condition, those of the part that it stands before, or after" maxItems:"1000" nullable:"false" example:"[\"desk-gold\"]"`
+	Where  string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"model == \"A310\""`
+	Wait   int      `json:"wait_minutes,omitempty" minimum:"0" maximum:"43200" doc:"How long it waits for workstations that do not come; an hour by default" example:"30"`
+	Limit  int      `json:"time_limit_minutes,omitempty" minimum:"0" maximum:"10080" doc:"How long it may take; four hours by default" example:"90"`
+}
+
+// BootPreviewOf says for which workstation, and with which values.
+type BootPreviewOf struct {
+	Workstation string            `json:"workstation" minLength:"1" maxLength:"63" example:"herb-01"`
+	Parameters  map[string]string `json:"values,omitempty" doc:"What the parameters are" example:"{\"mirror\":\"mirror.fennholt.example\"}"`
+}
+
+// Question is what a person is asked for a parameter.
+func (p BootParameter) Question() string {
+	if len(p.Choices) == 0 {
+		return p.Ask
+	}
+	return p.Ask + " (" + strings.Join(p.Choices, ", ") + ")"
 }

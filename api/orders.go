@@ -34,7 +34,7 @@ type CaptureOptions struct {
 type Errand struct {
 	ID          int64        `json:"id"`
 	Workstation string       `json:"workstation"`
-	Kind        errand.Kind  `json:"kind" enum:"capture,receive,drivers,payloads,check,wipe,command,folders"`
+	Kind        errand.Kind  `json:"kind" enum:"capture,receive,drivers,payloads,check,wipe,command,folders,entry"`
 	State       errand.State `json:"state" enum:"waiting,running,done,failed,stopped"`
 	Image       string       `json:"image"`
 	Version     int          `json:"version" doc:"What a capture became; 0 until then"`

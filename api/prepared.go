@@ -19,9 +19,10 @@ type Order struct {
 	Payloads *InstallPayloads  `json:"bring_payloads,omitempty"`
 	// Commands are run before a part, or when all is done but for the arrivals.
 	Commands []PreparedCommand `json:"commands,omitempty" maxItems:"20" nullable:"false" doc:"Commands of your own"`
+	Entries  []PreparedEntry   `json:"boot_entries,omitempty" maxItems:"20" nullable:"false" doc:"Boot entries that are started, each before a part, or when all is done but for the arrivals"`
 	SaveDays int               `json:"save_days,omitempty" minimum:"0" maximum:"3650" example:"14" doc:"Before the first part that erases disks, they are captured as they are, and kept for so many days; who cannot be saved is taken out. A saved disk goes back onto its own workstation alone"`
 	Folders  []string          `json:"folders_back,omitempty" maxItems:"50" nullable:"false" doc:"Folders of the saved disks that go back onto what is delivered, without a slash in front; a workstation that lacks one is taken out before anything is erased" example:"[\"home\",\"srv/photos\"]"`
-	OnlyIf   map[string]string `json:"only_if,omitempty" doc:"Conditions (docs/roster.md) of parts, by capture, check, wipe, deliver, drivers, payloads or the name of a command: the part leaves those alone that do not fit when it begins, which stay in the run" example:"{\"deliver\":\"passed[\\\"scanner\\\"]\"}"`
+	OnlyIf   map[string]string `json:"only_if,omitempty" doc:"Conditions (docs/roster.md) of parts, by capture, check, wipe, deliver, drivers, payloads or the name of a command or boot entry: the part leaves those alone that do not fit when it begins, which stay in the run" example:"{\"deliver\":\"passed[\\\"scanner\\\"]\"}"`
 	Wake     bool              `json:"wake,omitempty" doc:"Switch the workstations on over the network first"`
 	// Restart and Afterwards are for workstations with a helper.
 	Restart     bool           `json:"restart_running,omitempty" doc:"Workstations whose system is on restart into the boot environment, by the helper on it (the answer helper), once whoever is signed in has had time to save their work"`

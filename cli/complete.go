@@ -21,7 +21,7 @@ var namers = map[string]namer{
 	"WORKSTATION": workstationNames, "WORKSTATION|GROUP": targetNames, "GROUP": groupNames, "HARDWARE-ADDRESS": cardNames,
 	"IMAGE": imageNames, "IMAGE[@VERSION]": imageNames, "A[@VERSION]": imageNames, "B[@VERSION]": imageNames, "IMAGE@VERSION": versionsInUse,
 	"BUILD": buildNumbers, "PACKAGE": driverNames, "SET": driverSetNames, "DELIVERY": deliveryNumbers, "ERRAND": errandNumbers, "RECEIPT": receiptNumbers, "KEY": keyNames, "MACHINE": workstationNames,
-	"ORDER": orderNames, "[ORDER]": orderNames, "RUN": openRuns, "CHECK": checkNumbers, "PERSON": personNames, "ROLE": roleNames, "TOKEN": tokenNames,
+	"ENTRY": entryNames, "ENTRY[@VERSION]": entryNames, "ORDER": orderNames, "[ORDER]": orderNames, "RUN": openRuns, "CHECK": checkNumbers, "PERSON": personNames, "ROLE": roleNames, "TOKEN": tokenNames,
 }
 
 // special are the arguments of commands for which not everything of that name will do.
@@ -258,6 +258,11 @@ func domainNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 func directoryNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	page, err := c.Directories(ctx)
 	return named(page, err, func(d api.Directory) string { return d.Name })
+}
+
+func entryNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.BootEntries(ctx, apiclient.List{})
+	return named(page, err, func(e api.BootEntry) string { return e.Name + "\t" + e.Note })
 }
 
 func payloadNames(ctx context.Context, c *apiclient.Client) ([]string, error) {

@@ -34,9 +34,10 @@ type Errand struct {
 	Result        string        `db:"result"`  // of drivers, payloads and commands: JSON
 	NotBefore     sql.NullTime  `db:"not_before"`
 	OrderedBy     string        `db:"ordered_by"`
+	RunID         sql.NullInt64 `db:"run_id"` // that asked for it
 }
 
-const errandColumns = `e.id, e.workstation_id, coalesce(w.name, (SELECT min(a.address) FROM addresses a WHERE a.workstation_id = w.id), '') AS workstation, e.kind, e.state, e.image, e.version, e.note, e.delivery_id, e.error, e.created, e.ended, e.options, e.result, e.not_before, e.ordered_by`
+const errandColumns = `e.id, e.workstation_id, coalesce(w.name, (SELECT min(a.address) FROM addresses a WHERE a.workstation_id = w.id), '') AS workstation, e.kind, e.state, e.image, e.version, e.note, e.delivery_id, e.error, e.created, e.ended, e.options, e.result, e.not_before, e.ordered_by, e.run_id`
 
 const errandFrom = `errands e JOIN workstations w ON w.id = e.workstation_id`
 

@@ -143,13 +143,13 @@ func run(ctx context.Context) error {
 	return a.Run(ctx)
 }
 
-// parseWish reads what was chosen in the boot menu: to sign in, an image or an order.
+// parseWish reads what was chosen in the boot menu: to sign in, an image, an order or a boot entry.
 func parseWish(text string) (wish *api.Wish, signIn bool) {
 	kind, image, _ := strings.Cut(text, ":")
 	switch kind {
 	case "receive":
 		return &api.Wish{Kind: kind, Image: image}, false
-	case "order":
+	case "order", "entry":
 		return &api.Wish{Kind: kind, Name: image}, false
 	}
 	return nil, text == netboot.WishSignIn

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -29,8 +30,9 @@ type person struct {
 	inventory api.Inventory
 	network   []string
 	modules   *modules
-	images    []string // that may be received, after signing in
-	orders    []string // that may be run, after signing in
+	images    []string          // that may be received, after signing in
+	orders    []string          // that may be run, after signing in
+	entries   []api.BootEntryAt // that may be started, after signing in
 	signedIn  bool
 	bench     bool                                   // nobody has admitted this machine
 	typing    func(ctx context.Context, text string) // takes the line that is typed; nil when none is
@@ -60,6 +62,8 @@ func (p *person) keys() string {
 		return "Enter: go on   Esc: back"
 	case p.agent == nil:
 		return "C capture onto another disk   H hardware   N network   D drivers   K keyboard"
+	case p.signedIn && len(p.entries) > 0:
+		return "B boot entry O order R receive C capture I inspect A admit H D K: more"
 	case p.signedIn && len(p.orders) > 0:
 		return "O order R receive C capture I inspect A admit H hardware D drivers K keyboard"
 	case p.signedIn:
@@ -113,7 +117,7 @@ func (p *person) press(ctx context.Context, k byte) {
 		p.drivers(ctx)
 	case 'k':
 		p.keyboard("")
-	case 'r', 'c', 'i', 'a', 'o':
+	case 'r', 'c', 'i', 'a', 'o', 'b':
 		switch {
 		case p.signedIn:
 			p.order(k | 0x20)
@@ -180,6 +184,14 @@ func (p *person) order(k byte) {
 		p.choose("Receive an image", "image", lines, p.images, func(name string) api.Wish { return api.Wish{Kind: "receive", Image: name} })
 	case 'o':
 		p.choose("Run an order", "order", []string{"For this workstation alone. What it delivers overwrites this disk."}, p.orders, func(name string) api.Wish { return api.Wish{Kind: "order", Name: name} })
+	case 'b':
+		var titles []string
+		for _, e := range p.entries {
+			titles = append(titles, e.Title)
+		}
+		p.pick("Start a boot entry", "boot entry", []string{"The workstation restarts, and starts it in place of its disk.", ""}, titles, func(_ context.Context, i int) {
+			p.parameters(p.entries[i], api.Wish{Kind: "entry", Name: p.entries[i].Name, Values: map[string]string{}}, 0)
+		})
 	case 'c':
 		p.ask("Capture this disk", []string{"As the next version of which image?"}, "image:", func(ctx context.Context, text string) {
 			p.wish(ctx, api.Wish{Kind: "capture", Image: text})
@@ -222,6 +234,32 @@ func (p *person) pick(title, what string, lines, names []string, chosen func(ctx
 			return
 		}
 		chosen(ctx, n-1)
+	})
+}
+
+// parameters asks for the parameters of a boot entry, one after the other, and then for its start.
+func (p *person) parameters(e api.BootEntryAt, w api.Wish, n int) {
+	start := func(ctx context.Context) {
+		if p.bench {
+			p.job(w)
+		} else {
+			p.wish(ctx, w)
+		}
+	}
+	if n == len(e.Parameters) {
+		p.ask(e.Title, []string{"It starts when this workstation has restarted."}, "Enter: start it", func(ctx context.Context, _ string) { start(ctx) })
+		return
+	}
+	one := e.Parameters[n]
+	lines := []string{one.Question(), ""}
+	if one.Default != "" {
+		lines = append(lines, "Enter alone takes: "+one.Default, "")
+	}
+	p.ask(e.Title, lines, one.Name+":", func(_ context.Context, text string) {
+		if text = cmp.Or(text, one.Default); text != "" {
+			w.Values[one.Name] = text
+		}
+		p.parameters(e, w, n+1)
 	})
 }
 
@@ -312,7 +350,7 @@ func (p *person) come(in api.SignedIn, err error) {
 		p.say("%v", err)
 		return
 	}
-	p.signedIn, p.images, p.orders, p.bench = true, in.Images, in.Orders, in.Bench
+	p.signedIn, p.images, p.orders, p.entries, p.bench = true, in.Images, in.Orders, in.Entries, in.Bench
 	p.say("Signed in, until the next errand is done. The keys are at the foot of the screen.")
 }
 

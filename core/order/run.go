@@ -2,7 +2,7 @@ package order
 
 import "strings"
 
-// Work is what an order has done: one of the kinds below, or a command of the engineer's own (CommandNamed).
+// Work is what an order has done: one of the kinds below, or a step of the engineer's own (CommandNamed, EntryNamed).
 type Work string
 
 // What an order can have done, in the order in which it is done.
@@ -26,6 +26,28 @@ func CommandNamed(name string) Work { return Work(command + name) }
 
 // Command is the name of the command that the work runs; false if it is another.
 func (w Work) Command() (name string, is bool) { return strings.CutPrefix(string(w), command) }
+
+// entry is what the work begins with that starts a boot entry.
+const entry = "entry "
+
+// EntryNamed is the work that starts a boot entry of a name.
+func EntryNamed(name string) Work { return Work(entry + name) }
+
+// Entry is the name of the boot entry that the work starts; false if it is another.
+func (w Work) Entry() (name string, is bool) { return strings.CutPrefix(string(w), entry) }
+
+// Step tells whether it is a step of the engineer's own, which stands before or after a part.
+func (w Work) Step() bool {
+	return strings.HasPrefix(string(w), command) || strings.HasPrefix(string(w), entry)
+}
+
+// Name is what conditions call it.
+func (w Work) Name() string {
+	if _, name, is := strings.Cut(string(w), " "); is && w.Step() {
+		return name
+	}
+	return string(w)
+}
 
 // State is how far a run or a part of it is.
 type State string

@@ -284,6 +284,12 @@ func (f *Fleet) SignedInAt(ctx context.Context, id int64) (by actor.Actor, perso
 	return p.signedIn.By, p.signedIn.Person, holder, err
 }
 
+// BootOf is the boot that a workstation's agent has checked in from; empty if it has not since the service began.
+func (f *Fleet) BootOf(id int64) string {
+	p, _ := f.agents.presence(id)
+	return p.boot
+}
+
 // IsOnline tells whether a workstation's agent has called in the last minute.
 func (f *Fleet) IsOnline(id int64) bool {
 	p, known := f.agents.presence(id)

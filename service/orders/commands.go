@@ -39,7 +39,7 @@ func commandOf(in api.Order, name string) *api.PreparedCommand {
 func checkCommands(in api.Order) error {
 	parts := map[string]bool{}
 	for _, w := range workOf(in) {
-		if _, is := w.Command(); !is && w != order.Arrive {
+		if !w.Step() && w != order.Arrive {
 			parts[string(w)] = true
 		}
 	}
@@ -66,9 +66,21 @@ func checkCommands(in api.Order) error {
 			return fmt.Errorf("the command %s: %w", c.Name, err)
 		}
 	}
+	for _, e := range in.Entries {
+		key := strings.ToLower(e.Entry)
+		switch {
+		case names[key] || parts[key]:
+			return fault.Invalid.Errorf("two parts of the order are called %s", e.Entry)
+		case e.Before != "" && !parts[e.Before]:
+			return fault.Invalid.Errorf("the boot entry %s stands before a part that the order does not have: %s", e.Entry, e.Before)
+		case e.Before == "" && in.Deliver != nil && leaves(in.Deliver.WhenDone):
+			return fault.Invalid.Errorf("after the delivery workstations leave (when_done), and the boot entry %s could not be started at them", e.Entry)
+		}
+		names[key] = true
+	}
 	for _, t := range tasksOf(in) {
-		if name, is := t.work.Command(); is && len(t.to) == 0 && t.where == "" && !in.Bench {
-			return fault.Invalid.Errorf("say at which workstations the command %s is run", name)
+		if t.work.Step() && len(t.to) == 0 && t.where == "" && !in.Bench {
+			return fault.Invalid.Errorf("say at which workstations this is done: %s", t.work)
 		}
 	}
 	for name, condition := range in.OnlyIf {
@@ -87,41 +99,40 @@ func checkCommands(in api.Order) error {
 
 func leaves(whenDone string) bool { return whenDone != "" && whenDone != "stay" }
 
-// withCommands puts the commands of an order between its other tasks.
-func withCommands(in api.Order, tasks []task) (all []task) {
-	of := func(c api.PreparedCommand, beside task) task {
-		t := task{order.CommandNamed(c.Name), rights.Deliver, c.To, c.Where}
-		if len(t.to) == 0 && t.where == "" {
-			t.to, t.where = beside.to, beside.where
+// withSteps puts the boot entries and the commands of an order between its other tasks.
+func withSteps(in api.Order, tasks []task) (all []task) {
+	add := func(before string, beside task) {
+		step := func(stands string, w order.Work, to []string, where string) {
+			if stands != before {
+				return
+			}
+			if len(to) == 0 && where == "" {
+				to, where = beside.to, beside.where
+			}
+			all = append(all, task{w, rights.Deliver, to, where})
 		}
-		return t
+		for _, e := range in.Entries {
+			step(e.Before, order.EntryNamed(e.Entry), e.To, e.Where)
+		}
+		for _, c := range in.Commands {
+			step(c.Before, order.CommandNamed(c.Name), c.To, c.Where)
+		}
 	}
 	for _, t := range tasks {
-		for _, c := range in.Commands {
-			if c.Before == string(t.work) {
-				all = append(all, of(c, t))
-			}
-		}
+		add(string(t.work), t)
 		all = append(all, t)
 	}
 	var last task
 	if len(tasks) > 0 {
 		last = tasks[len(tasks)-1]
 	}
-	for _, c := range in.Commands {
-		if c.Before == "" {
-			all = append(all, of(c, last))
-		}
-	}
+	add("", last)
 	return all
 }
 
 // onlyIf is the condition of a part of an order; empty if there is none.
 func onlyIf(in api.Order, w order.Work) string {
-	name, is := w.Command()
-	if !is {
-		name = string(w)
-	}
+	name := w.Name()
 	for of, condition := range in.OnlyIf {
 		if strings.EqualFold(of, name) {
 			return condition

@@ -98,6 +98,12 @@ func (o *Orders) lookAtEach(ctx context.Context, in api.Order, p *records.RunPar
 			wait = time.Duration(c.Wait) * time.Minute
 		}
 	}
+	limit := time.Duration(0)
+	if name, is := p.Work.Entry(); is {
+		if e := preparedEntry(in, name); e != nil {
+			wait, limit = e.waits(), e.limit()
+		}
+	}
 	over := o.Now().After(p.Began.Time.Add(wait))
 	_, errands, err := o.Records.Of(ctx, records.PartOfRun{Run: p.Run, Part: p.Number})
 	if err != nil {
@@ -115,6 +121,14 @@ func (o *Orders) lookAtEach(ctx context.Context, in api.Order, p *records.RunPar
 				return err
 			}
 			o.Publish(o.errandOf(*e))
+			if e, err = o.Records.Errand(ctx, id); err != nil {
+				return err
+			}
+		}
+		if limit > 0 && e.State == errand.Running && o.Now().After(p.Began.Time.Add(wait+limit)) {
+			if err := o.endEntry(ctx, e, fmt.Sprintf("it did not end within %v", limit)); err != nil {
+				return err
+			}
 			if e, err = o.Records.Errand(ctx, id); err != nil {
 				return err
 			}

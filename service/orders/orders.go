@@ -42,6 +42,8 @@ type Fleet interface {
 	// SignedInAt is who has signed in at a workstation, and what they may do; nobody if nobody has.
 	SignedInAt(ctx context.Context, id int64) (by actor.Actor, person int64, holder *rights.Holder, err error)
 	IsOnline(id int64) bool
+	// BootOf is the boot that a workstation's agent has checked in from; empty if nobody knows.
+	BootOf(id int64) string
 	Doing(id int64, text string) // notes what one does in a delivery
 	Active(ctx context.Context, id int64, activity api.Activity)
 	Changed(ctx context.Context, id int64)       // something was recorded of it
@@ -83,6 +85,10 @@ type Stock interface {
 	Lacking(ctx context.Context, v *records.Version, order api.DriverOrder, targets []records.Workstation) (map[int64]driver.Outlook, error)
 	// ToInstall is what is installed for a workstation; nil if nothing is.
 	ToInstall(ctx context.Context, w records.Workstation, o records.InstallOptions) (*api.ToInstall, error)
+	// CheckEntry refuses a boot entry that is not there, or whose parameters cannot be what is said.
+	CheckEntry(ctx context.Context, in api.EntryErrand) error
+	// MayStartEntry refuses whoever is at a workstation a boot entry that is not theirs to start there, or that it cannot start.
+	MayStartEntry(ctx context.Context, w records.Workstation, holder *rights.Holder, in api.EntryErrand) error
 }
 
 // Access says who may receive what.
@@ -120,5 +126,9 @@ type Orders struct {
 	advancing sync.Mutex
 	// beginning is held while a run begins for a workstation that is behind, so that there is one for many. It comes before advancing.
 	beginning sync.Mutex
-	moved     bell // an order was saved, or something of a run may have ended
+	toldEntry struct { // which boot of a workstation was told to start a boot entry, by errand
+		sync.Mutex
+		boots map[int64]string
+	}
+	moved bell // an order was saved, or something of a run may have ended
 }

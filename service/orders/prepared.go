@@ -57,7 +57,7 @@ func tasksOf(in api.Order) (all []task) {
 	if p := in.Payloads; p != nil {
 		all = append(all, task{order.Payloads, rights.Deliver, p.To, p.Where})
 	}
-	all = withCommands(in, all)
+	all = withSteps(in, all)
 	if d := in.Deliver; d != nil && d.Await {
 		all = append(all, task{order.Arrive, rights.Deliver, d.To, d.Where})
 	}
@@ -128,7 +128,7 @@ func (o *Orders) checkOrder(ctx context.Context, in api.Order) error {
 		return err
 	}
 	if len(workOf(in)) == 0 {
-		return fault.Invalid.Errorf("the order %s has nothing to do: say what it captures, checks, wipes, delivers, installs or runs", in.Name)
+		return fault.Invalid.Errorf("the order %s has nothing to do: say what it captures, checks, wipes, delivers, installs, boots or runs", in.Name)
 	}
 	if in.Deliver != nil && in.Deliver.AtLatest != nil {
 		return fault.Invalid.Errorf("an order is for many days: say wait_minutes, and not at_latest")
@@ -139,7 +139,7 @@ func (o *Orders) checkOrder(ctx context.Context, in api.Order) error {
 	if _, _, is := erases(in); in.SaveDays > 0 && !is {
 		return fault.Invalid.Errorf("the order erases nothing that could be saved first")
 	}
-	if err := errors.Join(checkCommands(in), checkBench(in), checkFolders(in)); err != nil {
+	if err := errors.Join(checkCommands(in), o.checkEntries(ctx, in), checkBench(in), checkFolders(in)); err != nil {
 		return err
 	}
 	return o.mayRun(ctx, in)

@@ -337,7 +337,7 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 		if bench {
 			d.Answers = noAnswers
 		}
-		if row.OnlyIDs != "" || in.Check != nil || in.SaveDays > 0 || len(in.Commands) > 0 || onlyIf(in, p.Work) != "" {
+		if row.OnlyIDs != "" || in.Check != nil || in.SaveDays > 0 || len(in.Commands)+len(in.Entries) > 0 || onlyIf(in, p.Work) != "" {
 			d.Start = "all" // whom the order names may be more than there are
 		}
 		if in.Deliver.Wait > 0 {
@@ -354,6 +354,9 @@ func (o *Orders) beginPart(ctx context.Context, row *records.Run, in api.Order, 
 		b.To, b.Where = to, where
 		_, err = o.InstallPayloads(deliver, b)
 	default:
+		if name, is := p.Work.Entry(); is {
+			return o.orderEntry(deliver, in, name, to, where)
+		}
 		name, _ := p.Work.Command()
 		c := commandOf(in, name)
 		if c == nil {
@@ -466,9 +469,8 @@ func (o *Orders) look(ctx context.Context, in api.Order, p *records.RunPart) err
 	if p.State != order.Running {
 		return nil
 	}
-	_, runs := p.Work.Command()
 	switch {
-	case runs || p.Work == order.Check || p.Work == order.Save || p.Work == order.Folders || p.Work == order.Wipe:
+	case p.Work.Step() || p.Work == order.Check || p.Work == order.Save || p.Work == order.Folders || p.Work == order.Wipe:
 		return o.lookAtEach(ctx, in, p)
 	case p.Work == order.Arrive:
 		return o.lookAtArrivals(ctx, p)

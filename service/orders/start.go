@@ -89,6 +89,9 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 	if e.Kind == errand.Folders {
 		return out, o.fillFolders(ctx, e, out)
 	}
+	if e.Kind == errand.Entry {
+		return o.fillEntry(ctx, e, out)
+	}
 	if e.Kind == errand.Command {
 		c, err := records.OptionsOf[api.Command](e)
 		out.Command = &c

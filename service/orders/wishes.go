@@ -31,7 +31,9 @@ func (o *Orders) Wish(ctx context.Context, workstation int64, in api.Wish) (by a
 		if err != nil {
 			return by, err
 		}
-		if w.State.Unknown() || !(in.Kind == "receive" && slices.Contains(prepared, in.Image)) && !(in.Kind == "order" && slices.Contains(forAll, in.Name)) {
+		if in.Kind == "entry" { // the stock says which are everybody's
+			holder = &rights.Holder{}
+		} else if w.State.Unknown() || !(in.Kind == "receive" && slices.Contains(prepared, in.Image)) && !(in.Kind == "order" && slices.Contains(forAll, in.Name)) {
 			return by, fault.Forbidden.Errorf("sign in first")
 		}
 		if in.Kind == "order" {
@@ -57,6 +59,8 @@ func (o *Orders) Wish(ctx context.Context, workstation int64, in api.Wish) (by a
 		})
 	case "order":
 		err = o.visit(ctx, w, in.Job, func() error { return o.RunThere(ctx, person, in.Name, *w) })
+	case "entry":
+		err = o.visit(ctx, w, in.Job, func() error { return o.startEntryAt(ctx, w, in.Name, in.Values) })
 	case "capture":
 		_, err = o.Capture(rights.Needing(ctx, rights.Capture), api.NewCapture{Workstation: w.Address().String(), Image: in.Image, Note: "ordered " + actor.From(ctx).String(), CaptureOptions: api.CaptureOptions{Disk: "only"}})
 	}

@@ -95,7 +95,8 @@ func (k *Stock) groupsAmong(ctx context.Context, in api.BootChoice) (groups, nam
 
 // EntriesAt are the boot entries that whoever has signed in at a workstation may start there: those that were released for them or
 // everybody, or all of them for those who may deliver to it.
-func (k *Stock) EntriesAt(ctx context.Context, w records.Workstation, holder *rights.Holder) (out []api.BootEntryAt, err error) {
+func (k *Stock) EntriesAt(ctx context.Context, w records.Workstation, holder *rights.Holder) ([]api.BootEntryAt, error) {
+	out := []api.BootEntryAt{}
 	all, err := k.allEntries(ctx)
 	if err != nil {
 		return nil, err
@@ -125,9 +126,9 @@ func (k *Stock) mayStart(e entry, w records.Workstation, holder *rights.Holder) 
 	return slices.Contains(e.set.Released, order.Everybody) || holder.HasRole(e.set.Released) || holder.On(rights.Deliver, w.Groups())
 }
 
-// StartEntryAt has a workstation start a boot entry next, for whoever is at it.
-func (k *Stock) StartEntryAt(ctx context.Context, w records.Workstation, holder *rights.Holder, name string, said map[string]string) error {
-	e, _, err := k.named(ctx, name)
+// MayStartEntry refuses whoever is at a workstation a boot entry that was not released for them there, or that it cannot start.
+func (k *Stock) MayStartEntry(ctx context.Context, w records.Workstation, holder *rights.Holder, in api.EntryErrand) error {
+	e, _, err := k.named(ctx, in.Entry)
 	if err != nil {
 		return err
 	}
@@ -136,7 +137,18 @@ func (k *Stock) StartEntryAt(ctx context.Context, w records.Workstation, holder 
 	} else if !fits || !k.mayStart(e, w, holder) {
 		return fault.Forbidden.Errorf("the boot entry %s was not released for you at this workstation", e.Name)
 	}
-	ctx = rights.With(ctx, nil)
-	_, err = k.ChooseBootEntry(ctx, api.BootChoice{To: []string{w.Address().String()}, When: bootOnce, Entry: e.Name, Parameters: said})
+	if _, err := e.values(in.Parameters); err != nil {
+		return err
+	}
+	_, err = e.startFor(k.machineOf(ctx, w, nil))
+	return err
+}
+
+// CheckEntry refuses a boot entry that is not there, or whose parameters cannot be what is said.
+func (k *Stock) CheckEntry(ctx context.Context, in api.EntryErrand) error {
+	e, _, err := k.named(ctx, in.Entry)
+	if err == nil {
+		_, err = e.values(in.Parameters)
+	}
 	return err
 }

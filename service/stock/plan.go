@@ -94,11 +94,11 @@ func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) 
 		c.Why = "retired"
 		return c, nil
 	}
-	plan, err := k.Records.Plan(ctx, k.Now(), w.ID)
-	if err != nil {
+	if err := k.endStarts(ctx, *w); err != nil { // a run goes on, and may ask for something now
 		return c, err
 	}
-	if err := k.endStarts(ctx, *w); err != nil {
+	plan, err := k.Records.Plan(ctx, k.Now(), w.ID)
+	if err != nil {
 		return c, err
 	}
 	c.Build, c.Menu = plan.Build, time.Duration(plan.Menu)*time.Second
@@ -197,6 +197,17 @@ func (k *Stock) chooseEntry(ctx context.Context, l netboot.Loader, w records.Wor
 // chooseForNewcomer decides for a machine that nobody has admitted.
 func (k *Stock) chooseForNewcomer(ctx context.Context, l netboot.Loader, c netboot.Choice, w *records.Workstation) (netboot.Choice, error) {
 	var err error
+	if w != nil && w.ID != 0 { // somebody has signed in at it
+		if err := k.endStarts(ctx, *w); err != nil {
+			return c, err
+		}
+		if starts, err := k.chooseEntry(ctx, l, *w, &c); err != nil {
+			return c, err
+		} else if c.Do == netboot.BootEntry {
+			c.Menu = 0
+			return c, k.Records.AddBootStarts(ctx, w.ID, starts)
+		}
+	}
 	if c.Build, err = k.Records.Offered(ctx); err != nil {
 		return c, err
 	}

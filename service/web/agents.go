@@ -146,6 +146,20 @@ func (s *Server) anyAgent(h huma.API) {
 		}
 		return &reply[api.SignedIn]{out}, nil
 	})
+	answers(s, h, op("GET", "/boot-entries", "boot-entries", "", ""), func(ctx context.Context, _ *struct{}) ([]api.BootEntryAt, error) {
+		w, err := s.Records.Workstation(ctx, caller(ctx))
+		if err != nil {
+			return nil, err
+		}
+		by, _, holder, err := s.Fleet.SignedInAt(ctx, w.ID)
+		if err != nil {
+			return nil, err
+		}
+		if by == (actor.Actor{}) {
+			holder = &rights.Holder{}
+		}
+		return s.Stock.EntriesAt(ctx, *w, holder)
+	})
 	does(s, h, op("POST", "/wish", "wish", "", ""),
 		func(ctx context.Context, in *struct{ Body api.Wish }) error {
 			by, err := s.Orders.Wish(ctx, caller(ctx), in.Body)
@@ -180,7 +194,11 @@ func (s *Server) signInAt(ctx context.Context, typed api.Typed) (api.SignedIn, e
 	if err != nil {
 		return api.SignedIn{}, err
 	}
-	return api.SignedIn{Images: images, Orders: orders, Bench: w.State.Unknown()}, s.noteAt(ctx, c.Actor, "sign-in", "{}")
+	entries, err := s.Stock.EntriesAt(ctx, *w, c.Holder)
+	if err != nil {
+		return api.SignedIn{}, err
+	}
+	return api.SignedIn{Images: images, Orders: orders, Entries: entries, Bench: w.State.Unknown()}, s.noteAt(ctx, c.Actor, "sign-in", "{}")
 }
 
 // noteAt writes a line of the logbook for what somebody has done at a workstation.

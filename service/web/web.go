@@ -92,6 +92,7 @@ func (s *Server) secure() http.Handler {
 	r.Route("/log", s.treeRoutes)
 	r.Route("/signin", s.openIDRoutes)
 	s.bootRoutes(r)
+	s.ownFiles(r)
 	r.NotFound(console.Handler(secure.CSPNonce).ServeHTTP)
 	return r
 }
@@ -130,7 +131,7 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 	h.UseMiddleware(s.requirePerson(h), s.logbook, knownParameters(h))
 	for _, routes := range []func(huma.API){
 		s.sessionRoutes, s.peopleRoutes, s.logbookRoutes, s.logRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.directoryRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
-		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.driverRoutes, s.setRoutes, s.eventRoutes, s.termRoutes,
+		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.bootEntryRoutes, s.driverRoutes, s.setRoutes, s.eventRoutes, s.termRoutes,
 	} {
 		routes(h)
 	}
