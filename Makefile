@@ -12,10 +12,10 @@ PACKAGES := fdisk mount dosfstools mtools e2fsprogs ntfs-3g exfatprogs exfat-fus
 	libnorm-dev g++ iproute2 nftables b3sum cpio xz-utils grub-common curl \
 	zip gcab genisoimage kmod libxml2-utils openssh-client passwd openssl \
 	samba samba-ad-provision samba-dsdb-modules samba-vfs-modules samba-common-bin winbind krb5-user adcli libhivex-bin \
-	desktop-file-utils slapd ldap-utils
+	desktop-file-utils slapd ldap-utils sbsigntool
 TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs.exfat mount.exfat-fuse mkfs.xfs mkfs.btrfs \
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
-	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify
+	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify sbsign
 
 .PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-multicast bench-drivers bench-scale bench-terabytes bench-records screenshots reference clean
 
@@ -38,7 +38,7 @@ test: setup build check
 lab: setup
 	@lab/prepare .lab || echo "the lab's packages are not to be had here; its tests are skipped"
 	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root $(GO) test -count=1 -v -run Debian ./core/driver
-	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root JUGATE_LAB_KEEP=$(CURDIR)/.lab/kept TMPDIR=$(SCRATCH) $(GO) test -count=1 -v -timeout 40m ./lab
+	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root JUGATE_LAB_KEEP=$(CURDIR)/.lab/kept TMPDIR=$(SCRATCH) $(GO) test -count=1 -v -parallel 2 -timeout 40m ./lab
 
 build: console
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o bin/ ./cmd/jugate ./cmd/jugate-agent

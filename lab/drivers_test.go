@@ -21,6 +21,7 @@ import (
 // command puts its driver in, and the machine calls home at its next start. Who stands
 // in front of a machine can hand the driver over on the spot.
 func TestANetworkCardWithoutADriver(t *testing.T) {
+	t.Parallel() // two at a time: one alone leaves a processor idle much of the time
 	r := newRoom(t, nil, whole...)
 	root := labRoot(t)
 	r.jugate(nil, "environment", "build", "--from", root, "--kernel-words", words, "--leave-out", "e1000", "--offer", "--note", "without e1000")

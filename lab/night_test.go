@@ -65,6 +65,7 @@ schedule:
 // taken out with the reason. The other keeps the partition with people's files, gets its image, starts from its disk, reports that, and is
 // switched off by the helper that has stayed on it. Beside them a disk is wiped, which its file shows.
 func TestANightRun(t *testing.T) {
+	t.Parallel() // two at a time: one alone leaves a processor idle much of the time
 	r := newRoom(t, []string{"a"}, whole...)
 	golden := r.goldenDebian()
 	r.jugate(nil, "image", "import", golden.Path, "--as", "garden-desk", "--despite", "a disk of the lab, which nobody uses")

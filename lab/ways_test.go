@@ -21,6 +21,7 @@ import (
 // The ways to the agent that are not mode whole with PXE.
 
 func TestHTTPBootReachesTheAgent(t *testing.T) {
+	t.Parallel() // two at a time: one alone leaves a processor idle much of the time
 	r := newRoom(t, nil, whole...)
 	r.jugate(nil, "environment", "build", "--from", labRoot(t), "--kernel-words", words, "--shell", "--offer", "--note", "with a shell")
 	nvme := r.disk("nvme", gib)
@@ -131,6 +132,7 @@ func keys(text string) (names []string) {
 }
 
 func TestMediaReachTheAgentWithoutNetworkBoot(t *testing.T) {
+	t.Parallel() // two at a time: one alone leaves a processor idle much of the time
 	r := newRoom(t, nil, "--tickets", "yes")
 	stick := filepath.Join(t.TempDir(), "stick.img")
 	r.jugate(nil, "environment", "media", "--into", stick, "--service", "https://192.0.2.1:7460", "--address", "192.0.2.70/24")
@@ -172,6 +174,7 @@ func TestMediaReachTheAgentWithoutNetworkBoot(t *testing.T) {
 }
 
 func TestBesideAnotherServer(t *testing.T) {
+	t.Parallel() // two at a time: one alone leaves a processor idle much of the time
 	labRoot(t)
 	if _, err := exec.LookPath("udhcpd"); err != nil {
 		t.Skipf("this needs another DHCP server: %v", err)
@@ -204,6 +207,7 @@ func TestBesideAnotherServer(t *testing.T) {
 }
 
 func TestARoomBehindARelayAgent(t *testing.T) {
+	t.Parallel() // two at a time: one alone leaves a processor idle much of the time
 	r := newRoom(t, []string{"router"}, "--netboot", "eth0=whole", "--pool", "192.0.2.100-192.0.2.150/24,198.51.100.100-198.51.100.150/24 router 198.51.100.1")
 	far, err := lab.NewNetwork(r.ctx)
 	require.NoError(t, err)

@@ -28,6 +28,7 @@ type Machine struct {
 // For is how a machine starts it. The error is a fault.Conflict and says in words why it cannot.
 func (f *Found) For(m Machine) (*Start, error) {
 	var why error = fault.Conflict.Errorf("nothing of it starts on a machine of 64 bits (it has: %s)", f.Ways())
+	told := false
 	for _, arch := range []Arch{X64, IA32} {
 		for i := range f.Starts {
 			s := &f.Starts[i]
@@ -36,12 +37,17 @@ func (f *Found) For(m Machine) (*Start, error) {
 			}
 			if err := s.on(m); err == nil {
 				return s, nil
-			} else if arch == X64 {
-				why = err
+			} else if arch == X64 && (!told || s.fits(m.Firmware)) {
+				why, told = err, true
 			}
 		}
 	}
 	return nil, why
+}
+
+// fits tells whether it is for a kind of firmware.
+func (s *Start) fits(f Firmware) bool {
+	return s.Way == Kernel || f == BIOS && s.Way == Old || f == UEFI && s.Way != Old
 }
 
 // on says why a machine cannot start it this way; nil if it can.
@@ -57,8 +63,6 @@ func (s *Start) on(m Machine) error {
 		return fault.Conflict.Errorf("it has only a part for a BIOS, and this machine starts by UEFI")
 	case s.Way == Disc && m.Loader:
 		return fault.Conflict.Errorf("it is a disc, which firmware takes into its memory when it loads by HTTP; this machine came by its network card's loader")
-	case m.SecureBoot && s.Way == Disc:
-		// The firmware looks at the program on the disc, and nobody else does.
 	case m.SecureBoot && s.Signer == "":
 		return fault.Conflict.Errorf("it is not signed, so that machines with Secure Boot cannot start it")
 	}

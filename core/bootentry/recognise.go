@@ -451,12 +451,15 @@ func (f *Found) describe(given fs.FS) {
 			f.Remarks = append(f.Remarks, "the installer of a disc may look for the disc; what is made for network boot (netboot) does not")
 		}
 	} else {
-		for dir := path.Dir(first); dir != "." && dir != "/"; dir = path.Dir(dir) {
+		for dir := path.Dir(first); ; dir = path.Dir(dir) {
 			if line := firstLine(given, path.Join(dir, "version.info")); line != "" {
 				_, version, labelled := strings.Cut(line, ":")
 				if f.What += ": " + line; labelled {
 					f.What = strings.TrimSuffix(f.What, line) + strings.TrimSpace(version)
 				}
+				break
+			}
+			if dir == "." {
 				break
 			}
 		}

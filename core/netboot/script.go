@@ -57,7 +57,7 @@ type Entry struct {
 	Name    string   // NAME@VERSION
 	Kernel  string   // a Linux kernel, or what starts like one
 	Initrds []string // its initial root file systems
-	Words   string   // for the kernel: words without quotes, one space between them
+	Words   string   // for the kernel or program: words without quotes, one space between them
 	Program string   // of UEFI; Kernel is empty then
 	Bits64  bool     // a BIOS machine with an older processor cannot start it
 }
@@ -179,7 +179,7 @@ func entry(l Loader, e Entry) string {
 	root := l.Root()
 	switch {
 	case e.Program != "":
-		fmt.Fprintf(&b, "if chainloader %s%s; then\n\tboot\nfi\n", root, e.Program)
+		fmt.Fprintf(&b, "if chainloader %s%s%s; then\n\tboot\nfi\n", root, e.Program, wordsOf(e.Words))
 	case len(e.Initrds) == 0:
 		fmt.Fprintf(&b, "if linux %s%s%s; then\n\tboot\nfi\n", root, e.Kernel, wordsOf(e.Words))
 	default:

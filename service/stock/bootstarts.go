@@ -77,9 +77,9 @@ func (k *Stock) prepare(ctx context.Context, l netboot.Loader, w records.Worksta
 	first := start.Files[0].Part
 	if start.Way == bootentry.Program {
 		out.Program = boot.EntryFile(first, boot.EntryProgram)
-		return out, record, nil
+	} else {
+		out.Kernel = boot.EntryFile(first, boot.EntryKernel)
 	}
-	out.Kernel = boot.EntryFile(first, boot.EntryKernel)
 	for i, f := range start.Files[1:] {
 		out.Initrds = append(out.Initrds, boot.EntryFile(f.Part, fmt.Sprintf("initrd-%d", i+1)))
 	}
@@ -358,7 +358,7 @@ func (k *Stock) PreviewBootEntry(ctx context.Context, name, ref string, said map
 		return out, err
 	}
 	hideSecrets(values)
-	if start.Way == bootentry.Kernel || start.Way == bootentry.Old {
+	if start.Way != bootentry.Disc {
 		if out.Words, err = bootentry.Line.Render(a.words(), values); err != nil {
 			return out, fmt.Errorf("the kernel's words: %w", err)
 		}

@@ -106,6 +106,7 @@ func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) 
 	if err != nil {
 		return c, err
 	}
+	refused := c.Why
 	switch {
 	case c.Do == netboot.BootEntry && c.Menu == 0: // it is booted at once
 		return c, k.Records.AddBootStarts(ctx, w.ID, starts)
@@ -125,6 +126,9 @@ func (k *Stock) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) 
 		if c.Why = cmp.Or(c.Why, "no errand"); order != "" {
 			c.Do, c.Why, c.Menu = netboot.Environment, "behind; the order "+order+" runs for it", 0
 		}
+	}
+	if refused != "" && c.Why != refused && c.Do != netboot.BootEntry {
+		c.Why += "; " + refused
 	}
 	if c.Menu > 0 {
 		c.SignIn = true

@@ -1,0 +1,56 @@
+package madeup
+
+import (
+	"bytes"
+	"compress/gzip"
+	"debug/pe"
+	"encoding/binary"
+)
+
+// UEFIProgram is a small program of UEFI, which does nothing: a PE file with headers and nothing behind them.
+func UEFIProgram(machine uint16) []byte {
+	var b bytes.Buffer
+	b.WriteString("MZ")
+	b.Write(make([]byte, 0x3a))
+	put(&b, uint32(0x400)) // where the header is
+	b.Write(make([]byte, 0x400-b.Len()))
+	b.WriteString("PE\x00\x00")
+	put(&b, pe.FileHeader{Machine: machine, SizeOfOptionalHeader: uint16(binary.Size(pe.OptionalHeader64{}))})
+	put(&b, pe.OptionalHeader64{Magic: 0x20b, Subsystem: pe.IMAGE_SUBSYSTEM_EFI_APPLICATION, NumberOfRvaAndSizes: 16})
+	return b.Bytes()
+}
+
+// put writes what is of a fixed size.
+func put(b *bytes.Buffer, v any) {
+	if err := binary.Write(b, binary.LittleEndian, v); err != nil {
+		panic(err)
+	}
+}
+
+// LinuxKernel makes a program one that follows the boot protocol of Linux, too, for 64 bits or for 32.
+func LinuxKernel(program []byte, bits64 bool) []byte {
+	b := bytes.Clone(program)
+	if len(b) < 0x400 {
+		b = append(b, make([]byte, 0x400-len(b))...)
+	}
+	binary.LittleEndian.PutUint16(b[0x1fe:], 0xaa55)
+	copy(b[0x202:], "HdrS")
+	binary.LittleEndian.PutUint16(b[0x206:], 0x020f)
+	if bits64 {
+		b[0x236] = 1
+	}
+	return b
+}
+
+// Initrd is a compressed file with the beginning of a program of a machine, as ELF numbers them, in it.
+func Initrd(machine uint16) []byte {
+	content := make([]byte, 4096)
+	copy(content, "070701 and so on")
+	copy(content[512:], "\x7fELF\x02\x01\x01")
+	binary.LittleEndian.PutUint16(content[512+18:], machine)
+	var b bytes.Buffer
+	z := gzip.NewWriter(&b)
+	z.Write(content)
+	z.Close()
+	return b.Bytes()
+}

@@ -1,0 +1,349 @@
+package service_test
+
+import (
+	"archive/tar"
+	"bytes"
+	"crypto/tls"
+	"crypto/x509"
+	"debug/pe"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
+
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/demo/madeup"
+)
+
+// packed is an archive of files.
+func packed(t *testing.T, files map[string][]byte) io.Reader {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for name, content := range files {
+		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: int64(len(content)), Mode: 0o644}))
+		_, err := w.Write(content)
+		require.NoError(t, err)
+	}
+	require.NoError(t, w.Close())
+	return &b
+}
+
+// installerTree is laid out as Debian's installer for network boot is.
+func installerTree(t *testing.T) io.Reader {
+	return packed(t, map[string][]byte{
+		"debian-installer/amd64/linux":     madeup.LinuxKernel(madeup.UEFIProgram(pe.IMAGE_FILE_MACHINE_AMD64), true),
+		"debian-installer/amd64/initrd.gz": madeup.Initrd(62),
+		"version.info":                     []byte("Debian version:  12 (bookworm)\n"),
+	})
+}
+
+// bootRoom is a service that machines ask what to boot.
+type bootRoom struct {
+	*testing.T
+	*apiclient.Client
+	url, secure, data string
+}
+
+func newBootRoom(t *testing.T) bootRoom {
+	c, url, secure, data := bootHouse(t, nil)
+	_, err := c.MakeBuild(t.Context(), api.NewBuild{Folders: []string{fakeSystem(t)}, Offer: true})
+	require.NoError(t, err)
+	return bootRoom{t, c, url, secure, data}
+}
+
+// admit takes a machine that has called into the roster. It tells nothing of its firmware.
+func (r bootRoom) admit(address, name string) {
+	r.Helper()
+	_, err := r.WithToken("").CheckIn(r.Context(), api.CheckIn{Boot: "boot " + name, AgentVersion: "test", Addresses: []string{address}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
+	require.NoError(r, err)
+	_, err = r.Admit(r.Context(), address, api.Admission{Name: name})
+	require.NoError(r, err)
+}
+
+func (r bootRoom) script(loader, address string) string {
+	r.Helper()
+	status, text := fetch(r.T, r.url+"/boot/script/"+loader+"/"+address)
+	require.Equal(r, http.StatusOK, status, text)
+	return text
+}
+
+// load fetches everything that a script names.
+func (r bootRoom) load(script string) {
+	r.Helper()
+	for _, name := range regexp.MustCompile(`boot/files/(entry/\S+)`).FindAllStringSubmatch(script, -1) {
+		status, _ := fetch(r.T, r.url+"/boot/files/"+strings.Trim(name[1], ";'"))
+		require.Equal(r, http.StatusOK, status, name[1])
+	}
+}
+
+// from asks for something by TLS, with the service's authority as an installer trusts it, from an address of this machine.
+func (r bootRoom) from(address, url string) (int, string) {
+	r.Helper()
+	pem, err := os.ReadFile(filepath.Join(r.data, "authority.pem"))
+	require.NoError(r, err)
+	pool := x509.NewCertPool()
+	require.True(r, pool.AppendCertsFromPEM(pem))
+	d := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(address)}}
+	client := http.Client{Transport: &http.Transport{DialContext: d.DialContext, TLSClientConfig: &tls.Config{RootCAs: pool}, DisableKeepAlives: true}}
+	resp, err := client.Get(url)
+	require.NoError(r, err)
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	require.NoError(r, err)
+	return resp.StatusCode, string(b)
+}
+
+const (
+	herb1, herb2 = "00:00:5e:00:53:11", "00:00:5e:00:53:12"
+	byHTTP       = "efi/y"
+	bySecure     = "efi/n"
+	byBIOS       = "pc/y"
+)
+
+func TestAnInstallerHasItsOwnAnswerFile(t *testing.T) {
+	r := newBootRoom(t)
+	ctx := t.Context()
+	r.admit(herb1, "herb-01")
+	r.admit(herb2, "herb-02")
+	e, err := r.AddBootEntry(ctx, "debian-installer", "netboot.tar", "", installerTree(t))
+	require.NoError(t, err)
+	assert.Equal(t, 1, e.Shown)
+	assert.True(t, e.Destroys)
+	assert.Equal(t, "installer of Debian: 12 (bookworm)", e.Versions[0].What)
+	_, err = r.SetAnswers(ctx, api.NewAnswers{Of: "herb-01", Values: map[string]any{"accounts": []any{map[string]any{"name": "scan", "password": "a secret word"}}, "time_zone": "Europe/Vienna", "description": "by the window"}})
+	require.NoError(t, err)
+
+	t.Log("# a preview has what this machine gets, and no secrets")
+	p, err := r.PreviewBootEntry(ctx, "debian-installer", api.BootPreviewOf{Workstation: "herb-01"})
+	require.NoError(t, err)
+	assert.Contains(t, p.Words, "hostname=herb-01 interface=auto url=https://SERVICE/boot/own/TICKET/preseed.cfg")
+	assert.Contains(t, p.AnswerFile, "d-i time/zone string Europe/Vienna")
+	assert.Contains(t, p.AnswerFile, "password (set)")
+	assert.Equal(t, []string{"the answer file has no place for description"}, p.Remarks)
+
+	t.Log("# it destroys the disk: once, and never always")
+	_, err = r.ChooseBootEntry(ctx, api.BootChoice{To: []string{"herb-01"}, When: "always", Entry: "debian-installer"})
+	assert.ErrorContains(t, err, "would do so at every start")
+	_, err = r.ChooseBootEntry(ctx, api.BootChoice{To: []string{"herb-01"}, When: "once", Entry: "debian-installer", Parameters: map[string]string{"mirror": "mirror init=/bin/sh"}})
+	require.NoError(t, err, "the answer file takes it as it is")
+	made, err := r.ChooseBootEntry(ctx, api.BootChoice{To: []string{"herb-01"}, When: "once", Entry: "debian-installer", Parameters: map[string]string{"mirror": "mirror.fennholt.example"}})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"herb-01"}, made.Workstations)
+	_, err = r.ChooseBootEntry(ctx, api.BootChoice{To: []string{"herb-01"}, When: "once", Entry: "debian-installer", Parameters: map[string]string{"colour": "green"}})
+	assert.ErrorContains(t, err, `no parameter "colour"`)
+
+	t.Log("# the other machine starts from its disk, and with Secure Boot what is not signed is not started")
+	assert.NotContains(t, r.script(byHTTP, herb2), "entry/")
+	text := r.script(bySecure, herb1)
+	assert.NotContains(t, text, "entry/")
+	assert.Contains(t, text, "it is not signed, so that machines with Secure Boot cannot start it")
+
+	text = r.script(byHTTP, herb1)
+	assert.Contains(t, text, "'hostname=herb-01'")
+	assert.Regexp(t, `initrd \(http,\S+\)/boot/files/entry/[0-9a-f]{64}/initrd-1 \S+/entry/authority;`, text)
+	own := regexp.MustCompile(`'url=(https://[^']+)'`).FindStringSubmatch(text)[1]
+	require.True(t, strings.HasPrefix(own, r.secure+"/boot/own/"), own)
+	again := r.script(byHTTP, herb1) // the loader was reset before it had loaded anything
+	assert.NotEqual(t, text, again)
+	status, _ := r.from("127.0.0.1", own)
+	assert.Equal(t, http.StatusForbidden, status, "the ticket of the script before is worth nothing")
+	own = regexp.MustCompile(`'url=(https://[^']+)'`).FindStringSubmatch(again)[1]
+
+	t.Log("# who has the ticket first is the only one")
+	status, _ = fetch(t, strings.Replace(own, "https", "http", 1))
+	assert.NotEqual(t, http.StatusOK, status, "by TLS alone")
+	status, file := r.from("127.0.0.1", own)
+	require.Equal(t, http.StatusOK, status, file)
+	assert.Contains(t, file, "d-i netcfg/get_hostname string herb-01\n")
+	assert.Contains(t, file, "mirror.fennholt.example")
+	assert.Regexp(t, `user-password-crypted password \$6\$`, file)
+	status, body := r.from("127.0.0.2", own)
+	assert.Equal(t, http.StatusForbidden, status)
+	assert.Contains(t, body, "another machine has used this ticket, 127.0.0.1")
+	for _, bad := range []string{strings.Replace(own, "preseed.cfg", "ks.cfg", 1), own[:len(own)-len("X/preseed.cfg")-3] + "/preseed.cfg", r.secure + "/boot/own/" + strings.Repeat("A", 26) + "/ended"} {
+		status, _ = r.from("127.0.0.1", bad)
+		assert.Contains(t, []int{http.StatusForbidden, http.StatusNotFound}, status, bad)
+	}
+
+	t.Log("# once: with what it has loaded the choice is over")
+	r.load(again)
+	starts, err := r.BootStarts(ctx, apiclient.List{})
+	require.NoError(t, err)
+	require.Len(t, starts.Items, 1)
+	assert.NotNil(t, starts.Items[0].Loaded)
+	assert.Equal(t, "127.0.0.1", starts.Items[0].FetchedBy)
+	assert.Nil(t, starts.Items[0].Ended)
+	status, _ = r.from("127.0.0.2", regexp.MustCompile(`'(https://[^']+/ended)'`).FindStringSubmatch(file)[1])
+	assert.Equal(t, http.StatusForbidden, status, "nobody else says that it is done")
+	status, _ = r.from("127.0.0.1", regexp.MustCompile(`'(https://[^']+/ended)'`).FindStringSubmatch(file)[1])
+	assert.Equal(t, http.StatusOK, status)
+	starts, err = r.BootStarts(ctx, apiclient.List{Filter: map[string]string{"workstation": "herb-01"}})
+	require.NoError(t, err)
+	assert.Equal(t, "told", starts.Items[0].How)
+	status, _ = r.from("127.0.0.1", own)
+	assert.Equal(t, http.StatusForbidden, status, "and nobody gets its answer file any more")
+	assert.NotContains(t, r.script(byHTTP, herb1), "entry/")
+}
+
+func TestWhoSeesABootEntry(t *testing.T) {
+	r := newBootRoom(t)
+	ctx := t.Context()
+	r.admit(herb1, "herb-01")
+	r.admit(herb2, "herb-02")
+	for _, g := range []string{"herbarium", "visitor-kiosks"} {
+		_, err := r.AddGroup(ctx, api.NewGroup{Name: g})
+		require.NoError(t, err)
+	}
+	for workstation, group := range map[string]string{"herb-01": "herbarium", "herb-02": "visitor-kiosks"} {
+		_, err := r.Include(ctx, group, api.GroupMembers{Workstations: []string{workstation}})
+		require.NoError(t, err)
+	}
+	require.NoError(t, r.SetMenu(ctx, "herbarium", 10))
+	require.NoError(t, r.SetMenu(ctx, "visitor-kiosks", 10))
+	program := madeup.LinuxKernel(madeup.UEFIProgram(pe.IMAGE_FILE_MACHINE_AMD64), true)
+	for _, name := range []string{"memory-test", "firmware-update"} {
+		_, err := r.AddBootEntry(ctx, name, name+".efi", "", bytes.NewReader(append(program, name...)))
+		require.NoError(t, err)
+	}
+	assert.NotContains(t, r.script(byHTTP, herb1), "memory-test", "nobody has released it")
+
+	set := api.BootEntrySettings{Title: "Test the 'memory'", Released: []string{"everybody"}, To: []string{"herbarium"}, Position: 5}
+	_, err := r.SetBootEntry(ctx, "memory-test", set)
+	require.NoError(t, err)
+	_, err = r.SetBootEntry(ctx, "firmware-update", api.BootEntrySettings{Released: []string{"everybody"}, Parameters: []api.BootParameter{{Name: "to", Ask: "Which version?"}}, Words: "to={{.parameter.to}}"})
+	require.NoError(t, err)
+	text := r.script(byHTTP, herb1)
+	assert.Contains(t, text, "menuentry 'Test the  memory ' {\nif chainloader (http,")
+	assert.Contains(t, text, "jugate.wish=entry:firmware-update", "what has to be said is asked in the boot environment")
+	assert.Less(t, strings.Index(text, "firmware-update"), strings.Index(text, "memory"), "the position counts, then the name")
+	assert.NotContains(t, r.script(byHTTP, herb2), "Test the")
+	assert.Contains(t, r.script(byBIOS, herb1), "/kernel; then\n\tboot", "a BIOS starts the same file by the boot protocol of Linux")
+	assert.NotContains(t, r.script(bySecure, herb1), "Test the", "it could not be started")
+
+	t.Log("# a group's default is what its menu starts by itself; what is asked of one goes first")
+	_, err = r.ChooseBootEntry(ctx, api.BootChoice{To: []string{"herbarium"}, When: "always", Entry: "memory-test"})
+	require.NoError(t, err)
+	assert.Contains(t, r.script(byHTTP, herb1), "set default=0\nmenuentry 'memory-test@1' {\nif chainloader")
+	_, err = r.ChooseBootEntry(ctx, api.BootChoice{To: []string{"herb-01"}, When: "once", Entry: "firmware-update", Parameters: map[string]string{"to": "1.4"}})
+	require.NoError(t, err)
+	text = r.script(byHTTP, herb1)
+	assert.NotContains(t, text, "menuentry")
+	assert.Contains(t, text, "'to=1.4'")
+	r.load(text)
+	assert.Contains(t, r.script(byHTTP, herb1), "menuentry 'memory-test@1'", "that was once")
+	_, err = r.ChooseBootEntry(ctx, api.BootChoice{To: []string{"herbarium"}, When: "never"})
+	require.NoError(t, err)
+	assert.NotContains(t, r.script(byHTTP, herb1), "menuentry 'memory-test@1'")
+
+	t.Log("# versions: the newest is shown, or the one that is pinned")
+	_, err = r.AddBootEntry(ctx, "memory-test", "newer.efi", "", bytes.NewReader(append(program, "newer"...)))
+	require.NoError(t, err)
+	newer := r.script(byHTTP, herb1)
+	set.Pinned = 1
+	_, err = r.SetBootEntry(ctx, "memory-test", set)
+	require.NoError(t, err)
+	assert.NotEqual(t, newer, r.script(byHTTP, herb1))
+	set.Hidden = true
+	_, err = r.SetBootEntry(ctx, "memory-test", set)
+	require.NoError(t, err)
+	assert.NotContains(t, r.script(byHTTP, herb1), "Test the")
+
+	t.Log("# what is removed while a machine loads it is not there any more, and the machine is told so")
+	set.Hidden = false
+	_, err = r.SetBootEntry(ctx, "memory-test", set)
+	require.NoError(t, err)
+	file := regexp.MustCompile(`boot/files/(entry/[0-9a-f]{64}/program.efi)`).FindStringSubmatch(r.script(byHTTP, herb1))[1]
+	require.NoError(t, r.RemoveBootEntry(ctx, "memory-test", 1))
+	status, body := fetch(t, r.url+"/boot/files/"+file)
+	assert.Equal(t, http.StatusNotFound, status)
+	assert.Contains(t, body, "is not there any more; restart the workstation")
+	assert.ErrorContains(t, r.RemoveBootEntry(ctx, "memory-test", 2), "is the only one")
+	require.NoError(t, r.RemoveBootEntry(ctx, "memory-test", 0))
+	require.NoError(t, r.RemoveBootEntry(ctx, "firmware-update", 0))
+	left, err := os.ReadDir(filepath.Join(r.data, "bootentries"))
+	require.NoError(t, err)
+	assert.Empty(t, left, "and its files are gone")
+}
+
+func TestBootEntriesThatMakeNoSense(t *testing.T) {
+	r := newBootRoom(t)
+	ctx := t.Context()
+	_, err := r.AddBootEntry(ctx, "text", "text", "", strings.NewReader("hello"))
+	assert.ErrorContains(t, err, "nothing here can be started")
+	_, err = r.AddBootEntry(ctx, "a name", "x.efi", "", strings.NewReader("hello"))
+	assert.ErrorContains(t, err, "cannot be the name of a boot entry")
+	_, err = r.AddBootEntry(ctx, "escape", "x.tar", "", packed(t, map[string][]byte{"../../etc/linux": madeup.LinuxKernel(nil, true)}))
+	assert.ErrorContains(t, err, "nothing here can be started", "a name that leads out of the archive is left out")
+	_, err = r.AddBootEntry(ctx, "cut", "x.deb", "", strings.NewReader("!<arch>\ndebian-binary"))
+	assert.ErrorContains(t, err, "x.deb")
+	left, err := os.ReadDir(filepath.Join(r.data, "scratch"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+
+	_, err = r.AddBootEntry(ctx, "installer", "netboot.tar", "", installerTree(t))
+	require.NoError(t, err)
+	for why, set := range map[string]api.BootEntrySettings{
+		`"hostname" is no answer`: {Words: "host={{.hostname}}"},
+		`no parameter "suite"`:    {AnswerFile: "{{.parameter.suite}}", Reads: "text"},
+		"there is no role nobody": {Released: []string{"nobody"}},
+		"has no version 7":        {Pinned: 7},
+		"is there twice":          {Parameters: []api.BootParameter{{Name: "a", Ask: "?"}, {Name: "a", Ask: "?"}}},
+		"none of its choices":     {Parameters: []api.BootParameter{{Name: "a", Ask: "?", Default: "x", Choices: []string{"y"}}}},
+		"needs its template":      {Reads: "text"},
+		"there is no":             {To: []string{"nowhere"}},
+		"the condition":           {Where: "model =="},
+		"range takes a list that": {AnswerFile: "{{range 100000000}}x{{end}}", Reads: "text"},
+	} {
+		_, err := r.SetBootEntry(ctx, "installer", set)
+		assert.ErrorContains(t, err, why)
+	}
+	_, err = r.ChooseBootEntry(ctx, api.BootChoice{To: []string{"nobody"}, When: "once", Entry: "installer"})
+	assert.Error(t, err)
+	_, err = r.ChooseBootEntry(ctx, api.BootChoice{When: "once", Entry: "installer"})
+	assert.Error(t, err)
+}
+
+// Fifty machines fetch the same boot entry, each with its own answer file.
+func TestFiftyInstallersAtOnce(t *testing.T) {
+	r := newBootRoom(t)
+	ctx := t.Context()
+	_, err := r.AddBootEntry(ctx, "installer", "netboot.tar", "", installerTree(t))
+	require.NoError(t, err)
+	const machines = 50
+	var names []string
+	for n := range machines {
+		name := fmt.Sprintf("desk-%02d", n)
+		r.admit(fmt.Sprintf("00:00:5e:00:53:%02x", 0x40+n), name)
+		names = append(names, name)
+	}
+	_, err = r.ChooseBootEntry(ctx, api.BootChoice{To: names, When: "once", Entry: "installer"})
+	require.NoError(t, err)
+	var all errgroup.Group
+	for n := range machines {
+		all.Go(func() error {
+			text := r.script(byHTTP, fmt.Sprintf("00:00:5e:00:53:%02x", 0x40+n))
+			_, file := r.from(fmt.Sprintf("127.0.1.%d", n+1), regexp.MustCompile(`'url=(https://[^']+)'`).FindStringSubmatch(text)[1])
+			if want := "d-i netcfg/get_hostname string " + names[n] + "\n"; !strings.Contains(file, want) {
+				return fmt.Errorf("%s has no line %q", file, want)
+			}
+			return nil
+		})
+	}
+	require.NoError(t, all.Wait())
+	starts, err := r.BootStarts(ctx, apiclient.List{Limit: 100})
+	require.NoError(t, err)
+	require.Len(t, starts.Items, machines)
+	for _, s := range starts.Items {
+		assert.NotNil(t, s.Fetched, s.Workstation)
+	}
+}
