@@ -67,11 +67,13 @@ type BuildChange struct {
 // NewMedia asks for an image for a stick, of a build.
 type NewMedia struct {
 	Service string `json:"service" doc:"URL of the service, as workstations reach it" format:"uri" example:"https://192.0.2.1:7460"`
-	Address string `json:"address,omitempty" doc:"Fixed IP address with the prefix's length, for networks that give none" maxLength:"50" example:"198.51.100.20/24"`
+	Address string `json:"address,omitempty" doc:"Fixed IP address with the prefix's length, for networks that give none, or a range of which each machine takes one that nobody has" maxLength:"50" example:"198.51.100.20-198.51.100.39/24"`
 	Gateway string `json:"gateway,omitempty" format:"ipv4" example:"198.51.100.1"`
 	Note    string `json:"note,omitempty" maxLength:"200" example:"for the alpine house"`
 	Group   string `json:"group,omitempty" doc:"Good for workstations of this group alone" maxLength:"63" example:"alpine"`
 	Hours   int    `json:"hours,omitempty" doc:"How long its key is good; without end by default" minimum:"0" maximum:"87600" example:"48"`
+	// Entries are boot entries.
+	Entries []string `json:"with_entries,omitempty" doc:"Boot entries that the media carry, too; what they are told of each machine is left out" maxItems:"20" nullable:"false" example:"[\"memory-test\"]"`
 }
 
 // MediaKey is what media check in with. The key itself is on the media alone.

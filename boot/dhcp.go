@@ -17,6 +17,7 @@ import (
 	"jugate/core/fault"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
+	"jugate/wire"
 )
 
 // DHCP answers on one interface.
@@ -133,7 +134,7 @@ func (d *DHCP) Change(do func(*netboot.Desk)) {
 // probe asks until an address is found that nobody uses.
 func (d *DHCP) probe(ctx context.Context, o netboot.Outcome) netboot.Outcome {
 	for o.Probe != nil && ctx.Err() == nil {
-		used, err := inUse(ctx, d.Desk.Link.Name, o.Probe.Address, probeFor)
+		used, err := wire.AddressInUse(ctx, d.Desk.Link.Name, o.Probe.Address, probeFor)
 		if err != nil { // whoever gets it says so, if it is (RFC 2131, 3.1)
 			d.Log.Warn("whether somebody has an address cannot be asked before it is given", "address", o.Probe.Address, "error", err)
 		}

@@ -172,14 +172,4 @@ func TestAFloodTakesNoMoreThanItsShare(t *testing.T) {
 func TestPackets(t *testing.T) {
 	a := hwaddr.MustParse("00:00:5e:00:53:11")
 	assert.Len(t, wakePacket(a), 102)
-	frame := probeFrame(net.HardwareAddr{2, 0, 0, 0, 0, 1}, netip.MustParseAddr("192.0.2.7"))
-	assert.Len(t, frame, 14+arpLength)
-	sender, ip, ok := arpSender(frame)
-	assert.True(t, ok)
-	assert.Equal(t, "02:00:00:00:00:01", sender.String())
-	assert.True(t, ip.IsUnspecified(), "a probe is asked by nobody")
-	for i := range frame {
-		_, _, ok := arpSender(frame[:i])
-		assert.False(t, ok)
-	}
 }

@@ -34,7 +34,7 @@ func (r *room) served() string {
 func TestBootEntries(t *testing.T) {
 	t.Parallel()
 	installer, test := entryFile(t, "debian-installer-12-netboot-amd64"), entryFile(t, "memtest86+")
-	r := newRoom(t, nil, append([]string{"--unknown", "hold"}, whole...)...)
+	r := newRoom(t, nil, "--netboot", "eth0=whole", "--pool", "192.0.2.100-192.0.2.150/24 router 192.0.2.1 lease 10m")
 	r.jugate(nil, "entry", "add", "debian-installer", "--from", installer)
 	r.jugate(nil, "entry", "edit", "debian-installer", "--words", "console=ttyS0 DEBIAN_FRONTEND=text auto=true priority=critical locale=en_US.UTF-8 keymap=us hostname={{.computer_name}} interface=auto url={{.answer_file}}")
 	r.jugate(nil, "entry", "add", "memory-test", "--from", test)
@@ -44,7 +44,7 @@ func TestBootEntries(t *testing.T) {
 
 	add := func(name, address string, firmware lab.Firmware) lab.MachineOptions {
 		r.jugate(nil, "workstation", "admit", address, name)
-		return lab.MachineOptions{Name: name, Address: address, Firmware: firmware, Disk: r.disk(name, gib)}
+		return lab.MachineOptions{Name: name, Address: address, Firmware: firmware, Memory: 1024, Disk: r.disk(name, gib)}
 	}
 	uefi, secure, bios := add("gold-uefi", "00:00:5e:00:53:61", lab.UEFI), add("gold-secure", "00:00:5e:00:53:62", lab.SecureUEFI), add("gold-bios", "00:00:5e:00:53:63", lab.BIOS)
 	testUEFI, testBIOS := add("test-uefi", "00:00:5e:00:53:64", lab.UEFI), add("test-bios", "00:00:5e:00:53:65", lab.BIOS)

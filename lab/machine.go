@@ -2,6 +2,7 @@ package lab
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -11,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -36,9 +38,11 @@ type MachineOptions struct {
 	Card     string   // virtio-net-pci by default; on BIOS e1000
 	OnlyHTTP bool     // UEFI without PXE
 	Media    string   // file of a USB stick, to start from
+	Disc     string   // file of optical media, to start from
 	Maker    string   // told by SMBIOS
 	Model    string   // told by SMBIOS
 	Dir      string   // for logs, screenshots and the firmware's variables
+	Memory   int      // MiB, 512 by default
 	Extra    []string // for QEMU
 }
 
@@ -113,12 +117,15 @@ func (m *Machine) socket() string {
 // arguments are QEMU's.
 func (m *Machine) arguments() ([]string, error) {
 	card, network := m.Card, "netdev=n0,mac="+m.Address
-	args := []string{"-accel", "tcg,thread=multi", "-cpu", "max", "-m", "512", "-display", "none", "-vga", "std", "-monitor", "none", "-serial", "stdio",
+	args := []string{"-accel", "tcg,thread=multi", "-cpu", "max", "-m", strconv.Itoa(cmp.Or(m.Memory, 512)), "-display", "none", "-vga", "std", "-monitor", "none", "-serial", "stdio",
 		"-qmp", "unix:" + m.socket() + ",server=on,wait=off", "-netdev", "tap,id=n0,ifname=" + m.tap + ",script=no,downscript=no",
 		"-smbios", fmt.Sprintf("type=1,manufacturer=%s,product=%s,serial=%s", m.Maker, m.Model, strings.ToUpper(m.Name)),
 		"-drive", "file=" + m.Disk + ",format=raw,if=none,id=d0,cache=unsafe", "-device", "virtio-blk-pci,drive=d0,serial=" + m.Name + ",bootindex=2"}
 	if m.Media != "" {
 		args = append(args, "-drive", "file="+m.Media+",format=raw,if=none,id=m0,readonly=on", "-device", "qemu-xhci", "-device", "usb-storage,drive=m0,bootindex=0,removable=on")
+	}
+	if m.Disc != "" {
+		args = append(args, "-drive", "file="+m.Disc+",format=raw,if=none,id=c0,media=cdrom,readonly=on", "-device", "ide-cd,drive=c0,bootindex=0")
 	}
 	if m.Firmware == BIOS {
 		if card == "" {

@@ -135,14 +135,31 @@ func TestMediaReachTheAgentWithoutNetworkBoot(t *testing.T) {
 	t.Parallel() // two at a time: one alone leaves a processor idle much of the time
 	r := newRoom(t, nil, "--tickets", "yes")
 	stick := filepath.Join(t.TempDir(), "stick.img")
-	r.jugate(nil, "environment", "media", "--into", stick, "--service", "https://192.0.2.1:7460", "--address", "192.0.2.70/24")
+	r.jugate(nil, "entry", "add", "memory-test", "--from", entryFile(t, "memtest86+"))
+	r.jugate(nil, "environment", "media", "--into", stick, "--service", "https://192.0.2.1:7460", "--address", "192.0.2.70-192.0.2.89/24", "--entry", "memory-test")
 	r.done("media made")
-	t.Log("# nobody gives addresses here, and the stick has a fixed one")
+	t.Log("# nobody gives addresses here, and the stick has some; the same file is a disc, and a BIOS starts it, too")
+	others := []*lab.Machine{
+		r.on(lab.MachineOptions{Name: "seed-02", Address: "00:00:5e:00:53:33", Firmware: lab.BIOS, Disk: r.disk("seed-02", gib), Media: stick}),
+		r.on(lab.MachineOptions{Name: "seed-03", Address: "00:00:5e:00:53:34", Firmware: lab.BIOS, Disk: r.disk("seed-03", gib), Disc: stick}),
+		r.on(lab.MachineOptions{Name: "seed-04", Address: "00:00:5e:00:53:35", Firmware: lab.UEFI, Disk: r.disk("seed-04", gib), Disc: stick}),
+	}
 	m := r.on(lab.MachineOptions{Name: "seed-01", Address: "00:00:5e:00:53:31", Firmware: lab.SecureUEFI, Card: "e1000e", Disk: r.disk("seed-01", gib), Media: stick})
-	r.expect(m, slow, "192.0.2.70, the fixed address of these media")
+	r.expect(m, slow, ", the fixed address of these media")
 	r.expect(m, slow, "waiting to be admitted")
 	r.shot(m, "media")
-	r.done("USB stick with Secure Boot: power button to agent")
+	taken := map[string]bool{}
+	for _, one := range append(others, m) {
+		r.expect(one, slow, "waiting to be admitted")
+		_, address, _ := strings.Cut(one.Serial(), "): 192.0.2.")
+		address, _, _ = strings.Cut(address, ", the fixed")
+		assert.False(t, taken[address], "%s is another machine's", address)
+		taken[address] = true
+		if one != m {
+			require.NoError(t, one.Off())
+		}
+	}
+	r.done("USB stick with Secure Boot and on a BIOS, disc by UEFI and on a BIOS: power button to agent")
 	var w api.Workstation
 	r.jugate(&w, "workstation", "show", "00:00:5e:00:53:31")
 	assert.True(t, w.Inventory.SecureBoot)

@@ -135,15 +135,15 @@ func TestCommandsThatMakeNoSense(t *testing.T) {
 	disk := named("scanner")
 	disk.Disk = "the big one"
 	for says, in := range map[string]api.Order{
-		"say at which workstations the command": {Commands: []api.PreparedCommand{named("scanner")}},
-		"two commands of the order are called":  {Check: check, Commands: []api.PreparedCommand{named("scanner"), named("Scanner")}},
-		"a command cannot be called check":      {Check: check, Commands: []api.PreparedCommand{named("check")}},
-		"a part that the order does not have":   {Check: check, Commands: []api.PreparedCommand{before}},
-		"which is no part of the order":         {Check: check, OnlyIf: map[string]string{"deliver": "true"}},
-		"only_if of check: the condition":       {Check: check, OnlyIf: map[string]string{"check": "memory"}},
-		"the command scanner":                   {Check: check, Commands: []api.PreparedCommand{disk}},
-		"after the delivery workstations leave": {Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}, WhenDone: "restart"}}, Commands: []api.PreparedCommand{named("scanner")}},
-		"has nothing to do":                     {},
+		"say at which workstations this is done": {Commands: []api.PreparedCommand{named("scanner")}},
+		"two commands of the order are called":   {Check: check, Commands: []api.PreparedCommand{named("scanner"), named("Scanner")}},
+		"a command cannot be called check":       {Check: check, Commands: []api.PreparedCommand{named("check")}},
+		"a part that the order does not have":    {Check: check, Commands: []api.PreparedCommand{before}},
+		"which is no part of the order":          {Check: check, OnlyIf: map[string]string{"deliver": "true"}},
+		"only_if of check: the condition":        {Check: check, OnlyIf: map[string]string{"check": "memory"}},
+		"the command scanner":                    {Check: check, Commands: []api.PreparedCommand{disk}},
+		"after the delivery workstations leave":  {Deliver: &api.PreparedDelivery{NewDelivery: api.NewDelivery{Image: "garden-desk", To: []string{"herbarium"}, WhenDone: "restart"}}, Commands: []api.PreparedCommand{named("scanner")}},
+		"has nothing to do":                      {},
 	} {
 		in.Name = "odd"
 		_, err := h.client.SaveOrder(ctx, in)

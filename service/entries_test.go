@@ -14,7 +14,9 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -22,7 +24,9 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/order"
 	"jugate/demo/madeup"
+	"jugate/service"
 )
 
 // packed is an archive of files.
@@ -52,13 +56,17 @@ type bootRoom struct {
 	*testing.T
 	*apiclient.Client
 	url, secure, data string
+	later             *atomic.Int64 // how much later it is than it is
 }
 
 func newBootRoom(t *testing.T) bootRoom {
-	c, url, secure, data := bootHouse(t, nil)
+	later := &atomic.Int64{}
+	c, url, secure, data := bootHouse(t, func(c *service.Config) {
+		c.Now = func() time.Time { return time.Now().Add(time.Duration(later.Load())) }
+	})
 	_, err := c.MakeBuild(t.Context(), api.NewBuild{Folders: []string{fakeSystem(t)}, Offer: true})
 	require.NoError(t, err)
-	return bootRoom{t, c, url, secure, data}
+	return bootRoom{t, c, url, secure, data, later}
 }
 
 // admit takes a machine that has called into the roster. It tells nothing of its firmware.
@@ -346,4 +354,140 @@ func TestFiftyInstallersAtOnce(t *testing.T) {
 	for _, s := range starts.Items {
 		assert.NotNil(t, s.Fetched, s.Workstation)
 	}
+}
+
+// desk is a workstation's agent of which only the calls are there, after a start of its own.
+func (r bootRoom) desk(address, boot string) *apiclient.Client {
+	r.Helper()
+	in, err := r.WithToken("").CheckIn(r.Context(), api.CheckIn{Boot: boot, AgentVersion: "test", Addresses: []string{address}, Inventory: api.Inventory{Firmware: "UEFI", Disks: []api.Disk{}, Cards: []api.Card{}}})
+	require.NoError(r, err)
+	return r.WithToken("").WithToken(in.Pass)
+}
+
+func (r bootRoom) run(id int64) api.OrderRun {
+	r.Helper()
+	run, err := r.Client.Run(r.Context(), id)
+	require.NoError(r, err)
+	return run
+}
+
+func TestAnOrderStartsABootEntryAndWaitsForItsEnd(t *testing.T) {
+	r := newBootRoom(t)
+	ctx := t.Context()
+	r.admit(herb1, "herb-01")
+	_, err := r.AddBootEntry(ctx, "installer", "netboot.tar", "", installerTree(t))
+	require.NoError(t, err)
+	_, err = r.AddBootEntry(ctx, "memory-test", "test.efi", "", bytes.NewReader(madeup.UEFIProgram(pe.IMAGE_FILE_MACHINE_AMD64)))
+	require.NoError(t, err)
+	step := func(name, before string) api.PreparedEntry {
+		return api.PreparedEntry{EntryErrand: api.EntryErrand{Entry: name}, Before: before, To: []string{"herb-01"}}
+	}
+	for says, in := range map[string]api.Order{
+		"there is no boot entry nothing":            {Entries: []api.PreparedEntry{step("nothing", "")}},
+		"two parts of the order are called":         {Entries: []api.PreparedEntry{step("installer", ""), step("installer", "")}},
+		"a part that the order does not have":       {Check: &api.PreparedCheck{NewCheck: api.NewCheck{To: []string{"herb-01"}, CheckOptions: api.CheckOptions{Health: true}}}, Entries: []api.PreparedEntry{step("installer", "wipe")}},
+		"say at which workstations this is done":    {Entries: []api.PreparedEntry{{EntryErrand: api.EntryErrand{Entry: "installer"}}}},
+		`the boot entry installer has no parameter`: {Entries: []api.PreparedEntry{{EntryErrand: api.EntryErrand{Entry: "installer", Parameters: map[string]string{"colour": "green"}}, To: []string{"herb-01"}}}},
+	} {
+		in.Name = "odd"
+		_, err := r.SaveOrder(ctx, in)
+		assert.ErrorContains(t, err, says)
+	}
+	_, err = r.SaveOrder(ctx, api.Order{Name: "golden", Entries: []api.PreparedEntry{step("memory-test", ""), step("installer", "")}})
+	require.NoError(t, err)
+	run, err := r.RunOrder(ctx, "golden")
+	require.NoError(t, err)
+	assert.Equal(t, []order.Work{"entry memory-test", "entry installer"}, []order.Work{run.Parts[0].Work, run.Parts[1].Work})
+
+	t.Log("# an agent restarts for it; what says nothing of its end is over when the machine starts anew")
+	agent := r.desk(herb1, "boot herb-01")
+	standing, err := agent.Standing(ctx)
+	require.NoError(t, err)
+	require.NotNil(t, standing.Errand)
+	assert.Equal(t, "memory-test", standing.Errand.Entry)
+	text := r.script(byHTTP, herb1)
+	require.Contains(t, text, "program.efi")
+	r.load(text)
+	assert.EqualValues(t, "running", r.run(run.ID).Parts[0].State)
+
+	t.Log("# the run goes on before the machine is told what comes next")
+	text = r.script(byHTTP, herb1)
+	assert.Contains(t, text, "'hostname=herb-01'")
+	got := r.run(run.ID)
+	assert.EqualValues(t, "done", got.Parts[0].State)
+	assert.EqualValues(t, "running", got.Parts[1].State)
+	r.load(text)
+	_, file := r.from("127.0.0.1", regexp.MustCompile(`'url=(https://[^']+)'`).FindStringSubmatch(text)[1])
+	status, _ := r.from("127.0.0.1", regexp.MustCompile(`'(https://[^']+/ended)'`).FindStringSubmatch(file)[1])
+	require.Equal(t, http.StatusOK, status)
+	require.Eventually(t, func() bool { return r.run(run.ID).State == "done" }, 30*time.Second, 10*time.Millisecond)
+
+	t.Log("# one that should have said that it was done, and starts anew, has failed")
+	_, err = r.SaveOrder(ctx, api.Order{Name: "again", Entries: []api.PreparedEntry{step("installer", "")}})
+	require.NoError(t, err)
+	run, err = r.RunOrder(ctx, "again")
+	require.NoError(t, err)
+	r.load(r.script(byHTTP, herb1))
+	r.script(byHTTP, herb1)
+	require.Eventually(t, func() bool { return r.run(run.ID).State == "failed" }, 30*time.Second, 10*time.Millisecond)
+	assert.Contains(t, r.run(run.ID).Reason, "installer has not said that it was done")
+
+	t.Log("# a machine that never comes by the network restarts once for it, and not again and again")
+	run, err = r.RunOrder(ctx, "again")
+	require.NoError(t, err)
+	for _, boot := range []string{"first", "second"} {
+		r.later.Add(int64(time.Minute)) // so that the machine of before is not at work any more
+		agent := r.desk(herb1, boot)
+		standing, err := agent.Standing(ctx)
+		require.NoError(t, err)
+		if boot == "first" {
+			require.NotNil(t, standing.Errand)
+			continue
+		}
+		assert.Nil(t, standing.Errand)
+	}
+	require.Eventually(t, func() bool { return r.run(run.ID).State == "failed" }, 30*time.Second, 10*time.Millisecond)
+	assert.Contains(t, r.run(run.ID).Reason, "it does not start from the network")
+
+	t.Log("# and one that cannot start it is taken out with the reason")
+	run, err = r.RunOrder(ctx, "golden")
+	require.NoError(t, err)
+	assert.Contains(t, r.script(byBIOS, herb1), "has no part that a BIOS starts")
+	require.Eventually(t, func() bool { return r.run(run.ID).State == "failed" }, 30*time.Second, 10*time.Millisecond)
+}
+
+func TestABootEntryIsStartedAtTheScreen(t *testing.T) {
+	r := newBootRoom(t)
+	ctx := t.Context()
+	r.admit(herb1, "herb-01")
+	_, err := r.AddBootEntry(ctx, "memory-test", "test.efi", "", bytes.NewReader(madeup.UEFIProgram(pe.IMAGE_FILE_MACHINE_AMD64)))
+	require.NoError(t, err)
+	agent := r.desk(herb1, "boot herb-01")
+	here, err := agent.EntriesHere(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, here)
+	wish := api.Wish{Kind: "entry", Name: "memory-test", Values: map[string]string{"passes": "1"}}
+	assert.ErrorContains(t, agent.Wish(ctx, wish), "was not released for you")
+	_, err = r.SetBootEntry(ctx, "memory-test", api.BootEntrySettings{Released: []string{"everybody"}, Parameters: []api.BootParameter{{Name: "passes", Ask: "How often?", Choices: []string{"1", "2"}}}, Words: "passes={{.parameter.passes}}"})
+	require.NoError(t, err)
+	here, err = agent.EntriesHere(ctx)
+	require.NoError(t, err)
+	require.Len(t, here, 1)
+	assert.Equal(t, "How often? (1, 2)", here[0].Parameters[0].Question())
+	assert.ErrorContains(t, agent.Wish(ctx, api.Wish{Kind: "entry", Name: "memory-test", Values: map[string]string{"passes": "7"}}), "can be 1, 2")
+	require.NoError(t, agent.Wish(ctx, wish))
+	text := r.script(byHTTP, herb1)
+	assert.Contains(t, text, "program.efi 'passes=1'")
+
+	t.Log("# somebody has signed in who may deliver: a boot entry that was released for nobody is theirs, too")
+	r.load(text)
+	r.script(byHTTP, herb1)
+	_, err = r.SetBootEntry(ctx, "memory-test", api.BootEntrySettings{})
+	require.NoError(t, err)
+	code, err := r.MakeCode(ctx, 1)
+	require.NoError(t, err)
+	in, err := agent.SignIn(ctx, api.Typed{Code: code.Code})
+	require.NoError(t, err)
+	require.Len(t, in.Entries, 1)
+	require.NoError(t, agent.Wish(ctx, api.Wish{Kind: "entry", Name: "memory-test"}))
 }

@@ -204,7 +204,15 @@ func connect(ctx context.Context, screen *terminal, set Settings, loaded *module
 		if err != nil {
 			return card{}, nil, err
 		}
-		cards = up(ctx, cards, set.Network)
+		if fixed := p.typedNetwork(); fixed != nil {
+			err := typed(ctx, cards, fixed, set.Service)
+			p.tried(fixed, err)
+		} else {
+			looking, stop := context.WithCancel(ctx)
+			p.interrupts(stop)
+			cards = up(looking, cards, set.Network)
+			stop()
+		}
 		lines := explain(cards, findSilent("/sys"))
 		screen.change(func(v *view) { v.network = lines })
 		p.explained(lines)
@@ -224,8 +232,12 @@ func connect(ctx context.Context, screen *terminal, set Settings, loaded *module
 			}
 		}
 		screen.show(agent.Status{Text: "no network card has an address; trying again"})
+		waiting, stop := context.WithTimeout(ctx, 5*time.Second)
+		p.interrupts(stop)
+		<-waiting.Done()
+		stop()
 		select {
-		case <-time.After(5 * time.Second):
+		default:
 		case <-ctx.Done():
 			return card{}, nil, ctx.Err()
 		}

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"net"
 	"net/netip"
+	"net/url"
 	"os"
 	"path/filepath"
 	"slices"
@@ -19,6 +20,7 @@ import (
 	"github.com/vishvananda/netlink"
 
 	"jugate/core/environment"
+	"jugate/wire"
 )
 
 const (
@@ -47,12 +49,60 @@ func up(ctx context.Context, cards []card, fixed *environment.FixedNetwork) []ca
 		if c.state == noLink {
 			continue
 		}
-		if err := c.setFixed(fixed); err != nil {
+		if err := c.setFixed(ctx, fixed); err != nil {
 			c.note = fmt.Sprintf("and the fixed address cannot be used: %v", err)
 		}
 		break
 	}
 	return cards
+}
+
+// typed brings up the first card with a link with what was typed at the screen, in place of asking anybody, if nobody has that
+// address and the service answers from there.
+func typed(ctx context.Context, cards []card, fixed *environment.FixedNetwork, service string) error {
+	for i := range cards {
+		c := &cards[i]
+		link, err := netlink.LinkByName(c.name)
+		if err == nil {
+			err = netlink.LinkSetUp(link)
+		}
+		if err != nil || !linked(ctx, c.name, linkWait) {
+			continue
+		}
+		if err := c.setFixed(ctx, fixed); err != nil {
+			return err
+		}
+		if err := reaches(ctx, service); err != nil {
+			c.state, c.fixed = noAddress, false
+			return errors.Join(fmt.Errorf("the service does not answer from %s: %w", c.ip.Addr(), err), c.unset(link))
+		}
+		return nil
+	}
+	return errors.New("no network card has a link")
+}
+
+// answerWithin is how long the service gets to answer somebody who has typed an address.
+const answerWithin = 10 * time.Second
+
+// reaches tells whether somebody takes connections where the service should be.
+func reaches(ctx context.Context, service string) error {
+	u, err := url.Parse(service)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, answerWithin)
+	defer cancel()
+	var d net.Dialer
+	c, err := d.DialContext(ctx, "tcp", u.Host)
+	if err != nil {
+		return err
+	}
+	return c.Close()
+}
+
+// unset takes the card's address away again.
+func (c *card) unset(link netlink.Link) error {
+	return netlink.AddrDel(link, &netlink.Addr{IPNet: &net.IPNet{IP: c.ip.Addr().AsSlice(), Mask: net.CIDRMask(c.ip.Bits(), c.ip.Addr().BitLen())}})
 }
 
 func bringUp(ctx context.Context, c *card) {
@@ -142,17 +192,35 @@ func (c *card) take(ack *dhcpv4.DHCPv4) error {
 	return nil
 }
 
-func (c *card) setFixed(fixed *environment.FixedNetwork) error {
-	ip, err := netip.ParsePrefix(fixed.Address)
+// setFixed takes the first fixed address that nobody has. Machines begin at different ones, as many may be switched on together.
+func (c *card) setFixed(ctx context.Context, fixed *environment.FixedNetwork) error {
+	all, err := fixed.Addresses()
 	if err != nil {
 		return err
 	}
-	if err := c.set(ip, net.ParseIP(fixed.Gateway)); err != nil {
-		return err
+	for i := range all {
+		ip := all[(int(c.address[4])<<8+int(c.address[5])+i)%len(all)]
+		if used, err := wire.AddressInUse(ctx, c.name, ip.Addr(), probeFor); err != nil || used {
+			if err != nil {
+				return fmt.Errorf("ask whether somebody has %s: %w", ip.Addr(), err)
+			}
+			slog.Warn("somebody has a fixed address already", "address", ip.Addr())
+			continue
+		}
+		if err := c.set(ip, net.ParseIP(fixed.Gateway)); err != nil {
+			return err
+		}
+		c.state, c.fixed = hasAddress, true
+		return nil
 	}
-	c.state, c.fixed = hasAddress, true
-	return nil
+	if len(all) == 1 {
+		return fmt.Errorf("another machine has %s", all[0].Addr())
+	}
+	return fmt.Errorf("other machines have all of the %d addresses", len(all))
 }
+
+// probeFor is how long a probe waits for an answer.
+const probeFor = 2 * time.Second
 
 // set gives the card its address, and routes by way of the gateway if there is one.
 func (c *card) set(ip netip.Prefix, gateway net.IP) error {

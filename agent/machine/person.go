@@ -18,29 +18,32 @@ import (
 	"jugate/apiclient"
 	"jugate/core/answers"
 	"jugate/core/capture"
+	"jugate/core/environment"
 )
 
 // person is whoever stands in front of the workstation. Keys open pages; a page
 // stays until it is left.
 type person struct {
-	away      sync.Mutex // held while a disk is captured onto another; whoever holds mu only tries it
-	mu        sync.Mutex // held while a key is taken, and while a question is put up
-	screen    *terminal
-	agent     *agent.Agent // nil until there is a network
-	inventory api.Inventory
-	network   []string
-	modules   *modules
-	images    []string          // that may be received, after signing in
-	orders    []string          // that may be run, after signing in
-	entries   []api.BootEntryAt // that may be started, after signing in
-	signedIn  bool
-	bench     bool                                   // nobody has admitted this machine
-	typing    func(ctx context.Context, text string) // takes the line that is typed; nil when none is
-	typed     string
-	hidden    bool   // it is a secret
-	layout    string // of the keyboard
-	chosen    bool   // somebody here has chosen it
-	must      bool   // the line that is typed answers a question of the agent, and Esc does not end that
+	away       sync.Mutex // held while a disk is captured onto another; whoever holds mu only tries it
+	mu         sync.Mutex // held while a key is taken, and while a question is put up
+	screen     *terminal
+	agent      *agent.Agent // nil until there is a network
+	inventory  api.Inventory
+	network    []string
+	modules    *modules
+	images     []string                  // that may be received, after signing in
+	orders     []string                  // that may be run, after signing in
+	entries    []api.BootEntryAt         // that may be started, after signing in
+	typedFixed *environment.FixedNetwork // that somebody here has typed, until it is tried
+	interrupt  context.CancelFunc        // ends the search for a network, so that what was typed is tried
+	signedIn   bool
+	bench      bool                                   // nobody has admitted this machine
+	typing     func(ctx context.Context, text string) // takes the line that is typed; nil when none is
+	typed      string
+	hidden     bool   // it is a secret
+	layout     string // of the keyboard
+	chosen     bool   // somebody here has chosen it
+	must       bool   // the line that is typed answers a question of the agent, and Esc does not end that
 }
 
 // Keys that a terminal sends.
@@ -61,7 +64,7 @@ func (p *person) keys() string {
 	case p.typing != nil:
 		return "Enter: go on   Esc: back"
 	case p.agent == nil:
-		return "C capture onto another disk   H hardware   N network   D drivers   K keyboard"
+		return "F fixed address  C capture onto a disk  H hardware  N network  D drivers  K keys"
 	case p.signedIn && len(p.entries) > 0:
 		return "B boot entry O order R receive C capture I inspect A admit H D K: more"
 	case p.signedIn && len(p.orders) > 0:
@@ -111,6 +114,10 @@ func (p *person) press(ctx context.Context, k byte) {
 		p.ask("Sign in", []string{"By your name and password, or by the code that an engineer has made for this room.", p.typedAs()}, "name or code:", p.nameOrCode)
 	case 'h':
 		p.show(page{title: "Hardware", lines: hardware(p.inventory)})
+	case 'f':
+		if p.agent == nil {
+			p.fixedAddress()
+		}
 	case 'n':
 		p.show(page{title: "Network", lines: p.network})
 	case 'd':

@@ -2,6 +2,12 @@
 // How builds of it are made, package builds knows; the agent does not link that.
 package environment
 
+import (
+	"fmt"
+	"net/netip"
+	"strings"
+)
+
 // Settings is what the settings layer tells the agent, in the file SettingsFile.
 // The kernel's command line goes before.
 type Settings struct {
@@ -13,7 +19,9 @@ type Settings struct {
 
 // FixedNetwork is what to fall back to where no server gives an address.
 type FixedNetwork struct {
-	Address string `json:"address"` // with the prefix's length
+	// Address is one with the prefix's length, as 192.0.2.70/24, or several of which each machine takes one that nobody has:
+	// 192.0.2.70-192.0.2.99/24.
+	Address string `json:"address"`
 	Gateway string `json:"gateway,omitempty"`
 }
 
@@ -22,3 +30,28 @@ const (
 	SettingsFile    = "etc/jugate/settings.json"
 	CertificateFile = "etc/jugate/service.pem"
 )
+
+// maxRange is how many addresses media can have.
+const maxRange = 1024
+
+// Addresses are those of a fixed network, each with its prefix. They are of IPv4.
+func (n FixedNetwork) Addresses() ([]netip.Prefix, error) {
+	bad := fmt.Errorf("%q is no IPv4 address with the length of its prefix, as 192.0.2.70/24, and no range of them, as 192.0.2.70-192.0.2.99/24", n.Address)
+	addresses, bits, _ := strings.Cut(n.Address, "/")
+	first, last, ranged := strings.Cut(addresses, "-")
+	if !ranged {
+		last = first
+	}
+	from, err := netip.ParsePrefix(strings.TrimSpace(first) + "/" + bits)
+	to, err2 := netip.ParsePrefix(strings.TrimSpace(last) + "/" + bits)
+	if err != nil || err2 != nil || !from.Addr().Is4() || to.Addr().Less(from.Addr()) || from.Masked() != to.Masked() {
+		return nil, bad
+	}
+	var all []netip.Prefix
+	for a := from.Addr(); !to.Addr().Less(a); a = a.Next() {
+		if all = append(all, netip.PrefixFrom(a, from.Bits())); len(all) > maxRange {
+			return nil, fmt.Errorf("%s has more than %d addresses", n.Address, maxRange)
+		}
+	}
+	return all, nil
+}

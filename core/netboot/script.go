@@ -15,10 +15,15 @@ type Loader struct {
 	HTTP   bool   // it can load by HTTP; else by TFTP alone
 	Server string // HOST:PORT of the service's HTTP, as seen by the machine
 	Model  string // as the firmware tells it, with underscores for spaces
+
+	local bool // it reads media
 }
 
 // Root is how a loader names the folder of boot files.
 func (l Loader) Root() string {
+	if l.local {
+		return ""
+	}
 	if l.HTTP {
 		return "(http," + l.Server + ")" + FilesPath
 	}

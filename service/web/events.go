@@ -145,6 +145,7 @@ func (s *Server) eventRoutes(h huma.API) {
 		"receipt":     api.Receipt{},
 		"boot":        api.BootStepped{},
 		"drivers":     api.DriversChanged{},
+		"entries":     api.BootEntriesChanged{},
 		"resync":      api.Resync{},
 	}, func(ctx context.Context, in *struct {
 		After      int     `header:"Last-Event-ID" doc:"The last event that was heard"`

@@ -80,6 +80,7 @@ const listeners: Record<string, Listener> = {
   image: (_, _queries, refresher) => refresher.again("images", "versions"),
   receipt: (_, _queries, refresher) => refresher.again("receipts"),
   boot: (_, _queries, refresher) => refresher.again("netboot", "builds"),
+  entries: (_, _queries, refresher) => refresher.again("boot-entries", "boot-starts"),
   drivers: (_, _queries, refresher) => refresher.again("drivers", "driver-sets", "coverage"),
   resync: (_, queries) => void queries.invalidateQueries(),
 };

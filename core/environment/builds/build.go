@@ -73,13 +73,17 @@ const (
 
 // The loaders, as far as the source had them.
 const (
-	ShimPart     = "shimx64.efi"  // signed; loads grubx64.efi from beside it
-	LoaderPart   = "grubx64.efi"  // signed, over the network
-	KeysPart     = "mmx64.efi"    // of shim, to enrol keys
-	PlainPart    = "plainx64.efi" // for UEFI HTTP boot and beside another server, unsigned; see PlainServer
-	BIOSPart     = "bios.0"
-	MediaPart    = "media/grubx64.efi" // signed, from a FAT volume
-	ModulesParts = "grub/x86_64-efi/"  // modules that the signed loader may load, if it may
+	ShimPart   = "shimx64.efi"  // signed; loads grubx64.efi from beside it
+	LoaderPart = "grubx64.efi"  // signed, over the network
+	KeysPart   = "mmx64.efi"    // of shim, to enrol keys
+	PlainPart  = "plainx64.efi" // for UEFI HTTP boot and beside another server, unsigned; see PlainServer
+	BIOSPart   = "bios.0"
+	MediaPart  = "media/grubx64.efi" // signed, from a FAT volume
+	// For media that a BIOS starts: the first sector of a disk, what it loads, and what a BIOS loads of a disc.
+	MediaFirstPart = "media/boot.img"
+	MediaRestPart  = "media/core.img"
+	MediaDiscPart  = "media/disc.img"
+	ModulesParts   = "grub/x86_64-efi/" // modules that the signed loader may load, if it may
 )
 
 // Size is what a workstation loads: the kernel and all layers, in bytes.

@@ -245,8 +245,22 @@ func TestMediaAreReadByOthers(t *testing.T) {
 	f, err := os.Create(path)
 	require.NoError(t, err)
 	set := environment.Settings{Service: "https://192.0.2.1:7460", Key: "k", Network: &environment.FixedNetwork{Address: "192.0.2.70/24"}}
-	require.NoError(t, s.WriteMedia(b, set, f))
+	kernel, err := s.Open(b, builds.KernelPart)
+	require.NoError(t, err)
+	require.NoError(t, s.WriteMedia(b, set, []builds.MediaEntry{{Title: "Test the memory", Words: "console=ttyS0", Starts: []builds.MediaStart{{BIOS: true, EFI: true, Kernel: kernel}}}}, f))
 	require.NoError(t, f.Close())
+
+	t.Log("# as a disc it is read by those who read discs: its files are those of the stick, at the same places")
+	report := Run(t, "sh", "-c", "xorriso -indev 'stdio:"+path+"' -report_el_torito plain -find / 2>&1")
+	assert.Regexp(t, `El Torito boot img :\s+1\s+UEFI\s+y`, report)
+	assert.Contains(t, report, "'/JUGATE/VMLINUZ'")
+	disc := t.TempDir()
+	Run(t, "7z", "x", "-y", "-tiso", "-o"+disc, path)
+	for name, part := range map[string]string{"VMLINUZ": builds.KernelPart, "INITRD": builds.InitrdPart, "E1-1/KERNEL": builds.KernelPart} {
+		got, err := os.ReadFile(filepath.Join(disc, "JUGATE", name))
+		require.NoError(t, err)
+		assert.Equal(t, sha256.Sum256(Open(t, s, b, part)), sha256.Sum256(got), name)
+	}
 
 	assert.Contains(t, Run(t, "sfdisk", "--verify", path), "No errors detected")
 	table := Run(t, "sfdisk", "--json", path)
@@ -264,7 +278,14 @@ func TestMediaAreReadByOthers(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, sha256.Sum256(want), sha256.Sum256(content), name)
 	}
-	assert.Contains(t, Run(t, "mtype", "-i", volume, "::EFI/debian/grub.cfg"), "initrd /jugate/initrd /jugate/settings")
+	assert.Contains(t, Run(t, "mtype", "-i", volume, "::EFI/debian/grub.cfg"), "configfile /jugate/media.cfg")
+	script := Run(t, "mtype", "-i", volume, "::jugate/media.cfg")
+	assert.Contains(t, script, "initrd /jugate/initrd /jugate/settings")
+	assert.Contains(t, script, "if linux /jugate/e1-1/kernel 'console=ttyS0'; then")
+	check := exec.CommandContext(t.Context(), "grub-script-check")
+	check.Stdin = strings.NewReader(strings.ReplaceAll(script, "\r\n", "\n"))
+	said, err := check.CombinedOutput()
+	require.NoError(t, err, "%s", said)
 	Run(t, "mcopy", "-i", volume, "::jugate/settings", filepath.Join(filepath.Dir(volume), "settings"))
 	told := Run(t, "sh", "-c", "zstd -qdc "+filepath.Join(filepath.Dir(volume), "settings")+" | cpio -i --quiet --to-stdout etc/jugate/settings.json")
 	assert.Contains(t, told, `"address": "192.0.2.70/24"`)

@@ -27,6 +27,7 @@ const (
 	fatVolume  = 0x08
 	fatDay     = 0x5821 // 1 January 2024: equal content gives equal bytes
 	fatCluster = 512    // bytes: small, so that small volumes are FAT32
+	fatAlign   = 4      // clusters: files begin at multiples of 2048 bytes, where discs can have them, too
 )
 
 // fatFile is a file on its way onto a volume.
@@ -50,7 +51,8 @@ type fatNode struct {
 type fatLayout struct {
 	root       *fatNode
 	order      []*fatNode // in the order of their clusters
-	clusters   uint32     // that are in use
+	clusters   uint32     // up to the last that is in use
+	used       uint32     // that are in use
 	tableSize  uint32     // sectors of one table
 	all        uint32     // clusters of the volume
 	hidden     uint32     // sectors before the volume
@@ -74,7 +76,10 @@ func planFAT(label string, hidden uint32, files []fatFile) (*fatLayout, error) {
 		if n.file != nil {
 			size = n.file.size
 		}
-		n.clusters = uint32((size + fatCluster - 1) / fatCluster)
+		if n.clusters = uint32((size + fatCluster - 1) / fatCluster); n.file != nil {
+			next = fatFirstCluster + (next-fatFirstCluster+fatAlign-1)/fatAlign*fatAlign
+		}
+		l.used += n.clusters
 		if n.clusters > 0 {
 			n.first = next
 			next += n.clusters
@@ -87,7 +92,7 @@ func planFAT(label string, hidden uint32, files []fatFile) (*fatLayout, error) {
 	place(l.root)
 	l.clusters = next - fatFirstCluster
 	l.all = max(l.clusters+64, fatLeast+1024)
-	l.tableSize = ((l.all+fatFirstCluster)*4 + fatSector - 1) / fatSector
+	l.tableSize = (((l.all+fatFirstCluster)*4+fatSector-1)/fatSector + 1) &^ 1 // so that files begin at sectors of discs
 	l.dataSector = fatReserved + fatTables*l.tableSize
 	return l, nil
 }
@@ -143,7 +148,7 @@ func (l *fatLayout) write(w io.WriterAt, at int64) error {
 		if n.clusters == 0 {
 			continue
 		}
-		place := at + int64(l.dataSector)*fatSector + int64(n.first-fatFirstCluster)*fatCluster
+		place := at + l.at(n)
 		if n.file == nil {
 			if _, err := w.WriteAt(l.folder(n), place); err != nil {
 				return err
@@ -155,6 +160,11 @@ func (l *fatLayout) write(w io.WriterAt, at int64) error {
 		}
 	}
 	return nil
+}
+
+// at is where a file or folder begins, from the beginning of the volume, in bytes.
+func (l *fatLayout) at(n *fatNode) int64 {
+	return int64(l.dataSector)*fatSector + int64(n.first-fatFirstCluster)*fatCluster
 }
 
 // bootSector is the volume's description (section "Boot Sector and BPB").
@@ -187,7 +197,7 @@ func (l *fatLayout) infoSector() []byte {
 	le := binary.LittleEndian
 	le.PutUint32(b[0:], 0x41615252)
 	le.PutUint32(b[484:], 0x61417272)
-	le.PutUint32(b[488:], l.all-l.clusters)
+	le.PutUint32(b[488:], l.all-l.used)
 	le.PutUint32(b[492:], fatFirstCluster+l.clusters)
 	le.PutUint32(b[508:], 0xaa550000)
 	return b

@@ -25,12 +25,16 @@ var copied = []struct {
 	{ShimPart, []string{"usr/lib/shim/shimx64.efi.signed"}, "no UEFI workstation can boot it over the network (Debian's package shim-signed)", true},
 	{LoaderPart, []string{"usr/lib/grub/x86_64-efi-signed/grubnetx64.efi.signed"}, "no UEFI workstation can boot it over the network (Debian's package grub-efi-amd64-signed)", true},
 	{MediaPart, []string{"usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed"}, "no media can be made of it (Debian's package grub-efi-amd64-signed)", true},
+	{MediaFirstPart, []string{biosModules + "/boot.img"}, "", false},
 	{KeysPart, []string{"usr/lib/shim/mmx64.efi.signed", "usr/lib/shim/mmx64.efi"}, "", false},
 }
 
 // loadable are modules of the loader that may be fetched where Secure Boot does not
 // forbid it, and are built into the loaders that Jugate has made.
 var loadable = []string{"http", "smbios", "chain", "sleep", "search_fs_file", "regexp", "test", "echo", "reboot", "halt"}
+
+// onMedia are the modules of loaders that a BIOS starts from media.
+var onMedia = []string{"biosdisk", "part_gpt", "part_msdos", "fat", "iso9660", "normal", "linux", "configfile", "search", "search_fs_file", "echo", "test", "sleep", "reboot", "halt", "serial", "terminal", "chain", "cpuid"}
 
 // Folders of a loader's modules.
 const (
@@ -77,6 +81,8 @@ func (s *Store) loaders(ctx context.Context, from *Source, b *Build) (problems [
 			append([]string{"pxe", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "biosdisk", "part_gpt", "part_msdos", "cpuid"}, loadable...)},
 		{PlainPart, "x86_64-efi", efiModules, "(http)/boot/files/grub", plainScript, "UEFI HTTP boot cannot be served, nor UEFI beside another DHCP server (Debian's packages grub-efi-amd64-bin and grub-common)",
 			append([]string{"efi_gop", "efi_uga", "efinet", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "part_gpt", "part_msdos", "fat"}, loadable...)},
+		{MediaRestPart, "i386-pc", biosModules, "/jugate", mediaFirst, "media start by UEFI alone (Debian's packages grub-pc-bin and grub-common)", onMedia},
+		{MediaDiscPart, "i386-pc-eltorito", biosModules, "/jugate", mediaFirst, "media start by UEFI alone (Debian's packages grub-pc-bin and grub-common)", onMedia},
 	} {
 		err := s.makeLoader(ctx, from, b, made.part, made.format, made.modules, made.prefix, made.script, made.inside)
 		if errors.Is(err, ErrNotFound) {

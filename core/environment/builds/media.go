@@ -2,13 +2,17 @@ package builds
 
 import (
 	"bytes"
+	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"strings"
 
 	"github.com/google/uuid"
 
 	"jugate/core/environment"
+	"jugate/core/netboot"
 	"jugate/core/partition"
 )
 
@@ -17,13 +21,9 @@ const (
 	mediaStart  = 2048 // sector where the volume begins
 )
 
-// mediaScript loads kernel and layers from the volume that it lies on.
-const mediaScript = `set pager=0
-search --no-floppy --set=root --file /jugate/vmlinuz
-echo "Jugate: boot environment, build %[1]d"
-linux /jugate/vmlinuz %[2]s
-initrd /jugate/initrd /jugate/settings
-boot
+// mediaFirst has the loader look for its script on the volume that it lies on, or on the disc.
+const mediaFirst = `search --no-floppy --set=root --file /jugate/media.cfg
+configfile /jugate/media.cfg
 `
 
 // MediaSink is what media are written to: an empty file.
@@ -33,41 +33,42 @@ type MediaSink interface {
 	Truncate(size int64) error
 }
 
-// WriteMedia writes a disk for a USB stick that boots a build by UEFI, with Secure
-// Boot too: a GPT with one FAT32 volume. settings go before the build's.
-func (s *Store) WriteMedia(b *Build, settings environment.Settings, to MediaSink) error {
-	told, err := json.MarshalIndent(settings, "", "\t")
+// MediaEntry is a boot entry that media carry.
+type MediaEntry struct {
+	Title  string
+	Words  string // for the kernel
+	Starts []MediaStart
+}
+
+// MediaStart is a way to start one.
+type MediaStart struct {
+	EFI, BIOS bool     // by which firmware
+	Signed    bool     // with Secure Boot, too
+	Program   *Content // of UEFI
+	Kernel    *Content // or a kernel, and what belongs to it
+	Initrds   []*Content
+}
+
+// WriteMedia writes media that boot a build: a disk for a USB stick (GPT with one FAT32 volume) that is an image of optical media,
+// too. It starts by UEFI, with Secure Boot too, and by a BIOS if the build has the loader for that. settings go before the build's.
+func (s *Store) WriteMedia(b *Build, settings environment.Settings, entries []MediaEntry, to MediaSink) error {
+	files, opened, err := s.mediaFiles(b, settings, entries)
+	defer func() {
+		for _, c := range opened {
+			c.Close()
+		}
+	}()
 	if err != nil {
 		return err
-	}
-	var layer bytes.Buffer
-	if _, err := writeLayer(&layer, []content{text(environment.SettingsFile, 0o600, told)}); err != nil {
-		return err
-	}
-	script := fmt.Sprintf(mediaScript, b.Number, b.Words)
-	files := []fatFile{
-		{path: "EFI/debian/grub.cfg", size: int64(len(script)), content: bytes.NewReader([]byte(script))},
-		{path: "jugate/settings", size: int64(layer.Len()), content: bytes.NewReader(layer.Bytes())},
-	}
-	for name, part := range map[string]string{"EFI/BOOT/BOOTX64.EFI": ShimPart, "EFI/BOOT/grubx64.efi": MediaPart, "EFI/BOOT/mmx64.efi": KeysPart,
-		"jugate/vmlinuz": KernelPart, "jugate/initrd": InitrdPart} {
-		c, err := s.Open(b, part)
-		if part == KeysPart && err != nil {
-			continue // convenient, not needed
-		}
-		if err != nil {
-			return err
-		}
-		defer c.Close()
-		files = append(files, fatFile{name, c.Size, c})
 	}
 	volume, err := planFAT("JUGATE", mediaStart, files)
 	if err != nil {
 		return err
 	}
 	last := uint64(mediaStart) + uint64(volume.sectors()) - 1
-	sectors := last + 1 + mediaStart // the backup table at the end
-	if err := to.Truncate(int64(sectors) * mediaSector); err != nil {
+	sectors := (last + 1 + mediaStart + 3) &^ 3 // the backup table at the end
+	size := int64(sectors) * mediaSector
+	if err := to.Truncate(size); err != nil {
 		return err
 	}
 	table := &partition.Table{Scheme: partition.GPT, SectorSize: mediaSector, Sectors: sectors, DiskID: uuid.New(), FirstUsable: 34, LastUsable: sectors - 34, Slots: 128,
@@ -75,5 +76,109 @@ func (s *Store) WriteMedia(b *Build, settings environment.Settings, to MediaSink
 	if err := table.Write(to); err != nil {
 		return err
 	}
-	return volume.write(to, mediaStart*mediaSector)
+	if err := volume.write(to, mediaStart*mediaSector); err != nil {
+		return err
+	}
+	return s.writeDisc(b, volume, size, to)
+}
+
+// mediaFiles are the files of media; what was opened is to be closed.
+func (s *Store) mediaFiles(b *Build, settings environment.Settings, entries []MediaEntry) (files []fatFile, opened []*Content, err error) {
+	told, err := json.MarshalIndent(settings, "", "\t")
+	if err != nil {
+		return nil, nil, err
+	}
+	var layer bytes.Buffer
+	if _, err := writeLayer(&layer, []content{text(environment.SettingsFile, 0o600, told)}); err != nil {
+		return nil, nil, err
+	}
+	add := func(path string, b []byte) {
+		files = append(files, fatFile{path: path, size: int64(len(b)), content: bytes.NewReader(b)})
+	}
+	add("EFI/debian/grub.cfg", []byte(mediaFirst))
+	add("jugate/settings", layer.Bytes())
+	for name, part := range map[string]string{"EFI/BOOT/BOOTX64.EFI": ShimPart, "EFI/BOOT/grubx64.efi": MediaPart, "EFI/BOOT/mmx64.efi": KeysPart,
+		"jugate/vmlinuz": KernelPart, "jugate/initrd": InitrdPart} {
+		c, err := s.Open(b, part)
+		if part == KeysPart && err != nil {
+			continue // convenient, not needed
+		}
+		if err != nil {
+			return nil, opened, err
+		}
+		opened = append(opened, c)
+		files = append(files, fatFile{name, c.Size, c})
+	}
+	menu := netboot.MediaMenu{Title: fmt.Sprintf("Boot environment, build %d", b.Number), Words: b.Words}
+	for i, e := range entries {
+		for j, start := range e.Starts {
+			item := netboot.MediaItem{Title: e.Title, EFI: start.EFI, BIOS: start.BIOS, Signed: start.Signed}
+			item.Entry.Name, item.Entry.Words = e.Title, e.Words
+			put := func(name string, c *Content) string {
+				path := fmt.Sprintf("jugate/e%d-%d/%s", i+1, j+1, name)
+				files = append(files, fatFile{path, c.Size, c})
+				return "/" + path
+			}
+			if start.Program != nil {
+				item.Entry.Program = put("program.efi", start.Program)
+			} else {
+				item.Entry.Kernel = put("kernel", start.Kernel)
+			}
+			for n, c := range start.Initrds {
+				item.Entry.Initrds = append(item.Entry.Initrds, put(fmt.Sprintf("initrd%d", n+1), c))
+			}
+			menu.Items = append(menu.Items, item)
+		}
+	}
+	add("jugate/media.cfg", []byte(menu.Script()))
+	return files, opened, nil
+}
+
+// Places in the loader's programs for a BIOS, as its own tools fill them in: in the sector that firmware loads, where the rest
+// begins, and a jump that is taken out so that what a BIOS says of the disk is looked at; in the first sector of the rest, where
+// what follows it lies.
+const (
+	bootCode       = 440 // bytes of the first sector that are no table
+	bootRest       = 0x5c
+	bootDriveCheck = 0x66
+	restFollows    = 0x1f4
+)
+
+// writeDisc makes the disk one of optical media, too, and one that a BIOS starts, if the build has the loader for that.
+func (s *Store) writeDisc(b *Build, volume *fatLayout, size int64, to MediaSink) error {
+	var files []isoFile
+	for _, n := range volume.order {
+		if n.file != nil && strings.HasPrefix(n.file.path, "jugate/") {
+			files = append(files, isoFile{n.file.path, mediaStart*mediaSector + volume.at(n), n.file.size})
+		}
+	}
+	var first, rest, disc []byte
+	for part, into := range map[string]*[]byte{MediaFirstPart: &first, MediaRestPart: &rest, MediaDiscPart: &disc} {
+		c, err := s.Open(b, part)
+		if errors.Is(err, ErrNoPart) {
+			return writeISO(to, size, "JUGATE", files, nil) // a build of before, or without the loader's modules
+		}
+		if err != nil {
+			return err
+		}
+		*into, err = io.ReadAll(io.NewSectionReader(c, 0, c.Size))
+		if err := errors.Join(err, c.Close()); err != nil {
+			return err
+		}
+	}
+	if err := writeISO(to, size, "JUGATE", files, disc); err != nil {
+		return err
+	}
+	at := int64(isoPrograms*isoSector+len(disc)+isoSector-1) / isoSector * isoSector
+	if len(first) != mediaSector || len(rest) < mediaSector || at+int64(len(rest)) > mediaStart*mediaSector {
+		return fmt.Errorf("the loader for a BIOS has %d and %d bytes, which cannot be", len(first), len(rest))
+	}
+	binary.LittleEndian.PutUint64(first[bootRest:], uint64(at/mediaSector))
+	first[bootDriveCheck], first[bootDriveCheck+1] = 0x90, 0x90
+	binary.LittleEndian.PutUint64(rest[restFollows:], uint64(at/mediaSector)+1)
+	if _, err := to.WriteAt(rest, at); err != nil {
+		return err
+	}
+	_, err := to.WriteAt(first[:bootCode], 0)
+	return err
 }

@@ -3,6 +3,7 @@ import { Alert, Card, Flex } from "antd";
 import { ask, client, type NetbootStatus } from "../../api/client";
 import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
+import { AddEntry, BootEntries } from "./BootEntries";
 import { Builds } from "./Builds";
 import { CodeButton } from "./CodeButton";
 import { Links } from "./Links";
@@ -33,6 +34,9 @@ function Status({ status }: { status: NetbootStatus }) {
         <Machines machines={machines} />
         <Card title="Boot environment" styles={{ body: { padding: 0 } }}>
           <Builds />
+        </Card>
+        <Card title="Boot entries" extra={<AddEntry />} styles={{ body: { padding: 0 } }}>
+          <BootEntries />
         </Card>
       </Flex>
   );

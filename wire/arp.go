@@ -1,4 +1,4 @@
-package boot
+package wire
 
 import (
 	"bytes"
@@ -22,9 +22,9 @@ const (
 
 var everyone = net.HardwareAddr{0xff, 0xff, 0xff, 0xff, 0xff, 0xff}
 
-// inUse asks on a link whether somebody has an address. Behind a relay agent ARP does
-// not reach, and the answer is no. An error says that it could not be asked.
-func inUse(ctx context.Context, ifname string, a netip.Addr, wait time.Duration) (bool, error) {
+// AddressInUse asks on a link whether somebody has an address, or is about to take it (RFC 5227, 2.1.1). Behind a relay agent ARP
+// does not reach, and the answer is no. An error says that it could not be asked.
+func AddressInUse(ctx context.Context, ifname string, a netip.Addr, wait time.Duration) (bool, error) {
 	link, err := net.InterfaceByName(ifname)
 	if err != nil {
 		return false, err
@@ -49,7 +49,8 @@ func inUse(ctx context.Context, ifname string, a netip.Addr, wait time.Duration)
 		if err != nil {
 			return false, err
 		}
-		if sender, ip, ok := arpSender(buf[:n]); ok && ip == a && !bytes.Equal(sender, link.HardwareAddr) {
+		sender, has, wants, ok := readARP(buf[:n])
+		if ok && !bytes.Equal(sender, link.HardwareAddr) && (has == a || has.IsUnspecified() && wants == a) {
 			return true, nil
 		}
 	}
@@ -63,12 +64,13 @@ func probeFrame(from net.HardwareAddr, a netip.Addr) []byte {
 	return append(append(b, 0, 0, 0, 0, 0, 0), a.AsSlice()...)
 }
 
-// arpSender is who sent an ARP frame.
-func arpSender(b []byte) (net.HardwareAddr, netip.Addr, bool) {
+// readARP is who sent an ARP frame, the address that it has, and the one that it asks for.
+func readARP(b []byte) (sender net.HardwareAddr, has, wants netip.Addr, ok bool) {
 	const head = 14
 	if len(b) < head+arpLength || !bytes.Equal(b[head:head+6], []byte{0, 1, 8, 0, 6, 4}) {
-		return nil, netip.Addr{}, false
+		return nil, has, wants, false
 	}
-	ip, _ := netip.AddrFromSlice(b[head+14 : head+18])
-	return net.HardwareAddr(b[head+8 : head+14]), ip, true
+	has, _ = netip.AddrFromSlice(b[head+14 : head+18])
+	wants, _ = netip.AddrFromSlice(b[head+24 : head+28])
+	return net.HardwareAddr(b[head+8 : head+14]), has, wants, true
 }
