@@ -326,8 +326,13 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	for _, m := range machines {
 		m.Forget()
 	}
-	t.Log("# whoever comes by the network again sees a menu for a few seconds")
+	t.Log("# whoever comes by the network again sees a menu for a few seconds, with a memory test; one with Secure Boot could not start that, which is said beforehand")
 	r.jugate(nil, "group", "menu", "herbarium", "8")
+	r.jugate(nil, "entry", "add", "memory-test", "--from", entryFile(t, "memtest86+"))
+	r.jugate(nil, "entry", "edit", "memory-test", "--release", "everybody", "--title", "Test the memory")
+	refused, err := r.command("entry", "next", "herb-02", "memory-test").CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(refused), "it is not signed, so that machines with Secure Boot cannot start it")
 	var order api.Delivery
 	r.jugate(&order, "deliver", "garden-desk", "--to", "herbarium", "--when-done", "restart", "--aside", "never", "--no-wait", "--yes") // a busy machine loses packets
 	t.Log("# one of them is asked something at its screen, and the others wait for that")

@@ -139,27 +139,27 @@ func TestMediaReachTheAgentWithoutNetworkBoot(t *testing.T) {
 	r.jugate(nil, "environment", "media", "--into", stick, "--service", "https://192.0.2.1:7460", "--address", "192.0.2.70-192.0.2.89/24", "--entry", "memory-test")
 	r.done("media made")
 	t.Log("# nobody gives addresses here, and the stick has some; the same file is a disc, and a BIOS starts it, too")
-	others := []*lab.Machine{
-		r.on(lab.MachineOptions{Name: "seed-02", Address: "00:00:5e:00:53:33", Firmware: lab.BIOS, Disk: r.disk("seed-02", gib), Media: stick}),
-		r.on(lab.MachineOptions{Name: "seed-03", Address: "00:00:5e:00:53:34", Firmware: lab.BIOS, Disk: r.disk("seed-03", gib), Disc: stick}),
-		r.on(lab.MachineOptions{Name: "seed-04", Address: "00:00:5e:00:53:35", Firmware: lab.UEFI, Disk: r.disk("seed-04", gib), Disc: stick}),
+	bios := r.on(lab.MachineOptions{Name: "seed-02", Address: "00:00:5e:00:53:33", Firmware: lab.BIOS, Disk: r.disk("seed-02", gib), Media: stick})
+	for name, firmware := range map[string]lab.Firmware{"seed-03": lab.BIOS, "seed-04": lab.UEFI} {
+		disc := r.on(lab.MachineOptions{Name: name, Address: "00:00:5e:00:53:3" + name[len(name)-1:], Firmware: firmware, Disk: r.disk(name, gib), Disc: stick})
+		r.expect(disc, slow, "Run /init as init process")
+		require.NoError(t, disc.Off())
 	}
+	r.done("the disc by UEFI and on a BIOS: power button to kernel")
 	m := r.on(lab.MachineOptions{Name: "seed-01", Address: "00:00:5e:00:53:31", Firmware: lab.SecureUEFI, Card: "e1000e", Disk: r.disk("seed-01", gib), Media: stick})
 	r.expect(m, slow, ", the fixed address of these media")
 	r.expect(m, slow, "waiting to be admitted")
 	r.shot(m, "media")
 	taken := map[string]bool{}
-	for _, one := range append(others, m) {
+	for _, one := range []*lab.Machine{m, bios} {
 		r.expect(one, slow, "waiting to be admitted")
 		_, address, _ := strings.Cut(one.Serial(), "): 192.0.2.")
 		address, _, _ = strings.Cut(address, ", the fixed")
 		assert.False(t, taken[address], "%s is another machine's", address)
 		taken[address] = true
-		if one != m {
-			require.NoError(t, one.Off())
-		}
 	}
-	r.done("USB stick with Secure Boot and on a BIOS, disc by UEFI and on a BIOS: power button to agent")
+	require.NoError(t, bios.Off())
+	r.done("USB stick with Secure Boot and on a BIOS: power button to agent")
 	var w api.Workstation
 	r.jugate(&w, "workstation", "show", "00:00:5e:00:53:31")
 	assert.True(t, w.Inventory.SecureBoot)

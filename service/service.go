@@ -23,6 +23,7 @@
 //	slabs/          see core/slabstore
 //	images/         see core/image
 //	bootenv/        see core/environment/builds
+//	bootentries/    files of boot entries by their digest, see core/parts
 //	uploads/        slab maps of captures that are not committed yet
 //	scratch/        what is worked on, empty after a start
 //	reserve         room for receipts, given up when the disk is full

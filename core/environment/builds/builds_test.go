@@ -254,6 +254,7 @@ func TestMediaAreReadByOthers(t *testing.T) {
 	report := Run(t, "sh", "-c", "xorriso -indev 'stdio:"+path+"' -report_el_torito plain -find / 2>&1")
 	assert.Regexp(t, `El Torito boot img :\s+1\s+UEFI\s+y`, report)
 	assert.Contains(t, report, "'/JUGATE/VMLINUZ'")
+	assert.Contains(t, report, "'/EFI/DEBIAN/GRUB.CFG'")
 	disc := t.TempDir()
 	Run(t, "7z", "x", "-y", "-tiso", "-o"+disc, path)
 	for name, part := range map[string]string{"VMLINUZ": builds.KernelPart, "INITRD": builds.InitrdPart, "E1-1/KERNEL": builds.KernelPart} {

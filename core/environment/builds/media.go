@@ -26,6 +26,9 @@ const mediaFirst = `search --no-floppy --set=root --file /jugate/media.cfg
 configfile /jugate/media.cfg
 `
 
+// mediaConfig is where the signed loader has its first script.
+const mediaConfig = "EFI/debian/grub.cfg"
+
 // MediaSink is what media are written to: an empty file.
 type MediaSink interface {
 	io.ReaderAt
@@ -95,7 +98,7 @@ func (s *Store) mediaFiles(b *Build, settings environment.Settings, entries []Me
 	add := func(path string, b []byte) {
 		files = append(files, fatFile{path: path, size: int64(len(b)), content: bytes.NewReader(b)})
 	}
-	add("EFI/debian/grub.cfg", []byte(mediaFirst))
+	add(mediaConfig, []byte(mediaFirst))
 	add("jugate/settings", layer.Bytes())
 	for name, part := range map[string]string{"EFI/BOOT/BOOTX64.EFI": ShimPart, "EFI/BOOT/grubx64.efi": MediaPart, "EFI/BOOT/mmx64.efi": KeysPart,
 		"jugate/vmlinuz": KernelPart, "jugate/initrd": InitrdPart} {
@@ -148,7 +151,8 @@ const (
 func (s *Store) writeDisc(b *Build, volume *fatLayout, size int64, to MediaSink) error {
 	var files []isoFile
 	for _, n := range volume.order {
-		if n.file != nil && strings.HasPrefix(n.file.path, "jugate/") {
+		// The loader of UEFI comes from the volume, and takes the whole disc for where it came from.
+		if n.file != nil && (n.file.path == mediaConfig || strings.HasPrefix(n.file.path, "jugate/")) {
 			files = append(files, isoFile{n.file.path, mediaStart*mediaSector + volume.at(n), n.file.size})
 		}
 	}
