@@ -39,7 +39,8 @@ func TestABootEntryIsReleasedAndBooted(t *testing.T) {
 
 	t.Log("# what one is told can be looked at")
 	b.do(click(`//tr[@data-row-key="memory-test"]//button[contains(., "Preview")]`), chromedp.WaitVisible(`#previewed`), keys(`#previewed`, "herb-01"), click(`//div[contains(@class, "ant-select-item-option-content") and text()="herb-01"]`),
-		chromedp.WaitVisible(`//*[contains(text(), "started as a UEFI program")]`), click(`.ant-modal-close`))
+		chromedp.WaitVisible(`//*[contains(text(), "started as a UEFI program")]`))
+	b.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll(".ant-modal-close")].at(-1).click()`))
 	b.until(`[...document.querySelectorAll(".ant-modal-wrap")].every(m => m.style.display === "none")`)
 
 	t.Log("# it is booted; who cannot start it is named")
