@@ -86,6 +86,26 @@ func TestHTTPBootReachesTheAgent(t *testing.T) {
 	r.shot(m, "hardware")
 	r.done("signed in and admitted at the keyboard")
 
+	t.Log("# firmware that loads by HTTP takes a disc into its memory, once")
+	unpacked := t.TempDir()
+	out, err := exec.CommandContext(r.ctx, "dpkg-deb", "-x", entryFile(t, "memtest86+"), unpacked).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	r.jugate(nil, "entry", "add", "test-disc", "--from", filepath.Join(unpacked, "usr/lib/memtest86+/memtest86+x64.iso"))
+	r.jugate(nil, "entry", "next", "kiosk-01", "test-disc")
+	disc := m.MachineOptions
+	require.NoError(t, m.Off())
+	tester := r.on(disc)
+	r.eventually(slow, func() bool {
+		var starts []api.BootStart
+		r.jugate(&starts, "entry", "history", "--workstation", "kiosk-01")
+		return len(starts) == 1 && starts[0].Way == "disc" && starts[0].Loaded != nil
+	})
+	r.done("a disc by UEFI HTTP boot: power button to the last byte")
+	r.shot(tester, "test-disc")
+	require.NoError(t, tester.Off())
+	m = r.on(disc)
+	r.expect(m, slow, "kiosk-01: waiting for an errand")
+
 	t.Log("# this build allows a shell, on the second screen")
 	require.NoError(t, m.Chord("alt", "f2"))
 	r.typed(m, "busybox dd if=/etc/jugate/settings.json of=/dev/console", `"shell": true`, "ret")
@@ -173,6 +193,7 @@ func TestMediaReachTheAgentWithoutNetworkBoot(t *testing.T) {
 	require.NoError(t, golddisk.BuildVolume(r.ctx, golddisk.VolumeSpec{Path: shelf, Size: 200 * mib, Mkfs: []string{"mkfs.ext4", "-q", "-F", "-L", "SHELF"}}))
 	field := r.on(lab.MachineOptions{Name: "field-01", Address: "00:00:5e:00:53:32", Firmware: lab.UEFI, Disk: gold.Path, Media: lone,
 		Extra: []string{"-drive", "file=" + shelf + ",format=raw,if=none,id=shelf", "-device", "virtio-blk-pci,drive=shelf,serial=SHELF-1"}})
+	r.jugate(nil, "workstation", "admit", "00:00:5e:00:53:32", "field-01")
 	r.expect(field, slow, "no network card has an address")
 	r.again(field, func() {
 		require.NoError(t, field.Press("c", "1", "ret"))
@@ -181,6 +202,12 @@ func TestMediaReachTheAgentWithoutNetworkBoot(t *testing.T) {
 	}, "capturing field-desk onto", "esc")
 	r.expect(field, slow, "page: Captured into field-desk-field-01.jugate")
 	r.shot(field, "captured-away")
+	t.Log("# an address is typed: one that somebody has is not taken, and from another the service is tried first")
+	require.NoError(t, field.Press("esc"))
+	r.typed(field, "f192.0.2.1/24", "another machine has 192.0.2.1", "esc")
+	require.NoError(t, field.Press("esc"))
+	r.typed(field, "f192.0.2.95/24", "field-01: waiting", "esc")
+	r.shot(field, "typed-address")
 	require.NoError(t, field.Off())
 	packed := filepath.Join(t.TempDir(), "field-desk.jugate")
 	out, err := exec.CommandContext(r.ctx, "debugfs", "-R", "dump /field-desk-field-01.jugate "+packed, shelf).CombinedOutput()

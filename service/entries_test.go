@@ -6,11 +6,13 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"debug/pe"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
@@ -266,6 +268,19 @@ func TestWhoSeesABootEntry(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotContains(t, r.script(byHTTP, herb1), "Test the")
 
+	t.Log("# loaders and firmware ask for pieces")
+	update, err := r.BootEntry(ctx, "firmware-update")
+	require.NoError(t, err)
+	req, err := http.NewRequest(http.MethodGet, r.url+"/boot/files/entry/"+update.Versions[0].Starts[0].Files[0].Digest+"/kernel", nil)
+	require.NoError(t, err)
+	req.Header.Set("Range", "bytes=2-3")
+	resp, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	piece, err := io.ReadAll(resp.Body)
+	require.NoError(t, errors.Join(err, resp.Body.Close()))
+	assert.Equal(t, http.StatusPartialContent, resp.StatusCode)
+	assert.Equal(t, program[2:4], piece)
+
 	t.Log("# what is removed while a machine loads it is not there any more, and the machine is told so")
 	set.Hidden = false
 	_, err = r.SetBootEntry(ctx, "memory-test", set)
@@ -294,6 +309,29 @@ func TestBootEntriesThatMakeNoSense(t *testing.T) {
 	assert.ErrorContains(t, err, "nothing here can be started", "a name that leads out of the archive is left out")
 	_, err = r.AddBootEntry(ctx, "cut", "x.deb", "", strings.NewReader("!<arch>\ndebian-binary"))
 	assert.ErrorContains(t, err, "x.deb")
+	t.Log("# discs: cut off, with names that lead out, with links that go round")
+	files := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(files, "EFI/BOOT"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(files, "EFI/BOOT/BOOTX64.EFI"), append(madeup.UEFIProgram(pe.IMAGE_FILE_MACHINE_AMD64), make([]byte, 64<<10)...), 0o644))
+	require.NoError(t, os.Symlink("../loop", filepath.Join(files, "loop")))
+	require.NoError(t, os.Symlink("/etc/passwd", filepath.Join(files, "vmlinuz")))
+	image := filepath.Join(t.TempDir(), "disc.iso")
+	out, err := exec.CommandContext(ctx, "genisoimage", "-quiet", "-R", "-o", image, files).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	whole, err := os.ReadFile(image)
+	require.NoError(t, err)
+	disc, err := r.AddBootEntry(ctx, "disc", "disc.iso", "", bytes.NewReader(whole))
+	require.NoError(t, err)
+	assert.Equal(t, "disc", disc.Versions[0].What)
+	assert.Equal(t, int64(len(whole)), disc.Versions[0].Bytes)
+	at := bytes.Index(whole, []byte("MZ"))
+	for _, length := range []int{17 * 2048, 20 * 2048, at + 100, at + 2000} {
+		_, err := r.AddBootEntry(ctx, "cut", "cut.iso", "", bytes.NewReader(whole[:length]))
+		assert.Error(t, err, length)
+	}
+	evil := bytes.ReplaceAll(whole, []byte("BOOTX64.EFI"), []byte("../../A.EFI"))
+	_, err = r.AddBootEntry(ctx, "evil", "evil.iso", "", bytes.NewReader(evil))
+	assert.Error(t, err)
 	left, err := os.ReadDir(filepath.Join(r.data, "scratch"))
 	require.NoError(t, err)
 	assert.Empty(t, left)

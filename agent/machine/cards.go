@@ -30,6 +30,7 @@ type card struct {
 	state   state
 	ip      netip.Prefix
 	fixed   bool   // the address comes from the settings
+	typed   bool   // somebody has typed it here
 	note    string // why there is no address, if that is known
 }
 
@@ -51,6 +52,8 @@ func explain(cards []card, silent []device) (lines []string) {
 			if c.note != "" {
 				line += " (" + c.note + ")"
 			}
+		case c.typed:
+			line += fmt.Sprintf("%s, which was typed here", c.ip.Addr())
 		case c.fixed:
 			line += fmt.Sprintf("%s, the fixed address of these media", c.ip.Addr())
 		default:

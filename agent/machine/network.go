@@ -76,6 +76,7 @@ func typed(ctx context.Context, cards []card, fixed *environment.FixedNetwork, s
 			c.state, c.fixed = noAddress, false
 			return errors.Join(fmt.Errorf("the service does not answer from %s: %w", c.ip.Addr(), err), c.unset(link))
 		}
+		c.typed = true
 		return nil
 	}
 	return errors.New("no network card has a link")

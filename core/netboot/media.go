@@ -17,6 +17,7 @@ type MediaItem struct {
 	Title     string
 	EFI, BIOS bool // by which firmware
 	Signed    bool // with Secure Boot, too
+	Bits32    bool // for processors of 32 bits, and no others
 	Entry     Entry
 }
 
@@ -50,6 +51,11 @@ fi
 			only = append(only, `[ "$jugate_efi" = "y" ]`)
 		case i.BIOS && !i.EFI:
 			only = append(only, `[ "$jugate_efi" = "n" ]`)
+			if i.Bits32 {
+				only = append(only, `[ "$jugate_bits" = "32" ]`)
+			} else {
+				only = append(only, `[ "$jugate_bits" != "32" ]`)
+			}
 		}
 		if !i.Signed {
 			only = append(only, `[ "$jugate_secure" = "n" ]`)

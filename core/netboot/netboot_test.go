@@ -80,6 +80,14 @@ func TestEachArchitectureGetsItsLoader(t *testing.T) {
 			assert.Len(t, m.Options.Get(dhcpv4.OptionClientMachineIdentifier), 17)
 		}
 	}
+	t.Log("# firmware that loads by HTTP can be given a disc, and no other")
+	for arch, want := range map[uint16]string{16: "http://192.0.2.1:7460/boot/files/entry/abc/disc.iso", 7: "plainx64.efi"} {
+		class := map[uint16]string{16: "HTTPClient", 7: "PXEClient"}[arch]
+		o, err := desk(t, netboot.Beside).Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDiscover, class, arch), netboot.Facts{Disc: "entry/abc/disc.iso"})
+		require.NoError(t, err)
+		require.NotNil(t, o.Reply)
+		assert.Equal(t, want, o.Reply.Message.BootFileNameOption())
+	}
 	o, err := desk(t, netboot.Beside).Handle(noon, netboot.DHCPPort, firmware(t, herb, dhcpv4.MessageTypeDiscover, "PXEClient:Arch:00011", 11), netboot.Facts{})
 	require.NoError(t, err)
 	assert.Nil(t, o.Reply)

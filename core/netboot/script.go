@@ -204,7 +204,7 @@ func entry(l Loader, e Entry) string {
 // with64Bits is a script for processors of 64 bits. A loader of an older build does not tell.
 func with64Bits(script string) string {
 	return `if [ "$jugate_bits" = "32" ]; then
-	echo "The processor of this machine is one of 32 bits, and what it was to start is for 64."
+	echo "The processor of this machine has 32 bits. What it should start needs 64."
 	sleep 60
 	exit
 fi

@@ -22,7 +22,19 @@ func TestScripts(t *testing.T) {
 	menu.Menu, menu.SignIn, menu.Build = 5*time.Second, true, 7
 	menu.Items = []netboot.MenuItem{{Title: "Receive garden-desk", Wish: "receive:garden-desk"}}
 
-	text := netboot.Script(efi, env)
+	installer := netboot.Choice{Do: netboot.BootEntry, Name: "herb-01", Address: herb, Why: "installer@2", Entry: &netboot.Entry{Name: "installer@2", Kernel: "entry/abc/kernel", Initrds: []string{"entry/abc/initrd-1", "entry/authority"}, Words: "auto=true url=https://192.0.2.1/x;y$(z)", Bits64: true}}
+	program := installer
+	program.Menu, program.Entry = time.Second, &netboot.Entry{Name: "memory-test@1", Program: "entry/abc/program.efi", Words: "console=ttyS0"}
+	program.Items = []netboot.MenuItem{{Title: "it's } a { \"title\"", Entry: installer.Entry}, {Title: "Test the memory", Entry: &netboot.Entry{Name: "test", Kernel: "entry/abc/kernel"}}}
+	text := netboot.Script(efi, installer)
+	assert.Contains(t, text, "if linux (http,192.0.2.1:7460)/boot/files/entry/abc/kernel 'auto=true' 'url=https://192.0.2.1/x;y$(z)'; then\n\tif initrd (http,192.0.2.1:7460)/boot/files/entry/abc/initrd-1 (http,192.0.2.1:7460)/boot/files/entry/authority; then\n\t\tboot")
+	assert.NotContains(t, text, "jugate_bits", "UEFI of 64 bits starts on nothing else")
+	assert.Contains(t, netboot.Script(secure, installer), "if linux (tftp)/entry/abc/kernel ")
+	assert.Contains(t, netboot.Script(netboot.Loader{HTTP: true}, installer), `if [ "$jugate_bits" = "32" ]; then`)
+	assert.Contains(t, netboot.Script(netboot.Loader{HTTP: true}, env), `if [ "$jugate_bits" = "32" ]; then`)
+	assert.Contains(t, netboot.Script(efi, program), "if chainloader (http,192.0.2.1:7460)/boot/files/entry/abc/program.efi 'console=ttyS0'; then")
+
+	text = netboot.Script(efi, env)
 	assert.Contains(t, text, "linux (http,192.0.2.1:7460)/boot/files/7/vmlinuz quiet jugate.service=https://192.0.2.1:7460 jugate.card=00:00:5e:00:53:11 jugate.ticket=7f3a")
 	assert.NotContains(t, text, "menuentry")
 	assert.Contains(t, netboot.Script(secure, env), "initrd (tftp)/7/initrd")
@@ -41,7 +53,7 @@ func TestScripts(t *testing.T) {
 		t.Skip("grub-script-check is not here (Debian's package grub-common)")
 	}
 	for _, l := range []netboot.Loader{efi, secure, {HTTP: true, Server: "192.0.2.1:7460"}} {
-		for _, c := range []netboot.Choice{env, disk, menu} {
+		for _, c := range []netboot.Choice{env, disk, menu, installer, program} {
 			cmd := exec.CommandContext(t.Context(), check)
 			cmd.Stdin = strings.NewReader(netboot.Script(l, c))
 			out, err := cmd.CombinedOutput()

@@ -77,7 +77,7 @@ func (k *Stock) mediaEntries(ctx context.Context, names []string) (all []builds.
 			if err != nil {
 				return nil, opened, err
 			}
-			start := builds.MediaStart{EFI: s.Way != bootentry.Old, BIOS: s.Way != bootentry.Program, Signed: s.Signer != ""}
+			start := builds.MediaStart{EFI: s.Way != bootentry.Old, BIOS: s.Way != bootentry.Program, Signed: s.Signer != "", Bits32: s.Arch == bootentry.IA32}
 			if s.Way == bootentry.Program {
 				start.Program = first
 			} else {

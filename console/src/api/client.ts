@@ -23,6 +23,7 @@ export type NetbootStatus = Schemas["NetbootStatus"];
 export type NetbootLink = Schemas["NetbootLink"];
 export type BootTrail = Schemas["BootTrail"];
 export type Build = Schemas["Build"];
+export type NewMedia = Schemas["NewMedia"];
 export type BootEntry = Schemas["BootEntry"];
 export type BootEntrySettings = Schemas["BootEntrySettings"];
 export type BootChoice = Schemas["BootChoice"];

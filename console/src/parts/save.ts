@@ -1,6 +1,6 @@
-/** Has the browser save a text as a file. */
-export function save(name: string, text: string) {
-  const url = URL.createObjectURL(new Blob([text], { type: "text/plain" }));
+/** Has the browser save a text, or what was fetched, as a file. */
+export function save(name: string, content: string | Blob) {
+  const url = URL.createObjectURL(typeof content === "string" ? new Blob([content], { type: "text/plain" }) : content);
   const link = document.createElement("a");
   link.href = url;
   link.download = name;

@@ -47,6 +47,7 @@ type MediaEntry struct {
 type MediaStart struct {
 	EFI, BIOS bool     // by which firmware
 	Signed    bool     // with Secure Boot, too
+	Bits32    bool     // for processors of 32 bits, and no others
 	Program   *Content // of UEFI
 	Kernel    *Content // or a kernel, and what belongs to it
 	Initrds   []*Content
@@ -115,7 +116,7 @@ func (s *Store) mediaFiles(b *Build, settings environment.Settings, entries []Me
 	menu := netboot.MediaMenu{Title: fmt.Sprintf("Boot environment, build %d", b.Number), Words: b.Words}
 	for i, e := range entries {
 		for j, start := range e.Starts {
-			item := netboot.MediaItem{Title: e.Title, EFI: start.EFI, BIOS: start.BIOS, Signed: start.Signed}
+			item := netboot.MediaItem{Title: e.Title, EFI: start.EFI, BIOS: start.BIOS, Signed: start.Signed, Bits32: start.Bits32}
 			item.Entry.Name, item.Entry.Words = e.Title, e.Words
 			put := func(name string, c *Content) string {
 				path := fmt.Sprintf("jugate/e%d-%d/%s", i+1, j+1, name)

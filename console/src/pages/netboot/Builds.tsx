@@ -1,9 +1,11 @@
-import { Button, Popconfirm, Tag } from "antd";
+import { Button, Flex, Popconfirm, Tag } from "antd";
+import { useState } from "react";
 import { ask, client, type Build } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { useList } from "../../api/useList";
 import { size, when } from "../../format";
 import { ListTable } from "../../parts/ListTable";
+import { MediaDialog } from "./MediaDialog";
 
 /** The builds of the boot environment; one is offered. */
 export function Builds() {
@@ -13,7 +15,9 @@ export function Builds() {
     ["builds", "netboot"],
     () => "Workstations boot this build from now on.",
   );
+  const [media, setMedia] = useState<Build>();
   return (
+    <>
     <ListTable<Build>
       list={list}
       rowKey="number"
@@ -34,14 +38,22 @@ export function Builds() {
         {
           title: "",
           align: "right",
-          render: (_, b) =>
-            !b.offered && (
-              <Popconfirm title={`Have all workstations boot build ${b.number} from now on?`} onConfirm={() => offer.mutate(b.number)}>
-                <Button size="small">Offer</Button>
-              </Popconfirm>
-            ),
+          render: (_, b) => (
+            <Flex gap={8} justify="end">
+              <Button size="small" onClick={() => setMedia(b)}>
+                Media…
+              </Button>
+              {!b.offered && (
+                <Popconfirm title={`Have all workstations boot build ${b.number} from now on?`} onConfirm={() => offer.mutate(b.number)}>
+                  <Button size="small">Offer</Button>
+                </Popconfirm>
+              )}
+            </Flex>
+          ),
         },
       ]}
     />
+    {media && <MediaDialog build={media} close={() => setMedia(undefined)} />}
+    </>
   );
 }
