@@ -40,7 +40,7 @@ type BootTrail struct {
 // BootStep is a station on the way from the power button to the agent.
 type BootStep struct {
 	At     time.Time `json:"at"`
-	Step   string    `json:"step" enum:"address,loader,script,kernel,initrd,agent,refused,failed"`
+	Step   string    `json:"step" enum:"address,loader,script,kernel,initrd,agent,entry,refused,failed"`
 	Detail string    `json:"detail"`
 }
 

@@ -56,17 +56,19 @@ function Way({ machine }: { machine: BootTrail }) {
   const reached = way.reduce((far, w, i) => (taken.includes(w.step as never) ? i : far), 0);
   const script = current(machine).find((s) => s.step === "script");
   const home = script?.detail.startsWith("disk") && !taken.includes("kernel");
+  const entry = script?.detail.startsWith("boot entry: ") && script.detail.replace("boot entry: ", "");
   return (
     <>
       <Steps
         size="small"
         type="dot"
         current={reached}
-        status={machine.stuck ? "error" : reached === way.length - 1 || home ? "finish" : "process"}
+        status={machine.stuck ? "error" : reached === way.length - 1 || home || entry ? "finish" : "process"}
         items={way.map((w) => ({ title: w.title }))}
       />
       {machine.stuck && <div style={{ color: rust }}>{`Stuck: ${machine.stuck}.`}</div>}
       {machine.coverable && <CoverButton cover={machine.coverable} text="Build with that driver, and offer it" />}
+      {entry && <div>{`${taken.includes("entry") ? "Has loaded" : "Was told to start"} the boot entry ${entry}.`}</div>}
       {home && <div>{`Sent to its own disk (${script?.detail.replace("disk: ", "")}).`}</div>}
     </>
   );
