@@ -162,6 +162,12 @@ func (b *Boot) whoHas(a netip.Addr) (hwaddr.Address, bool) {
 			return hw, true
 		}
 	}
+	return b.Neighbour(a)
+}
+
+// Neighbour is the hardware address behind an address by the kernel's table of neighbours alone, which knows those that are behind no
+// router.
+func (b *Boot) Neighbour(a netip.Addr) (hwaddr.Address, bool) {
 	neighbours, err := netlink.NeighList(0, netlink.FAMILY_V4)
 	if err != nil {
 		return hwaddr.Address{}, false

@@ -189,7 +189,8 @@ func TestOldNamesAreRefusedWithTheNewOnes(t *testing.T) {
 		"image diff a":                        "B[@VERSION] is missing",
 		"receipt list all":                    `takes no arguments, and "all" is one`,
 		"workstation show herb-01 herb-02":    `"herb-02" is one argument too many`,
-		"environment media":                   "--into and --service are missing",
+		"environment media --service x":       "--into or --onto is missing",
+		"domain add x":                        "--account and --unit are missing",
 	} {
 		var out, errs bytes.Buffer
 		assert.Equal(t, 2, cli.Run(t.Context(), strings.Fields(call), &out, &errs), call)

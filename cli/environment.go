@@ -298,6 +298,7 @@ func (a *app) environmentMedia() *cobra.Command {
 	flags := cmd.Flags()
 	flags.StringVar(&out, "into", "", "the file to write")
 	flags.StringVar(&onto, "onto", "", "the removable disk to write, such as /dev/sdc; all that is on it is lost")
+	flags.SetAnnotation("into", oneRequired, []string{"into onto"})
 	flags.BoolVar(&yes, "yes", false, "do not ask before a disk is overwritten")
 	flags.StringSliceVar(&in.Entries, "entry", nil, "boot entries that the media carry, too")
 	cmd.RegisterFlagCompletionFunc("entry", a.complete(entryNames))

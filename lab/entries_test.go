@@ -35,7 +35,7 @@ func (r *room) served() string {
 func TestBootEntries(t *testing.T) {
 	t.Parallel()
 	installer, test := entryFile(t, "debian-installer-12-netboot-amd64"), entryFile(t, "memtest86+")
-	r := newRoom(t, nil, "--netboot", "eth0=whole", "--pool", "192.0.2.100-192.0.2.150/24 router 192.0.2.1 dns 192.0.2.1 lease 10m")
+	r := newRoom(t, []string{"neighbour"}, "--netboot", "eth0=whole", "--pool", "192.0.2.100-192.0.2.150/24 router 192.0.2.1 dns 192.0.2.1 lease 10m")
 	r.jugate(nil, "entry", "add", "debian-installer", "--from", installer)
 	r.jugate(nil, "entry", "edit", "debian-installer", "--words", "console=ttyS0 DEBIAN_FRONTEND=text ipv6.disable=1 auto=true priority=critical locale=en_US.UTF-8 keymap=us hostname={{.computer_name}} interface=auto url={{.answer_file}}")
 	r.jugate(nil, "entry", "add", "memory-test", "--from", test)
@@ -67,6 +67,11 @@ func TestBootEntries(t *testing.T) {
 
 	t.Log("# the installer fetches what is this machine's own")
 	r.jugate(nil, "entry", "next", "--yes", "gold-uefi", "gold-secure", "gold-bios", "debian-installer", "--set", "mirror=192.0.2.1")
+	t.Log("# a neighbour asks for its script, and has the ticket; the answer file goes to the machine alone")
+	attack := `curl -s http://192.0.2.1:7460/boot/script/efi/y/` + uefi.Address + ` | sed -n "s/.*'url=\([^']*\)'.*/\1/p" | xargs curl -sk`
+	said, err := r.net.Host("neighbour").Command(r.ctx, "sh", "-c", attack).CombinedOutput()
+	require.NoError(t, err)
+	assert.Contains(t, string(said), "this is for gold-uefi, and ")
 	for _, o := range []lab.MachineOptions{uefi, secure, bios} {
 		r.on(o)
 	}

@@ -245,6 +245,18 @@ func (db *DB) BootLoaded(ctx context.Context, now time.Time, workstation int64, 
 
 const bootStart = `SELECT s.*, coalesce(w.name, '') AS workstation FROM boot_starts s JOIN workstations w ON w.id = s.workstation_id `
 
+// BootOf is the start that a ticket is of. One that is not known is a fault.Forbidden.
+func (db *DB) BootOf(ctx context.Context, ticket string) (*BootStart, error) {
+	var s BootStart
+	err := db.read.GetContext(ctx, &s, bootStart+`WHERE s.ticket = ?`, ticket)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = errBootTicket
+	}
+	return &s, err
+}
+
+var errBootTicket = fault.Forbidden.Errorf("the ticket is not known, or is one of an earlier start")
+
 // maxFetches is how often an answer file is handed out: installers ask again where a line is bad.
 const maxFetches = 20
 
@@ -256,7 +268,7 @@ func (db *DB) FetchBoot(ctx context.Context, now time.Time, ticket, from string,
 		err := tx.GetContext(ctx, &s, bootStart+`WHERE s.ticket = ?`, ticket)
 		switch {
 		case errors.Is(err, sql.ErrNoRows):
-			return fault.Forbidden.Errorf("the ticket is not known, or is one of an earlier start")
+			return errBootTicket
 		case err != nil:
 			return err
 		case s.Ended.Valid || now.Sub(s.Made) > within:

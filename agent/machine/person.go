@@ -64,9 +64,9 @@ func (p *person) keys() string {
 	case p.typing != nil:
 		return "Enter: go on   Esc: back"
 	case p.agent == nil:
-		return "F fixed address  C capture onto a disk  H hardware  N network  D drivers  K keys"
+		return "F fixed address  C capture onto a disk  H hardware  N network  D drivers  K keyboard"
 	case p.signedIn && len(p.entries) > 0:
-		return "B boot entry O order R receive C capture I inspect A admit H D K: more"
+		return "B boot entry  O order  R receive  C capture  I inspect  A admit  H hardware  D drivers  K keyboard"
 	case p.signedIn && len(p.orders) > 0:
 		return "O order R receive C capture I inspect A admit H hardware D drivers K keyboard"
 	case p.signedIn:

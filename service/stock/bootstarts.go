@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -305,11 +306,17 @@ func (k *Stock) OwnFile(ctx context.Context, ticket, name, server, from string) 
 		k.Publish(api.BootEntriesChanged{})
 		return "", nil
 	}
-	s, err := k.Records.FetchBoot(ctx, k.Now(), digest, from, ownFileFor)
+	s, err := k.Records.BootOf(ctx, digest)
 	if err != nil {
 		return "", err
 	}
 	w, err := k.Records.Workstation(ctx, s.WorkstationID)
+	if err == nil {
+		err = k.mustBe(*w, from)
+	}
+	if err == nil {
+		s, err = k.Records.FetchBoot(ctx, k.Now(), digest, from, ownFileFor)
+	}
 	if err != nil {
 		return "", err
 	}
@@ -335,6 +342,18 @@ func (k *Stock) OwnFile(ctx context.Context, ticket, name, server, from string) 
 		k.Publish(api.BootEntriesChanged{})
 	}
 	return text, err
+}
+
+// mustBe refuses whoever has another hardware address than a workstation. Of those that are behind a router nobody knows.
+func (k *Stock) mustBe(w records.Workstation, from string) error {
+	address, err := netip.ParseAddr(from)
+	if err != nil {
+		return err
+	}
+	if who, known := k.Boot.Neighbour(address); known && !slices.Contains(w.Addresses(), who) {
+		return fault.Forbidden.Errorf("this is for %s, and %s asks for it", w.Label(), who)
+	}
+	return nil
 }
 
 // PreviewBootEntry shows what a workstation would be given with a boot entry.

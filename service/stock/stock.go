@@ -10,6 +10,7 @@ package stock
 import (
 	"context"
 	"log/slog"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -31,6 +32,8 @@ import (
 type Boot interface {
 	// Model is what a machine's firmware said of its model; empty if it said nothing.
 	Model(a hwaddr.Address) string
+	// Neighbour is who has an address, if that is behind no router.
+	Neighbour(a netip.Addr) (hwaddr.Address, bool)
 	// Machines are those that were seen booting, Links the interfaces that are served.
 	Machines() []boot.Machine
 	Links(now time.Time) []boot.LinkStatus
