@@ -2,6 +2,7 @@ package lab_test
 
 import (
 	"context"
+	"image/png"
 	"net/netip"
 	"os"
 	"os/exec"
@@ -86,6 +87,12 @@ func TestHTTPBootReachesTheAgent(t *testing.T) {
 	r.shot(m, "hardware")
 	r.done("signed in and admitted at the keyboard")
 
+	t.Log("# this build allows a shell, on the second screen")
+	require.NoError(t, m.Chord("alt", "f2"))
+	r.typed(m, "busybox dd if=/etc/jugate/settings.json of=/dev/console", `"shell": true`, "ret")
+	r.shot(m, "shell")
+	r.done("a shell, as the build allows it")
+
 	t.Log("# firmware that loads by HTTP takes a disc into its memory, once")
 	unpacked := t.TempDir()
 	out, err := exec.CommandContext(r.ctx, "dpkg-deb", "-x", entryFile(t, "memtest86+"), unpacked).CombinedOutput()
@@ -101,16 +108,43 @@ func TestHTTPBootReachesTheAgent(t *testing.T) {
 		return len(starts) == 1 && starts[0].Way == "disc" && starts[0].Loaded != nil
 	})
 	r.done("a disc by UEFI HTTP boot: power button to the last byte")
+	r.eventually(slow, func() bool { return r.height(tester) == 480 })
 	r.shot(tester, "test-disc")
-	require.NoError(t, tester.Off())
-	m = r.on(disc)
-	r.expect(m, slow, "kiosk-01: waiting for an errand")
 
-	t.Log("# this build allows a shell, on the second screen")
-	require.NoError(t, m.Chord("alt", "f2"))
-	r.typed(m, "busybox dd if=/etc/jugate/settings.json of=/dev/console", `"shell": true`, "ret")
-	r.shot(m, "shell")
-	r.done("a shell, as the build allows it")
+	t.Log("# and then its own disk, on which Jugate's own loader finds the system's")
+	require.NoError(t, tester.Off())
+	disc.Disk = r.startable("kiosk-01-own", filepath.Join(unpacked, "boot/memtest86+x64.efi"))
+	own := r.on(disc)
+	r.eventually(slow, func() bool { return r.height(own) == 480 }) // which is what a memory test sets
+	r.shot(own, "own-disk")
+	r.done("its own disk by UEFI HTTP boot: power button to what is on it")
+}
+
+// startable is a disk whose EFI system partition has a program where firmware looks for one.
+func (r *room) startable(name, program string) string {
+	path := r.disk(name, 64*mib)
+	make := `printf 'label: gpt\nstart=2048, size=60M, type=uefi\n' | sfdisk -q "$1" && mkfs.vfat --offset 2048 "$1" 61440 >/dev/null && mmd -i "$1@@1M" ::EFI ::EFI/BOOT && mcopy -i "$1@@1M" "$2" ::EFI/BOOT/BOOTX64.EFI`
+	out, err := exec.CommandContext(r.ctx, "sh", "-c", make, "sh", path, program).CombinedOutput()
+	require.NoError(r.t, err, "%s", out)
+	return path
+}
+
+// height is how high a machine's screen is, in pixels.
+func (r *room) height(m *lab.Machine) int {
+	path := filepath.Join(r.keep, m.Name+"-now.png")
+	if err := m.Screenshot(path); err != nil {
+		return 0
+	}
+	f, err := os.Open(path)
+	if err != nil {
+		return 0
+	}
+	defer f.Close()
+	c, err := png.DecodeConfig(f)
+	if err != nil {
+		return 0
+	}
+	return c.Height
 }
 
 // typed types a line until the machine answers: a simulated keyboard loses keys where

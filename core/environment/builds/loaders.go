@@ -78,9 +78,9 @@ func (s *Store) loaders(ctx context.Context, from *Source, b *Build) (problems [
 		inside                                       []string
 	}{
 		{BIOSPart, "i386-pc-pxe", biosModules, "(tftp)/grub", "", "no BIOS workstation can boot it (Debian's packages grub-pc-bin and grub-common)",
-			append([]string{"pxe", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "biosdisk", "part_gpt", "part_msdos", "cpuid"}, loadable...)},
+			append([]string{"pxe", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "biosdisk", "part_gpt", "part_msdos", "cpuid", "minicmd"}, loadable...)},
 		{PlainPart, "x86_64-efi", efiModules, "(http)/boot/files/grub", plainScript, "UEFI HTTP boot cannot be served, nor UEFI beside another DHCP server (Debian's packages grub-efi-amd64-bin and grub-common)",
-			append([]string{"efi_gop", "efi_uga", "efinet", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "part_gpt", "part_msdos", "fat"}, loadable...)},
+			append([]string{"efi_gop", "efi_uga", "efinet", "tftp", "net", "normal", "linux", "configfile", "serial", "terminal", "part_gpt", "part_msdos", "fat", "search", "minicmd"}, loadable...)},
 		{MediaRestPart, "i386-pc", biosModules, "/jugate", mediaFirst, "media start by UEFI alone (Debian's packages grub-pc-bin and grub-common)", onMedia},
 		{MediaDiscPart, "i386-pc-eltorito", biosModules, "/jugate", mediaFirst, "media start by UEFI alone (Debian's packages grub-pc-bin and grub-common)", onMedia},
 	} {
