@@ -17,9 +17,9 @@ type Order struct {
 	Deliver  *PreparedDelivery `json:"deliver,omitempty"`
 	Drivers  *InstallDrivers   `json:"install_drivers,omitempty"`
 	Payloads *InstallPayloads  `json:"bring_payloads,omitempty"`
-	// Commands are run before a part, or when all is done but for the arrivals.
+	// Commands are run before one of the parts, or after all of them but the wait for arrivals.
 	Commands []PreparedCommand `json:"commands,omitempty" maxItems:"20" nullable:"false" doc:"Commands of your own"`
-	Entries  []PreparedEntry   `json:"boot_entries,omitempty" maxItems:"20" nullable:"false" doc:"Boot entries that are started, each before a part, or when all is done but for the arrivals"`
+	Entries  []PreparedEntry   `json:"boot_entries,omitempty" maxItems:"20" nullable:"false" doc:"Boot entries that are started, each before one of the parts, or after all of them but the wait for arrivals"`
 	SaveDays int               `json:"save_days,omitempty" minimum:"0" maximum:"3650" example:"14" doc:"Before the first part that erases disks, they are captured as they are, and kept for so many days; who cannot be saved is taken out. A saved disk goes back onto its own workstation alone"`
 	Folders  []string          `json:"folders_back,omitempty" maxItems:"50" nullable:"false" doc:"Folders of the saved disks that go back onto what is delivered, without a slash in front; a workstation that lacks one is taken out before anything is erased" example:"[\"home\",\"srv/photos\"]"`
 	OnlyIf   map[string]string `json:"only_if,omitempty" doc:"Conditions (docs/roster.md) of parts, by capture, check, wipe, deliver, drivers, payloads or the name of a command or boot entry: the part leaves those alone that do not fit when it begins, which stay in the run" example:"{\"deliver\":\"passed[\\\"scanner\\\"]\"}"`

@@ -1,12 +1,9 @@
 package cli
 
 import (
-	"archive/tar"
 	"context"
 	"errors"
 	"fmt"
-	"io"
-	"os"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -51,30 +48,12 @@ func (a *app) driverAdd() *cobra.Command {
 
 // addDrivers sends a file, or a folder as an archive.
 func addDrivers(ctx context.Context, c *apiclient.Client, path string) (api.DriversAdded, error) {
-	info, err := os.Stat(path)
+	content, err := openOrPack(path)
 	if err != nil {
 		return api.DriversAdded{}, err
 	}
-	name := filepath.Base(path)
-	if !info.IsDir() {
-		f, err := os.Open(path)
-		if err != nil {
-			return api.DriversAdded{}, err
-		}
-		defer f.Close()
-		return c.AddDrivers(ctx, name, f)
-	}
-	r, w := io.Pipe()
-	defer r.Close()
-	go func() {
-		t := tar.NewWriter(w)
-		err := t.AddFS(os.DirFS(path))
-		if err == nil {
-			err = t.Close()
-		}
-		w.CloseWithError(err)
-	}()
-	return c.AddDrivers(ctx, name, r)
+	defer content.Close()
+	return c.AddDrivers(ctx, filepath.Base(path), content)
 }
 
 func (a *app) printAdded(cmd *cobra.Command, all api.DriversAdded) error {

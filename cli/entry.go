@@ -91,64 +91,35 @@ func (a *app) entryAdd() *cobra.Command {
 
 // openGiven opens a file; a folder, or several files, as an archive. The name says what it was.
 func openGiven(paths []string) (name string, content io.ReadCloser, err error) {
-	info, err := os.Stat(paths[0])
-	if err != nil {
-		return "", nil, err
-	}
-	if len(paths) == 1 && !info.IsDir() {
-		f, err := os.Open(paths[0])
-		return filepath.Base(paths[0]), f, err
+	if len(paths) == 1 {
+		content, err := openOrPack(paths[0])
+		return filepath.Base(paths[0]), content, err
 	}
 	var names []string
 	for _, p := range paths {
-		if names = append(names, filepath.Base(p)); len(paths) > 1 {
-			if info, err := os.Stat(p); err != nil || info.IsDir() {
-				return "", nil, fmt.Errorf("%s is no file; a folder is given alone", p)
+		if info, err := os.Stat(p); err != nil {
+			return "", nil, err
+		} else if info.IsDir() {
+			return "", nil, usageError{fmt.Errorf("%s is a folder; name it alone", p)}
+		}
+		names = append(names, filepath.Base(p))
+	}
+	return strings.Join(names, " and "), tarOf(func(t *tar.Writer) error {
+		for i, p := range paths {
+			if err := addFile(t, p, given(i, names[i])); err != nil {
+				return err
 			}
 		}
-	}
-	r, w := io.Pipe()
-	go func() {
-		t := tar.NewWriter(w)
-		var err error
-		if len(paths) == 1 {
-			err = t.AddFS(os.DirFS(paths[0]))
-		}
-		for i := 0; len(paths) > 1 && i < len(paths) && err == nil; i++ {
-			err = addFile(t, paths[i], given(i, paths))
-		}
-		if err == nil {
-			err = t.Close()
-		}
-		w.CloseWithError(err)
-	}()
-	return strings.Join(names, " and "), r, nil
+		return nil
+	}), nil
 }
 
 // given is what a file of several is called in the archive: those behind the first are initial root file systems, whatever their names.
-func given(i int, paths []string) string {
-	name := filepath.Base(paths[i])
+func given(i int, name string) string {
 	if i > 0 && !strings.HasPrefix(strings.ToLower(name), "init") {
 		return fmt.Sprintf("initrd-%d-%s", i, name)
 	}
 	return name
-}
-
-func addFile(t *tar.Writer, path, name string) error {
-	f, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	defer f.Close()
-	info, err := f.Stat()
-	if err != nil {
-		return err
-	}
-	if err := t.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: info.Size(), Mode: 0o644, ModTime: info.ModTime()}); err != nil {
-		return err
-	}
-	_, err = io.Copy(t, f)
-	return err
 }
 
 // shownVersion is the version of a boot entry that workstations get; nil if it has none.
@@ -179,7 +150,7 @@ func whoSees(e api.BootEntry) string {
 		return "hidden"
 	}
 	if len(e.Released) == 0 {
-		return "after signing in, those who may deliver"
+		return "those who may deliver, after signing in"
 	}
 	return strings.Join(e.Released, ", ")
 }
@@ -363,46 +334,39 @@ func (a *app) entryPreview() *cobra.Command {
 }
 
 func (a *app) entryNext() *cobra.Command {
-	in := api.BootChoice{When: "once"}
-	var yes bool
-	cmd := &cobra.Command{
-		Use: "next WORKSTATION|GROUP… ENTRY", Short: "Have workstations boot a boot entry once, at their next start", Args: cobra.MinimumNArgs(1),
+	return a.entryChoice("once", cobra.Command{
+		Use: "next WORKSTATION|GROUP… ENTRY", Short: "Have workstations boot a boot entry once, at their next start",
 		Example: "  jugate entry next herb-01 memory-test\n  jugate entry next desk-gold debian-installer --set mirror=mirror.fennholt.example",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			in.To, in.Entry = args[:len(args)-1], args[len(args)-1]
-			return a.chooseEntry(cmd, in, yes)
-		},
-	}
-	entryChoiceFlags(cmd, &in, &yes)
-	return cmd
+	})
 }
 
 func (a *app) entryAlways() *cobra.Command {
-	in := api.BootChoice{When: "always"}
-	var yes bool
-	cmd := &cobra.Command{
-		Use: "always WORKSTATION|GROUP… ENTRY", Short: "Have workstations boot a boot entry at every start; of a group it is the default", Args: cobra.MinimumNArgs(1),
+	return a.entryChoice("always", cobra.Command{
+		Use: "always WORKSTATION|GROUP… ENTRY", Short: "Have workstations boot a boot entry at every start; of a group it is the default",
 		Long:    "Have workstations boot a boot entry at every start; of a group it is the default of all\nthat are in it, also of those that come later. What was asked of a workstation (errands,\nentry next) goes first. One that destroys what is on the disk is refused.",
 		Example: "  jugate entry always visitor-kiosks kiosk-system",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			in.To, in.Entry = args[:len(args)-1], args[len(args)-1]
-			return a.chooseEntry(cmd, in, yes)
-		},
-	}
-	entryChoiceFlags(cmd, &in, &yes)
-	return cmd
+	})
 }
 
-func entryChoiceFlags(cmd *cobra.Command, in *api.BootChoice, yes *bool) {
-	whereFlag(cmd, &in.Where, "of those, or of the whole roster, whoever fits a condition")
+// entryChoice is a command that has workstations boot the boot entry that it names last.
+func (a *app) entryChoice(when string, cmd cobra.Command) *cobra.Command {
+	in := api.BootChoice{When: when}
+	var yes bool
+	cmd.Args = cobra.MinimumNArgs(1)
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		in.To, in.Entry = args[:len(args)-1], args[len(args)-1]
+		return a.chooseEntry(cmd, in, yes)
+	}
+	whereFlag(&cmd, &in.Where, "of those, or of the whole roster, whoever fits a condition")
 	cmd.Flags().StringToStringVar(&in.Parameters, "set", nil, "what its parameters are")
-	cmd.Flags().BoolVar(yes, "yes", false, "do not ask, even where the disk is destroyed")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask, even where the disk is destroyed")
+	return &cmd
 }
 
 func (a *app) entryNone() *cobra.Command {
 	in := api.BootChoice{When: "never"}
 	cmd := &cobra.Command{
-		Use: "none WORKSTATION|GROUP…", Short: "Have workstations boot as usual again", Args: namedOr(nil, 0), Example: "  jugate entry none herb-01",
+		Use: "none WORKSTATION|GROUP…", Short: "Have workstations boot as usual again", Example: "  jugate entry none herb-01",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			in.To = args
 			return a.chooseEntry(cmd, in, true)

@@ -37,14 +37,14 @@ func openStick(path string) (*stick, error) {
 		return nil, err
 	}
 	if info.Mode()&os.ModeDevice == 0 || info.Mode()&os.ModeCharDevice != 0 {
-		return nil, fmt.Errorf("%s is no disk; --into writes a file", path)
+		return nil, fmt.Errorf("%s is not a disk; use --into to write a file", path)
 	}
 	device := filepath.Join(sysRoot, "dev/block", fmt.Sprintf("%d:%d", unix.Major(stat.Rdev), unix.Minor(stat.Rdev)))
 	if _, err := os.Stat(filepath.Join(device, "partition")); err == nil {
 		return nil, fmt.Errorf("%s is a partition; name the whole disk", path)
 	}
 	if removable, err := os.ReadFile(filepath.Join(device, "removable")); err != nil || strings.TrimSpace(string(removable)) != "1" {
-		return nil, fmt.Errorf("%s is no removable disk, and nothing else is overwritten", path)
+		return nil, fmt.Errorf("%s is not a removable disk, and only those are overwritten", path)
 	}
 	f, err := os.OpenFile(path, os.O_RDWR|unix.O_EXCL, 0)
 	if errors.Is(err, unix.EBUSY) {
@@ -102,9 +102,7 @@ func writeStick(cmd *cobra.Command, path string, yes bool, media func(io.Writer)
 	if err != nil {
 		return err
 	}
-	if _, err := fmt.Fprintf(cmd.ErrOrStderr(), "written, now reading it back\n"); err != nil {
-		return err
-	}
+	fmt.Fprintln(cmd.ErrOrStderr(), "written, now reading it back")
 	if err := s.check(digest, n); err != nil {
 		return err
 	}

@@ -58,13 +58,13 @@ func TestMediaGoOntoARemovableDiskAlone(t *testing.T) {
 
 	fixed, _ := loop(t, 8<<20, "0")
 	_, err := write(fixed, "yes\n", true, good)
-	assert.ErrorContains(t, err, "is no removable disk, and nothing else is overwritten")
+	assert.ErrorContains(t, err, "is not a removable disk, and only those are overwritten")
 	_, err = write(filepath.Join(t.TempDir(), "nothing"), "", true, good)
 	assert.Error(t, err)
 	plain := filepath.Join(t.TempDir(), "file")
 	require.NoError(t, os.WriteFile(plain, nil, 0o600))
 	_, err = write(plain, "", true, good)
-	assert.ErrorContains(t, err, "is no disk")
+	assert.ErrorContains(t, err, "is not a disk")
 
 	device, file := loop(t, 8<<20, "1")
 	out, err := exec.CommandContext(t.Context(), "sh", "-c", "printf 'label: gpt\nsize=4M, type=linux, name=HOLIDAY\n' | sfdisk -q --no-reread "+file+" && mkfs.ext4 -q -F -L HOLIDAY -E offset=1048576 "+file+" 4M").CombinedOutput()

@@ -1,10 +1,8 @@
 package demo
 
 import (
-	"archive/tar"
 	"bytes"
 	"context"
-	"debug/elf"
 	"debug/pe"
 	"fmt"
 	"strings"
@@ -16,19 +14,13 @@ import (
 // playEntries takes what workstations can boot beside builds: an installer and a memory test, which nothing would start.
 func (s *Stage) playEntries(ctx context.Context) error {
 	kernel := madeup.LinuxKernel(madeup.UEFIProgram(pe.IMAGE_FILE_MACHINE_AMD64), true)
-	installer, err := packed(map[string][]byte{
-		"debian-installer/amd64/linux": kernel, "debian-installer/amd64/initrd.gz": madeup.Initrd(uint16(elf.EM_X86_64)), "version.info": []byte("Debian version:  12 (made up)\n"),
-	})
-	if err != nil {
-		return err
-	}
-	if _, err := s.Client.AddBootEntry(ctx, "debian-installer", "made-up-netboot.tar", "", installer); err != nil {
+	if _, err := s.Client.AddBootEntry(ctx, "debian-installer", "made-up-netboot.tar", "", madeup.Installer()); err != nil {
 		return err
 	}
 	if _, err := s.Client.AddBootEntry(ctx, "memory-test", "made-up-memory-test.efi", "", bytes.NewReader(append(kernel, "a memory test"...))); err != nil {
 		return err
 	}
-	_, err = s.Client.SetBootEntry(ctx, "memory-test", api.BootEntrySettings{Title: "Test the memory", Released: []string{"everybody"}, To: []string{scanning}, Note: "for the walk"})
+	_, err := s.Client.SetBootEntry(ctx, "memory-test", api.BootEntrySettings{Title: "Test the memory", Released: []string{"everybody"}, To: []string{scanning}, Note: "for the walk"})
 	if err != nil {
 		return err
 	}
@@ -50,20 +42,4 @@ func (s *Stage) playEntries(ctx context.Context) error {
 		s.say("herb-01 boots memory-test once, at its next start")
 	}
 	return err
-}
-
-// packed is an archive of files.
-func packed(files map[string][]byte) (*bytes.Buffer, error) {
-	var b bytes.Buffer
-	w := tar.NewWriter(&b)
-	for name, content := range files {
-		err := w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: int64(len(content)), Mode: 0o644})
-		if err == nil {
-			_, err = w.Write(content)
-		}
-		if err != nil {
-			return nil, err
-		}
-	}
-	return &b, w.Close()
 }

@@ -255,7 +255,7 @@ func (db *DB) BootOf(ctx context.Context, ticket string) (*BootStart, error) {
 	return &s, err
 }
 
-var errBootTicket = fault.Forbidden.Errorf("the ticket is not known, or is one of an earlier start")
+var errBootTicket = fault.Forbidden.Errorf("the ticket is not known, is one of an earlier start, or another machine has used it")
 
 // maxFetches is how often an answer file is handed out: installers ask again where a line is bad.
 const maxFetches = 20
@@ -290,7 +290,7 @@ func (db *DB) EndBoot(ctx context.Context, now time.Time, ticket, from string) (
 	err := db.change(ctx, func(tx *sqlx.Tx) error {
 		err := tx.GetContext(ctx, &s, bootStart+`WHERE s.ticket = ? AND (s.fetched_by = '' OR s.fetched_by = ?)`, ticket, from)
 		if errors.Is(err, sql.ErrNoRows) {
-			return fault.Forbidden.Errorf("the ticket is not known, or another machine has used it")
+			return errBootTicket
 		}
 		if err != nil || s.Ended.Valid {
 			return err

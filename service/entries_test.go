@@ -1,7 +1,6 @@
 package service_test
 
 import (
-	"archive/tar"
 	"bytes"
 	"crypto/tls"
 	"crypto/x509"
@@ -30,28 +29,6 @@ import (
 	"jugate/demo/madeup"
 	"jugate/service"
 )
-
-// packed is an archive of files.
-func packed(t *testing.T, files map[string][]byte) io.Reader {
-	var b bytes.Buffer
-	w := tar.NewWriter(&b)
-	for name, content := range files {
-		require.NoError(t, w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: int64(len(content)), Mode: 0o644}))
-		_, err := w.Write(content)
-		require.NoError(t, err)
-	}
-	require.NoError(t, w.Close())
-	return &b
-}
-
-// installerTree is laid out as Debian's installer for network boot is.
-func installerTree(t *testing.T) io.Reader {
-	return packed(t, map[string][]byte{
-		"debian-installer/amd64/linux":     madeup.LinuxKernel(madeup.UEFIProgram(pe.IMAGE_FILE_MACHINE_AMD64), true),
-		"debian-installer/amd64/initrd.gz": madeup.Initrd(62),
-		"version.info":                     []byte("Debian version:  12 (bookworm)\n"),
-	})
-}
 
 // bootRoom is a service that machines ask what to boot.
 type bootRoom struct {
@@ -125,7 +102,7 @@ func TestAnInstallerHasItsOwnAnswerFile(t *testing.T) {
 	ctx := t.Context()
 	r.admit(herb1, "herb-01")
 	r.admit(herb2, "herb-02")
-	e, err := r.AddBootEntry(ctx, "debian-installer", "netboot.tar", "", installerTree(t))
+	e, err := r.AddBootEntry(ctx, "debian-installer", "netboot.tar", "", madeup.Installer())
 	require.NoError(t, err)
 	assert.Equal(t, 1, e.Shown)
 	assert.True(t, e.Destroys)
@@ -305,7 +282,7 @@ func TestBootEntriesThatMakeNoSense(t *testing.T) {
 	assert.ErrorContains(t, err, "nothing here can be started")
 	_, err = r.AddBootEntry(ctx, "a name", "x.efi", "", strings.NewReader("hello"))
 	assert.ErrorContains(t, err, "cannot be the name of a boot entry")
-	_, err = r.AddBootEntry(ctx, "escape", "x.tar", "", packed(t, map[string][]byte{"../../etc/linux": madeup.LinuxKernel(nil, true)}))
+	_, err = r.AddBootEntry(ctx, "escape", "x.tar", "", madeup.Tar(map[string][]byte{"../../etc/linux": madeup.LinuxKernel(nil, true)}))
 	assert.ErrorContains(t, err, "nothing here can be started", "a name that leads out of the archive is left out")
 	_, err = r.AddBootEntry(ctx, "cut", "x.deb", "", strings.NewReader("!<arch>\ndebian-binary"))
 	assert.ErrorContains(t, err, "x.deb")
@@ -336,19 +313,19 @@ func TestBootEntriesThatMakeNoSense(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, left)
 
-	_, err = r.AddBootEntry(ctx, "installer", "netboot.tar", "", installerTree(t))
+	_, err = r.AddBootEntry(ctx, "installer", "netboot.tar", "", madeup.Installer())
 	require.NoError(t, err)
 	for why, set := range map[string]api.BootEntrySettings{
-		`"hostname" is no answer`: {Words: "host={{.hostname}}"},
-		`no parameter "suite"`:    {AnswerFile: "{{.parameter.suite}}", Reads: "text"},
-		"there is no role nobody": {Released: []string{"nobody"}},
-		"has no version 7":        {Pinned: 7},
-		"is there twice":          {Parameters: []api.BootParameter{{Name: "a", Ask: "?"}, {Name: "a", Ask: "?"}}},
-		"none of its choices":     {Parameters: []api.BootParameter{{Name: "a", Ask: "?", Default: "x", Choices: []string{"y"}}}},
-		"needs its template":      {Reads: "text"},
-		"there is no":             {To: []string{"nowhere"}},
-		"the condition":           {Where: "model =="},
-		"range takes a list that": {AnswerFile: "{{range 100000000}}x{{end}}", Reads: "text"},
+		`"hostname" is not an answer`: {Words: "host={{.hostname}}"},
+		`no parameter "suite"`:        {AnswerFile: "{{.parameter.suite}}", Reads: "text"},
+		"there is no role nobody":     {Released: []string{"nobody"}},
+		"has no version 7":            {Pinned: 7},
+		"is there twice":              {Parameters: []api.BootParameter{{Name: "a", Ask: "?"}, {Name: "a", Ask: "?"}}},
+		"none of its choices":         {Parameters: []api.BootParameter{{Name: "a", Ask: "?", Default: "x", Choices: []string{"y"}}}},
+		"needs its template":          {Reads: "text"},
+		"there is no":                 {To: []string{"nowhere"}},
+		"the condition":               {Where: "model =="},
+		"range takes a list that":     {AnswerFile: "{{range 100000000}}x{{end}}", Reads: "text"},
 	} {
 		_, err := r.SetBootEntry(ctx, "installer", set)
 		assert.ErrorContains(t, err, why)
@@ -363,7 +340,7 @@ func TestBootEntriesThatMakeNoSense(t *testing.T) {
 func TestFiftyInstallersAtOnce(t *testing.T) {
 	r := newBootRoom(t)
 	ctx := t.Context()
-	_, err := r.AddBootEntry(ctx, "installer", "netboot.tar", "", installerTree(t))
+	_, err := r.AddBootEntry(ctx, "installer", "netboot.tar", "", madeup.Installer())
 	require.NoError(t, err)
 	const machines = 50
 	var names []string
@@ -413,7 +390,7 @@ func TestAnOrderStartsABootEntryAndWaitsForItsEnd(t *testing.T) {
 	r := newBootRoom(t)
 	ctx := t.Context()
 	r.admit(herb1, "herb-01")
-	_, err := r.AddBootEntry(ctx, "installer", "netboot.tar", "", installerTree(t))
+	_, err := r.AddBootEntry(ctx, "installer", "netboot.tar", "", madeup.Installer())
 	require.NoError(t, err)
 	_, err = r.AddBootEntry(ctx, "memory-test", "test.efi", "", bytes.NewReader(madeup.UEFIProgram(pe.IMAGE_FILE_MACHINE_AMD64)))
 	require.NoError(t, err)

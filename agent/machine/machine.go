@@ -205,8 +205,7 @@ func connect(ctx context.Context, screen *terminal, set Settings, loaded *module
 			return card{}, nil, err
 		}
 		if fixed := p.typedNetwork(); fixed != nil {
-			err := typed(ctx, cards, fixed, set.Service)
-			p.tried(fixed, err)
+			p.tried(fixed, typed(ctx, cards, fixed, set.Service))
 		} else {
 			looking, stop := context.WithCancel(ctx)
 			p.interrupts(stop)
@@ -236,9 +235,7 @@ func connect(ctx context.Context, screen *terminal, set Settings, loaded *module
 		p.interrupts(stop)
 		<-waiting.Done()
 		stop()
-		select {
-		default:
-		case <-ctx.Done():
+		if ctx.Err() != nil {
 			return card{}, nil, ctx.Err()
 		}
 	}

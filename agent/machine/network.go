@@ -60,13 +60,14 @@ func up(ctx context.Context, cards []card, fixed *environment.FixedNetwork) []ca
 // typed brings up the first card with a link with what was typed at the screen, in place of asking anybody, if nobody has that
 // address and the service answers from there.
 func typed(ctx context.Context, cards []card, fixed *environment.FixedNetwork, service string) error {
+	plugged := slices.IndexFunc(cards, func(c card) bool { return hasCarrier(c.name) }) // the others are not waited for, if there is one
 	for i := range cards {
 		c := &cards[i]
 		link, err := netlink.LinkByName(c.name)
 		if err == nil {
 			err = netlink.LinkSetUp(link)
 		}
-		if err != nil || !linked(ctx, c.name, linkWait) {
+		if plugged >= 0 && i != plugged || err != nil || !linked(ctx, c.name, linkWait) {
 			continue
 		}
 		if err := c.setFixed(ctx, fixed); err != nil {

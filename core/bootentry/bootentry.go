@@ -85,16 +85,17 @@ func (f *Found) Parts() (all []parts.Part) {
 	return all
 }
 
-// Words says in a line how it is started, such as "kernel x64, BIOS program ia32".
+// Ways says in a line how it is started, such as "kernel x64, not signed; BIOS program ia32".
 func (f *Found) Ways() string {
 	var all []string
 	for _, s := range f.Starts {
 		text := string(s.Way) + " " + string(s.Arch)
-		if s.Way != Old && s.Way != Disc {
+		switch {
+		case s.Way == Old || s.Way == Disc:
+		case s.Signer != "":
+			text += ", signed by " + s.Signer
+		default:
 			text += ", not signed"
-			if s.Signer != "" {
-				text = strings.TrimSuffix(text, ", not signed") + ", signed by " + s.Signer
-			}
 		}
 		all = append(all, text)
 	}

@@ -1,10 +1,5 @@
 package bootentry
 
-import (
-	"slices"
-	"strings"
-)
-
 // Words for kernels of installers, as templates (see Line).
 const (
 	preseedWords   = `auto=true priority=critical locale={{or .locale "en_US.UTF-8"}} keymap={{keyboard (or .keyboard "us")}} hostname={{.computer_name}} interface=auto url={{.answer_file}}`
@@ -139,14 +134,4 @@ func (f Format) FileName() string {
 	default:
 		return "answers"
 	}
-}
-
-// Unused are the answers that are set and that a template does not name.
-func (v Values) Unused(template string) (all []string) {
-	for _, name := range Names() {
-		if v[name] != nil && !slices.Contains(facts, name) && !strings.Contains(template, "."+name) {
-			all = append(all, name)
-		}
-	}
-	return all
 }

@@ -74,6 +74,16 @@ func Names() (all []string) {
 	return append(all, facts...)
 }
 
+// Unused are the answers that are set, and that a template does not name.
+func (v Values) Unused(named Named) (all []string) {
+	for _, k := range answers.Keys {
+		if v[k.Name] != nil && !slices.Contains(named.Values, k.Name) {
+			all = append(all, k.Name)
+		}
+	}
+	return all
+}
+
 // Kind is what a template makes.
 type Kind int
 
@@ -93,10 +103,26 @@ const (
 	maxDepth    = 2         // of lists in lists
 )
 
-// Check refuses a template that makes no sense, whatever the values are: the error, a fault.Invalid, names the place.
+// Check refuses a template that makes no sense, whatever the values are: the error, a fault.Invalid, names the place. Secrets
+// cannot be on a kernel's command line, which others can read on its way.
 func (k Kind) Check(text string, parameters []string) error {
-	_, err := k.parse(text, parameters)
+	_, _, err := k.parse(text, parameters)
 	return err
+}
+
+// Named is what a template names.
+type Named struct {
+	Values []string // answers and facts
+	Needed []string // parameters that are put in as they are, so that they have to have a value
+}
+
+// Named is what a template names that Check has passed.
+func (k Kind) Named(text string, parameters []string) Named {
+	_, named, err := k.parse(text, parameters)
+	if err != nil {
+		return Named{}
+	}
+	return named
 }
 
 // Render fills a template in. A value that is named and has nothing set, is more than a line, or more than a word in a Line, is an
@@ -107,7 +133,7 @@ func (k Kind) Render(text string, v Values) (string, error) {
 	for name := range given {
 		names = append(names, name)
 	}
-	t, err := k.parse(text, names)
+	t, _, err := k.parse(text, names)
 	if err != nil {
 		return "", err
 	}
@@ -181,9 +207,9 @@ func join(list any, between string) (string, error) {
 }
 
 // parse reads a template and has each of its values checked where it is put in.
-func (k Kind) parse(text string, parameters []string) (*template.Template, error) {
+func (k Kind) parse(text string, parameters []string) (*template.Template, Named, error) {
 	if len(text) > maxTemplate {
-		return nil, fault.Invalid.Errorf("it is larger than %d KiB", maxTemplate>>10)
+		return nil, Named{}, fault.Invalid.Errorf("it is larger than %d KiB", maxTemplate>>10)
 	}
 	all := template.FuncMap{"told": k.told}
 	for name, f := range functions {
@@ -191,20 +217,21 @@ func (k Kind) parse(text string, parameters []string) (*template.Template, error
 	}
 	t, err := template.New("line").Funcs(all).Option("missingkey=error").Parse(text)
 	if err != nil {
-		return nil, fault.Invalid.Errorf("%s", plainly(err))
+		return nil, Named{}, fault.Invalid.Errorf("%s", plainly(err))
 	}
 	if t.Tree == nil { // it is empty
-		return template.New("line").Parse("")
+		t, err = template.New("line").Parse("")
+		return t, Named{}, err
 	}
 	if len(t.Templates()) > 1 {
-		return nil, fault.Invalid.Errorf("a template cannot define others")
+		return nil, Named{}, fault.Invalid.Errorf("a template cannot define others")
 	}
-	w := walker{parameters: parameters}
+	w := walker{kind: k, parameters: parameters}
 	if err := w.list(t.Tree.Root, true); err != nil {
 		where, _ := t.Tree.ErrorContext(w.at)
-		return nil, fault.Invalid.Errorf("%s: %v", where, err)
+		return nil, Named{}, fault.Invalid.Errorf("%s: %v", where, err)
 	}
-	return t, nil
+	return t, w.named, nil
 }
 
 // told is at the end of whatever puts a value in.
@@ -231,7 +258,9 @@ func (k Kind) told(what string, v any) (string, error) {
 
 // walker goes through a template.
 type walker struct {
+	kind       Kind
 	parameters []string
+	named      Named
 	depth      int
 	at         parse.Node
 }
@@ -248,6 +277,7 @@ func (w *walker) list(l *parse.ListNode, root bool) error {
 		case *parse.TextNode, *parse.CommentNode:
 		case *parse.ActionNode:
 			if err = w.pipe(n.Pipe, root); err == nil && len(n.Pipe.Decl) == 0 {
+				w.needs(n.Pipe, root)
 				what := &parse.StringNode{NodeType: parse.NodeString, Pos: n.Pos, Quoted: "value", Text: n.Pipe.String()}
 				n.Pipe.Cmds = append(n.Pipe.Cmds, &parse.CommandNode{NodeType: parse.NodeCommand, Pos: n.Pos, Args: []parse.Node{parse.NewIdentifier("told").SetPos(n.Pos), what}})
 			}
@@ -317,11 +347,22 @@ func (w *walker) argument(n parse.Node, root bool) error {
 	return nil
 }
 
-// name refuses what nothing is called.
+// needs notes a parameter that is put in as it is.
+func (w *walker) needs(p *parse.PipeNode, root bool) {
+	if f, is := p.Cmds[0].Args[0].(*parse.FieldNode); is && root && len(f.Ident) == 2 && f.Ident[0] == Parameters {
+		w.named.Needed = append(w.named.Needed, f.Ident[1])
+	}
+}
+
+// name notes what is named, and refuses what nothing is called.
 func (w *walker) name(ident []string) error {
 	if !slices.Contains(Names(), ident[0]) {
-		return fmt.Errorf("%q is no answer and nothing else that a template knows; these are %s", ident[0], strings.Join(Names(), ", "))
+		return fmt.Errorf("%q is not an answer, nor anything else that a template can name: %s", ident[0], strings.Join(Names(), ", "))
 	}
+	if k := answers.Find(ident[0]); w.kind == Line && k != nil && k.Secret {
+		return fmt.Errorf("%s has secrets, which others could read on a kernel's command line", ident[0])
+	}
+	w.named.Values = append(w.named.Values, ident[0])
 	if ident[0] == Parameters && len(ident) > 1 && !slices.Contains(w.parameters, ident[1]) {
 		return fmt.Errorf("the boot entry has no parameter %q", ident[1])
 	}

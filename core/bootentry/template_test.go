@@ -55,7 +55,10 @@ func TestReadyMadeAnswerFiles(t *testing.T) {
 	assert.NotContains(t, text, "a secret word", "installers take a hash")
 	assert.Regexp(t, `user-password-crypted password \$6\$`, text)
 	assert.NotContains(t, text, "reboot\n  ", "what a file has in it is no command")
-	assert.Equal(t, []string{"description"}, desk(t).Unused(bootentry.Preseed.Template()))
+	named := bootentry.AnswerFile.Named(bootentry.Preseed.Template(), []string{"mirror", "disk"})
+	assert.Equal(t, []string{"description"}, desk(t).Unused(named))
+	assert.Contains(t, named.Values, bootentry.EndURL)
+	assert.Empty(t, named.Needed, "it goes without parameters")
 
 	text, err = bootentry.AnswerFile.Render(bootentry.Kickstart.Template(), desk(t))
 	require.NoError(t, err)
@@ -85,6 +88,12 @@ func TestWordsOfAKernel(t *testing.T) {
 	}
 	_, err = bootentry.Line.Render("note={{.description}}", v)
 	assert.ErrorContains(t, err, ".description is more than one word")
+	named := bootentry.Line.Named("a={{ .parameter.suite }} b={{or .parameter.mirror .domain}}{{with .parameter.disk}} c={{.}}{{end}}", []string{"suite", "mirror", "disk"})
+	assert.Equal(t, []string{"suite"}, named.Needed)
+	for _, secret := range []string{"{{(index .accounts 0).password_hash}}", "{{range .accounts}}{{.password_hash}}{{end}}", "key={{$.product_key}}"} {
+		assert.ErrorContains(t, bootentry.Line.Check(secret, nil), "has secrets", secret)
+		assert.NoError(t, bootentry.AnswerFile.Check(secret, nil), secret)
+	}
 	_, err = bootentry.Line.Render("a='b'", v)
 	assert.Error(t, err)
 	_, err = bootentry.Line.Render(strings.Repeat("word ", 400), v)
@@ -93,9 +102,9 @@ func TestWordsOfAKernel(t *testing.T) {
 
 func TestTemplatesThatMakeNoSense(t *testing.T) {
 	for text, why := range map[string]string{
-		"{{.hostname}}":                        `"hostname" is no answer`,
-		"{{if .hostname}}x{{end}}":             `"hostname" is no answer`,
-		"{{range .accounts}}{{$.host}}{{end}}": `"host" is no answer`,
+		"{{.hostname}}":                        `"hostname" is not an answer`,
+		"{{if .hostname}}x{{end}}":             `"hostname" is not an answer`,
+		"{{range .accounts}}{{$.host}}{{end}}": `"host" is not an answer`,
 		"{{.parameter.nobody}}":                `no parameter "nobody"`,
 		"{{.computer_name":                     "unclosed action",
 		"{{printf \"%100000d\" 1}}":            "no function printf here",

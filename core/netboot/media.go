@@ -60,7 +60,7 @@ fi
 		if !i.Signed {
 			only = append(only, `[ "$jugate_secure" = "n" ]`)
 		}
-		item := fmt.Sprintf("menuentry %s {\n%s}\n", quote(i.Title), entry(Loader{EFI: i.EFI && !i.BIOS, local: true}, i.Entry))
+		item := fmt.Sprintf("menuentry %s {\n%s}\n", quote(i.Title), entry("", i.BIOS, i.Entry))
 		for _, condition := range only {
 			item = "if " + condition + "; then\n" + item + "fi\n"
 		}

@@ -15,15 +15,10 @@ type Loader struct {
 	HTTP   bool   // it can load by HTTP; else by TFTP alone
 	Server string // HOST:PORT of the service's HTTP, as seen by the machine
 	Model  string // as the firmware tells it, with underscores for spaces
-
-	local bool // it reads media
 }
 
 // Root is how a loader names the folder of boot files.
 func (l Loader) Root() string {
-	if l.local {
-		return ""
-	}
 	if l.HTTP {
 		return "(http," + l.Server + ")" + FilesPath
 	}
@@ -147,7 +142,7 @@ func Script(l Loader, c Choice) string {
 		case Environment:
 			b.WriteString(environment(l, c, ""))
 		case BootEntry:
-			b.WriteString(entry(l, *c.Entry))
+			b.WriteString(entry(l.Root(), !l.EFI, *c.Entry))
 		default:
 			b.WriteString(disk(l))
 		}
@@ -162,12 +157,12 @@ func Script(l Loader, c Choice) string {
 	case Environment:
 		item("Boot environment: "+c.Why, environment(l, c, ""))
 	case BootEntry:
-		item(c.Why, entry(l, *c.Entry))
+		item(c.Why, entry(l.Root(), !l.EFI, *c.Entry))
 	}
 	item("This disk", disk(l))
 	for _, o := range c.Items {
 		if o.Entry != nil {
-			item(o.Title, entry(l, *o.Entry))
+			item(o.Title, entry(l.Root(), !l.EFI, *o.Entry))
 		} else {
 			item(o.Title, environment(l, c, o.Wish))
 		}
@@ -178,10 +173,9 @@ func Script(l Loader, c Choice) string {
 	return b.String()
 }
 
-// entry starts a boot entry.
-func entry(l Loader, e Entry) string {
+// entry starts a boot entry, whose files are below root.
+func entry(root string, bios bool, e Entry) string {
 	var b strings.Builder
-	root := l.Root()
 	switch {
 	case e.Program != "":
 		fmt.Fprintf(&b, "if chainloader %s%s%s; then\n\tboot\nfi\n", root, e.Program, wordsOf(e.Words))
@@ -195,7 +189,7 @@ func entry(l Loader, e Entry) string {
 		b.WriteString("; then\n\t\tboot\n\tfi\nfi\n")
 	}
 	fmt.Fprintf(&b, "echo %s\nsleep 30\nreboot\n", quote("The boot entry "+e.Name+" could not be loaded; it may have been removed meanwhile. This machine restarts in half a minute."))
-	if !l.EFI && e.Bits64 {
+	if bios && e.Bits64 {
 		return with64Bits(b.String())
 	}
 	return b.String()

@@ -1,8 +1,10 @@
 package madeup
 
 import (
+	"archive/tar"
 	"bytes"
 	"compress/gzip"
+	"debug/elf"
 	"debug/pe"
 	"encoding/binary"
 )
@@ -53,4 +55,25 @@ func Initrd(machine uint16) []byte {
 	z.Write(content)
 	z.Close()
 	return b.Bytes()
+}
+
+// Tar is an archive of files.
+func Tar(files map[string][]byte) *bytes.Buffer {
+	var b bytes.Buffer
+	w := tar.NewWriter(&b)
+	for name, content := range files {
+		w.WriteHeader(&tar.Header{Typeflag: tar.TypeReg, Name: name, Size: int64(len(content)), Mode: 0o644})
+		w.Write(content)
+	}
+	w.Close()
+	return &b
+}
+
+// Installer is laid out as Debian's installer for network boot is. Nothing would start it.
+func Installer() *bytes.Buffer {
+	return Tar(map[string][]byte{
+		"debian-installer/amd64/linux":     LinuxKernel(UEFIProgram(pe.IMAGE_FILE_MACHINE_AMD64), true),
+		"debian-installer/amd64/initrd.gz": Initrd(uint16(elf.EM_X86_64)),
+		"version.info":                     []byte("Debian version:  12 (bookworm)\n"),
+	})
 }

@@ -1,4 +1,4 @@
-// Package madeup makes driver packages of makers that do not exist, for the demo and
+// Package madeup makes driver packages of makers that do not exist, and programs that nothing starts, for the demo and
 // for tests: INF files with catalogues that a made-up authority has signed, and kernel
 // modules that say what they drive and hold no code.
 package madeup

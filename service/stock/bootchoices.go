@@ -103,11 +103,7 @@ func (k *Stock) EntriesAt(ctx context.Context, w records.Workstation, holder *ri
 	}
 	m := k.machineOf(ctx, w, nil)
 	for _, e := range all {
-		if e.set.Hidden || !k.mayStart(e, w, holder) {
-			continue
-		}
-		fits, err := k.isFor(ctx, e, w)
-		if err != nil || !fits {
+		if e.set.Hidden || !k.mayStart(e, w, holder) || !k.isFor(ctx, e, w) {
 			continue
 		}
 		if _, err := e.startFor(m); err != nil {
@@ -132,9 +128,7 @@ func (k *Stock) MayStartEntry(ctx context.Context, w records.Workstation, holder
 	if err != nil {
 		return err
 	}
-	if fits, err := k.isFor(ctx, e, w); err != nil {
-		return err
-	} else if !fits || !k.mayStart(e, w, holder) {
+	if !k.isFor(ctx, e, w) || !k.mayStart(e, w, holder) {
 		return fault.Forbidden.Errorf("the boot entry %s was not released for you at this workstation", e.Name)
 	}
 	if _, err := e.values(in.Parameters); err != nil {

@@ -32,7 +32,7 @@ const OwnPath = "/boot/own/"
 // ownEnd is what is fetched there to say that a boot entry has done its work.
 const ownEnd = "ended"
 
-// boot is a boot entry as it was asked for.
+// asked is a boot entry as it was asked for.
 type asked struct {
 	entry
 	said   map[string]string // its parameters
@@ -202,10 +202,7 @@ func (k *Stock) entriesFor(ctx context.Context, l netboot.Loader, w records.Work
 		if e.set.Hidden || !slices.Contains(e.set.Released, order.Everybody) {
 			continue
 		}
-		if fits, err := k.isFor(ctx, e, w); err != nil {
-			k.Log.Warn("nobody can tell for whom a boot entry is", "entry", e.Name, "error", err)
-			continue
-		} else if !fits {
+		if !k.isFor(ctx, e, w) {
 			continue
 		}
 		if e.asks() {
@@ -222,15 +219,19 @@ func (k *Stock) entriesFor(ctx context.Context, l netboot.Loader, w records.Work
 	return items, starts, err
 }
 
-// isFor tells whether a boot entry is for a workstation. One that nobody has admitted is nobody's but everybody's.
-func (k *Stock) isFor(ctx context.Context, e entry, w records.Workstation) (bool, error) {
+// isFor tells whether a boot entry is for a workstation. A machine that nobody has admitted gets those alone that are for all.
+func (k *Stock) isFor(ctx context.Context, e entry, w records.Workstation) bool {
 	if len(e.set.To) == 0 && e.set.Where == "" {
-		return true, nil
+		return true
 	}
 	if w.ID == 0 || w.State.Unknown() {
-		return false, nil
+		return false
 	}
-	return k.Fleet.Means(ctx, e.set.To, e.set.Where, w)
+	fits, err := k.Fleet.Means(ctx, e.set.To, e.set.Where, w)
+	if err != nil {
+		k.Log.Warn("nobody can tell for whom a boot entry is", "entry", e.Name, "error", err)
+	}
+	return fits && err == nil
 }
 
 // EntryLoaded notes that a machine has loaded the program, kernel or disc of a boot entry.
@@ -294,18 +295,6 @@ func (k *Stock) OwnFile(ctx context.Context, ticket, name, server, from string) 
 		}
 	}()
 	digest := ticketDigest(ticket)
-	if name == ownEnd {
-		s, err := k.Records.EndBoot(ctx, k.Now(), digest, from)
-		if err != nil {
-			return "", err
-		}
-		k.Log.Info("boot entry ended", "entry", s.Entry, "version", s.Version, "workstation", s.Workstation, "how", records.EndTold)
-		if s.ErrandID.Valid {
-			k.Orders.EntryEnded(ctx, s.ErrandID.Int64, "")
-		}
-		k.Publish(api.BootEntriesChanged{})
-		return "", nil
-	}
 	s, err := k.Records.BootOf(ctx, digest)
 	if err != nil {
 		return "", err
@@ -314,10 +303,13 @@ func (k *Stock) OwnFile(ctx context.Context, ticket, name, server, from string) 
 	if err == nil {
 		err = k.mustBe(*w, from)
 	}
-	if err == nil {
-		s, err = k.Records.FetchBoot(ctx, k.Now(), digest, from, ownFileFor)
+	switch {
+	case err != nil:
+		return "", err
+	case name == ownEnd:
+		return "", k.endTold(ctx, digest, from)
 	}
-	if err != nil {
+	if s, err = k.Records.FetchBoot(ctx, k.Now(), digest, from, ownFileFor); err != nil {
 		return "", err
 	}
 	e, _, err := k.named(ctx, s.Entry)
@@ -342,6 +334,20 @@ func (k *Stock) OwnFile(ctx context.Context, ticket, name, server, from string) 
 		k.Publish(api.BootEntriesChanged{})
 	}
 	return text, err
+}
+
+// endTold ends a start, as the boot entry has said so itself.
+func (k *Stock) endTold(ctx context.Context, digest, from string) error {
+	s, err := k.Records.EndBoot(ctx, k.Now(), digest, from)
+	if err != nil {
+		return err
+	}
+	k.Log.Info("boot entry ended", "entry", s.Entry, "version", s.Version, "workstation", s.Workstation, "how", records.EndTold)
+	if s.ErrandID.Valid {
+		k.Orders.EntryEnded(ctx, s.ErrandID.Int64, "")
+	}
+	k.Publish(api.BootEntriesChanged{})
+	return nil
 }
 
 // mustBe refuses whoever has another hardware address than a workstation. Of those that are behind a router nobody knows.
@@ -387,7 +393,8 @@ func (k *Stock) PreviewBootEntry(ctx context.Context, name, ref string, said map
 		if out.AnswerFile, err = bootentry.AnswerFile.Render(template, values); err != nil {
 			return out, fmt.Errorf("the answer file: %w", err)
 		}
-		for _, key := range values.Unused(template) {
+		_, named := a.names()
+		for _, key := range values.Unused(named) {
 			out.Remarks = append(out.Remarks, "the answer file has no place for "+key)
 		}
 	}

@@ -4,7 +4,7 @@
 //
 // drivers.go and sets.go keep the library, coverage.go holds devices against it, and
 // install.go says what goes into a delivered system; builds.go, layers.go and media.go
-// make builds; bootentries.go keeps boot entries, bootchoices.go says who boots one, and bootstarts.go what each is given; plan.go decides what a machine boots, and status.go tells how that went.
+// make builds; bootentries.go keeps boot entries, bootentry.go says what one is, bootchoices.go says who boots one, and bootstarts.go what each is given; plan.go decides what a machine boots, and status.go tells how that went.
 package stock
 
 import (

@@ -99,7 +99,7 @@ function Seen({ entry }: { entry: BootEntry }) {
           {r}
         </Tag>
       ))}
-      {!entry.released?.length && <Typography.Text type="secondary">who may deliver, signed in</Typography.Text>}
+      {!entry.released?.length && <Typography.Text type="secondary">those who may deliver, after signing in</Typography.Text>}
       {entry.destroys && <Tag color="red">destroys the disk</Tag>}
     </>
   );
