@@ -5,7 +5,7 @@
 //	start, err := found.For(bootentry.Machine{Firmware: bootentry.BIOS}) // or why it cannot be
 //	text, err := bootentry.AnswerFile.Render(template, values)       // for one machine
 //
-// recognise.go looks at what it is given, machine.go says who can start it, template.go makes the words of a kernel and the answer
+// look.go tells what single files are and recognise.go what they are together, machine.go says who can start it, template.go makes the words of a kernel and the answer
 // file of an installer, and formats.go has the answer files that are ready made.
 package bootentry
 

@@ -1,16 +1,13 @@
 import { Form } from "antd";
-import { ask, client } from "../api/client";
+import { findWorkstations } from "./findWorkstations";
 import { findGroups } from "./GroupSelect";
 import { SearchSelect } from "./SearchSelect";
 
 async function findTargets(search?: string) {
-  const [groups, workstations] = await Promise.all([
-    findGroups(search),
-    ask(client.GET("/workstations", { params: { query: { state: ["expected", "admitted"], sort: "name", search, limit: 50 } } })),
-  ]);
+  const [groups, workstations] = await Promise.all([findGroups(search), findWorkstations(search)]);
   return [
     { label: "Groups", options: groups },
-    { label: "Workstations", options: workstations.items.map((w) => ({ value: w.name, label: w.name })) },
+    { label: "Workstations", options: workstations },
   ];
 }
 

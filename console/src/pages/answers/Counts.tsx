@@ -2,14 +2,10 @@ import { useQuery } from "@tanstack/react-query";
 import { Alert, Card, Flex, Table, Tag, Typography } from "antd";
 import { useState } from "react";
 import { ask, client, type AnswersChange, type ResolvedAnswer } from "../../api/client";
+import { findWorkstations } from "../../parts/findWorkstations";
 import { SearchSelect } from "../../parts/SearchSelect";
 import { Shown } from "../../parts/Shown";
 import { inLine } from "./value";
-
-async function findWorkstations(search?: string) {
-  const all = await ask(client.GET("/workstations", { params: { query: { state: ["expected", "admitted"], sort: "name", search, limit: 50 } } }));
-  return all.items.map((w) => ({ value: w.name, label: w.name }));
-}
 
 async function findImages(search?: string) {
   const all = await ask(client.GET("/images", { params: { query: { search, limit: 50 } } }));

@@ -2,13 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { Flex, Modal, Typography } from "antd";
 import { useState } from "react";
 import { ask, client, type BootEntry } from "../../api/client";
+import { findWorkstations } from "../../parts/findWorkstations";
 import { SearchSelect } from "../../parts/SearchSelect";
 import { Shown } from "../../parts/Shown";
-
-async function findWorkstations(search?: string) {
-  const all = await ask(client.GET("/workstations", { params: { query: { state: ["expected", "admitted"], sort: "name", search, limit: 50 } } }));
-  return all.items.map((w) => ({ value: w.name, label: w.name }));
-}
 
 /** What one workstation would be given with a boot entry. */
 export function PreviewDialog({ entry, close }: { entry: BootEntry; close: () => void }) {
