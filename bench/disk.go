@@ -347,7 +347,7 @@ func (s *counted) Missing(_ context.Context, digests []slabstore.Digest) (missin
 }
 
 func (s *counted) Put(_ context.Context, d slabstore.Digest, frame []byte) error {
-	added, err := s.Store.Put(d, frame)
+	added, err := s.Store.Keep(d, frame)
 	if added {
 		s.mu.Lock()
 		defer s.mu.Unlock()

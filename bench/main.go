@@ -20,6 +20,8 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+
+	"jugate/core/disk"
 )
 
 func main() {
@@ -28,6 +30,7 @@ func main() {
 		os.Setenv("XDG_CONFIG_HOME", config)
 	}
 	log.SetFlags(0)
+	runtime.GOMAXPROCS(runtime.GOMAXPROCS(0) + disk.Waiting) // as the programs do
 	dir := flag.String("dir", os.TempDir(), "where to put the disks; needs room for about five times their size")
 	size := flag.Float64("size", 4, "GiB of the disk; five eighths of it get filled")
 	flag.Parse()

@@ -9,12 +9,13 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime"
 	"syscall"
 
-	"jugate/agent/machine"
-
 	"jugate/agent"
+	"jugate/agent/machine"
 	"jugate/apiclient"
+	"jugate/core/disk"
 )
 
 func main() {
@@ -24,6 +25,7 @@ func main() {
 		}
 		return
 	}
+	runtime.GOMAXPROCS(runtime.GOMAXPROCS(0) + disk.Waiting)
 	if machine.First() {
 		machine.Run()
 	}

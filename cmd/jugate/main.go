@@ -3,8 +3,13 @@ package main
 
 import (
 	"os"
+	"runtime"
 
 	"jugate/cli"
+	"jugate/core/disk"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr)) }
+func main() {
+	runtime.GOMAXPROCS(runtime.GOMAXPROCS(0) + disk.Waiting)
+	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr))
+}

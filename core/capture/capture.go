@@ -10,6 +10,7 @@
 package capture
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -22,6 +23,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"jugate/core/disk"
 	"jugate/core/image"
 	"jugate/core/slabstore"
 	"jugate/core/volume"
@@ -45,26 +47,40 @@ type Options struct {
 	// PastBadSectors goes on where the disk cannot be read, and names the places
 	// in the manifest.
 	PastBadSectors bool
-	// Progress, if set, is told after each batch how many used bytes are done,
-	// of how many, and how many slabs were new.
+	// Progress, if set, is told after each slab, one call at a time, how many used bytes are
+	// done, of how many, and how many slabs were new.
 	Progress func(done, total int64, newSlabs int)
 }
 
-// batchSlabs is how many slabs go through the pipeline together. Four batches
-// exist at once (read, hashed, sent, waiting): about 70 MiB of slabs. A process that
-// captures took 159 MiB at its peak for 700 MiB of noise on two processors, with
-// compressors and garbage.
-const batchSlabs = 16
+const (
+	// batchSlabs is how many slabs the sink is asked for together.
+	batchSlabs = 8
+	// plainBuffers is how many slabs are in memory at once: being read, hashed, compressed.
+	// The reader waits for one, so that a slow sink holds up everything before it.
+	plainBuffers = 3 * batchSlabs
+	// readsAtOnce keep the disk busy.
+	readsAtOnce = 4
+	// putsAtOnce is how many frames are on their way to the sink at once; most of that time
+	// is the sink's, and the processors go on.
+	putsAtOnce = 8
+)
 
 // maxUnreadable is how many stretches a disk may fail to read. One that has more
 // is not a golden disk.
 const maxUnreadable = 10_000
 
-// piece is a slab on its way to the sink, in a buffer of the pool; there is none
-// for a slab of zeros that was not read.
+// piece is a slab on its way to the sink, in a buffer that goes back when it is through;
+// there is none for a slab of zeros that was not read.
 type piece struct {
 	slab   image.Slab
-	buffer *[]byte
+	plain  []byte
+	buffer []byte
+}
+
+// batch is pieces that go through the pipeline together.
+type batch struct {
+	pieces []piece
+	naming errgroup.Group // until they are read and have their digests
 }
 
 // Run reads what the survey calls used, cuts it into slabs, gives those to
@@ -85,37 +101,41 @@ func Run(ctx context.Context, disk io.ReaderAt, s *Survey, sink Sink, o Options)
 	if o.Now == nil {
 		o.Now = time.Now
 	}
-	c := &capture{disk: disk, survey: s, sink: sink, options: o, slabs: image.NewMap(image.SlabSize)}
+	c := &capture{disk: disk, survey: s, sink: sink, options: o, slabs: image.NewMap(image.SlabSize),
+		free: make(chan []byte, plainBuffers), frames: make(chan []byte, putsAtOnce),
+		gathering: make(chan []byte, readsAtOnce), compressing: make(chan struct{}, runtime.GOMAXPROCS(0)), underWay: map[slabstore.Digest]bool{}}
 	for _, a := range s.Areas {
 		c.total += a.UsedBytes
 	}
-	c.buffers.New = func() any { b := make([]byte, 0, image.SlabSize); return &b }
+	for range plainBuffers {
+		c.free <- nil // made when it is first wanted
+	}
+	for range putsAtOnce {
+		c.frames <- nil
+	}
+	for range readsAtOnce {
+		c.gathering <- nil
+	}
 
 	group, ctx := errgroup.WithContext(ctx)
-	read, hashed := make(chan []piece), make(chan []piece)
+	batches := make(chan *batch, 1)
 	group.Go(func() error {
-		defer close(read)
-		return c.read(ctx, read)
+		defer close(batches)
+		return c.read(ctx, batches)
 	})
 	group.Go(func() error {
-		defer close(hashed)
-		for batch := range read {
-			c.hash(batch)
-			select {
-			case hashed <- batch:
-			case <-ctx.Done():
-				return ctx.Err()
+		sending, ctx := errgroup.WithContext(ctx)
+		for b := range batches {
+			err := b.naming.Wait()
+			if err == nil {
+				c.enter(b.pieces)
+				err = c.send(ctx, b.pieces, sending)
+			}
+			if err != nil {
+				return errors.Join(err, sending.Wait())
 			}
 		}
-		return nil
-	})
-	group.Go(func() error {
-		for batch := range hashed {
-			if err := c.send(ctx, batch); err != nil {
-				return err
-			}
-		}
-		return nil
+		return sending.Wait()
 	})
 	if err := group.Wait(); err != nil {
 		return nil, nil, err
@@ -125,7 +145,7 @@ func Run(ctx context.Context, disk io.ReaderAt, s *Survey, sink Sink, o Options)
 		Table: s.Table, Areas: s.Areas, SlabSize: image.SlabSize,
 		Slabs: c.slabs.Len(), ZeroSlabs: c.zeros, UsedBytes: c.done,
 		MapSize: int64(len(c.slabs.Bytes())), MapDigest: slabstore.Sum(c.slabs.Bytes()),
-		Findings: s.Findings, Despite: o.Despite, Unreadable: c.unreadable,
+		Findings: s.Findings, Despite: o.Despite, Unreadable: c.unread(),
 	}
 	return m, c.slabs, nil
 }
@@ -135,24 +155,31 @@ type capture struct {
 	survey  *Survey
 	sink    Sink
 	options Options
-	buffers sync.Pool
 
-	unreadable []image.Unreadable // written by read alone
-	slabs      *image.Map         // written by hash alone
-	last       image.Slab         // the last one in it
-	zeros      int
+	free        chan []byte   // buffers for plain bytes
+	frames      chan []byte   // and for frames; whoever has one may put
+	compressing chan struct{} // as many as there are processors
 
-	done, total int64 // written by send alone
+	gathering chan []byte // buffers for what is read together; whoever has one may read
+
+	slabs *image.Map // written by enter alone
+	last  image.Slab // the last one in it
+	zeros int
+
+	mu          sync.Mutex
+	underWay    map[slabstore.Digest]bool // to the sink
+	done, total int64
 	newSlabs    int
+	unreadable  []image.Unreadable
 }
 
-// read goes through the disk once, in order, and sends full batches.
-func (c *capture) read(ctx context.Context, batches chan<- []piece) error {
-	var batch []piece
+// read goes through the disk once, in order, and hands on batches while they are named.
+func (c *capture) read(ctx context.Context, batches chan<- *batch) error {
+	full := &batch{}
 	flush := func() error {
 		select {
-		case batches <- batch:
-			batch = nil
+		case batches <- full:
+			full = &batch{}
 			return nil
 		case <-ctx.Done():
 			return ctx.Err()
@@ -163,45 +190,88 @@ func (c *capture) read(ctx context.Context, batches chan<- []piece) error {
 			if err != nil {
 				return fmt.Errorf("partition %d: %w", c.survey.Areas[i].Partition, err)
 			}
-			p := piece{slab: s}
-			if !s.Zero {
-				p.buffer = c.buffers.Get().(*[]byte)
-				if err := c.readSlab(s, p.buffer); err != nil {
-					return err
-				}
+			if full.pieces == nil {
+				full.pieces = make([]piece, 0, batchSlabs) // does not move while it is read
 			}
-			if batch = append(batch, p); len(batch) == batchSlabs {
+			full.pieces = append(full.pieces, piece{slab: s})
+			if p := &full.pieces[len(full.pieces)-1]; !s.Zero {
+				select {
+				case p.buffer = <-c.free:
+				case <-ctx.Done():
+					return ctx.Err()
+				}
+				full.naming.Go(func() error { return c.name(p) })
+			}
+			if len(full.pieces) == batchSlabs {
 				if err := flush(); err != nil {
 					return err
 				}
 			}
 		}
 	}
-	if len(batch) > 0 {
+	if len(full.pieces) > 0 {
 		return flush()
 	}
 	return nil
 }
 
-func (c *capture) readSlab(s image.Slab, buffer *[]byte) error {
-	plain := (*buffer)[:0]
-	for _, e := range s.Extents {
-		n := len(plain)
-		plain = plain[:n+int(e.Length)]
-		at := c.survey.starts[s.Area] + e.Start
-		got, err := c.disk.ReadAt(plain[n:], at)
-		if got == int(e.Length) {
-			continue
-		}
-		if !c.options.PastBadSectors {
-			return fmt.Errorf("read %d bytes of the disk at byte %d: %w", e.Length, at, err)
-		}
-		if err := c.readPast(s.Area, e, plain[n:]); err != nil {
-			return err
-		}
+// gapsAtMost is how many bytes that nobody uses are read along, at the most, where that
+// saves a request.
+const gapsAtMost = 64 << 10
+
+// readSlab reads the extents of a slab.
+func (c *capture) readSlab(p *piece) error {
+	gathered := <-c.gathering
+	defer func() { c.gathering <- gathered }()
+	if p.buffer == nil {
+		p.buffer = disk.Buffer(image.SlabSize)
 	}
-	*buffer = plain
+	p.plain = p.buffer[:0]
+	for extents := p.slab.Extents; len(extents) > 0; {
+		n := 1
+		for n < len(extents) && extents[n].Start-extents[n-1].End() <= gapsAtMost {
+			n++
+		}
+		if n > 1 && gathered == nil {
+			gathered = disk.Buffer(image.SlabSize)
+		}
+		if n == 1 || !c.readTogether(p.slab.Area, extents[:n], gathered, &p.plain) {
+			n = 1
+			if err := c.readExtent(p.slab.Area, extents[0], &p.plain); err != nil {
+				return err
+			}
+		}
+		extents = extents[n:]
+	}
 	return nil
+}
+
+// readTogether reads extents that lie near each other by one request, into span. What lies
+// between them may be unreadable, and matters to nobody: then it says false.
+func (c *capture) readTogether(area int, extents []volume.Extent, span []byte, plain *[]byte) bool {
+	first := extents[0].Start
+	span = span[:extents[len(extents)-1].End()-first]
+	if got, _ := c.disk.ReadAt(span, c.survey.starts[area]+first); got < len(span) {
+		return false
+	}
+	for _, e := range extents {
+		*plain = append(*plain, span[e.Start-first:][:e.Length]...)
+	}
+	return true
+}
+
+func (c *capture) readExtent(area int, e volume.Extent, plain *[]byte) error {
+	n := len(*plain)
+	*plain = (*plain)[:n+int(e.Length)]
+	at := c.survey.starts[area] + e.Start
+	got, err := c.disk.ReadAt((*plain)[n:], at)
+	switch {
+	case got == int(e.Length):
+		return nil
+	case !c.options.PastBadSectors:
+		return fmt.Errorf("read %d bytes of the disk at byte %d: %w", e.Length, at, err)
+	}
+	return c.readPast(area, e, (*plain)[n:])
 }
 
 // readPast reads an extent sector by sector, with zeros for those that fail.
@@ -216,17 +286,42 @@ func (c *capture) readPast(area int, e volume.Extent, b []byte) error {
 			return fmt.Errorf("the disk ends at byte %d, before partition %d does", c.survey.starts[area]+e.Start+off+int64(n), number)
 		}
 		clear(part)
-		start := e.Start + off
-		if last := len(c.unreadable) - 1; last >= 0 && c.unreadable[last].Partition == number && c.unreadable[last].Start+c.unreadable[last].Length == start {
-			c.unreadable[last].Length += int64(len(part))
-			continue
-		}
-		c.unreadable = append(c.unreadable, image.Unreadable{Partition: number, Start: start, Length: int64(len(part))})
-		if len(c.unreadable) > maxUnreadable {
-			return fmt.Errorf("more than %d places of the disk cannot be read, the first at byte %d of partition %d; replace the disk", maxUnreadable, c.unreadable[0].Start, c.unreadable[0].Partition)
+		if err := c.cannotRead(image.Unreadable{Partition: number, Start: e.Start + off, Length: int64(len(part))}); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+func (c *capture) cannotRead(u image.Unreadable) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for i := range slices.Backward(c.unreadable) { // it is mostly the last one
+		if last := &c.unreadable[i]; last.Partition == u.Partition && last.Start+last.Length == u.Start {
+			last.Length += u.Length
+			return nil
+		}
+	}
+	c.unreadable = append(c.unreadable, u)
+	if len(c.unreadable) > maxUnreadable {
+		return fmt.Errorf("more than %d places of the disk cannot be read, one at byte %d of partition %d; replace the disk", maxUnreadable, u.Start, u.Partition)
+	}
+	return nil
+}
+
+// unread is what could not be read, in the order of the disk.
+func (c *capture) unread() (all []image.Unreadable) {
+	slices.SortFunc(c.unreadable, func(a, b image.Unreadable) int {
+		return cmp.Or(cmp.Compare(a.Partition, b.Partition), cmp.Compare(a.Start, b.Start))
+	})
+	for _, u := range c.unreadable {
+		if n := len(all); n > 0 && all[n-1].Partition == u.Partition && all[n-1].Start+all[n-1].Length == u.Start {
+			all[n-1].Length += u.Length
+		} else {
+			all = append(all, u)
+		}
+	}
+	return all
 }
 
 // stretches cuts the used parts of area i at multiples of SlabSize and gathers
@@ -263,23 +358,19 @@ func stretches(i int, parts iter.Seq2[volume.Part, error]) iter.Seq2[image.Slab,
 	}
 }
 
-// hash names the slabs of a batch and enters them into the map.
-func (c *capture) hash(batch []piece) {
-	var hashing errgroup.Group
-	hashing.SetLimit(runtime.GOMAXPROCS(0))
-	for i := range batch {
-		p := &batch[i]
-		if p.slab.Zero {
-			continue
-		}
-		hashing.Go(func() error {
-			if p.slab.Zero = image.AllZero(*p.buffer); !p.slab.Zero {
-				p.slab.Digest = slabstore.Sum(*p.buffer)
-			}
-			return nil
-		})
+// name reads a piece and computes its digest.
+func (c *capture) name(p *piece) error {
+	if err := c.readSlab(p); err != nil {
+		return err
 	}
-	hashing.Wait()
+	if p.slab.Zero = image.AllZero(p.plain); !p.slab.Zero {
+		p.slab.Digest = slabstore.Sum(p.plain)
+	}
+	return nil
+}
+
+// enter puts the slabs of a batch into the map.
+func (c *capture) enter(batch []piece) {
 	for _, p := range batch {
 		s := p.slab
 		// Where content turned out to be zeros, those of page files join it.
@@ -311,55 +402,89 @@ func merged(a, b []volume.Extent) []volume.Extent {
 	return joined
 }
 
-// send asks what of a batch is new, and sends that.
-func (c *capture) send(ctx context.Context, batch []piece) error {
-	plains := map[slabstore.Digest][]byte{}
+// send asks what of a batch is new, and has that sent.
+func (c *capture) send(ctx context.Context, batch []piece, sending *errgroup.Group) error {
+	pieces := map[slabstore.Digest]int{}
 	var ask []slabstore.Digest
-	for _, p := range batch {
-		if p.slab.Zero {
+	for i, p := range batch {
+		if _, twice := pieces[p.slab.Digest]; p.slab.Zero || twice || c.isUnderWay(p.slab.Digest) {
 			continue
 		}
-		if _, twice := plains[p.slab.Digest]; !twice {
-			plains[p.slab.Digest] = *p.buffer
-			ask = append(ask, p.slab.Digest)
-		}
+		pieces[p.slab.Digest] = i
+		ask = append(ask, p.slab.Digest)
 	}
 	if len(ask) > 0 {
 		missing, err := c.sink.Missing(ctx, ask)
 		if err != nil {
 			return err
 		}
-		sending, ctx := errgroup.WithContext(ctx)
-		sending.SetLimit(runtime.GOMAXPROCS(0) + 1)
 		for _, d := range missing {
-			plain, asked := plains[d]
+			i, asked := pieces[d]
 			if !asked {
 				return fmt.Errorf("the store asks for slab %s, which it was not told of", d.Short())
 			}
+			p := batch[i]
+			batch[i].slab.Extents = nil // counted when it is through
+			c.setUnderWay(d)
 			sending.Go(func() error {
-				frame := c.buffers.Get().(*[]byte)
-				defer c.buffers.Put(frame)
-				*frame = slabstore.Compress((*frame)[:0], plain)
-				return c.sink.Put(ctx, d, *frame)
+				if err := c.put(ctx, p); err != nil {
+					return err
+				}
+				c.through(p.slab, 1)
+				return nil
 			})
 		}
-		if err := sending.Wait(); err != nil {
-			return err
-		}
-		c.newSlabs += len(missing)
 	}
 	for _, p := range batch {
-		if p.buffer != nil {
-			c.done += int64(len(*p.buffer))
-			c.buffers.Put(p.buffer)
-		} else {
-			c.done += p.slab.Length()
+		if p.slab.Extents != nil {
+			if p.buffer != nil {
+				c.free <- p.buffer
+			}
+			c.through(p.slab, 0)
 		}
 	}
+	return ctx.Err()
+}
+
+// put compresses a slab, gives its buffer back, and the frame to the sink.
+func (c *capture) put(ctx context.Context, p piece) error {
+	var frame []byte
+	select {
+	case frame = <-c.frames:
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	defer func() { c.frames <- frame }()
+	c.compressing <- struct{}{}
+	frame = slabstore.Compress(frame[:0], p.plain)
+	<-c.compressing
+	c.free <- p.buffer
+	return c.sink.Put(ctx, p.slab.Digest, frame)
+}
+
+func (c *capture) isUnderWay(d slabstore.Digest) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.underWay[d]
+}
+
+func (c *capture) setUnderWay(d slabstore.Digest) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.underWay[d] = true
+}
+
+// through counts a slab that the sink has, and tells how far the capture is.
+func (c *capture) through(s image.Slab, added int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.newSlabs += added; added > 0 {
+		delete(c.underWay, s.Digest)
+	}
+	c.done += s.Length()
 	if c.options.Progress != nil {
 		c.options.Progress(c.done, c.total, c.newSlabs)
 	}
-	return nil
 }
 
 // Nowhere is a Sink that wants no slab: a capture into it makes the map alone.

@@ -4,7 +4,8 @@
 //	d.Size(), d.SectorSize() // bytes
 //
 // A Disk refuses to write behind its end, and can make stretches zero or forget
-// them without writing them, where the medium can do that.
+// them without writing them, where the medium can do that. Large pieces in a Buffer go to
+// and from the medium past the page cache.
 package disk
 
 import (
@@ -29,13 +30,14 @@ type Options struct {
 // Disk is an open disk.
 type Disk struct {
 	*os.File
+	direct     *os.File // the same, past the page cache; nil where that is not possible
 	size       int64
 	sectorSize int
 	device     bool
 	written    atomic.Int64
 }
 
-// writeBehind is after how many bytes written the system is asked to begin bringing
+// writeBehind is after how many bytes written through the cache the system is asked to begin bringing
 // them onto the medium, so that Sync at the end does not wait for all of them.
 const writeBehind = 64 << 20
 
@@ -71,6 +73,7 @@ func Open(path string, o Options) (*Disk, error) {
 	if d.sectorSize == 0 {
 		d.sectorSize = 512
 	}
+	d.direct = openDirect(path, o.Write)
 	return d, nil
 }
 
@@ -94,12 +97,7 @@ func (d *Disk) WriteAt(b []byte, off int64) (int, error) {
 	if err := d.within(off, int64(len(b))); err != nil {
 		return 0, err
 	}
-	n, err := d.File.WriteAt(b, off)
-	if total := d.written.Add(int64(n)); total/writeBehind != (total-int64(n))/writeBehind {
-		// Advice only: Sync tells whether it came to pass.
-		_ = unix.SyncFileRange(int(d.Fd()), 0, 0, unix.SYNC_FILE_RANGE_WRITE)
-	}
-	return n, err
+	return d.put(b, off)
 }
 
 func (d *Disk) within(off, n int64) error {

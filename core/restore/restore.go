@@ -165,7 +165,7 @@ func New(man *image.Manifest, slabs *image.Map, onto Target, size int64, sectorS
 	for _, p := range r.Kept() {
 		r.fenced = append(r.fenced, volume.Extent{Start: table.Start(p), Length: table.Size(p)})
 	}
-	r.buffers.New = func() any { b := make([]byte, 0, man.SlabSize); return &b }
+	r.buffers.New = func() any { b := disk.Buffer(int(man.SlabSize)); return &b }
 	for _, a := range man.Areas {
 		start, _, here := image.Placed(table, a.Partition)
 		if o.Part != nil {

@@ -18,8 +18,9 @@ const MaxSlab = 4 << 20
 var ErrFrame = fault.Invalid.Errorf("not a slab's frame")
 
 var encoder = sync.OnceValue(func() *zstd.Encoder {
-	// A single segment makes even the shortest frame state the length of its content.
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false), zstd.WithSingleSegment(true))
+	// A single segment makes even the shortest frame state the length of its content; a window
+	// of usual slabs keeps the memory small.
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderLevel(zstd.SpeedFastest), zstd.WithEncoderCRC(false), zstd.WithSingleSegment(true), zstd.WithWindowSize(1<<20))
 	if err != nil {
 		panic(err) // the options above are constants
 	}

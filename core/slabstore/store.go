@@ -77,9 +77,20 @@ func (s *Store) Has(d Digest) bool {
 // promises; otherwise it is set aside, and replaced. Errors wrap ErrFrame, ErrDigest or
 // ErrFull, or are the system's; none leaves anything behind.
 func (s *Store) Put(d Digest, frame []byte) (added bool, err error) {
-	if _, err := ExpandChecked(nil, frame, d); err != nil {
+	scratch := plains.Get().(*[]byte)
+	defer plains.Put(scratch)
+	if *scratch, err = ExpandChecked((*scratch)[:0], frame, d); err != nil {
 		return false, err
 	}
+	return s.Keep(d, frame)
+}
+
+// plains are buffers for bytes that are only looked at.
+var plains = sync.Pool{New: func() any { return new([]byte) }}
+
+// Keep is Put for a frame that was made here, of bytes whose digest was just computed:
+// it is not expanded to be looked at again.
+func (s *Store) Keep(d Digest, frame []byte) (added bool, err error) {
 	if s.Has(d) {
 		if _, err := s.Check(d); err == nil {
 			return false, nil
@@ -87,21 +98,26 @@ func (s *Store) Put(d Digest, frame []byte) (added bool, err error) {
 			return false, err
 		}
 	}
+	return true, s.write(frame, s.path(d))
+}
+
+// write makes a file that is there whole or not at all.
+func (s *Store) write(content []byte, path string) error {
 	f, err := os.CreateTemp(filepath.Join(s.dir, "new"), "slab")
 	if err != nil {
-		return false, explain(err)
+		return explain(err)
 	}
-	_, err = f.Write(frame)
+	_, err = f.Write(content)
 	if err == nil {
 		err = f.Sync()
 	}
 	if err = errors.Join(err, f.Close()); err == nil {
-		err = s.publish(f.Name(), s.path(d))
+		err = s.publish(f.Name(), path)
 	}
 	if err != nil {
-		return false, errors.Join(explain(err), os.Remove(f.Name()))
+		return errors.Join(explain(err), os.Remove(f.Name()))
 	}
-	return true, nil
+	return nil
 }
 
 func (s *Store) publish(from, to string) error {
