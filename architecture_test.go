@@ -47,7 +47,7 @@ var rooms = map[string][]string{
 	"demo/goldimage":      {"demo", "core"},
 	"demo/madeup":         {},
 	"cli":                 {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
-	"cmd":                 {"cli", "agent", "agent/machine", "apiclient"},
+	"cmd":                 {"cli", "agent", "agent/machine", "apiclient", "core"},
 	"lab":                 {"wire", "core"},
 	"bench":               {"lab", "demo", "sim", "service", "records", "agent", "apiclient", "api", "core"},
 }

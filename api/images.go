@@ -21,12 +21,15 @@ type Version struct {
 	UsedBytes   int64                `json:"used_bytes" doc:"Bytes in use on that disk"`
 	Slabs       int                  `json:"slabs"`
 	NewSlabs    int                  `json:"new_slabs" doc:"Slabs that the store did not have before"`
-	StoredBytes int64                `json:"stored_bytes" doc:"What those took in the store"`
+	StoredBytes int64                `json:"stored_bytes" doc:"What those take in the store, and what it took to settle it"`
 	Areas       []Area               `json:"areas,omitempty" nullable:"false" doc:"What the disk holds; told for a single version"`
 	Findings    []Finding            `json:"findings,omitempty" nullable:"false" doc:"What spoke against the disk; told for a single version"`
 	Despite     string               `json:"despite,omitempty" doc:"The reason to capture it all the same"`
 	Unreadable  int64                `json:"unreadable_bytes,omitempty" doc:"What the golden disk could not read; zeros on copies"`
 	State       image.Standing       `json:"state" enum:"in use,retired,pruned" doc:"Retired versions are not delivered until they are readmitted; of pruned ones only the record is left"`
+	Leaning     int                  `json:"leaning_slabs,omitempty" doc:"Slabs that are stored as what differs from another one; told for a single version"`
+	Leaned      *time.Time           `json:"leaned,omitempty" doc:"When it was held against the version before it, so that what differs is what is stored"`
+	Settled     *time.Time           `json:"settled,omitempty" doc:"When it was made to stand alone: none of its slabs leans on another one"`
 	Expires     *time.Time           `json:"expires,omitempty" doc:"Of a disk that was saved before it was erased: when it is given up. It goes onto no other workstation"`
 	Unchanged   bool                 `json:"unchanged,omitempty" doc:"Told by an import: it holds what this version holds, so none was made"`
 	Layout      string               `json:"layout,omitempty" doc:"How its disk is laid out, in words; told for a single version"`
@@ -133,11 +136,20 @@ type NewPrune struct {
 
 // Pruned is what a prune removed, or would.
 type Pruned struct {
-	DryRun   bool     `json:"dry_run"`
-	Slabs    int      `json:"slabs"`
-	Bytes    int64    `json:"bytes" doc:"What they take in the store"`
-	Kept     int      `json:"kept" doc:"Slabs that are needed"`
-	Versions []string `json:"versions" nullable:"false" doc:"Retired versions whose slabs are given up"`
+	DryRun      bool     `json:"dry_run"`
+	Slabs       int      `json:"slabs"`
+	Bytes       int64    `json:"bytes" doc:"What they take in the store"`
+	Kept        int      `json:"kept" doc:"Slabs that are needed, those that others lean on included"`
+	LeanedOn    int      `json:"leaned_on_slabs" doc:"Slabs that no version needs, but that slabs of one lean on"`
+	LeanedBytes int64    `json:"leaned_on_bytes" doc:"What those take in the store"`
+	Versions    []string `json:"versions" nullable:"false" doc:"Retired versions whose slabs are given up"`
+}
+
+// Settled is what came of having a version stand alone.
+type Settled struct {
+	Version Version `json:"settled_version"`
+	Slabs   int     `json:"slabs" doc:"Slabs that leaned on others and do not any more"`
+	Bytes   int64   `json:"bytes" doc:"What the store has more"`
 }
 
 // Rescanned is what a walk through the manifests found.

@@ -42,6 +42,11 @@ func (c *Client) VerifyVersion(ctx context.Context, ref string) (api.Verificatio
 	return one[api.Verification](ctx, c, http.MethodPost, versionPath(ref, "verify"), nil)
 }
 
+// SettleVersion has every slab of a version stand alone.
+func (c *Client) SettleVersion(ctx context.Context, ref string) (api.Settled, error) {
+	return one[api.Settled](ctx, c, http.MethodPost, versionPath(ref, "settle"), nil)
+}
+
 // Prune removes slabs that no version needs.
 func (c *Client) Prune(ctx context.Context, dryRun bool) (api.Pruned, error) {
 	return one[api.Pruned](ctx, c, http.MethodPost, "store/prune", api.NewPrune{DryRun: dryRun})

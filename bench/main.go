@@ -54,6 +54,8 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 		return captureOnce(ctx, args[1], args[2], args[3])
 	case "restore":
 		return restoreOnce(ctx, args[1], args[2], args[3])
+	case "lean":
+		return leanOnce(ctx, args[1], args[2], args[3])
 	case "plan":
 		slabs, err := strconv.Atoi(args[1])
 		if err != nil {
@@ -73,6 +75,10 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 	if args[0] == "multicast" {
 		describeMachine()
 		return multicast(ctx, work, strings.Join(args[1:], " "))
+	}
+	if args[0] == "month" {
+		describeMachine()
+		return month(ctx, work)
 	}
 	if args[0] == "terabytes" {
 		describeMachine()

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -27,16 +28,18 @@ type wireCase struct {
 	loss      float64 // of each, independently
 	mbit      float64
 	megabytes int
+	unshaped  bool    // the link takes what comes
 	wireMost  float64 // wanted; 0 is nothing
 	timeMost  float64
 }
 
 var wireCases = []wireCase{
-	{"1 receiver, no loss, 200 Mbit/s", 1, 0, 200, 150, 1.07, 1.08},
-	{"4 receivers, 1 % each, 200 Mbit/s", 4, 0.01, 200, 150, 1.10, 1.15},
-	{"8 receivers, 2 % each, 100 Mbit/s", 8, 0.02, 100, 80, 1.13, 1.20},
-	{"1 receiver, 1 %, 50 Mbit/s", 1, 0.01, 50, 50, 0, 0},
-	{"16 receivers, 1 % each, 50 Mbit/s", 16, 0.01, 50, 50, 0, 0},
+	{"1 receiver, no loss, 200 Mbit/s", 1, 0, 200, 150, false, 1.07, 1.08},
+	{"4 receivers, 1 % each, 200 Mbit/s", 4, 0.01, 200, 150, false, 1.10, 1.15},
+	{"8 receivers, 2 % each, 100 Mbit/s", 8, 0.02, 100, 80, false, 1.13, 1.20},
+	{"8 receivers, no loss, 100 Mbit/s, no shaping", 8, 0, 100, 80, true, 0, 0},
+	{"1 receiver, 1 %, 50 Mbit/s", 1, 0.01, 50, 50, false, 0, 0},
+	{"16 receivers, 1 % each, 50 Mbit/s", 16, 0.01, 50, 50, false, 0, 0},
 }
 
 const rounds = 3
@@ -44,6 +47,8 @@ const rounds = 3
 // transferred is what a transfer took.
 type transferred struct {
 	wire, time float64 // to the payload, and to its time at the rate
+	tail       float64 // seconds from the last fresh byte until the last receiver has everything; Jugate's own alone
+	rate       float64 // that was achieved while fresh bytes went out, to what was asked for
 	sender     usage
 	receiver   usage // the largest of all
 }
@@ -60,7 +65,7 @@ func multicast(ctx context.Context, dir string, only string) error {
 	if out, err := exec.CommandContext(ctx, "g++", "-O2", "-o", peer, "wire/testdata/peer/peer.cpp", "-lnorm").CombinedOutput(); err != nil {
 		return fmt.Errorf("build the peer: %w: %s", err, out)
 	}
-	fmt.Printf("\n| case | wire bytes / payload | time / (payload / rate) | reference library: wire | time | least possible: wire | wanted: wire | time | stolen |\n|---|---|---|---|---|---|---|---|---|\n")
+	fmt.Printf("\n| case | wire bytes / payload | time / (payload / rate) | reference library: wire | time | least possible: wire | wanted: wire | time | rate while fresh / asked for | last receiver after the last fresh byte, s | stolen |\n|---|---|---|---|---|---|---|---|---|---|---|\n")
 	times := map[int][]float64{}
 	var costs []string
 	for _, c := range wireCases {
@@ -86,10 +91,10 @@ func multicast(ctx context.Context, dir string, only string) error {
 		if c.mbit == 50 {
 			times[c.receivers] = column(ours, func(t transferred) float64 { return t.time })
 		}
-		fmt.Printf("| %s | %s | %s | %s | %s | %.3f | %s | %s | %.1f %% |\n", c.name,
+		fmt.Printf("| %s | %s | %s | %s | %s | %.3f | %s | %s | %s | %s | %.1f %% |\n", c.name,
 			spread(ours, func(t transferred) float64 { return t.wire }), spread(ours, func(t transferred) float64 { return t.time }),
 			spread(theirs, func(t transferred) float64 { return t.wire }), spread(theirs, func(t transferred) float64 { return t.time }),
-			leastWire(c), most(c.wireMost), most(c.timeMost), 100*stolen().since(before))
+			leastWire(c), most(c.wireMost), most(c.timeMost), spread(ours, func(t transferred) float64 { return t.rate }), spread(ours, func(t transferred) float64 { return t.tail }), 100*stolen().since(before))
 		gb := float64(c.megabytes) / 1000
 		cost := func(who string, ts []transferred) {
 			if len(ts) > 0 {
@@ -193,7 +198,7 @@ func leastWire(c wireCase) float64 {
 
 // program is how a sender and receivers are started.
 type program struct {
-	send    func(h *lab.Host, ctx context.Context, rate float64, file string) *exec.Cmd
+	send    func(h *lab.Host, ctx context.Context, c wireCase, file string) *exec.Cmd
 	receive func(h *lab.Host, ctx context.Context, id int, into string) *exec.Cmd
 	listens string // what a receiver says when it listens; nothing if it does not
 	whole   string // and when it has everything; nothing if it ends then
@@ -203,8 +208,8 @@ const group = "233.252.0.7"
 
 func jugateWire() program {
 	return program{
-		send: func(h *lab.Host, ctx context.Context, rate float64, file string) *exec.Cmd {
-			return h.Command(ctx, "bin/jugate", "wire", "send", file, "--to", group+":6003", "--interface", lab.Interface, "--rate", fmt.Sprintf("%.0f", rate), "-o", "json")
+		send: func(h *lab.Host, ctx context.Context, c wireCase, file string) *exec.Cmd {
+			return h.Command(ctx, "bin/jugate", "wire", "send", file, "--to", group+":6003", "--interface", lab.Interface, "--rate", fmt.Sprintf("%.0f", c.mbit*1e6), "--group-size", fmt.Sprint(c.receivers), "-o", "json")
 		},
 		receive: func(h *lab.Host, ctx context.Context, _ int, into string) *exec.Cmd {
 			return h.Command(ctx, "bin/jugate", "wire", "receive", "--from", group+":6003", "--interface", lab.Interface, "--into", into, "--count", "1", "-o", "json")
@@ -214,8 +219,8 @@ func jugateWire() program {
 
 func peerWire(peer string) program {
 	return program{
-		send: func(h *lab.Host, ctx context.Context, rate float64, file string) *exec.Cmd {
-			return h.Command(ctx, peer, "send", group, "6003", lab.Interface, fmt.Sprint("rate=", rate), "grtt=0.05", "block=64", "parity=32", "seconds=90", file)
+		send: func(h *lab.Host, ctx context.Context, c wireCase, file string) *exec.Cmd {
+			return h.Command(ctx, peer, "send", group, "6003", lab.Interface, fmt.Sprint("rate=", c.mbit*1e6), "grtt=0.05", "block=64", "parity=32", "seconds=90", file)
 		},
 		receive: func(h *lab.Host, ctx context.Context, id int, into string) *exec.Cmd {
 			return h.Command(ctx, peer, "receive", group, "6003", lab.Interface, fmt.Sprint("id=", id), "seconds=90", into)
@@ -242,8 +247,10 @@ func transfer(ctx context.Context, dir string, c wireCase, p program) (t transfe
 		return t, err
 	}
 	desk := n.Host("desk")
-	if err := desk.Rate(ctx, c.mbit*1e6); err != nil {
-		return t, err
+	if !c.unshaped {
+		if err := desk.Rate(ctx, c.mbit*1e6); err != nil {
+			return t, err
+		}
 	}
 	var all sync.WaitGroup
 	var mu sync.Mutex
@@ -251,8 +258,10 @@ func transfer(ctx context.Context, dir string, c wireCase, p program) (t transfe
 	var last time.Time
 	for i, name := range hosts[1:] {
 		h := n.Host(name)
-		if err := h.Lose(ctx, c.loss); err != nil {
-			return t, err
+		if c.loss > 0 {
+			if err := errors.Join(h.Lose(ctx, c.loss), desk.OneByOne(ctx)); err != nil {
+				return t, err
+			}
 		}
 		into := path(dir, name)
 		if err := os.MkdirAll(into, 0o755); err != nil {
@@ -260,7 +269,7 @@ func transfer(ctx context.Context, dir string, c wireCase, p program) (t transfe
 		}
 		defer os.RemoveAll(into)
 		cmd := p.receive(h, ctx, 10+i, into)
-		whole, err := started(cmd, p)
+		whole, got, err := started(cmd, p)
 		if err != nil {
 			return t, err
 		}
@@ -270,6 +279,10 @@ func transfer(ctx context.Context, dir string, c wireCase, p program) (t transfe
 			defer mu.Unlock()
 			if failed = errors.Join(failed, err); at.After(last) {
 				last = at
+			}
+			var r struct{ Files []struct{ At float64 } }
+			if json.Unmarshal(got.Bytes(), &r) == nil && len(r.Files) > 0 {
+				t.tail = max(t.tail, r.Files[0].At)
 			}
 			t.receiver = larger(t.receiver, used(cmd))
 		})
@@ -282,7 +295,7 @@ func transfer(ctx context.Context, dir string, c wireCase, p program) (t transfe
 		return t, err
 	}
 	began := time.Now()
-	send := p.send(desk, ctx, c.mbit*1e6, file)
+	send := p.send(desk, ctx, c, file)
 	out, err := send.CombinedOutput()
 	if err != nil {
 		return t, fmt.Errorf("%w: %s", err, out)
@@ -296,8 +309,13 @@ func transfer(ctx context.Context, dir string, c wireCase, p program) (t transfe
 		return t, err
 	}
 	t.sender = used(send)
-	bytes := float64(c.megabytes) * 1e6
-	t.wire, t.time = float64(after-before)/bytes, last.Sub(began).Seconds()/(bytes*8/(c.mbit*1e6))
+	var sent struct{ Fresh float64 }
+	if json.Unmarshal(out, &sent) == nil && sent.Fresh > 0 {
+		t.tail -= sent.Fresh
+		t.rate = float64(c.megabytes) * 1e6 / symbol * (symbol + headers) * 8 / (c.mbit * 1e6) / sent.Fresh
+	}
+	payload := float64(c.megabytes) * 1e6
+	t.wire, t.time = float64(after-before)/payload, last.Sub(began).Seconds()/(payload*8/(c.mbit*1e6))
 	for _, name := range hosts[1:] {
 		if err := exec.CommandContext(ctx, "cmp", file, path(dir, name, "payload")).Run(); err != nil {
 			return t, fmt.Errorf("what %s has got: %w", name, err)
@@ -308,20 +326,22 @@ func transfer(ctx context.Context, dir string, c wireCase, p program) (t transfe
 
 // started starts a receiver and waits until it listens; whole waits until it has
 // everything, and has ended.
-func started(cmd *exec.Cmd, p program) (whole func() (time.Time, error), err error) {
+func started(cmd *exec.Cmd, p program) (whole func() (time.Time, error), said *bytes.Buffer, err error) {
+	said = &bytes.Buffer{}
 	out, err := cmd.StdoutPipe()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if err := cmd.Start(); err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	lines := bufio.NewScanner(out)
 	if p.listens != "" && (!lines.Scan() || lines.Text() != p.listens) {
-		return nil, fmt.Errorf("a receiver says %q", lines.Text())
+		return nil, nil, fmt.Errorf("a receiver says %q", lines.Text())
 	}
 	return func() (at time.Time, err error) {
 		for lines.Scan() {
+			fmt.Fprintln(said, lines.Text())
 			if p.whole != "" && lines.Text() == p.whole {
 				at = time.Now()
 			}
@@ -333,7 +353,7 @@ func started(cmd *exec.Cmd, p program) (whole func() (time.Time, error), err err
 			at = time.Now()
 		}
 		return at, nil
-	}, nil
+	}, said, nil
 }
 
 func used(cmd *exec.Cmd) usage {

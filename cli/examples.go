@@ -47,6 +47,7 @@ var examples = map[string]string{
 	"image prune":         "image prune --dry-run\nimage prune",
 	"image readmit":       "image readmit garden-desk@2",
 	"image recipients":    "image recipients garden-desk\nimage recipients garden-desk --group herbarium --model 'Alder Works A310'",
+	"image settle":        "image settle garden-desk@3",
 	"image rename":        "image rename garden-desk herbarium-desk",
 	"image rescan":        "image rescan",
 	"image retire":        "image retire garden-desk@2",

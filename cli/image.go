@@ -12,7 +12,7 @@ import (
 
 func (a *app) imageCommand() *cobra.Command {
 	return noun("image", "See and keep golden images and their versions",
-		a.imageList(), a.imageShow(), a.imageDiff(), a.imageVerify(), a.imageNote(), a.imageRename(), a.imageRetire(), a.imageReadmit(),
+		a.imageList(), a.imageShow(), a.imageDiff(), a.imageVerify(), a.imageSettle(), a.imageNote(), a.imageRename(), a.imageRetire(), a.imageReadmit(),
 		a.imagePrune(), a.imageRescan(), a.imageImport(), a.imageExport(), a.imageRecipients())
 }
 
@@ -40,6 +40,17 @@ func (a *app) imageList() *cobra.Command {
 	})
 }
 
+// leaning says how many slabs of a version are told by others.
+func leaning(v api.Version) string {
+	switch {
+	case v.Leaning > 0:
+		return fmt.Sprintf("%s stored as what differs from another one", count(v.Leaning, "slab"))
+	case v.Settled != nil:
+		return "none, settled " + when(*v.Settled)
+	}
+	return ""
+}
+
 func (a *app) imageShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show IMAGE[@VERSION]", Short: "Show one version and what its disk holds", Args: cobra.ExactArgs(1),
@@ -58,7 +69,8 @@ func (a *app) imageShow() *cobra.Command {
 				field{"disk", fmt.Sprintf("%s (%d bytes)", size(v.DiskBytes), v.DiskBytes)}, field{"layout", v.Layout},
 				field{"fits onto", fmt.Sprintf("disks of at least %d bytes", v.NeedBytes)},
 				field{"used", fmt.Sprintf("%s in %d slabs", size(v.UsedBytes), v.Slabs)},
-				field{"stored for it", fmt.Sprintf("%s in %d new slabs", size(v.StoredBytes), v.NewSlabs)})
+				field{"stored for it", fmt.Sprintf("%s in %d new slabs", size(v.StoredBytes), v.NewSlabs)},
+				field{"leaning", leaning(v)})
 			if err != nil || a.output != "table" {
 				return err
 			}

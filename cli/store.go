@@ -128,6 +128,17 @@ func (a *app) imageVerify() *cobra.Command {
 	return cmd
 }
 
+func (a *app) imageSettle() *cobra.Command {
+	return call(a, "settle IMAGE[@VERSION]", "Have a version stand alone: no slab of it is stored as what differs from another one", cobra.ExactArgs(1),
+		func(cmd *cobra.Command, c *apiclient.Client, args []string) (api.Settled, error) {
+			return c.SettleVersion(cmd.Context(), args[0])
+		},
+		func(cmd *cobra.Command, s api.Settled) error {
+			_, err := fmt.Fprintf(cmd.OutOrStdout(), "%s@%d stands alone: %s were stored anew, which takes %s more\n", s.Version.Image, s.Version.Version, count(s.Slabs, "slab"), size(s.Bytes))
+			return err
+		})
+}
+
 func (a *app) imagePrune() *cobra.Command {
 	var dryRun bool
 	cmd := call(a, "prune", "Remove the slabs that no version in use needs", cobra.NoArgs,
@@ -140,6 +151,9 @@ func (a *app) imagePrune() *cobra.Command {
 				fmt.Fprintf(cmd.OutOrStdout(), "%s %s: its slabs go, its record stays\n", v, did)
 			}
 			_, err := fmt.Fprintf(cmd.OutOrStdout(), "%s (%s) %s; %d are needed\n", count(p.Slabs, "slab"), size(p.Bytes), pick(p.DryRun, "would be removed", "were removed"), p.Kept)
+			if p.LeanedOn > 0 {
+				fmt.Fprintf(cmd.OutOrStdout(), "%d of these (%s) only because others lean on them; jugate image settle IMAGE@VERSION has a version stand alone\n", p.LeanedOn, size(p.LeanedBytes))
+			}
 			return err
 		})
 	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "show what would be removed, and remove nothing")

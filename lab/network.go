@@ -160,6 +160,12 @@ func (h *Host) Rate(ctx context.Context, bits float64) error {
 	return h.do(ctx, "tc", "qdisc", "replace", "dev", Interface, "root", "tbf", "rate", fmt.Sprintf("%.0fbit", bits), "burst", "256k", "latency", "100ms")
 }
 
+// OneByOne has packets leave the host one by one, as they are on a wire: between namespaces
+// they would stay together as the sender has handed them over, and be lost together.
+func (h *Host) OneByOne(ctx context.Context) error {
+	return h.do(ctx, "ip", "link", "set", Interface, "gso_max_segs", "1")
+}
+
 // Lose makes the host lose this share of the multicast packets that come.
 func (h *Host) Lose(ctx context.Context, share float64) error {
 	return errors.Join(

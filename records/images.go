@@ -36,13 +36,16 @@ type Version struct {
 	// PrivateOf is the number of the workstation whose disk was saved before it was erased, until it Expires; 0 of a golden disk.
 	PrivateOf int64        `db:"private_of"`
 	Expires   sql.NullTime `db:"expires"`
+	// Leaned is when its slabs were held against those of the version before; Settled when it was made to stand alone.
+	Leaned  sql.NullTime `db:"leaned"`
+	Settled sql.NullTime `db:"settled"`
 }
 
 // Ref names the version.
 func (v Version) Ref() roster.Ref { return roster.Ref{Image: v.Image, Version: v.Number} }
 
 const (
-	versionColumns = `i.name AS image, v.number, v.digest, v.captured, v.workstation, v.note, v.disk_bytes, v.used_bytes, v.slabs, v.new_slabs, v.stored_bytes, v.despite, v.unreadable_bytes, v.retired, v.pruned, i.private_of, v.expires`
+	versionColumns = `i.name AS image, v.number, v.digest, v.captured, v.workstation, v.note, v.disk_bytes, v.used_bytes, v.slabs, v.new_slabs, v.stored_bytes, v.despite, v.unreadable_bytes, v.retired, v.pruned, i.private_of, v.expires, v.leaned, v.settled`
 	versionFrom    = `versions v JOIN images i ON i.id = v.image_id`
 )
 
@@ -111,8 +114,8 @@ func (db *DB) AddVersion(ctx context.Context, now time.Time, errand int64, v Ver
 		if _, err := tx.ExecContext(ctx, `INSERT INTO images (name, private_of) VALUES (?, ?) ON CONFLICT DO NOTHING`, v.Image, v.PrivateOf); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO versions (image_id, number, digest, captured, workstation, note, disk_bytes, used_bytes, slabs, new_slabs, stored_bytes, despite, unreadable_bytes, retired, pruned, expires)
-			VALUES ((SELECT id FROM images WHERE name = :image), :number, :digest, :captured, :workstation, :note, :disk_bytes, :used_bytes, :slabs, :new_slabs, :stored_bytes, :despite, :unreadable_bytes, :retired, :pruned, :expires)`, v)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO versions (image_id, number, digest, captured, workstation, note, disk_bytes, used_bytes, slabs, new_slabs, stored_bytes, despite, unreadable_bytes, retired, pruned, expires, settled)
+			VALUES ((SELECT id FROM images WHERE name = :image), :number, :digest, :captured, :workstation, :note, :disk_bytes, :used_bytes, :slabs, :new_slabs, :stored_bytes, :despite, :unreadable_bytes, :retired, :pruned, :expires, :settled)`, v)
 		if err != nil || errand == 0 {
 			return err
 		}
@@ -160,6 +163,28 @@ func (db *DB) ReadmitVersion(ctx context.Context, ref roster.Ref) error {
 		}
 	}
 	return err
+}
+
+// Unleaned is a version whose slabs were not held against those of the version before it: the
+// newest of an image, and no disk that was saved. None is a fault.NotFound.
+func (db *DB) Unleaned(ctx context.Context) (*Version, error) {
+	var v Version
+	err := db.read.GetContext(ctx, &v, "SELECT "+versionColumns+" FROM "+versionFrom+
+		` WHERE v.leaned IS NULL AND v.settled IS NULL AND v.pruned IS NULL AND v.number > 1 AND i.private_of = 0
+		AND v.number = (SELECT max(number) FROM versions WHERE image_id = v.image_id) ORDER BY v.captured LIMIT 1`)
+	return &v, missing(err, "version", "")
+}
+
+// LeanVersion records that this was done, and how many bytes the store has less.
+func (db *DB) LeanVersion(ctx context.Context, now time.Time, ref roster.Ref, saved int64) error {
+	result, err := db.exec(ctx, `UPDATE versions SET leaned = ?, stored_bytes = max(0, stored_bytes - ?) WHERE `+versionIs, now.UTC(), saved, ref.Image, ref.Version)
+	return changed(result, err, "version", ref)
+}
+
+// SettleVersion records that a version stands alone, and how many bytes the store has more.
+func (db *DB) SettleVersion(ctx context.Context, now time.Time, ref roster.Ref, added int64) error {
+	result, err := db.exec(ctx, `UPDATE versions SET settled = coalesce(settled, ?), stored_bytes = stored_bytes + ? WHERE `+versionIs, now.UTC(), added, ref.Image, ref.Version)
+	return changed(result, err, "version", ref)
 }
 
 // SweepVersion records that the slabs of a retired version are given up. A version

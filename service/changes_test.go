@@ -141,6 +141,11 @@ func TestLinesOfEverythingElseSayWhatWasThereBefore(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, h.changesOf("stop-delivery"), "what it was about ends by and by")
 
+	h.eventually(func() bool {
+		d, err := h.client.Delivery(ctx, d.ID)
+		require.NoError(t, err)
+		return d.Ended != nil
+	})
 	_, err = h.client.RenameImage(ctx, "garden-desk", "garden-desk-2026")
 	require.NoError(t, err)
 	assert.JSONEq(t, `{"image":{"before":"garden-desk","after":"garden-desk-2026"}}`, h.changesOf("rename-image"))

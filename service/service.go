@@ -176,6 +176,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 	s.house.Go(s.keepHouse)
 	s.house.Go(func() { s.orders.KeepOrders(s.until) })
 	s.house.Go(s.examine)
+	s.house.Go(func() { s.intake.KeepLeaning(s.until) })
 	return nil
 }
 

@@ -18,6 +18,7 @@ type SendReport struct {
 	Files   int
 	Bytes   int64 // of the files
 	Seconds float64
+	Fresh   float64 // seconds until everything had gone out once
 	norm.SenderStats
 }
 
@@ -178,7 +179,12 @@ func send(ctx context.Context, socket Config, config norm.SenderConfig, report S
 			}
 			return feed(now, s)
 		},
-		On:    func(e norm.SenderEvent) error { return on(e, &report) },
+		On: func(e norm.SenderEvent) error {
+			if e.Kind == norm.Sent {
+				report.Fresh = time.Since(began).Seconds()
+			}
+			return on(e, &report)
+		},
 		Away:  away,
 		Group: in,
 	})

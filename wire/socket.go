@@ -11,10 +11,12 @@ package wire
 
 import (
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"net"
 	"net/netip"
+	"slices"
 	"syscall"
 	"time"
 
@@ -43,6 +45,8 @@ const (
 	Batch = 64
 	// etherMTU is what ports are sure to carry, whatever the interface here could.
 	etherMTU = 1500
+	// maxPacket is more than a packet takes, in bytes.
+	maxPacket = 2048
 	// normHeader is the longest header of a data message.
 	normHeader = 32
 )
@@ -65,6 +69,8 @@ type Socket struct {
 	conn   *net.UDPConn
 	config Config
 	ifi    *net.Interface // nil if the routes choose
+	merged *merged        // nil where packets come one by one
+	whole  bool           // packets go out one by one
 }
 
 // SourceAddress is the address that packets of such a socket come from.
@@ -204,6 +210,13 @@ func (s *Socket) setUp(join bool) error {
 		return fmt.Errorf("set up multicast: %w", err)
 	}
 	if join {
+		raw, err := s.conn.SyscallConn()
+		if err == nil {
+			err = raw.Control(func(fd uintptr) { s.merged = merge(int(fd)) })
+		}
+		if err != nil {
+			return err
+		}
 		if err := s.JoinGroup(s.ifi, &net.UDPAddr{IP: s.config.Group.Addr().AsSlice()}); err != nil {
 			return fmt.Errorf("join the multicast group %s: %w", s.config.Group, err)
 		}
@@ -252,28 +265,33 @@ func (s *Socket) to(a netip.AddrPort) *net.UDPAddr {
 	return u
 }
 
-// write sends a batch. A card whose queue is full is waited for, and so is an
+// write sends packets to the group. A card whose queue is full is waited for, and so is an
 // interface that is down; away is told about the latter.
-func (s *Socket) write(ctx context.Context, batch []Message, away func(error)) error {
+func (s *Socket) write(ctx context.Context, packets [][]byte, away func(error)) error {
 	pause := 50 * time.Millisecond
-	for len(batch) > 0 {
-		n, err := s.WriteBatch(batch, 0)
+	messages := s.messages(packets)
+	for len(messages) > 0 {
+		n, err := s.WriteBatch(messages, 0)
 		wait := time.Duration(0)
+		first := messages[0]
 		switch {
 		case err == nil:
-			batch = batch[n:]
+			messages = messages[n:]
+		case len(first.OOB) > 0 && cannotCut(err):
+			s.whole = true
+			messages = s.uncut(messages)
 		case errors.Is(err, syscall.ENOBUFS), errors.Is(err, syscall.EAGAIN):
 			wait = time.Millisecond
 		case errors.Is(err, syscall.EMSGSIZE):
-			return &TooLongError{Bytes: len(batch[0].Buffers[0]) + s.Overhead(), Interface: s.config.Interface}
+			return &TooLongError{Bytes: len(first.Buffers[0]) + s.Overhead(), Interface: s.config.Interface}
 		case errors.Is(err, syscall.ENETDOWN), errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH),
 			errors.Is(err, syscall.ENODEV), errors.Is(err, syscall.EADDRNOTAVAIL):
 			away(fmt.Errorf("the network interface %s is down: %w", s.config.Interface, err))
 			wait, pause = pause, min(2*pause, time.Second)
 		case errors.Is(err, syscall.EPERM), errors.Is(err, syscall.ECONNREFUSED):
-			batch = batch[1:] // a filter's, or an answer to an earlier packet
+			messages = messages[1:] // a filter's, or an answer to an earlier packet
 		default:
-			return fmt.Errorf("send to %s: %w", batch[0].Addr, err)
+			return fmt.Errorf("send to %s: %w", first.Addr, err)
 		}
 		if wait > 0 {
 			select {
@@ -286,9 +304,42 @@ func (s *Socket) write(ctx context.Context, batch []Message, away func(error)) e
 	return nil
 }
 
+// messages are what the kernel is given for packets to the group.
+func (s *Socket) messages(packets [][]byte) []Message {
+	group := s.Destination()
+	var all []Message
+	if s.whole {
+		for _, p := range packets {
+			all = append(all, Message{Buffers: [][]byte{p}, Addr: group})
+		}
+		return all
+	}
+	for _, p := range pieces(packets, nil) {
+		m := Message{Buffers: [][]byte{p.bytes}, Addr: group}
+		if len(p.bytes) > p.size {
+			m.OOB = segment(make([]byte, unix.CmsgSpace(2)), p.size)
+		}
+		all = append(all, m)
+	}
+	return all
+}
+
+// uncut are the same packets one by one.
+func (s *Socket) uncut(messages []Message) []Message {
+	var packets [][]byte
+	for _, m := range messages {
+		size := len(m.Buffers[0])
+		if len(m.OOB) > 0 {
+			size = int(binary.NativeEndian.Uint16(m.OOB[unix.CmsgLen(0):]))
+		}
+		packets = slices.AppendSeq(packets, slices.Chunk(m.Buffers[0], size))
+	}
+	return s.messages(packets)
+}
+
 // Send sends a packet to the group. While the interface is down it waits.
 func (s *Socket) Send(ctx context.Context, b []byte) error {
-	return s.write(ctx, []Message{{Buffers: [][]byte{b}, Addr: s.Destination()}}, func(error) {})
+	return s.write(ctx, [][]byte{b}, func(error) {})
 }
 
 // TooLongError says that packets do not fit through an interface.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"net"
-	"net/netip"
 	"os"
 	"time"
 
@@ -68,13 +67,8 @@ func Transmit(ctx context.Context, out *Socket, s *norm.Sender, src Source) erro
 }
 
 func transmit(ctx context.Context, out *Socket, s *norm.Sender, src Source, heard <-chan feedbackPacket) error {
-	group := out.to(netip.AddrPort{})
-	buffers := make([][]byte, Batch)
-	messages := make([]Message, Batch)
-	for i := range buffers {
-		buffers[i] = make([]byte, 0, 2048)
-		messages[i] = Message{Buffers: [][]byte{nil}, Addr: group}
-	}
+	memory := make([]byte, Batch*maxPacket) // packets lie in it one behind the other
+	packets := make([][]byte, 0, Batch)
 	timer := time.NewTimer(0)
 	defer timer.Stop()
 	for {
@@ -86,17 +80,17 @@ func transmit(ctx context.Context, out *Socket, s *norm.Sender, src Source, hear
 				return err
 			}
 		}
-		n := 0
-		for n < Batch {
-			p, ok := s.Next(now, buffers[n])
+		packets = packets[:0]
+		for used := 0; len(packets) < Batch; {
+			p, ok := s.Next(now, memory[used:])
 			if !ok {
 				break
 			}
-			buffers[n], messages[n].Buffers[0] = p, p
-			n++
+			packets = append(packets, p)
+			used += len(p)
 		}
-		if n > 0 {
-			if err := out.write(ctx, messages[:n], src.Away); err != nil {
+		if len(packets) > 0 {
+			if err := out.write(ctx, packets, src.Away); err != nil {
 				return err
 			}
 		}
@@ -108,7 +102,7 @@ func transmit(ctx context.Context, out *Socket, s *norm.Sender, src Source, hear
 			}
 		}
 		wait := time.Duration(0)
-		if n < Batch {
+		if len(packets) < Batch {
 			wait = max(time.Until(s.Deadline(time.Now())), 0)
 			if more {
 				wait = min(wait, 5*time.Millisecond)

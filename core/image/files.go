@@ -24,6 +24,7 @@ import (
 //	images/NAME/NUMBER/manifest.json
 //	images/NAME/NUMBER/slabs.map
 //	images/NAME/NUMBER/state.json      what people have said of it since
+//	images/NAME/NUMBER/sketches        what its slabs are like (package leaning); made anew when missing
 type Files struct {
 	Dir string
 }
@@ -95,6 +96,7 @@ type State struct {
 	Retired *time.Time `json:"retired,omitempty"`
 	Pruned  *time.Time `json:"pruned,omitempty"`  // its slabs were given up
 	Expires *time.Time `json:"expires,omitempty"` // of a disk that was saved before it was erased
+	Settled *time.Time `json:"settled,omitempty"` // it stands alone, and is to stay so
 }
 
 // maxState bounds the file, in bytes.
@@ -173,6 +175,9 @@ func (f Files) All() ([]roster.Ref, error) {
 	slices.SortFunc(refs, func(a, b roster.Ref) int { return cmp.Or(cmp.Compare(a.Image, b.Image), a.Version-b.Version) })
 	return refs, err
 }
+
+// Sketches is the name of the file with the sketches of a version.
+func (f Files) Sketches(ref roster.Ref) string { return f.path(ref, "sketches") }
 
 // Paths are the names of a version's two files.
 func (f Files) Paths(ref roster.Ref) (manifest, slabs string) {

@@ -63,7 +63,7 @@ const (
 	// RobustFactor is how often something that has no answer is said (section
 	// 3.4.1, NORM_ROBUST_FACTOR).
 	RobustFactor = 20
-	// DefaultBackoff is K_sender, the longest backoff in units of GRTT.
+	// DefaultBackoff is K_sender, the longest backoff in units of GRTT, for large groups.
 	DefaultBackoff = 4
 	// DefaultGroupSize is how many receivers timers are made for.
 	DefaultGroupSize = 100

@@ -25,7 +25,7 @@ type SenderConfig struct {
 	// Points chooses the parity code. With ZeroFirst the object transmission
 	// information tells the number of parity symbols, as older implementations do.
 	Points    fec.Points
-	Backoff   int           // K, 4 by default
+	Backoff   int           // K; by default what suits the group's size, 4 at the most
 	GroupSize int           // receivers that timers are made for, 100 by default
 	GRTT      time.Duration // first estimate, 50 ms by default
 	// Window is how many objects are kept for repair, 256 by default, and
@@ -46,8 +46,8 @@ func (c *SenderConfig) setDefaults() error {
 	c.Overhead = cmp.Or(c.Overhead, 28)
 	c.SymbolSize = cmp.Or(c.SymbolSize, 1440)
 	c.MaxBlock = cmp.Or(c.MaxBlock, 192)
-	c.Backoff = cmp.Or(c.Backoff, DefaultBackoff)
 	c.GroupSize = cmp.Or(c.GroupSize, DefaultGroupSize)
+	c.Backoff = cmp.Or(c.Backoff, backoffFor(c.GroupSize))
 	c.GRTT = cmp.Or(c.GRTT, 50*time.Millisecond)
 	c.Window = cmp.Or(c.Window, 256)
 	if c.Node == NodeNone || c.Node == NodeAny || c.Rate <= 0 {
@@ -182,7 +182,7 @@ func (s *Sender) Pause() { s.paused = true }
 func (s *Sender) Resume(now time.Time) {
 	s.paused = false
 	s.bucket.refill(now)
-	s.bucket.tokens = min(s.bucket.tokens, 0)
+	s.bucket.tokens, s.bucket.arrears = min(s.bucket.tokens, 0), 0
 }
 
 // Stats tells what was done so far.

@@ -40,7 +40,9 @@ var decoder = sync.OnceValue(func() *zstd.Decoder {
 func Compress(dst, plain []byte) []byte { return encoder().EncodeAll(plain, dst) }
 
 // Expand appends the plain bytes of a frame to dst. Errors wrap ErrFrame.
-func Expand(dst, frame []byte) ([]byte, error) {
+func Expand(dst, frame []byte) ([]byte, error) { return expand(decoder(), dst, frame) }
+
+func expand(d *zstd.Decoder, dst, frame []byte) ([]byte, error) {
 	var h zstd.Header
 	if err := h.Decode(frame); err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrFrame, err)
@@ -48,7 +50,7 @@ func Expand(dst, frame []byte) ([]byte, error) {
 	if h.Skippable || !h.HasFCS || h.FrameContentSize > MaxSlab {
 		return nil, fmt.Errorf("%w: it states no length, or one over %d bytes", ErrFrame, MaxSlab)
 	}
-	plain, err := decoder().DecodeAll(frame, dst)
+	plain, err := d.DecodeAll(frame, dst)
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrFrame, err)
 	}
@@ -64,8 +66,12 @@ func ExpandChecked(dst, frame []byte, want Digest) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if got := Sum(plain[len(dst):]); got != want {
-		return nil, fmt.Errorf("%w: wanted %s, got %s", ErrDigest, want.Short(), got.Short())
+	return plain, checkDigest(plain[len(dst):], want)
+}
+
+func checkDigest(plain []byte, want Digest) error {
+	if got := Sum(plain); got != want {
+		return fmt.Errorf("%w: wanted %s, got %s", ErrDigest, want.Short(), got.Short())
 	}
-	return plain, nil
+	return nil
 }

@@ -2,6 +2,7 @@
 // plain bytes.
 //
 //	slabs/ab/abcdef….zst    one Zstandard frame
+//	slabs/ab/abcdef….delta  or a delta, which leans on another slab that is there as a frame
 //	slabs/damaged/          slabs that were not what their names promise
 //
 // Put checks the digest before anything is visible; Get checks it again. A slab
@@ -39,6 +40,11 @@ type Store struct {
 
 	flushing sync.Mutex // taken before mu
 
+	// leaning is held, also while the disk works, when slabs begin or cease to lean: nobody must
+	// begin to lean on one that does or goes. It is taken before the others.
+	leaning sync.Mutex
+	leans   map[Digest]int // how many lean on this one; nil until it is wanted
+
 	mu    sync.Mutex
 	dirty map[string]bool // folders with renames that were not synced yet
 }
@@ -61,13 +67,25 @@ func Open(dir string) (*Store, error) {
 	return &Store{dir: dir, dirty: map[string]bool{}}, nil
 }
 
-func (s *Store) path(d Digest) string {
+func (s *Store) path(d Digest) string      { return s.file(d, ".zst") }
+func (s *Store) deltaPath(d Digest) string { return s.file(d, ".delta") }
+
+func (s *Store) file(d Digest, suffix string) string {
 	name := d.String()
-	return filepath.Join(s.dir, name[:2], name+".zst")
+	return filepath.Join(s.dir, name[:2], name+suffix)
 }
 
-// Has reports whether the slab is there.
+// Has reports whether the slab is there, with what it leans on.
 func (s *Store) Has(d Digest) bool {
+	if s.isWhole(d) {
+		return true
+	}
+	base, err := s.Base(d)
+	return err == nil && s.isWhole(base) || s.isWhole(d) // it may have been settled meanwhile
+}
+
+// isWhole tells whether the slab is there as a frame.
+func (s *Store) isWhole(d Digest) bool {
 	_, err := os.Stat(s.path(d))
 	return err == nil
 }
@@ -98,7 +116,10 @@ func (s *Store) Keep(d Digest, frame []byte) (added bool, err error) {
 			return false, err
 		}
 	}
-	return true, s.write(frame, s.path(d))
+	if err := s.write(frame, s.path(d)); err != nil {
+		return false, err
+	}
+	return true, s.standsAlone(d)
 }
 
 // write makes a file that is there whole or not at all.
@@ -163,12 +184,17 @@ func (s *Store) Flush() error {
 // syncDir is replaced by a test.
 var syncDir = durable.SyncDir
 
-// Frame returns the slab as it is stored, without checking its digest: whoever
-// it is for checks it. Errors wrap ErrNotFound or are the system's.
+// Frame returns the slab as a frame, without checking its digest: whoever it is for checks
+// it. Of a slab that leans it is made anew, and checked on the way. Errors wrap ErrNotFound
+// or are the system's.
 func (s *Store) Frame(d Digest) ([]byte, error) {
 	frame, err := os.ReadFile(s.path(d))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, fmt.Errorf("%w: %s", ErrNotFound, d)
+		plain, err := s.Get(d)
+		if err != nil {
+			return nil, err
+		}
+		return Compress(nil, plain), nil
 	}
 	return frame, err
 }
@@ -177,43 +203,68 @@ func (s *Store) Frame(d Digest) ([]byte, error) {
 // is missing from then on, so that the next capture or import brings it again. Errors
 // wrap ErrNotFound.
 func (s *Store) Get(d Digest) ([]byte, error) {
-	frame, err := s.Frame(d)
+	if s.isWhole(d) {
+		return s.whole(d)
+	}
+	delta, missing := s.Delta(d)
+	if missing != nil {
+		return s.whole(d) // it was settled meanwhile, or is missing
+	}
+	of, err := BaseOf(delta)
+	if err != nil {
+		return nil, s.damaged(d, s.deltaPath(d), err)
+	}
+	base, err := s.whole(of)
+	if err != nil {
+		return nil, fmt.Errorf("%s leans on another slab: %w", d.Short(), err)
+	}
+	plain, err := ExpandDeltaChecked(nil, delta, base, d)
+	if err != nil {
+		return nil, s.damaged(d, s.deltaPath(d), err)
+	}
+	return plain, nil
+}
+
+// whole is Get for a slab that is there as a frame.
+func (s *Store) whole(d Digest) ([]byte, error) {
+	frame, err := os.ReadFile(s.path(d))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("%w: %s", ErrNotFound, d)
+	}
 	if err != nil {
 		return nil, err
 	}
 	plain, err := ExpandChecked(nil, frame, d)
 	if err != nil {
-		if asideErr := s.setAside(d); asideErr != nil {
-			return nil, errors.Join(err, asideErr)
-		}
-		return nil, fmt.Errorf("%w: %s was damaged and is set aside (%w)", ErrNotFound, d, err)
+		return nil, s.damaged(d, s.path(d), err)
 	}
 	return plain, nil
 }
 
-// Check reads a slab and compares its digest; size is its frame's, in bytes. Errors are
+// Check reads a slab and compares its digest; size is that of its file, in bytes. Errors are
 // Get's.
 func (s *Store) Check(d Digest) (size int64, err error) {
-	info, err := os.Stat(s.path(d))
-	if err == nil {
-		size = info.Size()
+	for _, path := range []string{s.deltaPath(d), s.path(d)} {
+		if info, err := os.Stat(path); err == nil {
+			size = info.Size()
+		}
 	}
 	_, err = s.Get(d)
 	return size, err
 }
 
-// setAside moves a damaged slab out of the way, where an engineer can look at it.
-func (s *Store) setAside(d Digest) error {
+// damaged moves a damaged file out of the way, where an engineer can look at it, and says why.
+func (s *Store) damaged(d Digest, path string, why error) error {
 	dir := filepath.Join(s.dir, "damaged")
 	if err := os.MkdirAll(dir, 0o755); err != nil {
-		return err
+		return errors.Join(why, err)
 	}
-	if err := os.Rename(s.path(d), filepath.Join(dir, d.String()+".zst")); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
+	if err := os.Rename(path, filepath.Join(dir, filepath.Base(path))); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return errors.Join(why, err)
 	}
 	s.mark(dir)
-	s.mark(filepath.Dir(s.path(d)))
-	return nil
+	s.mark(filepath.Dir(path))
+	return fmt.Errorf("%w: %s was damaged and is set aside (%w)", ErrNotFound, d, why)
 }
 
 func explain(err error) error {

@@ -12,7 +12,9 @@ import (
 // Slab is a slab as it lies in the store.
 type Slab struct {
 	Digest Digest
-	Size   int64 // bytes of its frame
+	Size   int64 // bytes of its file
+	Leans  bool  // on Base
+	Base   Digest
 }
 
 // All goes through the slabs of the store, in the order of their digests. What is
@@ -33,20 +35,21 @@ func (s *Store) All() iter.Seq2[Slab, error] {
 				yield(Slab{}, err)
 				return
 			}
-			for _, f := range files {
-				d, err := ParseDigest(strings.TrimSuffix(f.Name(), ".zst"))
-				if err != nil {
-					continue // not ours
+			for i, f := range files {
+				name, leans := strings.CutSuffix(f.Name(), ".delta")
+				d, err := ParseDigest(strings.TrimSuffix(name, ".zst"))
+				if err != nil || leans && i+1 < len(files) && files[i+1].Name() == name+".zst" {
+					continue // not ours, or about to stand alone, or to lean
 				}
-				info, err := f.Info()
-				if errors.Is(err, fs.ErrNotExist) {
+				slab, err := s.lies(d, f, leans)
+				if errors.Is(err, fs.ErrNotExist) || errors.Is(err, ErrNotFound) {
 					continue
 				}
 				if err != nil {
 					yield(Slab{}, err)
 					return
 				}
-				if !yield(Slab{d, info.Size()}, nil) {
+				if !yield(slab, nil) {
 					return
 				}
 			}
@@ -54,11 +57,40 @@ func (s *Store) All() iter.Seq2[Slab, error] {
 	}
 }
 
-// Remove takes a slab out of the store; one that is not there is no error.
-func (s *Store) Remove(d Digest) error {
-	err := os.Remove(s.path(d))
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+func (s *Store) lies(d Digest, f fs.DirEntry, leans bool) (Slab, error) {
+	slab := Slab{Digest: d, Leans: leans}
+	info, err := f.Info()
+	if err != nil {
+		return slab, err
 	}
-	return err
+	slab.Size = info.Size()
+	if leans {
+		slab.Base, err = s.Base(d)
+		if errors.Is(err, ErrDelta) {
+			err = nil // whoever wants it finds out
+		}
+	}
+	return slab, err
+}
+
+// Remove takes a slab out of the store; one that is not there is no error. ErrLeanedOn says
+// that others lean on it.
+func (s *Store) Remove(d Digest) error {
+	s.leaning.Lock()
+	defer s.leaning.Unlock()
+	if err := s.load(); err != nil {
+		return err
+	}
+	if s.leans[d] > 0 {
+		return ErrLeanedOn
+	}
+	if on, err := s.Base(d); err == nil {
+		s.ceases(on)
+	}
+	for _, path := range []string{s.deltaPath(d), s.path(d)} {
+		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
 }

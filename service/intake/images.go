@@ -19,7 +19,7 @@ func VersionOf(v records.Version) api.Version {
 	return api.Version{
 		Image: v.Image, Version: v.Number, Digest: v.Digest, Captured: v.Captured, Workstation: v.Workstation, Note: v.Note,
 		DiskBytes: v.DiskBytes, UsedBytes: v.UsedBytes, Slabs: v.Slabs, NewSlabs: v.NewSlabs, StoredBytes: v.StoredBytes,
-		Despite: v.Despite, Unreadable: v.Unreadable, State: versionState(v), Expires: records.TimeOf(v.Expires),
+		Despite: v.Despite, Unreadable: v.Unreadable, State: versionState(v), Expires: records.TimeOf(v.Expires), Leaned: records.TimeOf(v.Leaned), Settled: records.TimeOf(v.Settled),
 	}
 }
 
@@ -120,11 +120,17 @@ func (k *Intake) Versions(ctx context.Context, image string) ([]api.Version, err
 
 // Version shows a version and what its disk holds.
 func (k *Intake) Version(ctx context.Context, ref string) (api.Version, error) {
-	row, man, _, err := k.opened(ctx, ref)
+	row, man, slabs, err := k.opened(ctx, ref)
 	if err != nil {
 		return api.Version{}, err
 	}
-	return versionWithContent(*row, man), nil
+	v := versionWithContent(*row, man)
+	for _, d := range slabs.Distinct() {
+		if k.Slabs.Leans(d) {
+			v.Leaning++
+		}
+	}
+	return v, nil
 }
 
 // Compare tells what differs between two versions.

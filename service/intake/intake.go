@@ -38,6 +38,7 @@ type Intake struct {
 	KeepFree int64
 
 	captures captures
+	lean     lean
 	pins     pins
 	imports  imports
 }

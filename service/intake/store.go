@@ -39,7 +39,7 @@ func (k *Intake) keepState(ctx context.Context, ref roster.Ref) error {
 	}
 	state := image.State{Note: v.Note}
 	state.Retired = records.TimeOf(v.Retired)
-	state.Pruned, state.Expires = records.TimeOf(v.Pruned), records.TimeOf(v.Expires)
+	state.Pruned, state.Expires, state.Settled = records.TimeOf(v.Pruned), records.TimeOf(v.Expires), records.TimeOf(v.Settled)
 	return k.Files.SetState(v.Ref(), state)
 }
 
@@ -142,37 +142,58 @@ func (k *Intake) prune(ctx context.Context, dryRun bool, may func(v records.Vers
 	if err != nil {
 		return out, err
 	}
-	for slab, err := range k.Slabs.All() {
-		if err != nil {
-			return out, err
-		}
-		if err := ctx.Err(); err != nil {
-			return out, err
-		}
-		if _, keep := needed[slab.Digest]; keep {
-			out.Kept++
-			continue
-		}
-		removed, err := k.pins.unless(slab.Digest, func() error {
-			if dryRun {
-				return nil
+	leanedOn := map[slabstore.Digest]struct{}{}
+	for _, leaning := range []bool{true, false} { // those that lean go first
+		for slab, err := range k.Slabs.All() {
+			if err != nil {
+				return out, err
 			}
-			return k.Slabs.Remove(slab.Digest)
-		})
-		if err != nil {
-			return out, err
+			if err := ctx.Err(); err != nil {
+				return out, err
+			}
+			if slab.Leans != leaning {
+				continue
+			}
+			if err := k.sweep(slab, needed, leanedOn, dryRun, &out); err != nil {
+				return out, err
+			}
 		}
-		if !removed {
-			out.Kept++
-			continue
-		}
-		out.Slabs++
-		out.Bytes += slab.Size
 	}
 	if !dryRun {
 		k.Log.Info("store pruned", "slabs", out.Slabs, "bytes", out.Bytes, "versions", out.Versions)
 	}
 	return out, nil
+}
+
+// sweep removes a slab, unless somebody needs it or leans on it.
+func (k *Intake) sweep(slab slabstore.Slab, needed, leanedOn map[slabstore.Digest]struct{}, dryRun bool, out *api.Pruned) error {
+	_, keep := needed[slab.Digest]
+	if !keep {
+		_, leaned := leanedOn[slab.Digest]
+		free, err := k.pins.unless(slab.Digest, func() error {
+			if dryRun || leaned {
+				return nil
+			}
+			return k.Slabs.Remove(slab.Digest)
+		})
+		if leaned = leaned || errors.Is(err, slabstore.ErrLeanedOn); leaned { // perhaps since a moment ago
+			out.LeanedOn++
+			out.LeanedBytes += slab.Size
+		} else if err != nil {
+			return err
+		}
+		keep = leaned || !free
+	}
+	if !keep {
+		out.Slabs++
+		out.Bytes += slab.Size
+		return nil
+	}
+	out.Kept++
+	if slab.Leans {
+		leanedOn[slab.Base] = struct{}{}
+	}
+	return nil
 }
 
 // needed gathers the digests that versions need. If one cannot be read, nothing
@@ -270,7 +291,7 @@ func (k *Intake) Rescan(ctx context.Context) (api.Rescanned, error) {
 		}
 		v := recorded(ref, man, text)
 		v.Note = cmp.Or(state.Note, "found again by a rescan")
-		v.Retired, v.Pruned, v.Expires = records.NullTime(state.Retired), records.NullTime(state.Pruned), records.NullTime(state.Expires)
+		v.Retired, v.Pruned, v.Expires, v.Settled = records.NullTime(state.Retired), records.NullTime(state.Pruned), records.NullTime(state.Expires), records.NullTime(state.Settled)
 		if v.Expires.Valid {
 			v.PrivateOf = nobodys
 		}

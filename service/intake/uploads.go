@@ -188,6 +188,7 @@ func (k *Intake) Commit(ctx context.Context, u *Upload, text []byte) (v *records
 	k.imports.end(u.key)
 	k.Log.Info("version committed", "image", v.Ref(), "workstation", v.Workstation, "used_bytes", v.UsedBytes, "new_slabs", v.NewSlabs)
 	k.Publish(VersionOf(*v))
+	k.lean.wake()
 	return v, true, os.Remove(k.uploadedMap(u.key))
 }
 

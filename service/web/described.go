@@ -140,9 +140,10 @@ var descriptions = map[string]string{
 	"get-recipients":   "Shows the list of who may receive an image. An empty list stands for every workstation.",
 	"set-recipients":   "Replaces the list of who may receive an image, by groups, hardware addresses and models. The image is in the boot menu of those who are named. With an empty list every workstation may receive it, and it is in no menu.",
 
-	"prune":           "Removes the slabs that no version in use needs, and marks retired versions as pruned. Slabs of captures that are under way stay. A dry run removes nothing.",
+	"prune":           "Removes the slabs that no version in use needs, and marks retired versions as pruned. Slabs of captures that are under way stay, and so do those that needed ones lean on. A dry run removes nothing.",
 	"rescan":          "Goes through the versions in the data folder and records those that are missing there, for example after a loss of the records. Notes, retirements and prunes come back with them.",
 	"verify-version":  "Reads every slab of a version and checks its digest. What is missing or damaged is listed with the place on the disk; damaged slabs are set aside, so that the next capture or import replaces them.",
+	"settle-version":  "Stores every slab of a version that is told by what differs from another one anew, whole, and has it stay so. After that, a prune of older versions leaves nothing behind that this one leans on.",
 	"begin-import":    "Begins to bring a version in. Slabs, slab map and manifest follow, in that order. An import that is silent for an hour is given up; what it has stored is not sent again by the next one.",
 	"import-missing":  "Takes digests and answers with those of which the store has no slab. The others are kept from a prune while the import is open.",
 	"import-slab":     "Stores one Zstandard frame under the digest of its plain bytes. A frame with other bytes is refused with 422.",

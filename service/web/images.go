@@ -61,6 +61,10 @@ func (s *Server) storeRoutes(h huma.API) {
 		func(ctx context.Context, in *VersionRef) (api.Verification, error) {
 			return s.Intake.Verify(ctx, in.Ref)
 		})
+	answers(s, h, op("POST", "/versions/{version}/settle", "settle-version", tag, "Have every slab of a version stand alone"),
+		func(ctx context.Context, in *VersionRef) (api.Settled, error) {
+			return s.Intake.Settle(ctx, in.Ref)
+		})
 	answers(s, h, op("POST", "/store/prune", "prune", tag, "Remove the slabs that no version in use needs"),
 		func(ctx context.Context, in *struct{ Body api.NewPrune }) (api.Pruned, error) {
 			return s.Intake.Prune(ctx, in.Body.DryRun)

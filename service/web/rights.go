@@ -65,7 +65,7 @@ var needed = map[string]needs{
 	"save-order": {rights.Order, somewhere}, "try-order": {rights.Order, somewhere}, "remove-order": {rights.Order, somewhere}, "run-order": {rights.Order, somewhere}, "stop-run": {rights.Order, somewhere}, "go-on-run": {rights.Order, somewhere},
 	"list-quiet-times": {rights.Order, somewhere}, "save-quiet-time": {rights.Order, everything}, "remove-quiet-time": {rights.Order, everything},
 
-	"note-version": {rights.KeepImages, named}, "retire-version": {rights.KeepImages, named}, "readmit-version": {rights.KeepImages, named}, "verify-version": {rights.KeepImages, named}, "rename-image": {rights.KeepImages, named}, "set-recipients": {rights.KeepImages, named},
+	"note-version": {rights.KeepImages, named}, "retire-version": {rights.KeepImages, named}, "readmit-version": {rights.KeepImages, named}, "verify-version": {rights.KeepImages, named}, "settle-version": {rights.KeepImages, named}, "rename-image": {rights.KeepImages, named}, "set-recipients": {rights.KeepImages, named},
 	"export-manifest": {rights.See, named}, "export-map": {rights.See, named}, "export-slab": {rights.KeepImages, everything}, "prune": {rights.KeepImages, everything}, "rescan": {rights.KeepImages, everything},
 	"begin-import": {rights.KeepImages, everything}, "import-missing": {rights.KeepImages, everything}, "import-slab": {rights.KeepImages, everything}, "import-map": {rights.KeepImages, everything}, "import-manifest": {rights.KeepImages, everything},
 
