@@ -76,6 +76,10 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 		describeMachine()
 		return multicast(ctx, work, strings.Join(args[1:], " "))
 	}
+	if args[0] == "pack" {
+		describeMachine()
+		return pack(ctx, work)
+	}
 	if args[0] == "month" {
 		describeMachine()
 		return month(ctx, work)

@@ -7,9 +7,11 @@ import (
 	"archive/tar"
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
+	"hash"
 	"io"
 	"sync"
 	"time"
@@ -48,7 +50,8 @@ type Writer struct {
 	mu     sync.Mutex
 	tar    *tar.Writer
 	pack   bytes.Buffer
-	frames []byte // the frame list so far
+	digest hash.Hash // SHA-256 of it so far
+	frames []byte    // the frame list so far
 	layers []oci.Descriptor
 	places map[slabstore.Digest]struct{}
 	blobs  map[digest.Digest]struct{} // written so far
@@ -56,7 +59,7 @@ type Writer struct {
 
 // NewWriter begins a packed image.
 func NewWriter(w io.Writer) *Writer {
-	return &Writer{tar: tar.NewWriter(w), places: map[slabstore.Digest]struct{}{}, blobs: map[digest.Digest]struct{}{}}
+	return &Writer{tar: tar.NewWriter(w), digest: sha256.New(), places: map[slabstore.Digest]struct{}{}, blobs: map[digest.Digest]struct{}{}}
 }
 
 // Missing is Sink's.
@@ -80,6 +83,7 @@ func (p *Writer) Put(_ context.Context, d slabstore.Digest, frame []byte) error 
 	}
 	p.places[d] = struct{}{}
 	p.pack.Write(frame)
+	p.digest.Write(frame)
 	p.frames = append(p.frames, d[:]...)
 	p.frames = binary.AppendUvarint(p.frames, uint64(len(frame)))
 	if p.pack.Len() >= packSize {
@@ -89,15 +93,20 @@ func (p *Writer) Put(_ context.Context, d slabstore.Digest, frame []byte) error 
 }
 
 func (p *Writer) endPack() error {
-	layer, err := p.blob(mediaSlabPack, p.pack.Bytes())
+	layer, err := p.named(mediaSlabPack, digest.NewDigest(digest.SHA256, p.digest), p.pack.Bytes())
 	p.layers = append(p.layers, layer)
 	p.pack.Reset()
+	p.digest.Reset()
 	return err
 }
 
 // blob writes a blob, once, and describes it.
 func (p *Writer) blob(mediaType string, content []byte) (oci.Descriptor, error) {
-	d := oci.Descriptor{MediaType: mediaType, Digest: digest.FromBytes(content), Size: int64(len(content))}
+	return p.named(mediaType, digest.FromBytes(content), content)
+}
+
+func (p *Writer) named(mediaType string, is digest.Digest, content []byte) (oci.Descriptor, error) {
+	d := oci.Descriptor{MediaType: mediaType, Digest: is, Size: int64(len(content))}
 	if _, there := p.blobs[d.Digest]; there {
 		return d, nil
 	}
