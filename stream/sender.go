@@ -7,6 +7,7 @@ import (
 	"errors"
 	"iter"
 	"math/rand/v2"
+	"runtime"
 	"sync/atomic"
 	"time"
 
@@ -137,19 +138,56 @@ func (t *sender) beginRound(ctx context.Context, number int, set *image.SlabSet)
 	for i := range set.All() {
 		total += t.r.plainBytes(i)
 	}
-	t.begin(ctx, number, total, func(yield func(packed) bool) {
-		for i := range set.All() {
-			label, content, err := t.r.content(i)
-			if err != nil {
-				// Not the end: whoever asks for it later is told.
-				t.r.in.Log.Error("a parcel cannot be made", "delivery", t.r.order.ID, "number", i, "error", err)
-				continue
+	t.begin(ctx, number, total, inOrder(set.All(), runtime.GOMAXPROCS(0), func(i int) (p packed, err error) {
+		label, content, err := t.r.content(i)
+		if err != nil {
+			return p, err
+		}
+		return t.pack(label, content, t.r.plainBytes(i)), nil
+	}, func(i int, err error) { // not the end: whoever asks for it later is told
+		t.r.in.Log.Error("a parcel cannot be made", "delivery", t.r.order.ID, "number", i, "error", err)
+	}))
+}
+
+// inOrder makes something for each of some numbers, a few at a time, and gives it in their
+// order; failed is told of what cannot be made.
+func inOrder[T any](numbers iter.Seq[int], atOnce int, of func(int) (T, error), failed func(int, error)) iter.Seq[T] {
+	type made struct {
+		number int
+		it     T
+		err    error
+	}
+	return func(yield func(T) bool) {
+		line, stop := make(chan chan made, atOnce), make(chan struct{})
+		defer close(stop)
+		go func() {
+			defer close(line)
+			for i := range numbers {
+				place := make(chan made, 1)
+				select {
+				case line <- place:
+				case <-stop:
+					return
+				}
+				go func() {
+					m := made{number: i}
+					m.err = fault.Guard(func() (err error) {
+						m.it, err = of(i)
+						return err
+					})
+					place <- m
+				}()
 			}
-			if !yield(t.pack(label, content, t.r.plainBytes(i))) {
+		}()
+		for place := range line {
+			m := <-place
+			if m.err != nil {
+				failed(m.number, m.err)
+			} else if !yield(m.it) {
 				return
 			}
 		}
-	})
+	}
 }
 
 // plainBytes is how many bytes of the image or of a payload a number of the cargo stands for.
