@@ -108,6 +108,7 @@ type receiver struct {
 	reporting sync.Mutex // held across a report
 
 	mu       sync.Mutex
+	based    *image.SlabSet // slabs of which the base is on the disk
 	progress api.Progress
 	heard    api.Directions // last
 	changed  chan struct{}  // rings when there is something to look at; has room for one
@@ -232,6 +233,9 @@ func (r *receiver) plan(ctx context.Context, slabMap []byte) (err error) {
 	if found > 0 {
 		a.show("%d bytes are on the disk already and right", found)
 	}
+	if err := r.takeBases(ctx); err != nil {
+		return err
+	}
 	for i := range r.freight.lacks().All() {
 		total += int64(r.freight.cargo.Part(i).Length)
 	}
@@ -239,6 +243,47 @@ func (r *receiver) plan(ctx context.Context, slabMap []byte) (err error) {
 	defer r.mu.Unlock()
 	r.progress.Done, r.progress.Total, r.progress.LacksMap = found, total, false
 	return nil
+}
+
+// takeBases looks which slabs can come as what differs from the version before.
+func (r *receiver) takeBases(ctx context.Context) error {
+	based := &image.SlabSet{}
+	if r.to.Bases && r.to.Reuse {
+		raw, err := authorized(ctx, r.agent, func(c *apiclient.Client) ([]byte, error) { return c.DeliveryBases(ctx, r.to.Delivery) })
+		if err != nil {
+			return err
+		}
+		if bases, err := image.ParseBases(raw, r.manifest); err != nil {
+			r.agent.options.Log.Warn("what the disk may have of the version before makes no sense; all comes whole", "delivery", r.to.Delivery, "error", err)
+		} else if based, err = r.restore.TakeBases(ctx, bases); err != nil {
+			return err
+		}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.based = based
+	return nil
+}
+
+// hasBase tells whether the base of a slab is on the disk.
+func (r *receiver) hasBase(slab int) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.based.Has(slab)
+}
+
+// ofBases are those of some slabs whose base is on the disk.
+func (r *receiver) ofBases(slabs *image.SlabSet) *image.SlabSet {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slabs.Both(r.based)
+}
+
+// loseBase says that it is not, or not any more.
+func (r *receiver) loseBase(slab int) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.based.Remove(slab)
 }
 
 func (r *receiver) close() {
@@ -426,7 +471,8 @@ func (r *receiver) needs(number int) bool {
 
 // say tells the service what this workstation lacks.
 func (r *receiver) say(ctx context.Context, round int) error {
-	in := api.Lacking{Round: round, Slabs: r.lacks().Ranges()}
+	lacks := r.lacks()
+	in := api.Lacking{Round: round, Slabs: lacks.Ranges(), Based: r.ofBases(lacks).Ranges()}
 	_, err := authorized(ctx, r.agent, func(c *apiclient.Client) (struct{}, error) {
 		return struct{}{}, c.TellLacking(ctx, r.to.Delivery, in)
 	})
@@ -488,7 +534,7 @@ func (r *receiver) take(slab int, b []byte) error {
 	if err != nil {
 		return err
 	}
-	return r.write(slab, frame, 0, int64(len(b)))
+	return r.write(arrived{slab: slab, bytes: frame}, 0, int64(len(b)))
 }
 
 // unsealed is what the service has sent to this workstation alone.

@@ -27,7 +27,8 @@ const (
 // arrived is a whole frame from the stream.
 type arrived struct {
 	slab  int
-	frame []byte
+	bytes []byte
+	delta bool // it is told by what lies at its place
 }
 
 // intake takes the stream: pieces become the slab map, and with that known, parcels become
@@ -134,7 +135,7 @@ func (t *intake) wants(l parcel.Label) bool {
 		return l.Kind == parcel.OfMap && p.lacks(l.Number)
 	}
 	slab := t.r.freight.cargo.IsSlab(l.Number)
-	return (l.Kind == parcel.OfSlab && slab || l.Kind == parcel.OfPayload && !slab) && t.r.needs(l.Number)
+	return (l.Kind == parcel.OfSlab && slab || l.Kind == parcel.OfDelta && slab && t.r.hasBase(l.Number) || l.Kind == parcel.OfPayload && !slab) && t.r.needs(l.Number)
 }
 
 func (p *part) WriteAt(b []byte, off int64) (int, error) {
@@ -178,23 +179,23 @@ func (t *intake) on(e norm.ReceiverEvent) error {
 	case parcel.OfPayload:
 		t.r.keep(label.Number, content)
 	default:
-		t.enqueue(label.Number, content)
+		t.enqueue(arrived{label.Number, content, label.Kind == parcel.OfDelta})
 		return nil
 	}
 	ring(t.r.changed) // it may have been the last one
 	return nil
 }
 
-// enqueue has a frame wait for the disk, if there is room.
-func (t *intake) enqueue(slab int, frame []byte) {
+// enqueue has a slab wait for the disk, if there is room.
+func (t *intake) enqueue(a arrived) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if t.queued+int64(len(frame)) > queueLimit {
+	if t.queued+int64(len(a.bytes)) > queueLimit {
 		return
 	}
 	select {
-	case t.queue <- arrived{slab: slab, frame: frame}:
-		t.queued += int64(len(frame))
+	case t.queue <- a:
+		t.queued += int64(len(a.bytes))
 	default:
 	}
 }
@@ -205,9 +206,9 @@ func (t *intake) write(ctx context.Context) error {
 		select {
 		case f := <-t.queue:
 			began := time.Now()
-			err := t.r.write(f.slab, f.frame, int64(len(f.frame)), 0)
+			err := t.r.write(f, int64(len(f.bytes)), 0)
 			t.mu.Lock()
-			t.queued -= int64(len(f.frame))
+			t.queued -= int64(len(f.bytes))
 			if err == nil {
 				t.bytes += t.r.slabs.Slab(f.slab).Length()
 				t.busy += time.Since(began)
@@ -264,21 +265,28 @@ func (r *receiver) unpack(b []byte) (parcel.Label, []byte, error) {
 }
 
 // write puts a slab onto the disk and counts it.
-func (r *receiver) write(slab int, frame []byte, multicast, unicast int64) error {
-	if !r.restore.Needs(slab) {
+func (r *receiver) write(a arrived, multicast, unicast int64) error {
+	if !r.restore.Needs(a.slab) {
 		return nil
 	}
 	if err := r.begin(); err != nil {
 		return err
 	}
-	lacked, err := r.restore.WriteFrame(slab, frame)
+	write := r.restore.WriteFrame
+	if a.delta {
+		write = r.restore.WriteDelta
+	}
+	lacked, err := write(a.slab, a.bytes)
+	if a.delta && isBadFrame(err) {
+		r.loseBase(a.slab)
+	}
 	if err != nil || !lacked { // it came in two ways at once, and the other was counted
 		return err
 	}
-	r.wrote(r.slabs.Slab(slab).Length(), multicast, unicast)
+	r.wrote(r.slabs.Slab(a.slab).Length(), multicast, unicast)
 	return nil
 }
 
 func isBadFrame(err error) bool {
-	return errors.Is(err, slabstore.ErrDigest) || errors.Is(err, slabstore.ErrFrame)
+	return errors.Is(err, slabstore.ErrDigest) || errors.Is(err, slabstore.ErrFrame) || errors.Is(err, slabstore.ErrDelta)
 }

@@ -94,6 +94,7 @@ type ToReceive struct {
 	Nonce    []byte `json:"nonce" doc:"Goes into the proof that the whole disk was read back"`
 	Source   string `json:"source,omitempty" doc:"IP address that the stream comes from; packets of others are not for this workstation"`
 	Reuse    bool   `json:"reuse" doc:"Check the disk first and keep what is right"`
+	Bases    bool   `json:"bases,omitempty" doc:"Some slabs can come as what differs from those of the version before (GET /deliveries/{id}/bases)"`
 	MapComes bool   `json:"map_comes,omitempty" doc:"The slab map comes by multicast, before the image"`
 
 	Payloads []parcel.Payload `json:"payloads,omitempty" doc:"What comes after the image, in pieces that are numbered on after its slabs"`
@@ -215,4 +216,5 @@ type Directions struct {
 type Lacking struct {
 	Round int      `json:"round" minimum:"0"`
 	Slabs [][2]int `json:"slabs" nullable:"false" maxItems:"100000" doc:"Ranges of numbers of slabs and pieces of payloads, both ends included"`
+	Based [][2]int `json:"based,omitempty" nullable:"false" maxItems:"100000" doc:"Those of them whose base (GET /deliveries/{id}/bases) is on the disk"`
 }

@@ -109,6 +109,13 @@ func (c *Client) DeliveryMap(ctx context.Context, delivery int64) (b []byte, err
 	return b, err
 }
 
+// DeliveryBases fetches the slabs of the version before that lie where those of the version will
+// (image.ParseBases).
+func (c *Client) DeliveryBases(ctx context.Context, delivery int64) (b []byte, err error) {
+	err = c.do(ctx, http.MethodGet, fmt.Sprintf("/agent/v1/deliveries/%d/bases", delivery), nil, &b)
+	return b, err
+}
+
 // TellProgress reports how far the workstation is with a delivery.
 func (c *Client) TellProgress(ctx context.Context, delivery int64, p api.Progress) (api.Directions, error) {
 	return agent[api.Directions](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/progress", delivery), p)

@@ -80,6 +80,10 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 		describeMachine()
 		return pack(ctx, work)
 	}
+	if args[0] == "next" {
+		describeMachine()
+		return next(ctx, work)
+	}
 	if args[0] == "month" {
 		describeMachine()
 		return month(ctx, work)

@@ -25,7 +25,7 @@ func (b *bench) slabs(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if err := b.change(ctx, 0.05, used); err != nil {
+	if _, err := b.change(ctx, 0.05, used); err != nil {
 		return err
 	}
 	if _, err := b.writeUsed(after); err != nil {

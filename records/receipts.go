@@ -11,6 +11,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/errand"
+	"jugate/core/roster"
 	"jugate/core/wipe"
 
 	"github.com/jmoiron/sqlx"
@@ -231,4 +232,12 @@ func (db *DB) SecondsPerWorkstation(ctx context.Context, usedBytes int64) (secon
 	}
 	slices.Sort(perByte)
 	return perByte[len(perByte)/2] * float64(usedBytes), len(perByte), nil
+}
+
+// CommonVersion is the version of an image, but this one, that most of some workstations have by
+// their last receipts; 0 if none has any.
+func (db *DB) CommonVersion(ctx context.Context, but roster.Ref, workstations []int64) (version int, err error) {
+	return version, db.read.GetContext(ctx, &version, `SELECT coalesce((SELECT version FROM (
+			SELECT version, max(id) FROM receipts WHERE image = ? AND outcome = 'delivered' AND workstation_id IN (SELECT value FROM json_each(?)) GROUP BY workstation_id)
+		WHERE version <> ? GROUP BY version ORDER BY count(*) DESC, version DESC LIMIT 1), 0)`, but.Image, encode(workstations), but.Version)
 }

@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"testing"
@@ -378,4 +379,65 @@ func TestACaptureInSpiteOfItAll(t *testing.T) {
 	want, err := disk.Files(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, want, files, "the root volume moved whole")
+}
+
+// onWire is what a delivery has put on the wire, and what one workstation took of it.
+func (h *house) onWire(d api.Delivery) (int64, api.Receipt) {
+	h.t.Helper()
+	d, err := h.client.Delivery(h.t.Context(), d.ID)
+	require.NoError(h.t, err)
+	r := h.receipts(d.ID)["herb-01"]
+	require.EqualValues(h.t, "delivered", r.Outcome, r.Reason)
+	require.True(h.t, r.Verified)
+	return d.WireBytes, r
+}
+
+// A room that has the last version gets what differs, whatever the loss; one workstation that has
+// something else at these places gets it whole.
+func TestTheNextVersionCostsWhatChanged(t *testing.T) {
+	for name, loss := range map[string]float64{"without loss": 0, "with loss": 0.05} {
+		t.Run(name, func(t *testing.T) {
+			h := open(t, t.TempDir(), "127.0.0.1:0")
+			ctx := t.Context()
+			disk := gold(t)
+			require.NoError(t, disk.AddFile(ctx, "specimens", noise(6<<20)))
+			h.start(1, disk.Path, 0, "desk-gold")
+			require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
+			room := blank(t, disk.Size)
+			h.start(10, room, loss, "herb-01")
+			whole, _ := h.onWire(h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}}))
+			require.Greater(t, whole, int64(6<<20))
+
+			const changed = 100_000
+			require.NoError(t, disk.AddFile(ctx, "labels", noise(changed)))
+			require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
+			h.leaned("garden-desk@2")
+			next, r := h.onWire(h.deliver(api.NewDelivery{Image: "garden-desk@2", To: []string{"herb-01"}, Reuse: true}))
+			assert.Less(t, r.Multicast+r.Unicast, int64(changed*3/2), "of %d", whole)
+			assert.Less(t, next, int64(changed*2))
+
+			t.Log("# back again, which no delta is stored for")
+			back, _ := h.onWire(h.deliver(api.NewDelivery{Image: "garden-desk@1", To: []string{"herb-01"}, Reuse: true}))
+			assert.Less(t, back, int64(changed*2))
+
+			t.Log("# somebody has worked at the machine meanwhile")
+			f, err := os.OpenFile(room, os.O_RDWR, 0)
+			require.NoError(t, err)
+			v, err := h.client.Version(ctx, "garden-desk@1")
+			require.NoError(t, err)
+			root := v.Areas[len(v.Areas)-1]
+			for at := root.Start; at < root.Start+root.Size; at += 512 << 10 {
+				_, err = f.WriteAt([]byte("scribbled"), at)
+				require.NoError(t, err)
+			}
+			require.NoError(t, f.Close())
+			h.onWire(h.deliver(api.NewDelivery{Image: "garden-desk@2", To: []string{"herb-01"}, Reuse: true}))
+		})
+	}
+}
+
+func noise(n int) []byte {
+	b := make([]byte, n)
+	rand.NewChaCha8([32]byte{byte(n), byte(n >> 8)}).Read(b)
+	return b
 }

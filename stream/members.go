@@ -43,6 +43,10 @@ func (r *Runner) SendsMap() bool {
 // Payloads is what its stream carries beside the image.
 func (r *Runner) Payloads() []parcel.Payload { return r.order.Payloads }
 
+// Bases are the slabs of the version before that lie where those of this one will; nil where
+// nobody is told anything by what is on its disk.
+func (r *Runner) Bases() *image.Map { return r.order.Bases }
+
 // Has tells whether a workstation takes part.
 func (r *Runner) Has(id int64) bool {
 	r.mu.Lock()
@@ -134,11 +138,12 @@ func (r *Runner) Installed(id int64, packages []string) {
 	r.drivers[id] = packages
 }
 
-// Lacking takes which slabs a workstation lacks. Errors are those of delivery.Lacking.
-func (r *Runner) Lacking(now time.Time, id int64, round int, set *image.SlabSet) error {
+// Lacking takes which slabs a workstation lacks, and of which of them it has the base. Errors are
+// those of delivery.Lacking.
+func (r *Runner) Lacking(now time.Time, id int64, round int, set, has *image.SlabSet) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	err := r.d.Lacking(now, id, round, set)
+	err := r.d.Lacking(now, id, round, set, has.Both(r.based))
 	r.nudge()
 	return err
 }

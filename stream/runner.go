@@ -28,11 +28,13 @@ type Runner struct {
 
 	in          *Streams
 	order       Order
-	number      uint32        // another one each time the delivery is taken up
-	kick        chan struct{} // has room for one
-	rateNow     atomic.Int64  // bits a second of the stream
-	unicasts    *rate.Limiter // bytes a second by unicast
-	streamEnded chan struct{} // closed when the stream ends, by itself or not
+	number      uint32         // another one each time the delivery is taken up
+	kick        chan struct{}  // has room for one
+	rateNow     atomic.Int64   // bits a second of the stream
+	unicasts    *rate.Limiter  // bytes a second by unicast
+	streamEnded chan struct{}  // closed when the stream ends, by itself or not
+	bases       map[int]int    // number of a slab in order.Bases, by that of the one that takes its place
+	based       *image.SlabSet // those that have one
 
 	mu          sync.Mutex
 	members     map[int64]Member
@@ -123,6 +125,13 @@ func emptyRunner(in *Streams, o Order, members []Member) *Runner {
 		r.Slabs = &image.Map{}
 	}
 	r.Cargo = parcel.NewCargo(r.Slabs.Len(), o.Payloads)
+	r.based = &image.SlabSet{}
+	if o.Bases != nil {
+		r.bases = image.Replaced(r.Slabs, o.Bases)
+	}
+	for i := range r.bases {
+		r.based.Add(i)
+	}
 	r.add(members)
 	return r
 }
@@ -312,8 +321,8 @@ func (r *Runner) advance(now time.Time) turn {
 // beginRound sends slabs, or the slab map, to all.
 func (r *Runner) beginRound(ctx context.Context, now time.Time, t *sender, at turn) {
 	if at.Stream != nil {
-		r.in.Log.Info("stream", "delivery", r.order.ID, "image", r.order.Version, "parcels", at.Stream.Len())
-		t.beginRound(ctx, at.pass, at.Stream)
+		r.in.Log.Info("stream", "delivery", r.order.ID, "image", r.order.Version, "parcels", at.Stream.Len(), "by_delta", at.ByDelta.Len())
+		t.beginRound(ctx, at.pass, at.Stream, at.ByDelta)
 	} else {
 		t.beginMap(ctx, at.pass)
 	}

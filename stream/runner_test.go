@@ -91,6 +91,8 @@ func (b *book) seen() (receipts map[string]Receipt, notes []string, state delive
 type nobody struct{}
 
 func (nobody) Frame(slabstore.Digest) ([]byte, error) { return nil, errors.New("away") }
+func (nobody) Get(slabstore.Digest) ([]byte, error)   { return nil, errors.New("away") }
+func (nobody) Delta(slabstore.Digest) ([]byte, error) { return nil, errors.New("away") }
 
 // begin starts a delivery of one slab to n workstations, in a network that carries nothing:
 // its interface is not there.
@@ -146,7 +148,7 @@ func TestADeliveryGoesOnWithoutItsStream(t *testing.T) {
 		for id := range int64(2) {
 			all := &image.SlabSet{}
 			all.Add(0)
-			require.NoError(t, s.Runner(7).Lacking(time.Now(), id+1, 1, all))
+			require.NoError(t, s.Runner(7).Lacking(time.Now(), id+1, 1, all, &image.SlabSet{}))
 		}
 		after(time.Second)
 		t.Log("# what each lacks it fetches, and has its receipt")

@@ -15,6 +15,7 @@ import (
 	"jugate/core/image"
 	"jugate/core/norm"
 	"jugate/core/parcel"
+	"jugate/core/slabstore"
 	"jugate/wire"
 )
 
@@ -132,14 +133,14 @@ func (t *sender) begin(ctx context.Context, number int, total int64, parcels ite
 }
 
 // beginRound starts a round with these numbers of the cargo: slabs in the order of the disk,
-// then payloads.
-func (t *sender) beginRound(ctx context.Context, number int, set *image.SlabSet) {
+// then payloads; some slabs as what differs from their bases.
+func (t *sender) beginRound(ctx context.Context, number int, set, byDelta *image.SlabSet) {
 	total := int64(0)
 	for i := range set.All() {
 		total += t.r.plainBytes(i)
 	}
 	t.begin(ctx, number, total, inOrder(set.All(), runtime.GOMAXPROCS(0), func(i int) (p packed, err error) {
-		label, content, err := t.r.content(i)
+		label, content, err := t.r.content(i, byDelta.Has(i))
 		if err != nil {
 			return p, err
 		}
@@ -198,14 +199,44 @@ func (r *Runner) plainBytes(number int) int64 {
 	return int64(r.Cargo.Part(number).Length)
 }
 
-// content is what a number of the cargo stands for: a slab's frame, or a payload's piece.
-func (r *Runner) content(number int) (parcel.Label, []byte, error) {
+// content is what a number of the cargo stands for: a slab's frame, or its delta where that is
+// shorter, or a payload's piece.
+func (r *Runner) content(number int, byDelta bool) (parcel.Label, []byte, error) {
 	if r.Cargo.IsSlab(number) {
+		if byDelta {
+			if delta := r.delta(number); delta != nil {
+				return parcel.Delta(number), delta, nil
+			}
+		}
 		frame, err := r.in.Slabs.Frame(r.Slabs.Slab(number).Digest)
 		return parcel.Slab(number), frame, err
 	}
 	b, err := r.Piece(number)
 	return parcel.PieceOfPayload(number), b, err
+}
+
+// delta tells a slab by what lies at its place; nil if that is no shorter than its frame, or the
+// store has not got both any more.
+func (r *Runner) delta(number int) []byte {
+	d, base := r.Slabs.Slab(number).Digest, r.order.Bases.Slab(r.bases[number]).Digest
+	if stored, err := r.in.Slabs.Delta(d); err == nil {
+		if on, err := slabstore.BaseOf(stored); err == nil && on == base {
+			return stored
+		}
+	}
+	was, err := r.in.Slabs.Get(base)
+	if err != nil {
+		return nil
+	}
+	is, err := r.in.Slabs.Get(d)
+	if err != nil {
+		return nil
+	}
+	delta, err := slabstore.CompressDelta(nil, is, was, base)
+	if err != nil || len(delta) >= len(slabstore.Compress(nil, is)) {
+		return nil
+	}
+	return delta
 }
 
 // Piece is a piece of a payload, by its number in the cargo.

@@ -49,6 +49,7 @@ type Order struct {
 	WireBytes int64      // that went out before
 	SealKey   []byte     // nil for an open one
 	Slabs     *image.Map // of the version; nil in one that can only be ended
+	Bases     *image.Map // what workstations may have in their places (image.Bases); nil for nothing
 	Payloads  []parcel.Payload
 }
 
@@ -61,6 +62,10 @@ type Member struct {
 // Store is where frames of slabs come from.
 type Store interface {
 	Frame(d slabstore.Digest) ([]byte, error)
+	// Get returns the plain bytes of a slab, checked.
+	Get(d slabstore.Digest) ([]byte, error)
+	// Delta is a slab as it is stored, if it leans on another one.
+	Delta(d slabstore.Digest) ([]byte, error)
 }
 
 // Payloads is where payloads come from.

@@ -135,6 +135,7 @@ type Member struct {
 
 	told         bool // it has said what it lacks
 	lacking      *image.SlabSet
+	has          *image.SlabSet // of these, those whose base is on its disk
 	lackingRound int
 	fetch        *image.SlabSet
 	decided      int
@@ -419,6 +420,8 @@ type Step struct {
 	// Stream, if set, begins a round of the stream with these slabs; RoundEnded
 	// has to follow.
 	Stream *image.SlabSet
+	// ByDelta are those of Stream that go out as what differs from the version before.
+	ByDelta *image.SlabSet
 	// EndStream says that nobody listens any more.
 	EndStream bool
 	Pace      float64  // share of the ordered rate that the group can follow
@@ -453,6 +456,9 @@ func (d *Delivery) Advance(now time.Time) Step {
 	}
 	if again := d.mend(now); again != nil {
 		step.Stream = again
+	}
+	if step.Stream != nil {
+		step.ByDelta = d.byDelta(step.Stream)
 	}
 	if (d.streaming || d.mapGoes) && len(d.inGroup()) == 0 && d.anyJoined() {
 		step.EndStream = true

@@ -168,11 +168,11 @@ func TestMendingSendsTheUnionOfWhatTwoLack(t *testing.T) {
 	g.report(delivery.Receiving, 1, 2, 3, 4)
 	g.d.RoundEnded(g.now)
 	assert.Nil(t, g.d.Advance(g.now).Stream, "nobody has said yet what it lacks")
-	require.NoError(t, g.d.Lacking(g.now, 1, 1, lacks(t, image.SlabRange{3, 5}, image.SlabRange{70, 70})))
-	require.NoError(t, g.d.Lacking(g.now, 2, 1, lacks(t, image.SlabRange{5, 6})))
+	require.NoError(t, g.d.Lacking(g.now, 1, 1, lacks(t, image.SlabRange{3, 5}, image.SlabRange{70, 70}), nil))
+	require.NoError(t, g.d.Lacking(g.now, 2, 1, lacks(t, image.SlabRange{5, 6}), nil))
 	g.report(delivery.Checking, 3)
 	assert.Nil(t, g.d.Advance(g.now).Stream, "4 has not")
-	require.NoError(t, g.d.Lacking(g.now, 4, 1, lacks(t, image.SlabRange{70, 70})))
+	require.NoError(t, g.d.Lacking(g.now, 4, 1, lacks(t, image.SlabRange{70, 70}), nil))
 	again := g.d.Advance(g.now).Stream
 	require.NotNil(t, again)
 	assert.Equal(t, []image.SlabRange{{5, 5}, {70, 70}}, again.Ranges())
@@ -184,12 +184,12 @@ func TestMendingSendsTheUnionOfWhatTwoLack(t *testing.T) {
 	t.Log("# after the second round one lacks something still: that is for unicast")
 	g.d.RoundEnded(g.now)
 	g.report(delivery.Checking, 2, 4)
-	require.NoError(t, g.d.Lacking(g.now, 1, 2, lacks(t, image.SlabRange{5, 5})))
+	require.NoError(t, g.d.Lacking(g.now, 1, 2, lacks(t, image.SlabRange{5, 5}), nil))
 	assert.Nil(t, g.d.Advance(g.now).Stream)
 	fetch, decided := g.d.Fetch(1)
 	assert.Equal(t, 2, decided)
 	assert.Equal(t, []image.SlabRange{{5, 5}}, fetch.Ranges())
-	assert.ErrorIs(t, g.d.Lacking(g.now, 9, 2, lacks(t)), delivery.ErrNotMember)
+	assert.ErrorIs(t, g.d.Lacking(g.now, 9, 2, lacks(t), nil), delivery.ErrNotMember)
 }
 
 func TestWhoDoesNotSayIsNotWaitedForLong(t *testing.T) {
@@ -197,7 +197,7 @@ func TestWhoDoesNotSayIsNotWaitedForLong(t *testing.T) {
 	g.report(delivery.Receiving, 1, 2, 3, 4)
 	g.d.RoundEnded(g.now)
 	for id := int64(1); id <= 3; id++ {
-		require.NoError(t, g.d.Lacking(g.now, id, 1, lacks(t, image.SlabRange{9, 9})))
+		require.NoError(t, g.d.Lacking(g.now, id, 1, lacks(t, image.SlabRange{9, 9}), nil))
 	}
 	assert.Nil(t, g.d.Advance(g.now).Stream)
 	g.pass(5 * time.Second)
@@ -213,7 +213,7 @@ func TestMulticastMendingEndsAfterSomeRounds(t *testing.T) {
 	for round := 1; round < 10; round++ {
 		g.d.RoundEnded(g.now)
 		for id := int64(1); id <= 4; id++ {
-			require.NoError(t, g.d.Lacking(g.now, id, round, lacks(t, image.SlabRange{0, 9})))
+			require.NoError(t, g.d.Lacking(g.now, id, round, lacks(t, image.SlabRange{0, 9}), nil))
 		}
 		if g.d.Advance(g.now).Stream == nil {
 			break
@@ -228,7 +228,7 @@ func TestMulticastMendingEndsAfterSomeRounds(t *testing.T) {
 func TestOnlyWhatSomeoneNeedsIsSent(t *testing.T) {
 	s := begin(t, "all")
 	for id := int64(1); id <= 4; id++ {
-		require.NoError(t, s.d.Lacking(s.now, id, 0, lacks(t, image.SlabRange{int(id), int(id) + 1})))
+		require.NoError(t, s.d.Lacking(s.now, id, 0, lacks(t, image.SlabRange{int(id), int(id) + 1}), nil))
 	}
 	stream := s.report(delivery.Ready, 1, 2, 3, 4).Stream
 	require.NotNil(t, stream)
@@ -244,4 +244,31 @@ func TestANetworkWithoutMulticastEndsTheStream(t *testing.T) {
 	}
 	assert.True(t, ended)
 	assert.True(t, g.d.Unheard())
+}
+
+// What goes out as a delta is what everybody who lacks it can make of its disk.
+func TestSlabsGoByDeltaIfEverybodyHasTheirBases(t *testing.T) {
+	for name, c := range map[string]struct {
+		lacking, has [4][]image.SlabRange
+		whole        bool // one of them has not said what it needs
+		want         []image.SlabRange
+	}{
+		"all have them":             {[4][]image.SlabRange{{{3, 6}}, {{3, 6}}, {{4, 4}}, {}}, [4][]image.SlabRange{{{3, 6}}, {{3, 6}}, {{4, 4}}, {}}, false, []image.SlabRange{{3, 6}}},
+		"one lacks one":             {[4][]image.SlabRange{{{3, 6}}, {{3, 6}}, {{4, 4}}, {}}, [4][]image.SlabRange{{{3, 6}}, {{3, 3}, {5, 6}}, {{4, 4}}, {}}, false, []image.SlabRange{{3, 3}, {5, 6}}},
+		"one has nothing":           {[4][]image.SlabRange{{{3, 6}}, {{0, 9}}, {{4, 4}}, {}}, [4][]image.SlabRange{{{3, 6}}, {}, {{4, 4}}, {}}, false, []image.SlabRange{}},
+		"one has not said anything": {[4][]image.SlabRange{{{3, 6}}, {{3, 6}}, {{4, 4}}}, [4][]image.SlabRange{{{3, 6}}, {{3, 6}}, {{4, 4}}}, true, []image.SlabRange{}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s := begin(t, "all")
+			for id := int64(1); id <= 4; id++ {
+				if id < 4 || !c.whole {
+					require.NoError(t, s.d.Lacking(s.now, id, 0, lacks(t, c.lacking[id-1]...), lacks(t, c.has[id-1]...)))
+				}
+				require.NoError(t, s.d.Report(s.now, id, delivery.Report{Phase: delivery.Ready}))
+			}
+			step := s.d.Advance(s.now)
+			require.NotNil(t, step.Stream)
+			assert.Equal(t, c.want, step.ByDelta.Ranges())
+		})
+	}
 }

@@ -18,7 +18,8 @@ const (
 
 // Lacking takes what a workstation lacks after a round of the stream; before the
 // first, 0, what it needs at all. Errors are ErrNotMember and ErrOver.
-func (d *Delivery) Lacking(now time.Time, id int64, round int, set *image.SlabSet) error {
+// has tells of which of these it has what lay at their place in the version before; nil for none.
+func (d *Delivery) Lacking(now time.Time, id int64, round int, set, has *image.SlabSet) error {
 	m := d.member(id)
 	switch {
 	case m == nil:
@@ -26,8 +27,11 @@ func (d *Delivery) Lacking(now time.Time, id int64, round int, set *image.SlabSe
 	case m.Phase == Ended:
 		return ErrOver
 	}
+	if has == nil {
+		has = &image.SlabSet{}
+	}
 	m.Seen = now
-	m.lacking, m.lackingRound, m.told, m.fetch = set, round, true, nil
+	m.lacking, m.has, m.lackingRound, m.told, m.fetch = set, has, round, true, nil
 	return nil
 }
 
@@ -85,6 +89,22 @@ func (d *Delivery) firstRound() *image.SlabSet {
 		union.Union(m.lacking)
 	}
 	return union
+}
+
+// byDelta are those slabs of a round that everybody who lacks them can make of what is on its
+// disk already.
+func (d *Delivery) byDelta(round *image.SlabSet) *image.SlabSet {
+	can := round.Clone()
+	for _, m := range d.inGroup() {
+		switch {
+		case m.Phase == Checking:
+		case !m.told:
+			return &image.SlabSet{}
+		default:
+			can = can.Without(m.lacking.Without(m.has))
+		}
+	}
+	return can
 }
 
 // mend decides, once all have said what they lack, what is sent again to all: what

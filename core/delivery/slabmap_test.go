@@ -25,7 +25,7 @@ func (s *story) needs(id int64, first, last int) delivery.Step {
 	s.t.Helper()
 	set, err := image.ParseRanges([]image.SlabRange{{first, last}}, 100)
 	require.NoError(s.t, err)
-	require.NoError(s.t, s.d.Lacking(s.now, id, 0, set))
+	require.NoError(s.t, s.d.Lacking(s.now, id, 0, set, nil))
 	return s.d.Advance(s.now)
 }
 

@@ -199,37 +199,48 @@ func ParseMap(raw []byte, man *Manifest) (*Map, error) {
 	if int64(len(raw)) != man.MapSize || slabstore.Sum(raw) != man.MapDigest {
 		return nil, fmt.Errorf("%w: the slab map is not the one it names", ErrManifest)
 	}
-	if len(raw) < len(mapMagic) || string(raw[:len(mapMagic)]) != mapMagic {
-		return nil, fmt.Errorf("%w: the slab map does not begin with %q", ErrManifest, mapMagic)
-	}
 	m := &Map{slabSize: man.SlabSize, raw: raw}
+	if err := m.parse(man, func(a Area) int64 { return a.Needs }); err != nil {
+		return nil, err
+	}
 	var used int64
 	var zeros int
-	var last Slab
-	for at := len(mapMagic); at < len(raw); {
-		s, n, err := decodeSlab(raw[at:], man.SlabSize)
-		if err != nil {
-			return nil, fmt.Errorf("%w: slab %d: %w", ErrManifest, m.Len(), err)
-		}
-		if s.Area >= len(man.Areas) || m.Len() > 0 && !follows(last, s) {
-			return nil, fmt.Errorf("%w: slab %d is out of order", ErrManifest, m.Len())
-		}
-		if end := s.Extents[len(s.Extents)-1].End(); end > man.Areas[s.Area].Needs {
-			return nil, fmt.Errorf("%w: slab %d reaches over what its partition keeps", ErrManifest, m.Len())
-		}
-		last = s
-		used += s.Length()
-		if s.Zero {
+	for i := range m.Len() {
+		s := m.Slab(i)
+		if used += s.Length(); s.Zero {
 			zeros++
 		}
-		m.offsets = append(m.offsets, uint32(at))
-		at += n
 	}
 	if m.Len() != man.Slabs || used != man.UsedBytes || zeros != man.ZeroSlabs {
 		return nil, fmt.Errorf("%w: the map has %d slabs with %d bytes, the manifest %d with %d",
 			ErrManifest, m.Len(), used, man.Slabs, man.UsedBytes)
 	}
 	return m, nil
+}
+
+// parse finds the records, and checks that they are in order and lie within their areas, as
+// far as within says.
+func (m *Map) parse(man *Manifest, within func(Area) int64) error {
+	if len(m.raw) < len(mapMagic) || string(m.raw[:len(mapMagic)]) != mapMagic {
+		return fmt.Errorf("%w: the slab map does not begin with %q", ErrManifest, mapMagic)
+	}
+	var last Slab
+	for at := len(mapMagic); at < len(m.raw); {
+		s, n, err := decodeSlab(m.raw[at:], m.slabSize)
+		if err != nil {
+			return fmt.Errorf("%w: slab %d: %w", ErrManifest, m.Len(), err)
+		}
+		if s.Area >= len(man.Areas) || m.Len() > 0 && !follows(last, s) {
+			return fmt.Errorf("%w: slab %d is out of order", ErrManifest, m.Len())
+		}
+		if end := s.Extents[len(s.Extents)-1].End(); end > within(man.Areas[s.Area]) {
+			return fmt.Errorf("%w: slab %d reaches over what its partition keeps", ErrManifest, m.Len())
+		}
+		last = s
+		m.offsets = append(m.offsets, uint32(at))
+		at += n
+	}
+	return nil
 }
 
 // follows tells whether b may come right after a. A stretch has one slab, and

@@ -23,12 +23,13 @@ import (
 // Layout of a parcel, numbers in network byte order:
 //
 //	0   4   "JGP1"
-//	4   1   sum of 1 if sealed, and 2 if it has a piece of the slab map or 4 if of a payload
+//	4   1   sum of 1 if sealed, and 2 if it has a piece of the slab map, 4 if of a payload, or 8 if
+//	        it has a slab's delta
 //	5   3   zero
 //	8   4   number: of the slab in the version's slab map, of the piece in the map, or of the
 //	        piece of a payload in the delivery (see Cargo)
 //	12  12  nonce, if sealed
-//	…       the slab's frame or the piece's bytes, or its ciphertext and the 16 bytes of the tag
+//	…       the slab's frame or delta or the piece's bytes, or its ciphertext and the 16 bytes of the tag
 //
 // The seal is AES-256-GCM; what stands before the ciphertext, and the delivery's
 // session in four bytes, are authenticated with it.
@@ -64,6 +65,7 @@ const (
 	OfSlab    Kind = 0
 	OfMap     Kind = 2 // a piece of the slab map
 	OfPayload Kind = 4 // a piece of a payload
+	OfDelta   Kind = 8 // a slab, told by what lies at its place on the disk
 )
 
 // Label tells what a parcel has.
@@ -74,6 +76,9 @@ type Label struct {
 
 // Slab labels a slab by its number in the version's slab map.
 func Slab(number int) Label { return Label{Number: number} }
+
+// Delta labels a slab that is told by what lies at its place.
+func Delta(number int) Label { return Label{OfDelta, number} }
 
 // PieceOfMap labels a piece of the slab map.
 func PieceOfMap(number int) Label { return Label{OfMap, number} }
@@ -96,7 +101,7 @@ func Peek(first []byte) (Label, error) {
 		return Label{}, ErrParcel
 	}
 	l := Label{Kind(first[4] &^ sealedFlag), int(binary.BigEndian.Uint32(first[8:]))}
-	if l.Kind != OfSlab && l.Kind != OfMap && l.Kind != OfPayload {
+	if l.Kind != OfSlab && l.Kind != OfMap && l.Kind != OfPayload && l.Kind != OfDelta {
 		return Label{}, ErrParcel
 	}
 	return l, nil

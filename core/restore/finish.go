@@ -292,18 +292,27 @@ func (r *Restore) check(parent context.Context, progress func(done, total int64)
 func (r *Restore) readsBack(s image.Slab) (bool, error) {
 	buffer := r.buffers.Get().(*[]byte)
 	defer r.buffers.Put(buffer)
-	plain := (*buffer)[:0]
-	for _, e := range s.Extents {
-		n := len(plain)
-		plain = plain[:n+int(e.Length)]
-		if err := r.readAt(plain[n:], r.starts[s.Area]+e.Start); err != nil {
-			return false, err
-		}
+	plain, err := r.read(s, *buffer)
+	if err != nil {
+		return false, err
 	}
 	if s.Zero {
 		return image.AllZero(plain), nil
 	}
 	return slabstore.Sum(plain) == s.Digest, nil
+}
+
+// read reads the bytes of a slab off the disk into a buffer.
+func (r *Restore) read(s image.Slab, buffer []byte) (plain []byte, err error) {
+	plain = buffer[:0]
+	for _, e := range s.Extents {
+		n := len(plain)
+		plain = plain[:n+int(e.Length)]
+		if err := r.readAt(plain[n:], r.starts[s.Area]+e.Start); err != nil {
+			return nil, err
+		}
+	}
+	return plain, nil
 }
 
 func (r *Restore) checkTable() error {

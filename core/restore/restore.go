@@ -102,6 +102,9 @@ type Restore struct {
 	twins map[int][]int
 
 	stock bool // TakeStock has looked at the disk
+
+	bases *image.Map  // what lay here in the version before, of which some is told by what differs
+	based map[int]int // which of them a slab takes the place of
 	proof *image.Proof
 
 	mu   sync.Mutex
@@ -332,13 +335,17 @@ func (r *Restore) WriteFrame(i int, frame []byte) (lacked bool, err error) {
 	if !r.Needs(i) {
 		return false, nil
 	}
-	s := r.slabs.Slab(i)
 	buffer := r.buffers.Get().(*[]byte)
 	defer r.buffers.Put(buffer)
-	plain, err := slabstore.ExpandChecked((*buffer)[:0], frame, s.Digest)
+	plain, err := slabstore.ExpandChecked((*buffer)[:0], frame, r.slabs.Slab(i).Digest)
 	if err != nil {
 		return false, fmt.Errorf("slab %d: %w", i, err)
 	}
+	return r.bring(i, plain)
+}
+
+// bring writes a slab wherever it belongs.
+func (r *Restore) bring(i int, plain []byte) (lacked bool, err error) {
 	for _, place := range r.places(i) {
 		if err := r.write(r.slabs.Slab(place), plain); err != nil {
 			return false, err

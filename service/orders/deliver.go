@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	randv2 "math/rand/v2"
 	"net/netip"
@@ -14,6 +15,7 @@ import (
 	"jugate/core/actor"
 	"jugate/core/delivery"
 	"jugate/core/fault"
+	"jugate/core/image"
 	"jugate/core/parcel"
 	"jugate/core/roster"
 	"jugate/records"
@@ -83,7 +85,7 @@ func (o *Orders) begin(ctx context.Context, rec records.Delivery, names []string
 	o.ordering.Lock()
 	defer o.ordering.Unlock()
 	rec.Channel = o.Streams.FreeChannel().String() // before another order can choose the same
-	order, err := o.streamOrder(&rec)
+	order, err := o.streamOrder(ctx, &rec, ids)
 	if err != nil {
 		return 0, err
 	}
@@ -139,7 +141,7 @@ func errandsFrom(rule delivery.Rule) time.Time {
 
 // streamOrder is a recorded delivery as it is run. Errors say that the version's files
 // are gone or damaged.
-func (o *Orders) streamOrder(d *records.Delivery) (stream.Order, error) {
+func (o *Orders) streamOrder(ctx context.Context, d *records.Delivery, workstations []int64) (stream.Order, error) {
 	out := stream.Order{
 		ID: d.ID, Version: roster.Ref{Image: d.Image, Version: d.Version}, Rate: d.Rate, Session: d.Session, State: d.State, Paused: d.Paused, Created: d.Created,
 		Bytes: d.UsedBytes, WireBytes: d.WireBytes,
@@ -163,8 +165,40 @@ func (o *Orders) streamOrder(d *records.Delivery) (stream.Order, error) {
 	if out.Channel, err = netip.ParseAddrPort(d.Channel); err != nil {
 		return out, fmt.Errorf("its multicast address: %w", err)
 	}
-	_, out.Slabs, err = o.Versions.Load(&records.Version{Image: d.Image, Number: d.Version, Digest: d.Digest})
+	man, slabs, err := o.Versions.Load(&records.Version{Image: d.Image, Number: d.Version, Digest: d.Digest})
+	if err != nil {
+		return out, err
+	}
+	out.Slabs = slabs
+	if d.Reuse {
+		out.Bases, err = o.bases(ctx, out.Version, man, slabs, workstations)
+	}
 	return out, err
+}
+
+// basesAtMost is how many slabs workstations are told by what is on their disks: each of them
+// fetches the list, of some 50 bytes a slab.
+const basesAtMost = 100_000
+
+// bases are what workstations may have in the places of a version's slabs: those of the version
+// that most of them received last. Nil if they have none, or one that lies otherwise.
+func (o *Orders) bases(ctx context.Context, ref roster.Ref, man *image.Manifest, slabs *image.Map, workstations []int64) (*image.Map, error) {
+	number, err := o.Records.CommonVersion(ctx, ref, workstations)
+	if number == 0 || err != nil {
+		return nil, err
+	}
+	before, err := o.Records.Version(ctx, roster.Ref{Image: ref.Image, Version: number})
+	if errors.Is(err, fault.NotFound) || err == nil && before.Pruned.Valid {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	was, old, err := o.Versions.Load(before)
+	if err != nil || was.SlabSize != man.SlabSize || !slices.EqualFunc(was.Areas, man.Areas, func(a, b image.Area) bool { return a.Partition == b.Partition && a.Size == b.Size }) {
+		return nil, nil // all goes whole
+	}
+	return image.Bases(old, slabs, basesAtMost), nil
 }
 
 func membersOf(workstations []records.Workstation) []stream.Member {
@@ -196,7 +230,11 @@ func (o *Orders) Resume(ctx context.Context) error {
 			through[r.WorkstationID] = true
 		}
 		left := membersOf(slices.DeleteFunc(members, func(w records.Workstation) bool { return through[w.ID] }))
-		order, err := o.streamOrder(&rec)
+		ids := make([]int64, len(left))
+		for i, m := range left {
+			ids[i] = m.ID
+		}
+		order, err := o.streamOrder(ctx, &rec, ids)
 		if err == nil {
 			err = o.Streams.Start(o.Until, order, left)
 		}

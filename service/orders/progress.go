@@ -104,7 +104,11 @@ func (o *Orders) Lacking(workstation, id int64, in api.Lacking) error {
 	if err != nil {
 		return err
 	}
-	if err = r.Lacking(o.Now(), workstation, in.Round, set); fault.KindOf(err) == "" {
+	has, err := image.ParseRanges(in.Based, r.Cargo.Len())
+	if err != nil {
+		return err
+	}
+	if err = r.Lacking(o.Now(), workstation, in.Round, set, has); fault.KindOf(err) == "" {
 		err = fault.Conflict.Mark(err)
 	}
 	return err

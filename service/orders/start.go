@@ -110,7 +110,7 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 		if r := o.Streams.Runner(d.ID); r != nil {
 			out.Receive.Node, out.Receive.Nonce = uint32(r.Node(e.WorkstationID)), r.Nonce(e.WorkstationID)
 			out.Receive.Source, out.Receive.MapComes = o.Streams.Multicast.Source(), r.SendsMap()
-			out.Receive.Payloads = r.Payloads()
+			out.Receive.Payloads, out.Receive.Bases = r.Payloads(), r.Bases() != nil
 		}
 		if out.Receive.RestoreOptions, err = d.Restore(); err != nil {
 			return nil, err

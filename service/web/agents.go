@@ -117,6 +117,7 @@ func (s *Server) agentAPI(r chi.Router) {
 			r.Get("/payloads/{digest}", s.getPayload)
 			r.Get("/deliveries/{id}/manifest", s.getVersionFile(func(manifest, _ string) string { return manifest }))
 			r.Get("/deliveries/{id}/map", s.getVersionFile(func(_, slabs string) string { return slabs }))
+			r.Get("/deliveries/{id}/bases", s.getBases)
 			r.Get("/deliveries/{id}/slabs/{digest}", s.getSlab)
 			r.Get("/deliveries/{id}/pieces/{number}", s.getPiece)
 		})
@@ -453,6 +454,22 @@ func (s *Server) getVersionFile(which func(manifest, slabs string) string) http.
 		}
 		s.beside(w, r, run, func(w http.ResponseWriter) { http.ServeFile(w, r, path) })
 	}
+}
+
+// getBases serves what workstations may have in the places of a version's slabs.
+func (s *Server) getBases(w http.ResponseWriter, r *http.Request) {
+	run, err := s.part(r)
+	if err == nil && run.Bases() == nil {
+		err = fault.NotFound.Errorf("this delivery tells nobody by what is on its disk")
+	}
+	if err != nil {
+		s.fail(w, r, err)
+		return
+	}
+	s.beside(w, r, run, func(w http.ResponseWriter) {
+		w.Header().Set("Content-Type", "application/octet-stream")
+		w.Write(run.Bases().Bytes())
+	})
 }
 
 // getSlab serves a slab, or ranges of its frame, to one workstation of an open delivery.
