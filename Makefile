@@ -17,7 +17,7 @@ TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
 	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify sbsign
 
-.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-multicast bench-drivers bench-scale bench-terabytes bench-records screenshots reference clean
+.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-drivers bench-scale bench-terabytes bench-records screenshots reference clean
 
 demo: setup build
 	./bin/jugate demo
@@ -98,6 +98,20 @@ BENCH_DIR := /var/tmp
 bench: setup
 	$(GO) build -o bin/bench ./bench
 	bin/bench -dir $(BENCH_DIR) disk
+
+# What the next version of an image costs: a month of a Debian's changes in the store, beside
+# zstd --patch-from (it needs Debian's archives and debootstrap), and the wire to a room that has
+# the last version.
+bench-versions: setup build
+	lab/prepare .lab
+	$(GO) build -o bin/bench ./bench
+	bin/bench -dir $(BENCH_DIR) month
+	bin/bench -dir $(BENCH_DIR) next
+
+# Packs many small files, and a gigabyte of programs, beside tar and zstd.
+bench-pack: setup build
+	$(GO) build -o bin/bench ./bench
+	bin/bench -dir $(BENCH_DIR) pack
 
 bench-slabs: setup
 	$(GO) build -o bin/bench ./bench

@@ -120,6 +120,13 @@ func (c *Client) SlabMap(ctx context.Context, ref string) (b []byte, err error) 
 	return b, err
 }
 
+// StoredSlab fetches a slab as it is stored: its frame, or a delta that leans on another one
+// (slabstore.BaseOf).
+func (c *Client) StoredSlab(ctx context.Context, d slabstore.Digest) (b []byte, err error) {
+	err = c.do(ctx, http.MethodGet, "/api/v1/slabs/"+d.String()+"?as_stored=true", nil, &b)
+	return b, err
+}
+
 // Slab fetches the frame of a slab.
 func (c *Client) Slab(ctx context.Context, d slabstore.Digest) (b []byte, err error) {
 	err = c.do(ctx, http.MethodGet, "/api/v1/slabs/"+d.String(), nil, &b)

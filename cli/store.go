@@ -338,6 +338,50 @@ func (a *app) imageExport() *cobra.Command {
 	return cmd
 }
 
+// exporter fetches slabs into a file. What leans on a slab of the same version stays so.
+type exporter struct {
+	from  *apiclient.Client
+	into  *bundle.Writer
+	slabs *image.Map
+	bases map[slabstore.Digest]bool // others in the file lean on these
+}
+
+func (e exporter) slab(ctx context.Context, d slabstore.Digest) error {
+	stored, err := e.from.StoredSlab(ctx, d)
+	if err != nil {
+		return err
+	}
+	on, notLeaning := slabstore.BaseOf(stored)
+	if notLeaning == nil && e.slabs.Has(on) && !e.into.Leans(on) && !e.bases[d] {
+		return e.delta(ctx, d, on, stored)
+	}
+	if notLeaning == nil {
+		if stored, err = e.from.Slab(ctx, d); err != nil {
+			return err
+		}
+	}
+	if _, err := slabstore.ExpandChecked(nil, stored, d); err != nil {
+		return err
+	}
+	return e.into.Put(ctx, d, stored)
+}
+
+func (e exporter) delta(ctx context.Context, d, on slabstore.Digest, delta []byte) error {
+	frame, err := e.from.Slab(ctx, on)
+	if err != nil {
+		return err
+	}
+	base, err := slabstore.ExpandChecked(nil, frame, on)
+	if err != nil {
+		return err
+	}
+	if _, err := slabstore.ExpandDeltaChecked(nil, delta, base, d); err != nil {
+		return err
+	}
+	e.bases[on] = true
+	return e.into.PutDelta(d, delta)
+}
+
 func export(cmd *cobra.Command, c *apiclient.Client, ref string, out outFile) (p packed, err error) {
 	ctx := cmd.Context()
 	v, err := c.Version(ctx, ref)
@@ -370,16 +414,10 @@ func export(cmd *cobra.Command, c *apiclient.Client, ref string, out outFile) (p
 	bar := newMeter(cmd.ErrOrStderr(), "exporting")
 	defer bar.end()
 	var done int64
+	exporting := exporter{c, packer, slabs, map[slabstore.Digest]bool{}}
 	for i, d := range slabs.Distinct() {
-		frame, err := c.Slab(ctx, d)
-		if err != nil {
-			return p, err
-		}
-		if _, err := slabstore.ExpandChecked(nil, frame, d); err != nil {
+		if err := exporting.slab(ctx, d); err != nil {
 			return p, fmt.Errorf("slab %d: %w; jugate image verify tells more", i, err)
-		}
-		if err := packer.Put(ctx, d, frame); err != nil {
-			return p, err
 		}
 		done += slabs.Slab(i).Length()
 		bar.set("exporting", done, man.UsedBytes)

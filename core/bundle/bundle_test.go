@@ -151,3 +151,55 @@ func FuzzOpenPacked(f *testing.F) {
 		}
 	})
 }
+
+// A slab can be told by another one of the same file.
+func TestAPackedImageWithDeltas(t *testing.T) {
+	gold := goldimage.Build(t, golddisk.Spec{})
+	sink := goldimage.NewSink(t)
+	man, slabs, err := goldimage.Capture(t, gold, sink)
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "packed")
+	f, err := os.Create(path)
+	require.NoError(t, err)
+	p := bundle.NewWriter(f)
+	var first []byte
+	var base slabstore.Digest
+	n := 0
+	for _, d := range slabs.Distinct() {
+		plain, err := sink.Get(d)
+		require.NoError(t, err)
+		if n++; n == 1 || n%2 == 0 {
+			if n == 1 {
+				first, base = plain, d
+			}
+			require.NoError(t, p.Put(t.Context(), d, slabstore.Compress(nil, plain)))
+			assert.False(t, p.Leans(d))
+			continue
+		}
+		delta, err := slabstore.CompressDelta(nil, plain, first, base)
+		require.NoError(t, err)
+		require.NoError(t, p.PutDelta(d, delta))
+		assert.True(t, p.Leans(d))
+	}
+	require.NoError(t, p.Finish(man, slabs, "garden-desk@3"))
+	require.NoError(t, f.Close())
+	r, err := OpenPacked(t, path)
+	require.NoError(t, err)
+	require.NoError(t, r.Verify(t.Context()))
+	for _, d := range slabs.Distinct() {
+		want, err := sink.Get(d)
+		require.NoError(t, err)
+		frame, err := r.Frame(d)
+		require.NoError(t, err)
+		got, err := slabstore.ExpandChecked(nil, frame, d)
+		require.NoError(t, err)
+		assert.True(t, bytes.Equal(want, got))
+	}
+	target := goldimage.Open(t, gold.Size)
+	restoring, err := restore.New(r.Manifest, r.Slabs, target, gold.Size, 512, restore.Options{})
+	require.NoError(t, err)
+	_, err = restoring.Begin(t.Context(), nil)
+	require.NoError(t, err)
+	require.NoError(t, restoring.Fill(t.Context(), r, nil))
+	require.NoError(t, restoring.Finish(t.Context(), nil))
+}

@@ -169,7 +169,7 @@ func (a archive) open(m *oci.Manifest, name string) (*Reader, error) {
 			if list, err = a.blob(layer, image.MaxMap); err != nil {
 				return nil, err
 			}
-		case mediaSlabPack:
+		case mediaSlabPack, mediaDeltaPack:
 			at, ok := a.files["blobs/sha256/"+layer.Digest.Encoded()]
 			if !ok || at.length != layer.Size {
 				return nil, fmt.Errorf("%w: a pack of slabs is missing or cut off", ErrNotBundle)
@@ -217,9 +217,35 @@ func (p *Reader) index(list []byte) error {
 	return nil
 }
 
-// Frame returns the frame of a slab, unchecked. Errors wrap slabstore.ErrNotFound
-// or are the file's.
+// Frame returns the frame of a slab, unchecked; of one that is told by what differs from another
+// one it is made, and checked. Errors wrap slabstore.ErrNotFound, slabstore.ErrDelta or
+// slabstore.ErrDigest, or are the file's.
 func (p *Reader) Frame(d slabstore.Digest) ([]byte, error) {
+	b, err := p.content(d)
+	if err != nil {
+		return nil, err
+	}
+	on, err := slabstore.BaseOf(b)
+	if err != nil {
+		return b, nil
+	}
+	frame, err := p.content(on)
+	if err != nil {
+		return nil, err
+	}
+	base, err := slabstore.ExpandChecked(nil, frame, on) // a base is a frame
+	if err != nil {
+		return nil, err
+	}
+	plain, err := slabstore.ExpandDeltaChecked(nil, b, base, d)
+	if err != nil {
+		return nil, err
+	}
+	return slabstore.Compress(nil, plain), nil
+}
+
+// content is what the file has of a slab.
+func (p *Reader) content(d slabstore.Digest) ([]byte, error) {
 	at, ok := p.frames[d]
 	if !ok {
 		return nil, fmt.Errorf("%w: %s", slabstore.ErrNotFound, d)

@@ -26,13 +26,14 @@ import (
 
 // A packed image is one file: an OCI image layout (OCI image specification 1.1)
 // in a tar. Its OCI manifest has the artifact type below, Jugate's manifest as
-// its configuration, and as layers the slab map, packs of slabs, and the list of
-// the lengths of the packs' frames. docs/image-format.md describes them.
+// its configuration, and as layers the slab map, packs of slabs' frames and of their deltas, and
+// the list of the lengths of what is in the packs. docs/image-format.md describes them.
 const (
 	ArtifactType   = "application/vnd.jugate.image.v1"
 	mediaManifest  = "application/vnd.jugate.manifest.v1+json"
 	mediaSlabMap   = "application/vnd.jugate.slab-map.v1"
 	mediaSlabPack  = "application/vnd.jugate.slab-pack.v1+zstd"
+	mediaDeltaPack = "application/vnd.jugate.delta-pack.v1"
 	mediaFrameList = "application/vnd.jugate.frame-list.v1"
 )
 
@@ -49,17 +50,35 @@ const packSize = 32 << 20
 type Writer struct {
 	mu     sync.Mutex
 	tar    *tar.Writer
-	pack   bytes.Buffer
-	digest hash.Hash // SHA-256 of it so far
-	frames []byte    // the frame list so far
+	slabs  pack   // frames
+	deltas pack   // and what leans on those
+	frames []byte // the frame list so far
 	layers []oci.Descriptor
-	places map[slabstore.Digest]struct{}
+	places map[slabstore.Digest]bool  // whether it leans
 	blobs  map[digest.Digest]struct{} // written so far
+}
+
+// pack is a layer that is being filled.
+type pack struct {
+	mediaType string
+	content   bytes.Buffer
+	digest    hash.Hash // SHA-256 of it so far
+	frames    []byte    // its part of the frame list
+}
+
+func newPack(mediaType string) pack { return pack{mediaType: mediaType, digest: sha256.New()} }
+
+// add takes a frame, or a delta.
+func (k *pack) add(d slabstore.Digest, content []byte) {
+	k.content.Write(content)
+	k.digest.Write(content)
+	k.frames = append(k.frames, d[:]...)
+	k.frames = binary.AppendUvarint(k.frames, uint64(len(content)))
 }
 
 // NewWriter begins a packed image.
 func NewWriter(w io.Writer) *Writer {
-	return &Writer{tar: tar.NewWriter(w), digest: sha256.New(), places: map[slabstore.Digest]struct{}{}, blobs: map[digest.Digest]struct{}{}}
+	return &Writer{tar: tar.NewWriter(w), slabs: newPack(mediaSlabPack), deltas: newPack(mediaDeltaPack), places: map[slabstore.Digest]bool{}, blobs: map[digest.Digest]struct{}{}}
 }
 
 // Missing is Sink's.
@@ -76,27 +95,44 @@ func (p *Writer) Missing(_ context.Context, digests []slabstore.Digest) (missing
 
 // Put is Sink's.
 func (p *Writer) Put(_ context.Context, d slabstore.Digest, frame []byte) error {
+	return p.put(&p.slabs, d, frame, false)
+}
+
+// PutDelta takes a slab as what differs from another one, which the file must have as a frame.
+func (p *Writer) PutDelta(d slabstore.Digest, delta []byte) error {
+	return p.put(&p.deltas, d, delta, true)
+}
+
+// Leans tells whether a slab was put as a delta.
+func (p *Writer) Leans(d slabstore.Digest) bool {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.places[d]
+}
+
+func (p *Writer) put(into *pack, d slabstore.Digest, content []byte, leans bool) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if _, there := p.places[d]; there {
 		return nil
 	}
-	p.places[d] = struct{}{}
-	p.pack.Write(frame)
-	p.digest.Write(frame)
-	p.frames = append(p.frames, d[:]...)
-	p.frames = binary.AppendUvarint(p.frames, uint64(len(frame)))
-	if p.pack.Len() >= packSize {
-		return p.endPack()
+	p.places[d] = leans
+	if into.add(d, content); into.content.Len() >= packSize {
+		return p.end(into)
 	}
 	return nil
 }
 
-func (p *Writer) endPack() error {
-	layer, err := p.named(mediaSlabPack, digest.NewDigest(digest.SHA256, p.digest), p.pack.Bytes())
-	p.layers = append(p.layers, layer)
-	p.pack.Reset()
-	p.digest.Reset()
+// end writes a pack, unless it is empty.
+func (p *Writer) end(k *pack) error {
+	if k.content.Len() == 0 {
+		return nil
+	}
+	layer, err := p.named(k.mediaType, digest.NewDigest(digest.SHA256, k.digest), k.content.Bytes())
+	p.layers, p.frames = append(p.layers, layer), append(p.frames, k.frames...)
+	k.content.Reset()
+	k.digest.Reset()
+	k.frames = k.frames[:0]
 	return err
 }
 
@@ -128,10 +164,8 @@ func (p *Writer) file(name string, content []byte) error {
 func (p *Writer) Finish(man *image.Manifest, slabs *image.Map, name string) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if p.pack.Len() > 0 {
-		if err := p.endPack(); err != nil {
-			return err
-		}
+	if err := errors.Join(p.end(&p.slabs), p.end(&p.deltas)); err != nil {
+		return err
 	}
 	text, err := man.Encode()
 	if err != nil {

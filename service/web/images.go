@@ -162,11 +162,17 @@ func (s *Server) importRoutes(h huma.API) {
 	export("manifest", func(manifest, _ string) string { return manifest })
 	export("map", func(_, slabs string) string { return slabs })
 	huma.Register(h, op("GET", "/slabs/{digest}", "export-slab", tag, "Fetch the frame of a slab"), func(_ context.Context, in *struct {
-		Digest string `path:"digest" doc:"BLAKE3-256 of the plain bytes, in hexadecimal" minLength:"64" maxLength:"64" example:"af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262"`
+		AsStored bool   `query:"as_stored" doc:"As it is stored, which may be a delta (docs/image-format.md)"`
+		Digest   string `path:"digest" doc:"BLAKE3-256 of the plain bytes, in hexadecimal" minLength:"64" maxLength:"64" example:"af1349b9f5f9a1a6a0404dea36dcc9499bcb25c9adc112b7cc9a93cae41f3262"`
 	}) (*rawReply, error) {
 		d, err := slabstore.ParseDigest(in.Digest)
 		if err != nil {
 			return nil, s.problem(err, "export-slab")
+		}
+		if in.AsStored {
+			if delta, err := s.Intake.Slabs.Delta(d); err == nil {
+				return &rawReply{"application/octet-stream", delta}, nil
+			}
 		}
 		frame, err := s.Intake.Frame(d, false)
 		if err != nil {
