@@ -72,33 +72,15 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 		return err
 	}
 	defer os.RemoveAll(work)
-	if args[0] == "multicast" {
-		describeMachine()
-		return multicast(ctx, work, strings.Join(args[1:], " "))
+	rest := args[1:]
+	withDisksOfTheirOwn := map[string]func(context.Context, string) error{
+		"month": month, "next": next, "pack": pack, "scale": scale, "terabytes": terabytes,
+		"multicast": func(ctx context.Context, dir string) error { return multicast(ctx, dir, strings.Join(rest, " ")) },
+		"drivers":   func(ctx context.Context, dir string) error { return drivers(ctx, dir, strings.Join(rest, " ")) },
 	}
-	if args[0] == "pack" {
+	if measure, is := withDisksOfTheirOwn[args[0]]; is {
 		describeMachine()
-		return pack(ctx, work)
-	}
-	if args[0] == "next" {
-		describeMachine()
-		return next(ctx, work)
-	}
-	if args[0] == "month" {
-		describeMachine()
-		return month(ctx, work)
-	}
-	if args[0] == "terabytes" {
-		describeMachine()
-		return terabytes(ctx, work)
-	}
-	if args[0] == "scale" {
-		describeMachine()
-		return scale(ctx, work)
-	}
-	if args[0] == "drivers" && len(args) == 2 {
-		describeMachine()
-		return drivers(ctx, work, args[1])
+		return measure(ctx, work)
 	}
 	b := &bench{dir: work, size: int64(gib*1024) << 20}
 	if err := b.build(ctx); err != nil {
