@@ -165,14 +165,12 @@ func (db *DB) ReadmitVersion(ctx context.Context, ref roster.Ref) error {
 	return err
 }
 
-// Unleaned is a version whose slabs were not held against those of the version before it: the
-// newest of an image, and no disk that was saved. None is a fault.NotFound.
-func (db *DB) Unleaned(ctx context.Context) (*Version, error) {
-	var v Version
-	err := db.read.GetContext(ctx, &v, "SELECT "+versionColumns+" FROM "+versionFrom+
+// Unleaned are versions whose slabs were not held against those of the version before: each the
+// newest of its image, and none a disk that was saved.
+func (db *DB) Unleaned(ctx context.Context) (rows []Version, err error) {
+	return rows, db.read.SelectContext(ctx, &rows, "SELECT "+versionColumns+" FROM "+versionFrom+
 		` WHERE v.leaned IS NULL AND v.settled IS NULL AND v.pruned IS NULL AND v.number > 1 AND i.private_of = 0
-		AND v.number = (SELECT max(number) FROM versions WHERE image_id = v.image_id) ORDER BY v.captured LIMIT 1`)
-	return &v, missing(err, "version", "")
+		AND v.number = (SELECT max(number) FROM versions WHERE image_id = v.image_id) ORDER BY v.captured`)
 }
 
 // LeanVersion records that this was done, and how many bytes the store has less.

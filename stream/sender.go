@@ -215,7 +215,7 @@ func (r *Runner) content(number int, byDelta bool) (parcel.Label, []byte, error)
 	return parcel.PieceOfPayload(number), b, err
 }
 
-// delta tells a slab by what lies at its place; nil if that is no shorter than its frame, or the
+// delta tells a slab by what lies at its place; nil if its frame is as short, or the
 // store has not got both any more.
 func (r *Runner) delta(number int) []byte {
 	d, base := r.Slabs.Slab(number).Digest, r.order.Bases.Slab(r.bases[number]).Digest

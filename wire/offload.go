@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net"
 	"syscall"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 )
@@ -29,8 +30,7 @@ type piece struct {
 
 // pieces joins packets that follow each other, as long as they lie in memory as they do in
 // line.
-func pieces(packets [][]byte, into []piece) []piece {
-	into = into[:0]
+func pieces(packets [][]byte) (into []piece) {
 	ended := true
 	for _, p := range packets {
 		if n := len(into) - 1; !ended && len(p) <= into[n].size && len(into[n].bytes)+len(p) <= mergedBytes-64 && len(into[n].bytes)/into[n].size < mergedPackets && follows(into[n].bytes, p) {
@@ -50,12 +50,11 @@ func follows(a, b []byte) bool {
 }
 
 // segment is the control message that has the kernel cut a piece into packets of a size.
-func segment(oob []byte, size int) []byte {
-	oob = oob[:unix.CmsgSpace(2)]
-	clear(oob)
-	binary.NativeEndian.PutUint64(oob, uint64(unix.CmsgLen(2)))
-	binary.NativeEndian.PutUint32(oob[8:], unix.IPPROTO_UDP)
-	binary.NativeEndian.PutUint32(oob[12:], unix.UDP_SEGMENT)
+func segment(size int) []byte {
+	oob := make([]byte, unix.CmsgSpace(2))
+	head := (*unix.Cmsghdr)(unsafe.Pointer(&oob[0]))
+	head.Level, head.Type = unix.IPPROTO_UDP, unix.UDP_SEGMENT
+	head.SetLen(unix.CmsgLen(2))
 	binary.NativeEndian.PutUint16(oob[unix.CmsgLen(0):], uint16(size))
 	return oob
 }
@@ -115,10 +114,11 @@ func (m *merged) take(ms []Message) (n int) {
 
 // joined is the size of the packets that a piece was made of; 0 if it is one packet.
 func joined(oob []byte) int {
-	if len(oob) < unix.CmsgLen(4) || binary.NativeEndian.Uint32(oob[8:]) != unix.IPPROTO_UDP || binary.NativeEndian.Uint32(oob[12:]) != unix.UDP_GRO {
+	head, content, _, err := unix.ParseOneSocketControlMessage(oob)
+	if err != nil || head.Level != unix.IPPROTO_UDP || head.Type != unix.UDP_GRO || len(content) < 4 {
 		return 0
 	}
-	return int(binary.NativeEndian.Uint32(oob[unix.CmsgLen(0):]))
+	return int(binary.NativeEndian.Uint32(content))
 }
 
 // ReadBatch reads packets; their bytes are good until the next call.

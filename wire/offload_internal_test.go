@@ -48,7 +48,7 @@ func TestPacketsOfOneSizeGoTogether(t *testing.T) {
 		"not in line":                  {[][]byte{inLine(1400)[0], inLine(1400)[0]}, []int{1, 1}},
 	} {
 		t.Run(name, func(t *testing.T) {
-			got := pieces(c.packets, nil)
+			got := pieces(c.packets)
 			var counts []int
 			var all []byte
 			for _, p := range got {

@@ -314,10 +314,10 @@ func (s *Socket) messages(packets [][]byte) []Message {
 		}
 		return all
 	}
-	for _, p := range pieces(packets, nil) {
+	for _, p := range pieces(packets) {
 		m := Message{Buffers: [][]byte{p.bytes}, Addr: group}
 		if len(p.bytes) > p.size {
-			m.OOB = segment(make([]byte, unix.CmsgSpace(2)), p.size)
+			m.OOB = segment(p.size)
 		}
 		all = append(all, m)
 	}

@@ -2,6 +2,7 @@ package image
 
 import (
 	"fmt"
+	"iter"
 )
 
 // Bases are the slabs of a version that lay where another one has other bytes now: a disk that
@@ -43,7 +44,7 @@ func Replaced(slabs, bases *Map) map[int]int {
 }
 
 // beside goes through the stored slabs of two maps that lie at the same place.
-func beside(a, b *Map) func(yield func(int, int) bool) {
+func beside(a, b *Map) iter.Seq2[int, int] {
 	return func(yield func(int, int) bool) {
 		j := 0
 		for i := range a.Len() {

@@ -97,12 +97,6 @@ func Run(ctx context.Context, store Store, before, after Version, stays func(sla
 	return done, nil
 }
 
-// place is where a slab lies on the disk.
-type place struct {
-	area  int
-	start int64
-}
-
 // choose finds a base for each of some slabs.
 func choose(before, after Version, bases, own *sketches, wanted []int) (pairs []slabstore.Leaning, err error) {
 	wants := make([]likeness.Sketch, len(wanted))
@@ -112,18 +106,7 @@ func choose(before, after Version, bases, own *sketches, wanted []int) (pairs []
 		}
 	}
 	search := likeness.NewSearch(wants)
-	at := map[place]int{} // what is looked for
-	for k, i := range wanted {
-		s := after.Slabs.Slab(i)
-		at[place{s.Area, s.Start}] = k
-	}
-	same := map[int]int{} // what was at the place of what is looked for
-	for j := range before.Slabs.Len() {
-		s := before.Slabs.Slab(j)
-		if k, here := at[place{s.Area, s.Start}]; here && !s.Zero {
-			same[k] = before.Slabs.First(j)
-		}
-	}
+	same := image.Replaced(after.Slabs, before.Slabs) // what was at the place of a slab
 	offer := func(j int) error {
 		s, err := bases.of(j)
 		if err == nil {
@@ -131,8 +114,8 @@ func choose(before, after Version, bases, own *sketches, wanted []int) (pairs []
 		}
 		return err
 	}
-	for k := range wanted { // first: among equals it is what was at the place
-		if j, there := same[k]; there {
+	for _, i := range wanted { // first: among equals it is what was at the place
+		if j, there := same[i]; there {
 			if err := offer(j); err != nil {
 				return nil, err
 			}
@@ -146,7 +129,7 @@ func choose(before, after Version, bases, own *sketches, wanted []int) (pairs []
 	for k, i := range wanted {
 		base, found := search.Best(k)
 		if !found {
-			base, found = same[k]
+			base, found = same[i]
 		}
 		if found {
 			pairs = append(pairs, slabstore.Leaning{Slab: after.Slabs.Slab(i).Digest, On: before.Slabs.Slab(base).Digest})

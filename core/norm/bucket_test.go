@@ -40,7 +40,7 @@ func TestALateSenderCatchesUp(t *testing.T) {
 			now := time.Unix(0, 0)
 			sent, busiest := paced(newBucket(rate, 1514, now), now, 20, late)
 			assert.InDelta(t, 1, sent/(rate/8*20), 0.015)
-			assert.LessOrEqual(t, busiest, rate/8*(0.05*(1+makeUp)+0.016+0.1), "it is no flood")
+			assert.LessOrEqual(t, busiest, rate/8*(0.05*(1+makeUp)+0.016+0.1), "it does not flood")
 		})
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"slices"
 	"testing"
 
@@ -23,20 +24,27 @@ func plainNoise(seed uint64, n int) []byte {
 	return b
 }
 
-// A disk goes from version to version by what differs, and is cut off on the way again and
-// again, also in the middle of a write: in the end it is the golden one each time.
-func TestADiskGoesFromVersionToVersionByDeltas(t *testing.T) {
-	dice := rand.New(rand.NewPCG(7, 8))
-	gold := goldimage.Build(t, golddisk.Spec{})
-	sink := goldimage.NewSink(t)
+// delivered is a golden disk, and a copy of its first version.
+func delivered(t *testing.T) (*golddisk.Disk, *goldimage.Sink, *image.Map, *os.File) {
+	gold, sink := goldimage.Build(t, golddisk.Spec{}), goldimage.NewSink(t)
 	man, slabs, err := goldimage.Capture(t, gold, sink)
 	require.NoError(t, err)
 	target := goldimage.Open(t, gold.Size)
 	require.NoError(t, restored(t, man, slabs, sink.Store, target, gold.Size))
+	return gold, sink, slabs, target
+}
+
+// A disk goes from version to version by what differs, and is cut off on the way again and
+// again, also in the middle of a write: in the end it is the golden one each time.
+func TestADiskGoesFromVersionToVersionByDeltas(t *testing.T) {
+	dice := rand.New(rand.NewPCG(7, 8))
+	gold, sink, slabs, target := delivered(t)
 	byDelta, whole, cuts := 0, 0, 0
 	for n := range 10 {
 		require.NoError(t, gold.AddFile(t.Context(), fmt.Sprint("labels-", n), plainNoise(uint64(n), 50_000)))
 		before := slabs
+		var man *image.Manifest
+		var err error
 		man, slabs, err = goldimage.Capture(t, gold, sink)
 		require.NoError(t, err)
 		bases := image.Bases(before, slabs, 1000)
@@ -105,15 +113,10 @@ func TestADiskGoesFromVersionToVersionByDeltas(t *testing.T) {
 
 // What is not what a delta was made for is told apart, and nothing is written.
 func TestADeltaForWhatIsNotThere(t *testing.T) {
-	gold := goldimage.Build(t, golddisk.Spec{})
-	sink := goldimage.NewSink(t)
-	man, slabs, err := goldimage.Capture(t, gold, sink)
-	require.NoError(t, err)
-	target := goldimage.Open(t, gold.Size)
-	require.NoError(t, restored(t, man, slabs, sink.Store, target, gold.Size))
+	gold, sink, slabs, target := delivered(t)
 	before := slabs
 	require.NoError(t, gold.AddFile(t.Context(), "labels", plainNoise(1, 50_000)))
-	man, slabs, err = goldimage.Capture(t, gold, sink)
+	man, slabs, err := goldimage.Capture(t, gold, sink)
 	require.NoError(t, err)
 	bases := image.Bases(before, slabs, 1000)
 	r, err := restore.New(man, slabs, target, gold.Size, 512, restore.Options{})

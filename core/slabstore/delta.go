@@ -26,7 +26,7 @@ const (
 
 var deltaMagic = []byte("\x50\x2A\x4D\x18\x24\x00\x00\x00JGD1")
 
-// ErrDelta says that bytes are no delta.
+// ErrDelta says that bytes are not a delta.
 var ErrDelta = fault.Invalid.Errorf("not a slab's delta")
 
 // CompressDelta appends to dst the delta that makes plain of base, whose digest is of. The

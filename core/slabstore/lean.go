@@ -89,13 +89,13 @@ func (s *Store) Lean(slabs []Leaning) (leaned int, saved int64, err error) {
 	}
 	var over []Digest // whose frames go
 	for i, l := range slabs {
-		if _, err := s.Base(l.On); deltas[i] == nil || err == nil || s.leans[l.Slab] > 0 || !s.isWhole(l.On) || slices.Contains(over, l.Slab) {
+		if _, err := s.Base(l.On); deltas[i] == nil || err == nil || len(s.leans[l.Slab]) > 0 || !s.isWhole(l.On) || slices.Contains(over, l.Slab) {
 			continue
 		}
 		if err := s.write(deltas[i], s.deltaPath(l.Slab)); err != nil {
 			return 0, 0, err
 		}
-		s.leans[l.On]++
+		s.leans.add(l)
 		over = append(over, l.Slab)
 		saved += lengths[i] - int64(len(deltas[i]))
 	}
@@ -137,7 +137,7 @@ func (s *Store) delta(l Leaning) (delta []byte, frame int64, err error) {
 }
 
 // Settle has slabs stand alone again; added is how many bytes that takes more. One that does
-// so already is no error. Other errors are those of Get, or ErrFull; what was settled by then
+// so already stays as it is. Other errors are those of Get, or ErrFull; what was settled by then
 // stays so.
 func (s *Store) Settle(slabs []Digest) (settled int, added int64, err error) {
 	s.leaning.Lock()
@@ -170,7 +170,7 @@ func (s *Store) Settle(slabs []Digest) (settled int, added int64, err error) {
 		if gone := errors.Join(baseErr, statErr, os.Remove(s.deltaPath(d))); gone != nil {
 			return settled, added, errors.Join(err, gone)
 		}
-		s.ceases(on)
+		s.leans.remove(Leaning{d, on})
 		settled++
 		added -= info.Size()
 	}
@@ -182,13 +182,13 @@ func (s *Store) load() error {
 	if s.leans != nil {
 		return nil
 	}
-	leans := map[Digest]int{}
+	leans := leaners{}
 	for slab, err := range s.All() {
 		if err != nil {
 			return err
 		}
 		if slab.Leans {
-			leans[slab.Base]++
+			leans.add(Leaning{slab.Digest, slab.Base})
 		}
 	}
 	s.leans = leans
@@ -202,8 +202,11 @@ func (s *Store) standsAlone(d Digest) error {
 	}
 	s.leaning.Lock()
 	defer s.leaning.Unlock()
-	if on, err := s.Base(d); err == nil && s.leans != nil {
-		s.ceases(on)
+	if !s.isWhole(d) { // it leans again since, on one that is there
+		return nil
+	}
+	if on, err := s.Base(d); err == nil {
+		s.leans.remove(Leaning{d, on})
 	}
 	if err := os.Remove(s.deltaPath(d)); !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -211,9 +214,18 @@ func (s *Store) standsAlone(d Digest) error {
 	return nil
 }
 
-// ceases counts one less that leans on a slab.
-func (s *Store) ceases(on Digest) {
-	if s.leans[on]--; s.leans[on] <= 0 {
-		delete(s.leans, on)
+// leaners are those that lean on each slab.
+type leaners map[Digest]map[Digest]struct{}
+
+func (l leaners) add(one Leaning) {
+	if l[one.On] == nil {
+		l[one.On] = map[Digest]struct{}{}
+	}
+	l[one.On][one.Slab] = struct{}{}
+}
+
+func (l leaners) remove(one Leaning) {
+	if delete(l[one.On], one.Slab); len(l[one.On]) == 0 {
+		delete(l, one.On)
 	}
 }

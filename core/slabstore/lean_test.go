@@ -118,6 +118,32 @@ func TestASlabThatLeansOnADamagedOneHeals(t *testing.T) {
 	assert.True(t, s.Has(b))
 }
 
+// A kill can leave a slab in both forms: it stands alone, and when it goes, what others lean on
+// stays.
+func TestASlabInBothForms(t *testing.T) {
+	dir := t.TempDir()
+	s, err := slabstore.Open(dir)
+	require.NoError(t, err)
+	v := versions(3)
+	a, b, c := put(t, s, v[0]), put(t, s, v[1]), put(t, s, v[2])
+	_, _, err = s.Lean([]slabstore.Leaning{{Slab: b, On: a}})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(dir, c.String()[:2], c.String()+".delta"), delta(t, v[2], v[0]), 0o644))
+	n := 0
+	for slab, err := range s.All() {
+		require.NoError(t, err)
+		assert.Equal(t, slab.Digest == b, slab.Leans)
+		n++
+	}
+	assert.Equal(t, 3, n)
+	require.NoError(t, s.Remove(c))
+	assert.False(t, s.Has(c))
+	assert.ErrorIs(t, s.Remove(a), slabstore.ErrLeanedOn)
+	got, err := s.Get(b)
+	require.NoError(t, err)
+	assert.Equal(t, v[1], got)
+}
+
 // Whatever comes, leans, settles and goes, in any order: what is there reads as it was put.
 func TestSlabsLeanAndGoInAnyOrder(t *testing.T) {
 	s, err := slabstore.Open(t.TempDir())

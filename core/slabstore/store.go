@@ -43,7 +43,7 @@ type Store struct {
 	// leaning is held, also while the disk works, when slabs begin or cease to lean: nobody must
 	// begin to lean on one that does or goes. It is taken before the others.
 	leaning sync.Mutex
-	leans   map[Digest]int // how many lean on this one; nil until it is wanted
+	leans   leaners // who leans on this one; nil until it is wanted
 
 	mu    sync.Mutex
 	dirty map[string]bool // folders with renames that were not synced yet

@@ -73,7 +73,7 @@ func (s *Store) lies(d Digest, f fs.DirEntry, leans bool) (Slab, error) {
 	return slab, err
 }
 
-// Remove takes a slab out of the store; one that is not there is no error. ErrLeanedOn says
+// Remove takes a slab out of the store, if it is there. ErrLeanedOn says
 // that others lean on it.
 func (s *Store) Remove(d Digest) error {
 	s.leaning.Lock()
@@ -81,11 +81,11 @@ func (s *Store) Remove(d Digest) error {
 	if err := s.load(); err != nil {
 		return err
 	}
-	if s.leans[d] > 0 {
+	if len(s.leans[d]) > 0 {
 		return ErrLeanedOn
 	}
 	if on, err := s.Base(d); err == nil {
-		s.ceases(on)
+		s.leans.remove(Leaning{d, on})
 	}
 	for _, path := range []string{s.deltaPath(d), s.path(d)} {
 		if err := os.Remove(path); err != nil && !errors.Is(err, fs.ErrNotExist) {

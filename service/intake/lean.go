@@ -3,6 +3,7 @@ package intake
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sync"
 
 	"jugate/api"
@@ -36,7 +37,7 @@ func (l *lean) wake() {
 // KeepLeaning does that until ctx ends. What was cut off is done again.
 func (k *Intake) KeepLeaning(ctx context.Context) {
 	for {
-		if err := k.leanAll(ctx); err != nil && ctx.Err() == nil {
+		if err := fault.Guard(func() error { return k.leanAll(ctx) }); err != nil && ctx.Err() == nil {
 			k.Log.Error("a version could not be told by the one before; it stays as it is until the next one comes", "error", err)
 		}
 		select {
@@ -48,18 +49,13 @@ func (k *Intake) KeepLeaning(ctx context.Context) {
 }
 
 func (k *Intake) leanAll(ctx context.Context) error {
-	for {
-		v, err := k.Records.Unleaned(ctx)
-		if errors.Is(err, fault.NotFound) {
-			return nil
-		}
-		if err != nil {
-			return err
-		}
-		if err := k.leanOne(ctx, v); err != nil {
-			return err
+	all, err := k.Records.Unleaned(ctx)
+	for _, v := range all { // one that fails keeps none of the others from it
+		if one := k.leanOne(ctx, &v); one != nil {
+			err = errors.Join(err, fmt.Errorf("%s: %w", v.Ref(), one))
 		}
 	}
+	return err
 }
 
 // leanOne has a version lean on the newest one before it that is there.
