@@ -114,6 +114,9 @@ func (m *merged) take(ms []Message) (n int) {
 
 // joined is the size of the packets that a piece was made of; 0 if it is one packet.
 func joined(oob []byte) int {
+	if len(oob) < unix.CmsgLen(4) {
+		return 0
+	}
 	head, content, _, err := unix.ParseOneSocketControlMessage(oob)
 	if err != nil || head.Level != unix.IPPROTO_UDP || head.Type != unix.UDP_GRO || len(content) < 4 {
 		return 0
