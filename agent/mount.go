@@ -55,7 +55,29 @@ func (d hardwareDisk) Files(start int64, v *volume.Volume) (fs.FS, error) {
 	return fileview.Open(io.NewSectionReader(d, start, v.Size), v.Size, v.Kind)
 }
 
+// kernelKnows tells whether the kernel knows a file system, inside or by a module.
 func kernelKnows(name string) bool {
+	if hasFileSystem(name) {
+		return true
+	}
+	need("fs-" + name)
+	return hasFileSystem(name)
+}
+
+// need has the kernel take in a module, by the program that it calls for modules itself. If that does not help, it shows where the
+// module is used.
+func need(module string) {
+	exec.Command("/sbin/modprobe", "-q", "--", module).Run()
+}
+
+// needDevice has the kernel take in the module that brings a device, if it is not there.
+func needDevice(path, module string) {
+	if _, err := os.Stat(path); errors.Is(err, fs.ErrNotExist) {
+		need(module)
+	}
+}
+
+func hasFileSystem(name string) bool {
 	text, err := os.ReadFile("/proc/filesystems")
 	if err != nil {
 		return false
@@ -87,6 +109,7 @@ const (
 // attach makes size bytes from start of a disk a loop device, which ends when nobody
 // has it open and nothing is mounted from it.
 func attach(f *os.File, start, size int64, write bool) (*os.File, error) {
+	needDevice("/dev/loop-control", "loop")
 	control, err := os.OpenFile("/dev/loop-control", os.O_RDWR, 0)
 	if err != nil {
 		return nil, err
@@ -206,6 +229,7 @@ func mountByProgram(disk *os.File, start, size int64, program string) (*mounted,
 	if m.dir, err = os.MkdirTemp("", "volume"); err != nil {
 		return nil, err
 	}
+	needDevice("/dev/fuse", "fuse")
 	if out, err := exec.Command(program, loop.Name(), m.dir).CombinedOutput(); err != nil {
 		return nil, errors.Join(fmt.Errorf("mount it by %s: %w: %s", filepath.Base(program), err, bytes.TrimSpace(out)), os.Remove(m.dir))
 	}

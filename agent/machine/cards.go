@@ -93,6 +93,12 @@ func findCards() (cards []card, err error) {
 	return cards, nil
 }
 
+// hasCard tells whether a card is there; it is not if a is zero.
+func hasCard(a hwaddr.Address) bool {
+	cards, _ := findCards()
+	return slices.ContainsFunc(cards, func(c card) bool { return !a.IsZero() && c.address == a })
+}
+
 // findSilent lists PCI and USB devices that are network cards and have no driver,
 // below /sys.
 func findSilent(sys string) (silent []device) {

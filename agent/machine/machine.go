@@ -52,10 +52,6 @@ func Run() {
 	unix.Reboot(unix.LINUX_REBOOT_CMD_RESTART)
 }
 
-// looksInto are modules that no device asks for: the agent looks into volumes, and
-// makes file systems grow, by way of loop devices.
-var looksInto = []string{"loop", "ext4", "xfs", "btrfs", "vfat", "exfat", "hfsplus", "ntfs3", "fuse"}
-
 // settle is how long after the last new device the network cards count as
 // complete: those on USB come late.
 const settle = 2 * time.Second
@@ -93,15 +89,11 @@ func run(ctx context.Context) error {
 			slog.Warn("the firmware's variables cannot be used", "error", err)
 		}
 	}
-	for _, name := range looksInto {
-		if _, there := loaded.index.Module(name); !there {
-			continue // the kernel has it inside, or not at all
-		}
-		if err := loaded.load(name); err != nil {
-			slog.Warn("volumes of a kind cannot be looked into", "module", name, "error", err)
-		}
+	complete := make(chan struct{}) // meanwhile, the card that the loader came by can be worked with
+	go func() { defer close(complete); settled(bell) }()
+	if !hasCard(set.Card) {
+		<-complete
 	}
-	settled(bell)
 	p := &person{screen: screen, modules: loaded}
 	if p.inventory, err = (agent.Hardware{}).Inventory(); err != nil {
 		return err
@@ -117,6 +109,7 @@ func run(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	<-complete
 	machine := agent.Hardware{Interface: card.name}
 	inventory, err := machine.Inventory()
 	if err != nil {
