@@ -196,6 +196,43 @@ func TestALoaderStartsAgainFromTheSamePort(t *testing.T) {
 	}
 }
 
+// A loader that closes a file which it has not read to its end leaves no room for what is on its way: what is left of that
+// connection must not stand in the way either.
+func TestALoaderThatClosesEarlyLeavesNoConnection(t *testing.T) {
+	for what, size := range map[string]int{"all is sent, and not acknowledged": 200 << 10, "more is to be sent": 16 << 20} {
+		t.Run(what, func(t *testing.T) {
+			c, url, _, _ := bootHouse(t, nil)
+			root := fakeSystem(t)
+			require.NoError(t, os.WriteFile(filepath.Join(root, "boot/vmlinuz-6.1.0-test"), make([]byte, size), 0o644))
+			_, err := c.MakeBuild(t.Context(), api.NewBuild{Folders: []string{root}, Offer: true})
+			require.NoError(t, err)
+			dialer := net.Dialer{Control: func(_, _ string, c syscall.RawConn) error {
+				return c.Control(func(fd uintptr) { unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_RCVBUF, 4096) })
+			}}
+			host := strings.TrimPrefix(url, "http://")
+			conn, err := dialer.DialContext(t.Context(), "tcp", host)
+			require.NoError(t, err)
+			defer conn.Close()
+			_, err = io.WriteString(conn, "GET /boot/files/1/vmlinuz HTTP/1.1\r\nHost: "+host+"\r\nUser-Agent: GRUB 2.06\r\n\r\n")
+			require.NoError(t, err)
+			_, err = io.ReadFull(conn, make([]byte, 20))
+			require.NoError(t, err)
+			require.NoError(t, conn.(*net.TCPConn).CloseWrite())
+			raw, err := conn.(*net.TCPConn).SyscallConn()
+			require.NoError(t, err)
+			require.NoError(t, raw.Control(func(fd uintptr) {
+				wait := []unix.PollFd{{Fd: int32(fd)}} // for a reset, and nothing else
+				n, err := unix.Poll(wait, 20_000)
+				for err == unix.EINTR {
+					n, err = unix.Poll(wait, 20_000)
+				}
+				assert.NoError(t, err)
+				assert.Equal(t, 1, n, "it was not reset")
+			}))
+		})
+	}
+}
+
 // An expected machine boots the environment, whatever becomes of unknown ones: it has to be
 // seen before anything can be delivered to it.
 func TestAnExpectedMachineBootsTheEnvironment(t *testing.T) {
