@@ -3,24 +3,17 @@ package main
 import (
 	"context"
 	"fmt"
-	"log/slog"
-	"net"
-	"net/http"
-	"net/netip"
 	"os"
 	"os/exec"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"jugate/agent"
 	"jugate/api"
-	"jugate/apiclient"
 	"jugate/core/hwaddr"
 	"jugate/demo/golddisk"
 	"jugate/lab"
-	"jugate/service"
 	"jugate/sim"
 )
 
@@ -69,19 +62,14 @@ func dragging(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	data := path(dir, "room-data")
-	url := fmt.Sprintf("https://%s:7460", desk.Address)
-	serve := desk.Command(ctx, "bin/jugate", "serve", "--data", data, "--listen", desk.Address.String()+":7460", "--multicast-groups", "233.252.0.0/24")
-	if err := serve.Start(); err != nil {
-		return err
-	}
-	defer func() { serve.Process.Signal(os.Interrupt); serve.Wait() }()
-	client, err := connect(ctx, desk.Dial, url, data)
+	s, err := serveIn(ctx, desk, path(dir, "room-data"))
 	if err != nil {
 		return err
 	}
-	if out, err := desk.Command(ctx, "bin/jugate", "--server", url, "--authority", path(data, "authority.pem"), "--token", client.Token(), "image", "import", gold, "--as", "garden-desk", "--despite", "benchmark").CombinedOutput(); err != nil {
-		return fmt.Errorf("%w: %s", err, out)
+	defer s.stop()
+	client := s.client
+	if err := s.run(ctx, "image", "import", gold, "--as", "garden-desk", "--despite", "benchmark"); err != nil {
+		return err
 	}
 	var agents []*exec.Cmd
 	defer func() {
@@ -101,7 +89,7 @@ func dragging(ctx context.Context, dir string) error {
 		if err := golddisk.Blank(target, int64(megabytes+megabytes/5+40)*mib); err != nil {
 			return err
 		}
-		a := h.Command(ctx, "bin/jugate", "--server", url, "--authority", path(data, "authority.pem"), "simulate", "--address", address(i), "--disk", target, "--interface", lab.Interface)
+		a := h.Command(ctx, "bin/jugate", "--server", s.url, "--authority", path(s.data, "authority.pem"), "simulate", "--address", address(i), "--disk", target, "--interface", lab.Interface)
 		if err := a.Start(); err != nil {
 			return err
 		}
@@ -148,44 +136,11 @@ func dragging(ctx context.Context, dir string) error {
 		bytes = max(bytes, float64(m.Multicast))
 	}
 	fmt.Printf("\nA delivery of %.0f MB to eight at %d Mbit/s, of which herb-05 loses 20 %% (set aside: %v): the other seven had everything after %.3f of payload / rate (at most 1.25 wanted); herb-05 after %.3f. Peak memory: service %d MiB, agents %s MiB.\n",
-		bytes/1e6, mbit, alone, last.Sub(began).Seconds()/(bytes*8/(mbit*1e6)), whole["herb-05"].Sub(began).Seconds()/(bytes*8/(mbit*1e6)), peakOf(serve.Process.Pid)/mib, agentPeaks(agents))
+		bytes/1e6, mbit, alone, last.Sub(began).Seconds()/(bytes*8/(mbit*1e6)), whole["herb-05"].Sub(began).Seconds()/(bytes*8/(mbit*1e6)), peakOf(s.cmd.Process.Pid)/mib, agentPeaks(agents))
 	return nil
 }
 
 func address(i int) string { return fmt.Sprintf("00:00:5e:00:53:%02x", i) }
-
-// connected is a client with the token it has.
-type connected struct {
-	*apiclient.Client
-	token string
-}
-
-func (c connected) Token() string { return c.token }
-
-// connect waits for the service on a data folder and signs in; dial is nil where the network is this
-// process's own.
-func connect(ctx context.Context, dial func(ctx context.Context, network, address string) (net.Conn, error), url, data string) (c connected, err error) {
-	for range 24_000 {
-		authority, missing := os.ReadFile(path(data, "authority.pem"))
-		if token, err := os.ReadFile(path(data, "admin.token")); err == nil && missing == nil {
-			c.token = strings.TrimSpace(string(token))
-			if c.Client, err = apiclient.New(url, c.token); err != nil {
-				return c, err
-			}
-			if c.Client, err = c.Trusting(authority); err != nil {
-				return c, err
-			}
-			if t := c.HTTP().Transport.(*http.Transport); dial != nil {
-				t.DialContext = dial
-			}
-			if _, err := c.Health(ctx); err == nil {
-				return c, nil
-			}
-		}
-		time.Sleep(5 * time.Millisecond)
-	}
-	return c, fmt.Errorf("the service at %s does not answer", url)
-}
 
 func admit(ctx context.Context, c connected, i int, name string) (err error) {
 	for range 200 {
@@ -227,26 +182,14 @@ func crowd(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	s, err := service.Open(ctx, service.Config{Data: path(dir, "crowd-data"), Log: slog.New(slog.DiscardHandler),
-		Multicast: service.Multicast{Interface: "lo", TTL: service.NoTTL, Groups: netip.MustParsePrefix("233.252.0.0/24")}})
+	s, err := serveHere(ctx, path(dir, "crowd-data"))
 	if err != nil {
 		return err
 	}
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
+	defer s.stop()
+	client, running, work := s.client, s.running, &s.work
+	if err := s.run(ctx, "image", "import", gold, "--as", "garden-desk", "--despite", "benchmark"); err != nil {
 		return err
-	}
-	running, stop := context.WithCancel(ctx)
-	var work sync.WaitGroup
-	work.Go(func() { s.Serve(running, listener) })
-	defer func() { stop(); work.Wait(); s.Close() }()
-	url := "https://" + listener.Addr().String()
-	client, err := connect(ctx, nil, url, path(dir, "crowd-data"))
-	if err != nil {
-		return err
-	}
-	if out, err := exec.CommandContext(ctx, "bin/jugate", "--server", url, "--authority", path(dir, "crowd-data", "authority.pem"), "--token", client.Token(), "image", "import", gold, "--as", "garden-desk", "--despite", "benchmark").CombinedOutput(); err != nil {
-		return fmt.Errorf("%w: %s", err, out)
 	}
 	var names []string
 	for i := range workstations {

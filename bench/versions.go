@@ -3,13 +3,9 @@ package main
 import (
 	"context"
 	"fmt"
-	"log/slog"
-	"net"
-	"net/netip"
 	"os"
 	"os/exec"
 	"strings"
-	"sync"
 	"time"
 
 	"jugate/agent"
@@ -20,7 +16,6 @@ import (
 	"jugate/core/roster"
 	"jugate/core/slabstore"
 	"jugate/demo/golddisk"
-	"jugate/service"
 	"jugate/sim"
 )
 
@@ -148,31 +143,14 @@ func next(ctx context.Context, dir string) error {
 	if err := b.build(ctx); err != nil {
 		return err
 	}
-	data := path(dir, "data")
-	s, err := service.Open(ctx, service.Config{Data: data, Log: slog.New(slog.DiscardHandler),
-		Multicast: service.Multicast{Interface: "lo", TTL: service.NoTTL, Groups: netip.MustParsePrefix("233.252.0.0/24")}})
+	s, err := serveHere(ctx, path(dir, "data"))
 	if err != nil {
 		return err
 	}
-	listener, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	running, stop := context.WithCancel(ctx)
-	var work sync.WaitGroup
-	work.Go(func() { s.Serve(running, listener) })
-	defer func() { stop(); work.Wait(); s.Close() }()
-	url := "https://" + listener.Addr().String()
-	client, err := connect(ctx, nil, url, data)
-	if err != nil {
-		return err
-	}
+	defer s.stop()
+	client, running, work := s.client, s.running, &s.work
 	bring := func() error {
-		out, err := exec.CommandContext(ctx, "bin/jugate", "--server", url, "--authority", path(data, "authority.pem"), "--token", client.Token(), "image", "import", b.gold, "--as", "garden-desk", "--despite", "benchmark").CombinedOutput()
-		if err != nil {
-			return fmt.Errorf("%w: %s", err, out)
-		}
-		return nil
+		return s.run(ctx, "image", "import", b.gold, "--as", "garden-desk", "--despite", "benchmark")
 	}
 	deliver := func(reuse bool) (api.Delivery, error) {
 		d, err := client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"herb-01", "herb-02"}, Reuse: reuse, Rate: 400e6})
