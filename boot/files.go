@@ -71,8 +71,8 @@ func (b *Boot) Open(ctx context.Context, name string, from Asker) (Content, erro
 		if n, err = b.buildFor(ctx, from.Client); err != nil {
 			return nil, err
 		}
-	} else if digest, more := strings.CutPrefix(part, initrdWith); more {
-		return b.openInitrdWith(n, digest)
+	} else if without, with, ok := initrdFile(part); ok {
+		return b.openInitrd(n, without, with)
 	} else if part != builds.KernelPart && part != builds.InitrdPart {
 		return nil, fmt.Errorf("file %q is not served here", name)
 	}
@@ -143,32 +143,57 @@ func (b *Boot) openEntry(name string, from Asker) (Content, error) {
 	return bootPart{content, digest.String()}, nil
 }
 
-// InitrdWith is the name, for Choice.Initrd, of a build's layers with one more behind
-// them.
-func InitrdWith(p builds.Part) string { return initrdWith + p.Digest.String() }
-
-// initrdWith is the prefix of such a name; the digest of the layer follows.
-const initrdWith = builds.InitrdPart + "+"
-
-// openInitrdWith opens the layers of a build with one for a model behind them.
-func (b *Boot) openInitrdWith(number int, digest string) (Content, error) {
-	d, err := slabstore.ParseDigest(digest)
-	if err != nil {
-		return nil, err
+// Initrd is the name, for Choice.Initrd, of a build's layers without one of them, and with one more behind them; either may be
+// zero.
+func Initrd(without builds.Layer, with builds.Part) string {
+	name := builds.InitrdPart
+	if without.Part.Size > 0 {
+		name += "-" + without.Part.Digest.String()
 	}
+	if with.Size > 0 {
+		name += "+" + with.Digest.String()
+	}
+	return name
+}
+
+// initrdFile reads such a name, unless it is that of all layers; what is not named is zero.
+func initrdFile(name string) (without, with slabstore.Digest, ok bool) {
+	rest, is := strings.CutPrefix(name, builds.InitrdPart)
+	if !is || rest == "" {
+		return without, with, false
+	}
+	less, more, _ := strings.Cut(rest, "+")
+	var errs [2]error
+	if hex, is := strings.CutPrefix(less, "-"); is {
+		without, errs[0] = slabstore.ParseDigest(hex)
+	} else if less != "" {
+		return without, with, false
+	}
+	if more != "" || less == "" {
+		with, errs[1] = slabstore.ParseDigest(more)
+	}
+	return without, with, errors.Join(errs[:]...) == nil
+}
+
+// openInitrd opens the layers of a build without one, and with one for a model behind them.
+func (b *Boot) openInitrd(number int, without, with slabstore.Digest) (Content, error) {
 	build, err := b.Builds.Build(number)
 	if err != nil {
 		return nil, err
 	}
-	part, err := b.Builds.Parts.Find(d)
+	var more []builds.Part
+	if with != (slabstore.Digest{}) {
+		part, err := b.Builds.Parts.Find(with)
+		if err != nil {
+			return nil, err
+		}
+		more = append(more, part)
+	}
+	content, err := b.Builds.OpenInitrd(build, without, more...)
 	if err != nil {
 		return nil, err
 	}
-	content, err := b.Builds.OpenInitrd(build, part)
-	if err != nil {
-		return nil, err
-	}
-	return bootPart{content, build.Tag(builds.InitrdPart) + "-" + d.Short()}, nil
+	return bootPart{content, build.Tag(builds.InitrdPart) + "-" + without.Short() + "-" + with.Short()}, nil
 }
 
 // plainLoader puts the service's address into the unsigned loader.
@@ -217,7 +242,7 @@ func (b *Boot) Sent(name string, client netip.Addr, n int64) {
 	switch {
 	case name == builds.ShimPart || name == builds.BIOSPart || name == builds.PlainPart:
 		b.stepOf(client, netboot.StepLoader, fmt.Sprintf("%s, %d bytes", name, n))
-	case strings.HasSuffix(name, "/"+builds.InitrdPart) || strings.Contains(name, "/"+initrdWith):
+	case strings.Contains(name, "/"+builds.InitrdPart):
 		b.stepOf(client, netboot.StepInitrd, fmt.Sprintf("%d bytes", n))
 	case strings.HasPrefix(name, entryFiles):
 		b.sentEntry(strings.TrimPrefix(name, entryFiles), client, n)

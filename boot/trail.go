@@ -47,6 +47,13 @@ func (b *Boot) Model(a hwaddr.Address) string {
 	return b.model(a)
 }
 
+// CameUp tells whether the boot environment that a machine got last called; true for one of which nobody knows that it got any.
+func (b *Boot) CameUp(a hwaddr.Address) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.trail.CameUp(a)
+}
+
 // model is Model. The caller holds mu.
 func (b *Boot) model(a hwaddr.Address) string {
 	if b.models == nil {

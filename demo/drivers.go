@@ -54,7 +54,7 @@ func (s *Stage) playDrivers(ctx context.Context, p *Prepared) error {
 		if err != nil {
 			return err
 		}
-		s.say("build %d has a layer more, %q, and is offered", b.Number, b.Layers[1].Name)
+		s.say("build %d has a layer more, %q, and is offered", b.Number, b.Layers[len(b.Layers)-2].Name)
 	}
 	d, err := s.Client.Deliver(ctx, order)
 	if err != nil {

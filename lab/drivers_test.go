@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -88,7 +89,7 @@ func TestANetworkCardWithoutADriver(t *testing.T) {
 	require.NoError(t, helped.Off())
 	var build api.Build
 	r.jugate(&build, "environment", "build", "--cover", machine.Cover, "--offer")
-	assert.Equal(t, "drivers Alder-Works-A520", build.Layers[1].Name)
+	assert.True(t, slices.ContainsFunc(build.Layers, func(l api.BuildLayer) bool { return l.Name == "drivers Alder-Works-A520" }))
 	var changes []api.BuildChange
 	r.jugate(&changes, "environment", "diff", "2", "3")
 	var paths []string

@@ -224,6 +224,59 @@ func TestTheDriverLibraryOverHTTP(t *testing.T) {
 	assert.Error(t, h.client.RemoveDriverSet(t.Context(), "cards"))
 }
 
+// checkInWith has a machine's agent check in, with devices by their modaliases.
+func checkInWith(t *testing.T, c *apiclient.Client, n int, model string, devices ...string) {
+	t.Helper()
+	inv := api.Inventory{Maker: "Alder Works", Model: model, Disks: []api.Disk{}, Cards: []api.Card{{Address: address(n).String()}}}
+	for _, d := range devices {
+		inv.Devices = append(inv.Devices, api.Device{ID: d})
+	}
+	_, err := c.WithToken("").CheckIn(t.Context(), api.CheckIn{Boot: "boot", Addresses: []string{address(n).String()}, Inventory: inv})
+	require.NoError(t, err)
+}
+
+// A workstation whose devices are known does not load what few machines need; one that has such a card does, and one that did not
+// come up without it, too.
+func TestAWorkstationIsSparedWhatItDoesNotNeed(t *testing.T) {
+	c, url, _, _ := bootHouse(t, nil)
+	ctx := t.Context()
+	root := fakeSystem(t)
+	require.NoError(t, os.RemoveAll(filepath.Join(root, "lib/modules/6.1.0-test")))
+	require.NoError(t, madeup.WriteKernel(root))
+	cards := filepath.Join(root, "lib/modules", madeup.Kernel, "kernel/drivers/net/ethernet/brocade")
+	require.NoError(t, os.MkdirAll(cards, 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(cards, "balenet.ko"), madeup.KernelModule("balenet", "", "alias=pci:v0000FE05d00005000sv*sd*bc*sc*i*"), 0o644))
+	b, err := c.MakeBuild(ctx, api.NewBuild{Folders: []string{root}, Kernel: madeup.Kernel, Offer: true})
+	require.NoError(t, err)
+	require.Equal(t, "rare", b.Layers[1].Name)
+	initrd := func(n int) string {
+		_, text := fetch(t, url+"/boot/script/efi/n/"+address(n).String()+"/A310")
+		_, rest, _ := strings.Cut(text, "initrd (tftp)/")
+		name, _, _ := strings.Cut(rest, ";")
+		return name
+	}
+	lean := "1/initrd-" + b.Layers[1].Digest
+
+	assert.Equal(t, "1/initrd", initrd(2), "nobody has seen it")
+	checkInWith(t, c, 2, "A310", madeup.AlderNetwork, madeup.AlderDisk)
+	assert.Equal(t, lean, initrd(2))
+	assert.Equal(t, "1/initrd", initrd(3), "it is of the same model, and may have another card")
+	checkInWith(t, c, 3, "A310", madeup.AlderNetwork, "pci:v0000FE05d00005000sv0000FE05sd00000001bc02sc00i00")
+	assert.Equal(t, "1/initrd", initrd(3))
+
+	_, all := fetch(t, url+"/boot/files/1/initrd")
+	status, less := fetch(t, url+"/boot/files/"+lean)
+	assert.Equal(t, http.StatusOK, status)
+	assert.Less(t, len(less), len(all)-int(b.Layers[1].Bytes)+4)
+
+	t.Log("# it does not come up without: the next time it gets everything")
+	initrd(2) // now the address of this test is its
+	fetch(t, url+"/boot/files/"+lean)
+	assert.Equal(t, "1/initrd", initrd(2))
+	checkInWith(t, c, 2, "A310", madeup.AlderNetwork, madeup.AlderDisk)
+	assert.Equal(t, lean, initrd(2))
+}
+
 // A build gets its drivers by a set, or for a model, without its other layers being
 // made anew.
 func TestBuildsWithDrivers(t *testing.T) {
@@ -238,14 +291,7 @@ func TestBuildsWithDrivers(t *testing.T) {
 	require.NoError(t, madeup.WriteKernel(root))
 	b, err := c.MakeBuild(ctx, api.NewBuild{Folders: []string{root}, Kernel: madeup.Kernel, LeaveOut: []string{"brindlenet"}, Offer: true})
 	require.NoError(t, err)
-	checkIn := func(n int, model string, devices ...string) {
-		inv := api.Inventory{Maker: "Alder Works", Model: model, Disks: []api.Disk{}, Cards: []api.Card{{Address: address(n).String()}}}
-		for _, d := range devices {
-			inv.Devices = append(inv.Devices, api.Device{ID: d})
-		}
-		_, err := c.WithToken("").CheckIn(ctx, api.CheckIn{Boot: "boot", Addresses: []string{address(n).String()}, Inventory: inv})
-		require.NoError(t, err)
-	}
+	checkIn := func(n int, model string, devices ...string) { checkInWith(t, c, n, model, devices...) }
 	checkIn(2, "A520", madeup.AlderNetwork, madeup.CorvidDisk)
 	_, err = c.MakeBuild(ctx, api.NewBuild{Cover: []string{address(2).String()}})
 	assert.ErrorContains(t, err, "that the library has drivers for")
@@ -289,7 +335,8 @@ func TestBuildsWithDrivers(t *testing.T) {
 	assert.NotContains(t, script(9, ""), "initrd+")
 	assert.Contains(t, script(10, "/A520"), "initrd+", "the firmware told its model")
 	assert.NotContains(t, script(10, "/A310"), "initrd+")
-	for _, bad := range []string{"1/initrd+", "1/initrd+zz", "1/initrd+" + strings.Repeat("0", 64), "9/" + strings.TrimPrefix(name, "1/")} {
+	zeros := strings.Repeat("0", 64)
+	for _, bad := range []string{"1/initrd+", "1/initrd-", "1/initrd+zz", "1/initrd-zz", "1/initrd-zz+" + zeros, "1/initrdx", "1/initrdx+" + zeros, "1/initrd+" + strings.Repeat("1", 64), "9/" + strings.TrimPrefix(name, "1/")} {
 		status, _ := fetch(t, url+"/boot/files/"+bad)
 		assert.Equal(t, http.StatusNotFound, status, bad)
 	}

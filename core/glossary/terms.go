@@ -46,7 +46,7 @@ var Terms = []Term{
 	{"boot environment", Word, "The small system that workstations boot over the network or from a stick. It runs the agent."},
 	{"helper", Word, "The small unit that stays on a delivered system if the answers say so. It reports the arrival, and restarts the workstation into the boot environment or switches it off when the service tells it to."},
 	{"build", Word, "One numbered result of making the boot environment. It never changes. One build is offered to all; a workstation or group can be pinned to another."},
-	{"layer", Word, "A part of a build: the base, drivers, or settings."},
+	{"layer", Word, "A part of a build: the base, what few machines need, drivers, programs, or settings."},
 	{"agent", Word, "The program of Jugate that runs on a workstation: it checks in, asks for errands and does them."},
 	{"driver set", Word, "A named choice of driver packages by rules. An order can choose from sets; a build can have one as a layer."},
 	{"coverage", Word, "Whether a build and a version drive the devices of workstations."},

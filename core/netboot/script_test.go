@@ -117,3 +117,15 @@ func TestALoaderThatLedNowhereIsFollowedByTheOther(t *testing.T) {
 	trail.Note(noon, herb, netboot.StepScript, "disk")
 	assert.True(t, trail.Signed(herb), "that one worked")
 }
+
+func TestWhetherTheEnvironmentCameUp(t *testing.T) {
+	var trail netboot.Trail
+	assert.True(t, trail.CameUp(herb), "nothing is known")
+	trail.Note(noon, herb, netboot.StepInitrd, "16 bytes")
+	trail.Note(noon.Add(time.Minute), herb, netboot.StepAddress, "eth0: UEFI x64")
+	assert.False(t, trail.CameUp(herb), "it starts anew, and its agent never called")
+	trail.Note(noon.Add(time.Minute), herb, netboot.StepInitrd, "28 bytes")
+	trail.Note(noon.Add(time.Minute), herb, netboot.StepAgent, "called")
+	trail.Note(noon.Add(time.Hour), herb, netboot.StepLoader, "shim")
+	assert.True(t, trail.CameUp(herb))
+}

@@ -98,6 +98,20 @@ func (t *Trail) Signed(a hwaddr.Address) bool {
 	return signed == scripted
 }
 
+// CameUp tells whether the boot environment that a machine got last called; true for one of which nobody knows that it got any.
+func (t *Trail) CameUp(a hwaddr.Address) bool {
+	up := true
+	for _, m := range t.machines[a] {
+		switch m.Step {
+		case StepInitrd:
+			up = false
+		case StepAgent:
+			up = true
+		}
+	}
+	return up
+}
+
 // Machines are all that took a step, the latest first.
 func (t *Trail) Machines() []hwaddr.Address {
 	var all []hwaddr.Address

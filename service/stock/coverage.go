@@ -67,8 +67,10 @@ func (k *Stock) standAt(ctx context.Context, build int, image string, order api.
 		if err != nil {
 			return nil, err
 		}
-		if st.environment, err = k.insideBuild(b); err != nil {
+		if in, err := k.insideBuild(b); err != nil {
 			k.Log.Warn("a build does not say what it drives", "build", b.Number, "error", err)
+		} else {
+			st.environment = in.Inside
 		}
 	}
 	if st.sets, err = k.setsOf(ctx, order.Drivers); err != nil {

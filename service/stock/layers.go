@@ -5,9 +5,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"jugate/api"
+	"jugate/boot"
 	"jugate/core/driver"
 	"jugate/core/environment/builds"
 	"jugate/core/fault"
@@ -17,8 +19,8 @@ import (
 )
 
 // insideBuild is what a build drives; it never changes.
-func (k *Stock) insideBuild(b *builds.Build) (*driver.Inside, error) {
-	return k.insides.Get(b.Number, func() (*driver.Inside, error) { return k.Builds.Inside(b) })
+func (k *Stock) insideBuild(b *builds.Build) (*builds.Inside, error) {
+	return k.insides.Get(b.Number, func() (*builds.Inside, error) { return k.Builds.Inside(b) })
 }
 
 func (k *Stock) openDriver(p *driver.Package, name string) (io.ReadCloser, error) {
@@ -107,7 +109,7 @@ func (k *Stock) devicesFor(ctx context.Context, name string, fleet driver.Fleet)
 
 // vitalChoices are the best modules for disk controllers and network cards that a boot
 // environment does not drive.
-func vitalChoices(x *driver.Index, inside *driver.Inside, model string, devices []driver.Device) []driver.Choice {
+func vitalChoices(x *driver.Index, inside *builds.Inside, model string, devices []driver.Device) []driver.Choice {
 	var lacking []driver.Device
 	for _, d := range devices {
 		if d.Class.Vital() && !d.Empty && inside.DrivenBy(d) == "" {
@@ -146,36 +148,52 @@ func (k *Stock) addLayers(base *builds.Build, layers []builds.Drivers, in api.Ne
 	return b, incomplete(err)
 }
 
-// onDemand is the layer that sets on demand bring for a workstation that boots; the
-// zero part if there is none.
-func (k *Stock) onDemand(ctx context.Context, w records.Workstation, b *builds.Build) (builds.Part, error) {
-	sets, err := k.Records.DriverSets(ctx)
-	if err != nil {
-		return builds.Part{}, err
-	}
-	var on []driver.Set
-	for _, set := range sets {
-		if set.OnDemand {
-			on = append(on, set)
-		}
-	}
+// initrdFor is the name of what a workstation loads of a build: of all layers, or without those that its devices do not need, and
+// with a layer for its model, if sets on demand have something for it.
+func (k *Stock) initrdFor(ctx context.Context, w records.Workstation, b *builds.Build) (string, error) {
 	m, err := k.machine(ctx, &w)
 	if err != nil {
-		return builds.Part{}, err
+		return "", err
 	}
+	seen := m.Devices != nil // by its own agent; others of its model may have other cards
 	for _, a := range w.Addresses() {
+		seen = seen && k.Boot.CameUp(a) // or a card has come of which nobody knows
 		if m.Devices == nil {
 			if fleet, err := k.models(ctx); err == nil {
 				m.Model, m.Devices = k.toldModel(a, fleet)
 			}
 		}
 	}
-	if len(on) == 0 || m.Devices == nil {
-		return builds.Part{}, nil
+	if m.Devices == nil {
+		return builds.InitrdPart, nil
 	}
 	inside, err := k.insideBuild(b)
+	if errors.Is(err, builds.ErrOldBuild) {
+		return builds.InitrdPart, nil
+	}
 	if err != nil {
-		return builds.Part{}, err
+		return "", err
+	}
+	own, part, err := k.ownLayer(ctx, m, b, inside)
+	if err != nil {
+		return "", err
+	}
+	var spared builds.Layer
+	if seen {
+		spared = inside.Spared(b, m.Devices, own)
+	}
+	return boot.Initrd(spared, part), nil
+}
+
+// ownLayer is the layer that sets on demand bring for a machine, and what is in it; the zero part if there is none.
+func (k *Stock) ownLayer(ctx context.Context, m driver.Machine, b *builds.Build, inside *builds.Inside) ([]driver.Brought, builds.Part, error) {
+	sets, err := k.Records.DriverSets(ctx)
+	if err != nil {
+		return nil, builds.Part{}, err
+	}
+	sets = slices.DeleteFunc(sets, func(s driver.Set) bool { return !s.OnDemand })
+	if len(sets) == 0 {
+		return nil, builds.Part{}, nil
 	}
 	var lacking []driver.Device
 	for _, d := range m.Devices {
@@ -183,23 +201,24 @@ func (k *Stock) onDemand(ctx context.Context, w records.Workstation, b *builds.B
 			lacking = append(lacking, d)
 		}
 	}
-	choices := driver.Merge(driver.Choose(k.Library.Index(), lacking, m.Model, inside.Target(), on))
+	choices := driver.Merge(driver.Choose(k.Library.Index(), lacking, m.Model, inside.Target(), sets))
 	if len(choices) == 0 {
-		return builds.Part{}, nil
+		return nil, builds.Part{}, nil
+	}
+	modules, err := driver.Bring(choices, k.Library.Packages(), b.Kernel, inside.Names)
+	if err != nil {
+		return nil, builds.Part{}, err
 	}
 	key := fmt.Sprint(b.Number)
 	for _, c := range choices {
 		key += fmt.Sprint(" ", c.Package.ID, c.Modules)
 	}
-	return k.composed.Get(key, func() (builds.Part, error) {
-		modules, err := driver.Bring(choices, k.Library.Packages(), b.Kernel, inside.Names)
-		if err != nil {
-			return builds.Part{}, err
-		}
+	part, err := k.composed.Get(key, func() (builds.Part, error) {
 		part, err := k.Builds.Compose(b, builds.Drivers{Set: "for " + m.Model, Modules: modules, Open: k.openDriver})
 		if err == nil {
 			k.Log.Info("layer for a model made", "build", b.Number, "model", m.Model, "modules", len(modules), "bytes", part.Size)
 		}
 		return part, err
 	})
+	return modules, part, err
 }

@@ -250,10 +250,8 @@ func (k *Stock) prepareBoot(ctx context.Context, c netboot.Choice, w records.Wor
 		return c, fmt.Errorf("build %d cannot be read: %w", c.Build, err)
 	}
 	c.Words = b.Words
-	if part, err := k.onDemand(ctx, w, b); err != nil {
-		k.Log.Warn("no drivers on demand", "workstation", c.Name, "build", c.Build, "error", err)
-	} else if part.Size > 0 {
-		c.Initrd = boot.InitrdWith(part)
+	if c.Initrd, err = k.initrdFor(ctx, w, b); err != nil {
+		k.Log.Warn("no layers for this machine in particular", "workstation", c.Name, "build", c.Build, "error", err)
 	}
 	c.Ticket, err = k.Access.Ticket(ctx, c.Address)
 	return c, err

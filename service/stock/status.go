@@ -103,7 +103,7 @@ func (k *Stock) whySilent(ctx context.Context, out *api.NetbootStatus, silent []
 		if err != nil {
 			continue
 		}
-		if reason, coverable := notDriven(devices, inside, k.Library.Index()); reason != "" {
+		if reason, coverable := notDriven(devices, inside.Inside, k.Library.Index()); reason != "" {
 			t.Stuck = fmt.Sprintf("it received the boot environment, and its agent has not checked in: %s (%s, %s)", reason, model, how)
 			if coverable {
 				t.Cover = t.Address

@@ -34,6 +34,8 @@ type Boot interface {
 	Model(a hwaddr.Address) string
 	// Neighbour is who has an address, if that is behind no router.
 	Neighbour(a netip.Addr) (hwaddr.Address, bool)
+	// CameUp tells whether the boot environment that a machine got last called; true if it got none that is known of.
+	CameUp(a hwaddr.Address) bool
 	// Machines are those that were seen booting, Links the interfaces that are served.
 	Machines() []boot.Machine
 	Links(now time.Time) []boot.LinkStatus
@@ -97,7 +99,7 @@ type Stock struct {
 	Fleet    Fleet  // set before machines boot
 	fleet    fleet
 	systems  memo.Cache[string, system]      // what is on images, by the digest of the manifest
-	insides  memo.Cache[int, *driver.Inside] // what builds drive
+	insides  memo.Cache[int, *builds.Inside] // what builds drive
 	composed memo.Cache[string, builds.Part] // layers on demand, by build and what is in them
 	making   sync.Mutex                      // held while a build is made
 	keeping  sync.Mutex                      // held while the content of a payload comes or goes

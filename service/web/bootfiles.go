@@ -25,7 +25,7 @@ func (s *Server) bootRoutes(r chi.Router) {
 // bootFile serves what a loader asks for below a prefix.
 func (s *Server) bootFile(prefix string) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
-		markLoader(r)
+		defer markLoader(r)()
 		name, from := prefix+chi.URLParam(r, "*"), boot.Asker{Client: peer(r.Context()), Server: r.Host}
 		if local, ok := r.Context().Value(http.LocalAddrContextKey).(net.Addr); ok {
 			from.Server = local.String()

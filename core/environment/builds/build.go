@@ -62,13 +62,14 @@ type File struct {
 // The names of layers.
 const (
 	BaseLayer     = "base"
+	RareLayer     = "rare" // modules that few workstations need; see Inside.Spared
 	SettingsLayer = "settings"
 )
 
 // The names of parts that every build has. Loaders ask for them by these.
 const (
 	KernelPart = "vmlinuz"
-	InitrdPart = "initrd" // the layers, one after the other; no part of its own
+	InitrdPart = "initrd" // all layers, one after the other; no part of its own
 )
 
 // The loaders, as far as the source had them.

@@ -1,7 +1,6 @@
 package builds
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -24,7 +23,8 @@ const modulesPart = "modules.json"
 // known is what modulesPart holds.
 type known struct {
 	Modules []kmod.Info `json:"modules"`
-	Builtin []kmod.Info `json:"builtin"` // what the kernel has inside
+	Builtin []kmod.Info `json:"builtin"`        // what the kernel has inside
+	Rare    []string    `json:"rare,omitempty"` // modules that only RareLayer has
 }
 
 // ErrOldBuild says that a build was made before builds said what they drive.
@@ -65,14 +65,40 @@ func (s *Store) knows(b *Build) (known, error) {
 }
 
 // Inside is what a build drives.
-func (s *Store) Inside(b *Build) (*driver.Inside, error) {
+type Inside struct {
+	*driver.Inside
+	rare map[string]bool // modules that need the rare layer, be it for what they need themselves
+}
+
+// Inside is what a build drives. It may be used from several goroutines.
+func (s *Store) Inside(b *Build) (*Inside, error) {
 	k, err := s.knows(b)
 	if err != nil {
 		return nil, err
 	}
-	in := driver.InsideOf(fmt.Sprintf("build %d", b.Number), b.Kernel, "amd64", append(k.Modules, k.Builtin...))
+	in := &Inside{driver.InsideOf(fmt.Sprintf("build %d", b.Number), b.Kernel, "amd64", append(k.Modules, k.Builtin...)), map[string]bool{}}
 	in.Prepare()
+	x := kmod.NewIndex(k.Modules, nil)
+	for _, m := range k.Modules {
+		order, _ := x.Order(m.Name) // what it needs and the kernel has inside is in no layer
+		in.rare[m.Name] = slices.ContainsFunc(order, func(need kmod.Info) bool { return slices.Contains(k.Rare, need.Name) })
+	}
 	return in, nil
+}
+
+// Spared is the layer that a machine of these devices can do without, with these modules in a layer of its own; the zero layer if
+// it needs all that the build has.
+func (in *Inside) Spared(b *Build, devices []driver.Device, own []driver.Brought) Layer {
+	at := slices.IndexFunc(b.Layers, func(l Layer) bool { return l.Name == RareLayer })
+	if at < 0 || slices.ContainsFunc(devices, func(d driver.Device) bool { return in.rare[in.DrivenBy(d)] }) {
+		return Layer{}
+	}
+	for _, m := range own {
+		if slices.ContainsFunc(m.Module.Needs, func(need string) bool { return in.rare[need] }) {
+			return Layer{}
+		}
+	}
+	return b.Layers[at]
 }
 
 // Extend makes a build out of another one, with a layer for each set of drivers, and one of programs. The
@@ -154,6 +180,7 @@ func (s *Store) driverLayer(k *known, b *Build, d Drivers) (Layer, []string, err
 		}
 		files = append(files, file)
 		k.Modules = slices.DeleteFunc(k.Modules, func(o kmod.Info) bool { return o.Name == m.Module.Name })
+		k.Rare = slices.DeleteFunc(k.Rare, func(name string) bool { return name == m.Module.Name })
 		k.Modules = append(k.Modules, m.Module.Info)
 		for want, at := range m.Module.Blobs {
 			if blobs[want] {
@@ -173,16 +200,11 @@ func (s *Store) driverLayer(k *known, b *Build, d Drivers) (Layer, []string, err
 			layer.Packages = append(layer.Packages, label)
 		}
 	}
-	var builtin []string
-	for _, m := range k.Builtin {
-		builtin = append(builtin, m.Name)
-	}
-	have := kmod.NewIndex(k.Modules, builtin)
-	var dep, alias bytes.Buffer
-	if err := errors.Join(have.WriteDep(&dep), have.WriteAlias(&alias)); err != nil {
+	lists, err := moduleLists(folder, k.Modules, k.Builtin)
+	if err != nil {
 		return layer, nil, &Incomplete{strings.Split(err.Error(), "\n")}
 	}
-	files = append(files, text(path.Join(folder, "modules.dep"), 0o644, dep.Bytes()), text(path.Join(folder, "modules.alias"), 0o644, alias.Bytes()))
+	files = append(files, lists...)
 	return layer, problems, s.write(&layer, files)
 }
 

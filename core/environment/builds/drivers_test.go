@@ -16,6 +16,7 @@ import (
 	"jugate/core/driver"
 	"jugate/core/environment/builds"
 	"jugate/core/kmod"
+	"jugate/core/slabstore"
 	"jugate/demo/madeup"
 )
 
@@ -54,7 +55,7 @@ func Unpacked(t *testing.T, s *builds.Store, b *builds.Build, more ...builds.Par
 	t.Helper()
 	dir := t.TempDir()
 	path := filepath.Join(dir, "initrd")
-	c, err := s.OpenInitrd(b, more...)
+	c, err := s.OpenInitrd(b, slabstore.Digest{}, more...)
 	require.NoError(t, err)
 	defer c.Close()
 	whole, err := io.ReadAll(io.NewSectionReader(c, 0, c.Size))
@@ -183,4 +184,59 @@ func TestDriversThatDoNotFit(t *testing.T) {
 	delete(garden.Parts, "modules.json")
 	_, err = s.Inside(garden)
 	assert.ErrorIs(t, err, builds.ErrOldBuild)
+}
+
+// What few machines have is in a layer of its own, which a machine is spared whose devices do without, by what modules need, too.
+func TestARareLayer(t *testing.T) {
+	root := System(t)
+	modules := "lib/modules/6.1.0-9-test/"
+	kernel := modules + "kernel/drivers/"
+	Put(t, root, kernel+"net/ethernet/brocade/bale.ko", "name=bale", "depends=bale-core,seed-lib", "alias=pci:v0000FE05d00005000*")
+	Put(t, root, kernel+"infiniband/bale-core.ko", "name=bale_core", "firmware=bale/a.fw")
+	Put(t, root, "lib/firmware/bale/a.fw")
+	s, err := builds.Open(t.TempDir())
+	require.NoError(t, err)
+	b, err := s.Make(t.Context(), Source(t, root), Options(t, 7))
+	require.NoError(t, err)
+	require.Len(t, b.Layers, 3)
+	rare := b.Layers[1]
+	assert.Equal(t, []string{builds.BaseLayer, builds.RareLayer, builds.SettingsLayer}, []string{b.Layers[0].Name, rare.Name, b.Layers[2].Name})
+	var files []string
+	for _, f := range rare.Files {
+		files = append(files, f.Path)
+	}
+	assert.Equal(t, []string{"lib/firmware/bale/a.fw", kernel + "infiniband/bale-core.ko", kernel + "net/ethernet/brocade/bale.ko", modules + "modules.alias", modules + "modules.dep"}, files)
+	assert.Equal(t, 4, b.Modules)
+
+	dep, err := os.ReadFile(filepath.Join(Unpacked(t, s, b), modules, "modules.dep"))
+	require.NoError(t, err)
+	assert.Contains(t, string(dep), "brocade/bale.ko: kernel/", "the last list is of all")
+	lean, err := s.OpenInitrd(b, rare.Part.Digest)
+	require.NoError(t, err)
+	defer lean.Close()
+	first, err := s.Parts.Open(b.Layers[0].Part, b.Layers[2].Part)
+	require.NoError(t, err)
+	defer first.Close()
+	assert.Equal(t, first.Size, lean.Size)
+
+	in, err := s.Inside(b)
+	require.NoError(t, err)
+	device := func(modalias string) driver.Device {
+		d, err := driver.ParseModalias(modalias)
+		require.NoError(t, err)
+		return d
+	}
+	plain, bale := device("pci:v00001AF4d00001000sv00001AF4sd00000001bc02sc00i00"), device("pci:v0000FE05d00005000sv0000FE05sd00000001bc02sc00i00")
+	assert.Equal(t, rare, in.Spared(b, []driver.Device{plain}, nil))
+	assert.Zero(t, in.Spared(b, []driver.Device{plain, bale}, nil))
+	own := func(needs ...string) []driver.Brought {
+		return []driver.Brought{{Module: driver.Module{Info: kmod.Info{Name: "own", Needs: needs}}}}
+	}
+	assert.Equal(t, rare, in.Spared(b, []driver.Device{plain}, own("seed_lib")))
+	assert.Zero(t, in.Spared(b, []driver.Device{plain}, own("seed_lib", "bale_core")), "a module of its own needs one of these")
+	one, err := s.Make(t.Context(), Source(t, System(t)), Options(t, 8))
+	require.NoError(t, err)
+	in, err = s.Inside(one)
+	require.NoError(t, err)
+	assert.Zero(t, in.Spared(one, []driver.Device{plain}, nil), "a build that has nothing rare")
 }

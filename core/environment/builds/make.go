@@ -82,22 +82,23 @@ func pick(kernels []kernel, release string) (*kernel, string) {
 	}
 }
 
-// base makes the layer that every workstation needs.
+// base makes the layer that every workstation needs, and the one that few do.
 func (s *Store) base(from *Source, k *kernel, b *Build, o Options) error {
-	files, have, missing, problems, err := from.moduleFiles(k, o.Leave)
+	modules, err := from.modules(k, o.Leave)
 	if err != nil {
 		return err
 	}
-	b.Modules = len(have.Modules)
-	if err := s.putKnown(b, have); err != nil {
+	b.Modules = len(modules.have.Modules)
+	if err := s.putKnown(b, modules.have); err != nil {
 		return err
 	}
-	b.Problems = append(b.Problems, problems...)
-	writer, problem, err := from.ntfsWriter(have)
+	b.Problems = append(b.Problems, modules.problems...)
+	writer, problem, err := from.ntfsWriter(modules.have)
 	if err != nil {
 		return err
 	}
-	if files = append(files, writer...); problem != "" {
+	files, missing := append(modules.base, writer...), modules.missing
+	if problem != "" {
 		b.Problems = append(b.Problems, problem)
 	}
 	agent, err := os.Stat(o.Agent)
@@ -131,7 +132,10 @@ func (s *Store) base(from *Source, k *kernel, b *Build, o Options) error {
 	for _, name := range []string{"proc", "sys", "run", "tmp", "etc"} {
 		files = append(files, content{File: File{Path: name, Mode: fs.ModeDir | 0o755, Origin: "jugate"}})
 	}
-	return s.layer(b, BaseLayer, files)
+	if err := s.layer(b, BaseLayer, files); err != nil || modules.rare == nil {
+		return err
+	}
+	return s.layer(b, RareLayer, modules.rare)
 }
 
 func device(name string, major, minor uint32) content {

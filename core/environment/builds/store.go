@@ -171,14 +171,16 @@ func (s *Store) Open(b *Build, name string) (*Content, error) {
 		}
 		return s.Parts.Open(part)
 	}
-	return s.OpenInitrd(b)
+	return s.OpenInitrd(b, slabstore.Digest{})
 }
 
-// OpenInitrd opens the layers of a build, and more behind them.
-func (s *Store) OpenInitrd(b *Build, more ...Part) (*Content, error) {
+// OpenInitrd opens the layers of a build without the one of a digest, if it is one of them, and more behind them.
+func (s *Store) OpenInitrd(b *Build, without slabstore.Digest, more ...Part) (*Content, error) {
 	var all []Part
 	for _, l := range b.Layers {
-		all = append(all, l.Part)
+		if l.Part.Digest != without {
+			all = append(all, l.Part)
+		}
 	}
 	return s.Parts.Open(append(all, more...)...)
 }
