@@ -2,11 +2,12 @@
 // have, against ordinary tools in the same run, and prints the tables of
 // docs/performance.md. It needs root, to fill the disk's volumes.
 //
-//	go run ./bench [-dir FOLDER] [-size GIB] disk|slabs|month|next|pack|multicast|scale|terabytes|drivers ROOT|boot ROOT
+//	go run ./bench [-dir FOLDER] [-size GIB] [-profiles FOLDER] disk|slabs|month|next|pack|multicast|scale|terabytes|drivers ROOT|boot ROOT
 package main
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"flag"
@@ -25,19 +26,35 @@ import (
 )
 
 func main() {
+	runtime.GOMAXPROCS(runtime.GOMAXPROCS(0) + disk.Waiting) // as the programs do
+	if filepath.Base(os.Args[0]) == filepath.Base(executable) {
+		os.Exit(asJugate())
+	}
 	if config, err := os.MkdirTemp("", "jugate-bench-config"); err == nil { // services leave nothing with this machine's user
 		defer os.RemoveAll(config)
 		os.Setenv("XDG_CONFIG_HOME", config)
 	}
 	log.SetFlags(0)
-	runtime.GOMAXPROCS(runtime.GOMAXPROCS(0) + disk.Waiting) // as the programs do
 	dir := flag.String("dir", os.TempDir(), "where to put the disks; needs room for about five times their size")
 	size := flag.Float64("size", 4, "GiB of the disk; five eighths of it get filled")
+	profiles := flag.String("profiles", "", "a folder for profiles of the processor time of every process")
 	flag.Parse()
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	if err := run(ctx, *dir, *size, flag.Args()); err != nil {
-		log.Fatal("bench: ", err)
+	if *profiles != "" {
+		if err := wantProfiles(*profiles); err != nil {
+			log.Fatal("bench: ", err)
+		}
+	}
+	code := profiled(cmp.Or(flag.Arg(0), "bench"), func() int {
+		if err := run(ctx, *dir, *size, flag.Args()); err != nil {
+			log.Print("bench: ", err)
+			return 1
+		}
+		return 0
+	})
+	if code != 0 {
+		os.Exit(code)
 	}
 }
 

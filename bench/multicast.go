@@ -210,10 +210,10 @@ const group = "233.252.0.7"
 func jugateWire() program {
 	return program{
 		send: func(h *lab.Host, ctx context.Context, c wireCase, file string) *exec.Cmd {
-			return h.Command(ctx, "bin/jugate", "wire", "send", file, "--to", group+":6003", "--interface", lab.Interface, "--rate", fmt.Sprintf("%.0f", c.mbit*1e6), "--group-size", fmt.Sprint(c.receivers), "-o", "json")
+			return h.Command(ctx, executable, "wire", "send", file, "--to", group+":6003", "--interface", lab.Interface, "--rate", fmt.Sprintf("%.0f", c.mbit*1e6), "--group-size", fmt.Sprint(c.receivers), "-o", "json")
 		},
 		receive: func(h *lab.Host, ctx context.Context, _ int, into string) *exec.Cmd {
-			return h.Command(ctx, "bin/jugate", "wire", "receive", "--from", group+":6003", "--interface", lab.Interface, "--into", into, "--count", "1", "-o", "json")
+			return h.Command(ctx, executable, "wire", "receive", "--from", group+":6003", "--interface", lab.Interface, "--into", into, "--count", "1", "-o", "json")
 		},
 	}
 }

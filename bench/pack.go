@@ -36,7 +36,7 @@ func pack(ctx context.Context, dir string) error {
 		var ours, theirs []float64
 		for range rounds {
 			forget()
-			took, err := shell(ctx, fmt.Sprintf("bin/jugate disk pack %s --into %s --despite benchmark --replace >/dev/null 2>&1 && sync %[2]s", volume, file))
+			took, err := shell(ctx, fmt.Sprintf("%[3]s disk pack %[1]s --into %[2]s --despite benchmark --replace >/dev/null 2>&1 && sync %[2]s", volume, file, executable))
 			if err != nil {
 				return err
 			}

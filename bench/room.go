@@ -89,7 +89,7 @@ func dragging(ctx context.Context, dir string) error {
 		if err := golddisk.Blank(target, int64(megabytes+megabytes/5+40)*mib); err != nil {
 			return err
 		}
-		a := h.Command(ctx, "bin/jugate", "--server", s.url, "--authority", path(s.data, "authority.pem"), "simulate", "--address", address(i), "--disk", target, "--interface", lab.Interface)
+		a := h.Command(ctx, executable, "--server", s.url, "--authority", path(s.data, "authority.pem"), "simulate", "--address", address(i), "--disk", target, "--interface", lab.Interface)
 		if err := a.Start(); err != nil {
 			return err
 		}

@@ -184,7 +184,7 @@ type served struct {
 
 func startService(ctx context.Context, data string) (*served, error) {
 	s := &served{url: "https://127.0.0.1:17460"}
-	exe, err := filepath.Abs("bin/jugate")
+	exe, err := filepath.Abs(executable)
 	if err != nil {
 		return nil, err
 	}

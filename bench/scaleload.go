@@ -181,7 +181,7 @@ func (s *served) crowds(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	if out, err := exec.CommandContext(ctx, "bin/jugate", "--server", s.url, "--token", s.client.Token(), "image", "import", gold, "--as", "garden-desk", "--despite", "benchmark").CombinedOutput(); err != nil {
+	if out, err := exec.CommandContext(ctx, executable, "--server", s.url, "--token", s.client.Token(), "image", "import", gold, "--as", "garden-desk", "--despite", "benchmark").CombinedOutput(); err != nil {
 		return fmt.Errorf("%w: %s", err, out)
 	}
 	open, err := s.client.Deliveries(ctx, apiclient.List{Filter: map[string]string{"open": "true"}})

@@ -103,7 +103,7 @@ type ownService struct {
 func serveIn(ctx context.Context, host *lab.Host, data string, args ...string) (*ownService, error) {
 	listen := netip.AddrPortFrom(host.Address, 7460).String()
 	s := &ownService{host: host, url: "https://" + listen, data: data}
-	s.cmd = host.Command(ctx, "bin/jugate", append([]string{"serve", "--data", data, "--listen", listen, "--multicast-groups", "233.252.0.0/24"}, args...)...)
+	s.cmd = host.Command(ctx, executable, append([]string{"serve", "--data", data, "--listen", listen, "--multicast-groups", "233.252.0.0/24"}, args...)...)
 	if err := s.cmd.Start(); err != nil {
 		return nil, err
 	}
@@ -124,7 +124,7 @@ func (s *ownService) run(ctx context.Context, args ...string) error {
 
 // jugate runs a command by what makes it, for a service.
 func jugate(ctx context.Context, command func(context.Context, string, ...string) *exec.Cmd, url, data string, c connected, args ...string) error {
-	out, err := command(ctx, "bin/jugate", append([]string{"--server", url, "--authority", path(data, "authority.pem"), "--token", c.Token()}, args...)...).CombinedOutput()
+	out, err := command(ctx, executable, append([]string{"--server", url, "--authority", path(data, "authority.pem"), "--token", c.Token()}, args...)...).CombinedOutput()
 	if err != nil {
 		return fmt.Errorf("jugate %s: %w: %s", strings.Join(args, " "), err, out)
 	}

@@ -1,6 +1,7 @@
 package machine
 
 import (
+	"context"
 	"fmt"
 	"net"
 	"net/netip"
@@ -29,9 +30,10 @@ type card struct {
 	driver  string
 	state   state
 	ip      netip.Prefix
-	fixed   bool   // the address comes from the settings
-	typed   bool   // somebody has typed it here
-	note    string // why there is no address, if that is known
+	fixed   bool                  // the address comes from the settings
+	typed   bool                  // somebody has typed it here
+	note    string                // why there is no address, if that is known
+	renew   func(context.Context) // keeps the address that a server gave, until ctx ends; nil without one
 }
 
 // device is a network card that no module drives.

@@ -202,8 +202,13 @@ func connect(ctx context.Context, screen *terminal, set Settings, loaded *module
 		} else {
 			looking, stop := context.WithCancel(ctx)
 			p.interrupts(stop)
-			cards = up(looking, cards, set.Network)
+			cards = up(looking, cards, set.Card, set.Network, bringUp)
 			stop()
+			for _, c := range cards {
+				if c.renew != nil {
+					go c.renew(ctx)
+				}
+			}
 		}
 		lines := explain(cards, findSilent("/sys"))
 		screen.change(func(v *view) { v.network = lines })

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 	"unicode/utf8"
 
@@ -39,6 +40,51 @@ func TestTheNetworkIsExplained(t *testing.T) {
 	assert.Contains(t, explain(nil, nil)[0], "no network card was found at all")
 	assert.Contains(t, explain(nil, []device{{"PCI 0000:00:03.0", "8086:15fc"}})[0], "PCI 0000:00:03.0 8086:15fc: a network card without a driver in this build")
 	assert.True(t, isLinkLocal(netip.MustParseAddr("169.254.1.1")))
+}
+
+// A second socket without a cable is found in most machines.
+func TestOtherCardsAreNotWaitedFor(t *testing.T) {
+	first, second, third := hwaddr.MustParse("00:00:5e:00:53:11"), hwaddr.MustParse("00:00:5e:00:53:12"), hwaddr.MustParse("00:00:5e:00:53:13")
+	bring := func(ctx context.Context, c card) card {
+		wait, then := linkWait, noLink
+		switch c.address {
+		case second:
+			wait, then = 3*time.Second, hasAddress
+		case third:
+			c.state = noAddress // another network, on which nobody answers
+			wait, then = time.Second+othersGet, hasAddress
+		}
+		select {
+		case <-time.After(wait):
+			c.state = then
+		case <-ctx.Done():
+		}
+		return c
+	}
+	for name, c := range map[string]struct {
+		came hwaddr.Address
+		want []state
+		took time.Duration
+	}{
+		"the card that the loader came by": {second, []state{noLink, hasAddress, noAddress}, 3 * time.Second},
+		"nobody knows which":               {hwaddr.Address{}, []state{noLink, hasAddress, hasAddress}, 3*time.Second + othersGet},
+		"that card is not there":           {hwaddr.MustParse("00:00:5e:00:53:99"), []state{noLink, hasAddress, hasAddress}, 3*time.Second + othersGet},
+		"it has no address":                {first, []state{noLink, hasAddress, hasAddress}, linkWait},
+	} {
+		t.Run(name, func(t *testing.T) {
+			synctest.Test(t, func(t *testing.T) {
+				began := time.Now()
+				cards := up(t.Context(), []card{{name: "eth0", address: first}, {name: "eth1", address: second}, {name: "eth2", address: third}}, c.came, nil, bring)
+				for i, want := range c.want {
+					assert.Equal(t, want, cards[i].state, "card %d", i)
+				}
+				assert.Equal(t, c.took, time.Since(began))
+				if cards[2].state == noAddress {
+					assert.Contains(t, explain(cards, nil)[2], "gave an address (so far; another card has one)")
+				}
+			})
+		})
+	}
 }
 
 func TestCardsWithoutADriverAreFound(t *testing.T) {

@@ -12,7 +12,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/insomniacslk/dhcp/dhcpv4"
@@ -20,6 +19,7 @@ import (
 	"github.com/vishvananda/netlink"
 
 	"jugate/core/environment"
+	"jugate/core/hwaddr"
 	"jugate/wire"
 )
 
@@ -34,13 +34,32 @@ const (
 )
 
 // up brings all cards up and asks on all of them for an address, at the same time;
-// when none gets one, the fixed address goes to the first card with a link.
-func up(ctx context.Context, cards []card, fixed *environment.FixedNetwork) []card {
-	var wait sync.WaitGroup
-	for i := range cards {
-		wait.Go(func() { bringUp(ctx, &cards[i]) })
+// when none gets one, the fixed address goes to the first card with a link. It does not wait for other cards once the one
+// that the loader came by has its address: sockets without a cable would take linkWait. If that card is not known, as on
+// media, the others get a little longer than the first.
+func up(ctx context.Context, cards []card, came hwaddr.Address, fixed *environment.FixedNetwork, bring func(context.Context, card) card) []card {
+	asking, stop := context.WithCancel(ctx)
+	defer stop()
+	known := slices.ContainsFunc(cards, func(c card) bool { return c.address == came })
+	cards = slices.Clone(cards)
+	done := make(chan card, len(cards))
+	for _, c := range cards {
+		go func() { done <- bring(asking, c) }()
 	}
-	wait.Wait()
+	for range cards {
+		c := <-done
+		if c.state == noAddress && asking.Err() != nil && ctx.Err() == nil {
+			c.note = "so far; another card has one"
+		}
+		cards[slices.IndexFunc(cards, func(o card) bool { return o.name == c.name })] = c
+		switch {
+		case c.state != hasAddress:
+		case c.address == came:
+			stop()
+		case !known:
+			defer time.AfterFunc(othersGet, stop).Stop()
+		}
+	}
 	if slices.ContainsFunc(cards, func(c card) bool { return c.state == hasAddress }) || fixed == nil {
 		return cards
 	}
@@ -56,6 +75,9 @@ func up(ctx context.Context, cards []card, fixed *environment.FixedNetwork) []ca
 	}
 	return cards
 }
+
+// othersGet is how long cards may still take once one has an address, if nobody knows which one is to be used.
+const othersGet = 5 * time.Second
 
 // typed brings up the first card with a link with what was typed at the screen, in place of asking anybody, if nobody has that
 // address and the service answers from there.
@@ -107,39 +129,39 @@ func (c *card) unset(link netlink.Link) error {
 	return netlink.AddrDel(link, &netlink.Addr{IPNet: &net.IPNet{IP: c.ip.Addr().AsSlice(), Mask: net.CIDRMask(c.ip.Bits(), c.ip.Addr().BitLen())}})
 }
 
-func bringUp(ctx context.Context, c *card) {
+// bringUp brings a card up, and asks for an address.
+func bringUp(ctx context.Context, c card) card {
 	link, err := netlink.LinkByName(c.name)
 	if err == nil {
 		err = netlink.LinkSetUp(link)
 	}
 	if err != nil {
 		c.note = err.Error()
-		return
+		return c
 	}
 	if !linked(ctx, c.name, linkWait) {
-		return
+		return c
 	}
 	c.state = noAddress
 	client, err := nclient4.New(c.name, nclient4.WithTimeout(tryFor), nclient4.WithRetry(tries))
 	if err != nil {
 		c.note = err.Error()
-		return
+		return c
 	}
 	lease, err := client.Request(ctx, dhcpv4.WithRequestedOptions(dhcpv4.OptionSubnetMask, dhcpv4.OptionRouter),
 		dhcpv4.WithOption(dhcpv4.OptHostName("jugate-"+strings.ReplaceAll(c.address.String(), ":", ""))))
+	if err == nil {
+		err = c.take(lease.ACK)
+	}
 	if err != nil {
 		client.Close()
-		if !errors.Is(err, nclient4.ErrNoResponse) {
+		if ctx.Err() == nil && !errors.Is(err, nclient4.ErrNoResponse) {
 			c.note = err.Error()
 		}
-		return
+		return c
 	}
-	if err := c.take(lease.ACK); err != nil {
-		client.Close()
-		c.state, c.note = noAddress, err.Error()
-		return
-	}
-	go keep(ctx, client, lease, c.name)
+	c.renew = func(ctx context.Context) { keep(ctx, client, lease, c.name) }
+	return c
 }
 
 // linked waits until a card has a link.
