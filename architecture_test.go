@@ -25,6 +25,7 @@ var rooms = map[string][]string{
 	"wire":                {"core"},
 	"boot":                {"wire", "core"},
 	"stream":              {"wire", "core"},
+	"oneport":             {"boot", "core"},
 	"agent":               {"wire", "apiclient", "api", "core"},
 	"agent/machine":       {"agent", "wire", "apiclient", "api", "core"},
 	"records":             {"api", "core"},
@@ -40,7 +41,7 @@ var rooms = map[string][]string{
 	"service/orders":      {"stream", "records", "api", "core"},
 	"service/proofs":      {"records", "api", "core"},
 	"service/stock":       {"boot", "records", "api", "core"},
-	"service/web":         {"service/access", "service/directories", "service/domains", "service/fleet", "service/intake", "service/orders", "service/proofs", "service/stock", "withdrawn", "boot", "stream", "records", "api", "core", "console"},
+	"service/web":         {"service/access", "service/directories", "service/domains", "service/fleet", "service/intake", "service/orders", "service/proofs", "service/stock", "withdrawn", "oneport", "boot", "stream", "records", "api", "core", "console"},
 	"sim":                 {"wire", "agent", "apiclient", "api", "core"},
 	"demo":                {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"demo/golddisk":       {},
@@ -49,7 +50,7 @@ var rooms = map[string][]string{
 	"cli":                 {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"cmd":                 {"cli", "agent", "agent/machine", "apiclient", "core"},
 	"lab":                 {"wire", "core"},
-	"bench":               {"lab", "demo", "sim", "service", "records", "agent", "apiclient", "api", "core"},
+	"bench":               {"cli", "lab", "demo", "sim", "service", "records", "agent", "apiclient", "api", "core"},
 }
 
 // forbidden says what of the world a room must not reach, not even through

@@ -2,11 +2,11 @@ package web
 
 import (
 	"context"
-	"net"
 	"net/http"
 	"net/netip"
 
 	"jugate/core/slabstore"
+	"jugate/oneport"
 	"jugate/service/fleet"
 )
 
@@ -16,21 +16,12 @@ type peerKey struct{}
 // notePeer notes the address of whoever asks, and the key that it has shown by TLS.
 func notePeer(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		by := fleet.Caller{At: remote(r)}
+		by := fleet.Caller{At: oneport.Remote(r)}
 		if r.TLS != nil && len(r.TLS.PeerCertificates) > 0 {
 			by.Key = slabstore.Sum(r.TLS.PeerCertificates[0].RawSubjectPublicKeyInfo).String()
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), peerKey{}, by)))
 	})
-}
-
-func remote(r *http.Request) netip.Addr {
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		return netip.Addr{}
-	}
-	a, _ := netip.ParseAddr(host)
-	return a.Unmap()
 }
 
 // peer is the address of whoever asks.

@@ -8,14 +8,15 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"jugate/console"
+	"jugate/oneport"
 )
 
 // plain answers those who do not speak TLS: firmware and its loaders get boot files. Browsers are sent to
 // where the console is, and programs are told so.
 func (s *Server) plain() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, notePeer, steady)
-	s.bootRoutes(r)
+	r.Use(middleware.Recoverer, notePeer, oneport.Steady)
+	oneport.BootFiles(r, s.Boot)
 	r.NotFound(s.sendToTLS)
 	r.MethodNotAllowed(s.sendToTLS)
 	return r

@@ -5,9 +5,7 @@
 //	s := &web.Server{Fleet: fleet, Orders: orders, …}
 //	http.Serve(listener, s.Handler())
 //
-// A file has the routes of one noun, and route.go what they have in common. peer.go,
-// steady.go and loaderconns.go limit what a client that has not signed in can make the
-// service do.
+// A file has the routes of one noun, and route.go what they have in common.
 package web
 
 import (
@@ -27,6 +25,7 @@ import (
 	"jugate/api"
 	"jugate/boot"
 	"jugate/console"
+	"jugate/oneport"
 	"jugate/records"
 	"jugate/service/access"
 	"jugate/service/directories"
@@ -74,7 +73,7 @@ func (s *Server) Handler() http.Handler {
 // secure has what is answered by TLS.
 func (s *Server) secure() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, notePeer, steady, hardened)
+	r.Use(middleware.Recoverer, notePeer, oneport.Steady, hardened)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
 		writeJSON(w, http.StatusOK, "application/json", api.Health{Status: "up", Version: s.Version})
 	})
@@ -91,7 +90,7 @@ func (s *Server) secure() http.Handler {
 	r.Route("/witness/v1", s.witnessRoutes)
 	r.Route("/log", s.treeRoutes)
 	r.Route("/signin", s.openIDRoutes)
-	s.bootRoutes(r)
+	oneport.BootFiles(r, s.Boot)
 	s.ownFiles(r)
 	r.NotFound(console.Handler(secure.CSPNonce).ServeHTTP)
 	return r
@@ -141,29 +140,12 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 // Serve answers what a listener accepts, by TLS and plainly, until the server is shut down or the listener
 // fails. The server is to be one of HTTP's.
 func (s *Server) Serve(server *http.Server, l net.Listener) error {
-	secure, plain := split(l, s.Log)
-	failed := make(chan error, 2)
-	go func() { failed <- server.Serve(plain) }()
-	go func() { failed <- server.ServeTLS(secure, "", "") }() // which speaks HTTP/2, too
-	return <-failed
+	return oneport.Serve(server, l, s.Log)
 }
 
 // HTTP is a server around the handler, with time limits for clients.
 func (s *Server) HTTP() *http.Server {
-	loaders := &loaderConns{}
-	return &http.Server{
-		Handler:           s.Handler(),
-		ConnContext:       loaders.context,
-		ConnState:         loaders.state,
-		ReadHeaderTimeout: standStill, // and for the handshake of TLS, which takes a slow machine its time
-		IdleTimeout:       2 * time.Minute,
-		ErrorLog:          slog.NewLogLogger(s.Log.Handler(), slog.LevelWarn),
-		// Without h2 here, a server that begins with its plain listener would offer HTTP/2 by
-		// TLS, and then close every connection that takes it.
-		TLSConfig: &tls.Config{GetCertificate: s.Access.Certificates.For, MinVersion: tls.VersionTLS13, NextProtos: []string{"h2", "http/1.1"},
-
-			// Agents prove that a pass is their own. The authority's name keeps browsers from asking
-			// which certificate is to be shown.
-			ClientAuth: tls.RequestClientCert, ClientCAs: s.Access.Certificates.Pool()},
-	}
+	// Agents prove that a pass is their own. The authority's name keeps browsers from asking
+	// which certificate is to be shown.
+	return oneport.Server(s.Handler(), &tls.Config{GetCertificate: s.Access.Certificates.For, ClientAuth: tls.RequestClientCert, ClientCAs: s.Access.Certificates.Pool()}, s.Log)
 }

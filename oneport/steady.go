@@ -1,4 +1,4 @@
-package web
+package oneport
 
 import (
 	"fmt"
@@ -18,8 +18,8 @@ const (
 	slowFor = 2 * time.Minute
 )
 
-// steady ends requests that stand still.
-func steady(next http.Handler) http.Handler {
+// Steady ends requests that stand still.
+func Steady(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		control := http.NewResponseController(w)
 		if r.Body != nil && r.Body != http.NoBody {

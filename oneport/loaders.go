@@ -1,4 +1,4 @@
-package web
+package oneport
 
 import (
 	"context"
@@ -28,11 +28,11 @@ type loaderConn struct {
 
 type loaderKey struct{}
 
-// loaderConns are the connections of loaders.
-type loaderConns struct{ all sync.Map } // net.Conn to *loaderConn
+// loaders are the connections of boot loaders.
+type loaders struct{ all sync.Map } // net.Conn to *loaderConn
 
 // context is http.Server.ConnContext.
-func (l *loaderConns) context(ctx context.Context, c net.Conn) context.Context {
+func (l *loaders) context(ctx context.Context, c net.Conn) context.Context {
 	mark := &loaderConn{conn: c}
 	l.all.Store(c, mark)
 	return context.WithValue(ctx, loaderKey{}, mark)
@@ -54,7 +54,7 @@ func markLoader(r *http.Request) (done func()) {
 }
 
 // state is http.Server.ConnState.
-func (l *loaderConns) state(c net.Conn, s http.ConnState) {
+func (l *loaders) state(c net.Conn, s http.ConnState) {
 	switch s {
 	case http.StateClosed, http.StateHijacked:
 		l.all.Delete(c)

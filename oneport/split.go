@@ -1,4 +1,4 @@
-package web
+package oneport
 
 import (
 	"errors"
@@ -9,10 +9,6 @@ import (
 
 	"golang.org/x/sys/unix"
 )
-
-// People, agents and firmware all know one port. Whoever begins with a TLS handshake gets all of the
-// service, and whoever does not gets boot files and nothing else (RFC 8446, 5.1: a handshake begins with
-// the byte 22, which no method of HTTP begins with).
 
 const (
 	handshake = 22

@@ -1,4 +1,4 @@
-package web
+package oneport
 
 import (
 	"io"
@@ -14,23 +14,23 @@ import (
 	"jugate/core/netboot"
 )
 
-// bootRoutes serve boot files over HTTP.
-func (s *Server) bootRoutes(r chi.Router) {
+// BootFiles serves the files of b over HTTP.
+func BootFiles(r chi.Router, b *boot.Boot) {
 	for _, method := range []string{http.MethodGet, http.MethodHead} {
-		r.Method(method, netboot.FilesPath+"*", s.bootFile(""))
-		r.Method(method, netboot.ScriptPath+"*", s.bootFile("script/"))
+		r.Method(method, netboot.FilesPath+"*", bootFile(b, ""))
+		r.Method(method, netboot.ScriptPath+"*", bootFile(b, "script/"))
 	}
 }
 
 // bootFile serves what a loader asks for below a prefix.
-func (s *Server) bootFile(prefix string) http.HandlerFunc {
+func bootFile(b *boot.Boot, prefix string) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		defer markLoader(r)()
-		name, from := prefix+chi.URLParam(r, "*"), boot.Asker{Client: peer(r.Context()), Server: r.Host}
+		name, from := prefix+chi.URLParam(r, "*"), boot.Asker{Client: Remote(r), Server: r.Host}
 		if local, ok := r.Context().Value(http.LocalAddrContextKey).(net.Addr); ok {
 			from.Server = local.String()
 		}
-		f, err := s.Boot.Open(r.Context(), name, from)
+		f, err := b.Open(r.Context(), name, from)
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusNotFound)
 			return
@@ -50,7 +50,7 @@ func (s *Server) bootFile(prefix string) http.HandlerFunc {
 		}
 		http.ServeContent(counted, r, "", time.Time{}, io.NewSectionReader(f, 0, f.Length()))
 		if r.Method == http.MethodGet && int64(counted.BytesWritten()) == f.Length() {
-			s.Boot.Sent(name, from.Client, f.Length())
+			b.Sent(name, from.Client, f.Length())
 		}
 	}
 }
