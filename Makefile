@@ -103,7 +103,7 @@ fuzz:
 # else.
 BENCH_DIR := /var/tmp
 bench: setup
-	$(GO) build -o bin/bench ./bench
+	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(BENCH_DIR) disk
 
 # What the next version of an image costs: a month of a Debian's changes in the store, beside
@@ -111,35 +111,35 @@ bench: setup
 # the last version.
 bench-versions: setup build
 	lab/prepare .lab
-	$(GO) build -o bin/bench ./bench
+	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(BENCH_DIR) month
 	bin/bench -dir $(BENCH_DIR) next
 
 # Packs many small files, and a gigabyte of programs, beside tar and zstd.
 bench-pack: setup build
-	$(GO) build -o bin/bench ./bench
+	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(BENCH_DIR) pack
 
 bench-slabs: setup
-	$(GO) build -o bin/bench ./bench
+	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(BENCH_DIR) slabs
 
 # Measures streams in network namespaces beside the reference library, and
 # deliveries to rooms; it needs root and about ten minutes.
 bench-multicast: setup build
-	$(GO) build -o bin/bench ./bench
+	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(SCRATCH) multicast
 
 # Reads all modules of Debian's kernel, matches a large roster, adds a layer to a build.
 bench-drivers: setup
 	lab/prepare .lab
-	$(GO) build -o bin/bench ./bench
+	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(SCRATCH) drivers $(CURDIR)/.lab/root
 
 # Boots a machine with UEFI firmware, to the agent and to nothing.
 bench-boot: setup build
 	lab/prepare .lab
-	$(GO) build -o bin/bench ./bench
+	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(SCRATCH) boot $(CURDIR)/.lab/root
 
 bench-records: setup
@@ -149,13 +149,13 @@ bench-records: setup
 # 10,000 workstations in the roster, 1,000 at work, on a service of its own; it takes about
 # ten minutes and some 600 MiB in memory.
 bench-scale: setup build
-	$(GO) build -o bin/bench ./bench
+	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(SCRATCH) scale
 
 # A disk of 200 GiB and half a million slabs, for what a disk of 2 TB and five million would
 # take; it needs root, some 10 GiB in BENCH_DIR, and about ten minutes.
 bench-terabytes: setup
-	$(GO) build -o bin/bench ./bench
+	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(BENCH_DIR) terabytes
 
 # Pictures of the console's pages, made from the demo's data.

@@ -50,7 +50,7 @@ var rooms = map[string][]string{
 	"cli":                 {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"cmd":                 {"cli", "agent", "agent/machine", "apiclient", "core"},
 	"lab":                 {"wire", "core"},
-	"bench":               {"cli", "lab", "demo", "sim", "service", "records", "agent", "apiclient", "api", "core"},
+	"bench":               {"bench", "cli", "lab", "demo", "sim", "service", "records", "agent", "apiclient", "api", "core"},
 }
 
 // forbidden says what of the world a room must not reach, not even through

@@ -3,7 +3,6 @@ package main
 import (
 	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -12,17 +11,11 @@ import (
 	"os"
 	"os/exec"
 	"strings"
-	"sync"
 	"syscall"
 	"time"
 
-	"jugate/core/capture"
-	"jugate/core/restore"
-
+	"jugate/bench/steps"
 	"jugate/core/disk"
-	"jugate/core/image"
-	"jugate/core/readiness"
-	"jugate/core/roster"
 	"jugate/core/slabstore"
 	"jugate/core/volume"
 	"jugate/demo/golddisk"
@@ -162,22 +155,6 @@ func timed(cmd *exec.Cmd) (out []byte, seconds float64, err error) {
 	return b.Bytes(), time.Since(start).Seconds(), err
 }
 
-// peak is the most memory this process has had, in bytes, as the kernel counts it.
-func peak() int64 {
-	text, err := os.ReadFile("/proc/self/status")
-	if err != nil {
-		return 0
-	}
-	for line := range strings.Lines(string(text)) {
-		if rest, ok := strings.CutPrefix(line, "VmHWM:"); ok {
-			var kib int64
-			fmt.Sscan(rest, &kib)
-			return kib << 10
-		}
-	}
-	return 0
-}
-
 func shell(ctx context.Context, script string) (float64, error) {
 	_, u, err := timed(exec.CommandContext(ctx, "bash", "-c", "set -o pipefail; "+script))
 	if err != nil {
@@ -202,7 +179,7 @@ func (b *bench) disk(ctx context.Context) error {
 
 	var pipe, pipeB3, first, second, copies, synced, restores, writes []float64
 	var peaks [3]int64
-	var added, changed result
+	var added, changed steps.Result
 	for round := range rounds {
 		forget()
 		u, err := shell(ctx, fmt.Sprintf("tee >(sha256sum > %[1]s/sum) < %[1]s/used | zstd -1 -T0 -q -f -o %[1]s/used.zst; sync %[1]s/used.zst; rm %[1]s/used.zst", b.dir))
@@ -220,7 +197,7 @@ func (b *bench) disk(ctx context.Context) error {
 		}
 		store := path(b.dir, fmt.Sprint("store", round))
 		forget()
-		took, r, err := self(ctx, "capture", b.gold, store, "garden-desk@1")
+		took, r, err := step(ctx, "capture", b.gold, store, "garden-desk@1")
 		if err != nil {
 			return err
 		}
@@ -232,7 +209,7 @@ func (b *bench) disk(ctx context.Context) error {
 			return err
 		}
 		forget()
-		if took, r, err = self(ctx, "restore", store, "garden-desk@1", target); err != nil {
+		if took, r, err = step(ctx, "restore", store, "garden-desk@1", target); err != nil {
 			return err
 		}
 		restores, writes, peaks[1] = append(restores, took), append(writes, r.Written), max(peaks[1], r.Peak)
@@ -262,7 +239,7 @@ func (b *bench) disk(ctx context.Context) error {
 		return err
 	}
 	forget()
-	took, r, err := self(ctx, "capture", b.gold, store, "garden-desk@2")
+	took, r, err := step(ctx, "capture", b.gold, store, "garden-desk@2")
 	if err != nil {
 		return err
 	}
@@ -271,7 +248,7 @@ func (b *bench) disk(ctx context.Context) error {
 		return err
 	}
 
-	lean, leaned, err := self(ctx, "lean", store, "garden-desk@1", "garden-desk@2")
+	lean, leaned, err := step(ctx, "lean", store, "garden-desk@1", "garden-desk@2")
 	if err != nil {
 		return err
 	}
@@ -339,130 +316,16 @@ func (b *bench) writeUsed(name string) (int64, error) {
 	return sum, out.Close()
 }
 
-// counted is a store that counts what it is given.
-type counted struct {
-	*slabstore.Store
-	mu     sync.Mutex
-	result result
-}
-
-func (s *counted) Missing(_ context.Context, digests []slabstore.Digest) (missing []slabstore.Digest, err error) {
-	for _, d := range digests {
-		if !s.Has(d) {
-			missing = append(missing, d)
-		}
-	}
-	return missing, nil
-}
-
-func (s *counted) Put(_ context.Context, d slabstore.Digest, frame []byte) error {
-	added, err := s.Store.Keep(d, frame)
-	if added {
-		s.mu.Lock()
-		defer s.mu.Unlock()
-		s.result.NewSlabs++
-		s.result.NewBytes += int64(len(frame))
-	}
-	return err
-}
-
-// captureOnce is a capture from the survey to files that survive a loss of power.
-func captureOnce(ctx context.Context, from, dir, ref string) error {
-	d, err := disk.Open(from, disk.Options{})
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	store, err := slabstore.Open(path(dir, "slabs"))
-	if err != nil {
-		return err
-	}
-	survey, err := capture.Look(d, d.Size(), d.SectorSize(), capture.LookOptions{Rules: readiness.Rules{IdentityFiles: []string{}}})
-	if err != nil {
-		return err
-	}
-	sink := &counted{Store: store}
-	man, slabs, err := capture.Run(ctx, d, survey, sink, capture.Options{Despite: &image.Override{Reason: "measured"}})
-	if err != nil {
-		return err
-	}
-	text, err := man.Encode()
-	if err != nil {
-		return err
-	}
-	version, err := roster.ParseRef(ref)
-	if err != nil {
-		return err
-	}
-	if err := errors.Join(store.Flush(), (image.Files{Dir: path(dir, "images")}).Save(version, text, slabs.Bytes())); err != nil {
-		return err
-	}
-	sink.result.Slabs, sink.result.Used = man.Slabs, man.UsedBytes
-	return report(sink.result)
-}
-
-func load(dir, ref string) (*image.Manifest, *image.Map, error) {
-	version, err := roster.ParseRef(ref)
-	if err != nil {
-		return nil, nil, err
-	}
-	files := image.Files{Dir: path(dir, "images")}
-	name, _ := files.Paths(version)
-	text, err := os.ReadFile(name)
-	if err != nil {
-		return nil, nil, err
-	}
-	return files.Load(version, slabstore.Sum(text))
-}
-
-// restoreOnce restores a version, reading every byte back.
-func restoreOnce(ctx context.Context, dir, ref, onto string) error {
-	man, slabs, err := load(dir, ref)
-	if err != nil {
-		return err
-	}
-	store, err := slabstore.Open(path(dir, "slabs"))
-	if err != nil {
-		return err
-	}
-	d, err := disk.Open(onto, disk.Options{Write: true})
-	if err != nil {
-		return err
-	}
-	defer d.Close()
-	r, err := restore.New(man, slabs, d, d.Size(), d.SectorSize(), restore.Options{})
-	if err != nil {
-		return err
-	}
-	if _, err := r.Begin(ctx, nil); err != nil {
-		return err
-	}
-	start := time.Now()
-	if err := r.Fill(ctx, store, nil); err != nil {
-		return err
-	}
-	written := time.Since(start).Seconds()
-	if err := r.Finish(ctx, nil); err != nil {
-		return err
-	}
-	return report(result{Slabs: man.Slabs, Used: man.UsedBytes, Written: written})
-}
-
-func report(r result) error {
-	r.Peak = peak()
-	return json.NewEncoder(os.Stdout).Encode(r)
-}
-
 // compareVersions counts the slabs of the second version that differ from those at
 // the same place in the first.
-func compareVersions(dir string) (result, error) {
-	_, a, err := load(dir, "garden-desk@1")
+func compareVersions(dir string) (steps.Result, error) {
+	_, a, err := steps.Load(dir, "garden-desk@1")
 	if err != nil {
-		return result{}, err
+		return steps.Result{}, err
 	}
-	_, b, err := load(dir, "garden-desk@2")
+	_, b, err := steps.Load(dir, "garden-desk@2")
 	if err != nil {
-		return result{}, err
+		return steps.Result{}, err
 	}
 	type at struct {
 		area  int
@@ -473,7 +336,7 @@ func compareVersions(dir string) (result, error) {
 		s := a.Slab(i)
 		was[at{s.Area, s.Start}] = s.Digest
 	}
-	var r result
+	var r steps.Result
 	for i := range b.Len() {
 		if s := b.Slab(i); !s.Zero && was[at{s.Area, s.Start}] != s.Digest {
 			r.NewSlabs++

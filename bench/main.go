@@ -18,10 +18,10 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime"
-	"strconv"
 	"strings"
 	"syscall"
 
+	"jugate/bench/steps"
 	"jugate/core/disk"
 )
 
@@ -46,7 +46,7 @@ func main() {
 			log.Fatal("bench: ", err)
 		}
 	}
-	code := profiled(cmp.Or(flag.Arg(0), "bench"), func() int {
+	code := steps.Profiled(cmp.Or(flag.Arg(0), "bench"), func() int {
 		if err := run(ctx, *dir, *size, flag.Args()); err != nil {
 			log.Print("bench: ", err)
 			return 1
@@ -67,22 +67,6 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 		return fill(ctx, args[1])
 	case "scale-run":
 		return scaleRun(ctx, args[1], dir)
-	case "capture": // in a process of its own, for its memory
-		return captureOnce(ctx, args[1], args[2], args[3])
-	case "restore":
-		return restoreOnce(ctx, args[1], args[2], args[3])
-	case "lean":
-		return leanOnce(ctx, args[1], args[2], args[3])
-	case "plan":
-		slabs, err := strconv.Atoi(args[1])
-		if err != nil {
-			return err
-		}
-		return planOnce(slabs)
-	case "drivers-read":
-		return readModules(args[1])
-	case "drivers-match":
-		return matchRoster()
 	}
 	work, err := os.MkdirTemp(dir, "jugate-bench-*")
 	if err != nil {
@@ -129,13 +113,13 @@ func describeMachine() {
 	fmt.Printf("machine: %d of %s, %s, %s\n", runtime.NumCPU(), model, strings.TrimSpace(string(kernel)), runtime.Version())
 }
 
-// self runs this program again for one step, and tells what that took.
-func self(ctx context.Context, args ...string) (seconds float64, r result, err error) {
+// step runs one step in a process of its own, by the program beside this one, and tells what that took.
+func step(ctx context.Context, args ...string) (seconds float64, r steps.Result, err error) {
 	exe, err := os.Executable()
 	if err != nil {
 		return 0, r, err
 	}
-	cmd := exec.CommandContext(ctx, exe, args...)
+	cmd := exec.CommandContext(ctx, filepath.Join(filepath.Dir(exe), "step"), args...)
 	cmd.Stderr = os.Stderr
 	out, seconds, err := timed(cmd)
 	if err != nil {
@@ -143,17 +127,6 @@ func self(ctx context.Context, args ...string) (seconds float64, r result, err e
 	}
 	err = json.Unmarshal(out, &r)
 	return seconds, r, err
-}
-
-// result is what a step reports of itself.
-type result struct {
-	Slabs    int   `json:"slabs"`
-	Used     int64 `json:"used"`
-	NewSlabs int   `json:"new_slabs"`
-	NewBytes int64 `json:"new_bytes"`
-	Peak     int64 `json:"peak"` // bytes of memory
-	// Written is after how many seconds everything was handed to the system.
-	Written float64 `json:"written"`
 }
 
 func path(parts ...string) string { return filepath.Join(parts...) }

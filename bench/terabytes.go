@@ -12,11 +12,8 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"jugate/core/image"
-	"jugate/core/partition"
-	"jugate/core/restore"
+	"jugate/bench/steps"
 	"jugate/core/slabstore"
-	"jugate/core/volume"
 	"jugate/demo/golddisk"
 )
 
@@ -35,13 +32,13 @@ func terabytes(ctx context.Context, dir string) error {
 	}
 	const whole = 2000.0 / 500
 	before, last := measured[len(measured)-2], measured[len(measured)-1]
-	grows := func(before, last result) float64 { // MiB for the rest of the whole
+	grows := func(before, last steps.Result) float64 { // MiB for the rest of the whole
 		return float64(last.Peak-before.Peak) / float64(last.Slabs-before.Slabs) * float64(last.Slabs) * (whole - 1) / mib
 	}
 	fmt.Printf("2 TB with 1 TB in use would take %.0f times the last line: %.0f s and %.0f s; growing on as between the last two lines, %.0f MiB and %.0f MiB.\n", whole,
 		whole*last.captured, whole*last.restored, float64(last.capture.Peak)/mib+grows(before.capture, last.capture), float64(last.restore.Peak)/mib+grows(before.restore, last.restore))
 	const slabs = 1 << 20
-	took, planned, err := self(ctx, "plan", fmt.Sprint(slabs))
+	took, planned, err := step(ctx, "plan", fmt.Sprint(slabs))
 	if err != nil {
 		return err
 	}
@@ -52,7 +49,7 @@ func terabytes(ctx context.Context, dir string) error {
 // huge is what capturing and restoring one disk took, in seconds and memory.
 type huge struct {
 	captured, restored float64
-	capture, restore   result
+	capture, restore   steps.Result
 }
 
 // hugeDisk captures and restores a disk of size bytes of which half is in use.
@@ -91,44 +88,18 @@ func hugeDisk(ctx context.Context, dir string, size int64) (h huge, err error) {
 	if err := os.Remove(part); err != nil {
 		return h, err
 	}
-	if h.captured, h.capture, err = self(ctx, "capture", gold, dir, "garden-desk@1"); err != nil {
+	if h.captured, h.capture, err = step(ctx, "capture", gold, dir, "garden-desk@1"); err != nil {
 		return h, err
 	}
 	target := path(dir, "target")
 	if err := golddisk.Blank(target, size); err != nil {
 		return h, err
 	}
-	if h.restored, h.restore, err = self(ctx, "restore", dir, "garden-desk@1", target); err != nil {
+	if h.restored, h.restore, err = step(ctx, "restore", dir, "garden-desk@1", target); err != nil {
 		return h, err
 	}
 	fmt.Printf("%-10s %-10s %10d %10.1f %12d %10.1f %12d\n", fmt.Sprintf("%d GiB", size>>30), fmt.Sprintf("%d GiB", h.capture.Used>>30), h.capture.Slabs, h.captured, h.capture.Peak>>20, h.restored, h.restore.Peak>>20)
 	return h, nil
-}
-
-// planOnce does for a version of so many slabs, all different, what a workstation does
-// before anything comes: it reads the map, plans, and says what is missing.
-func planOnce(slabs int) error {
-	m := image.NewMap(image.SlabSize)
-	for i := range slabs {
-		at := int64(i) * image.SlabSize
-		m.Add(image.Slab{Start: at, Extents: []volume.Extent{{Start: at, Length: image.SlabSize}},
-			Digest: slabstore.Sum(binary.BigEndian.AppendUint64(nil, uint64(i)))})
-	}
-	size := int64(slabs) * image.SlabSize
-	man := &image.Manifest{Format: image.Format, Table: partition.Bare(size, 512), SlabSize: image.SlabSize, Slabs: slabs, UsedBytes: size,
-		Areas: []image.Area{{Size: size, Needs: size, UsedBytes: size, Kind: volume.Unknown}}, MapSize: int64(len(m.Bytes())), MapDigest: slabstore.Sum(m.Bytes())}
-	m, err := image.ParseMap(m.Bytes(), man)
-	if err != nil {
-		return err
-	}
-	r, err := restore.New(man, m, nil, size, 512, restore.Options{})
-	if err != nil {
-		return err
-	}
-	if n := r.Missing().Len(); n != slabs {
-		return fmt.Errorf("%d slabs are missing of %d", n, slabs)
-	}
-	return report(result{Slabs: slabs})
 }
 
 // manySlabs keeps half a million slabs in a folder.

@@ -11,44 +11,9 @@ import (
 	"jugate/agent"
 	"jugate/api"
 	"jugate/core/hwaddr"
-	"jugate/core/image"
-	"jugate/core/leaning"
-	"jugate/core/roster"
-	"jugate/core/slabstore"
 	"jugate/demo/golddisk"
 	"jugate/sim"
 )
-
-// leanOnce has the second version lean on the first, as the service does after a capture, and
-// tells how many bytes the store has less.
-func leanOnce(ctx context.Context, dir, before, after string) error {
-	store, err := slabstore.Open(path(dir, "slabs"))
-	if err != nil {
-		return err
-	}
-	one, err := versionOf(dir, before)
-	if err != nil {
-		return err
-	}
-	other, err := versionOf(dir, after)
-	if err != nil {
-		return err
-	}
-	done, err := leaning.Run(ctx, store, one, other, nil)
-	if err != nil {
-		return err
-	}
-	return report(result{NewSlabs: done.Slabs, NewBytes: -done.Bytes})
-}
-
-func versionOf(dir, ref string) (leaning.Version, error) {
-	_, slabs, err := load(dir, ref)
-	if err != nil {
-		return leaning.Version{}, err
-	}
-	version, err := roster.ParseRef(ref)
-	return leaning.Version{Slabs: slabs, Sketches: (image.Files{Dir: path(dir, "images")}).Sketches(version)}, err
-}
 
 // month measures what a Debian root stores after a month of real change: its packages as they
 // were released, and as the security archive has them now, with the logs of that.
@@ -57,15 +22,15 @@ func month(ctx context.Context, dir string) error {
 		return err
 	}
 	store := path(dir, "store")
-	_, first, err := self(ctx, "capture", path(dir, "released"), store, "garden-desk@1")
+	_, first, err := step(ctx, "capture", path(dir, "released"), store, "garden-desk@1")
 	if err != nil {
 		return err
 	}
-	_, second, err := self(ctx, "capture", path(dir, "upgraded"), store, "garden-desk@2")
+	_, second, err := step(ctx, "capture", path(dir, "upgraded"), store, "garden-desk@2")
 	if err != nil {
 		return err
 	}
-	took, leaned, err := self(ctx, "lean", store, "garden-desk@1", "garden-desk@2")
+	took, leaned, err := step(ctx, "lean", store, "garden-desk@1", "garden-desk@2")
 	if err != nil {
 		return err
 	}

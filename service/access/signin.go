@@ -4,6 +4,7 @@ import (
 	"context"
 	"net/netip"
 	"strings"
+	"sync"
 
 	"github.com/alexedwards/argon2id"
 
@@ -20,7 +21,10 @@ var hashing = &argon2id.Params{Memory: 19 << 10, Iterations: 2, Parallelism: 1, 
 const atOnce = 4
 
 // nobodys is the hash of a password that nobody has: whoever is not there takes as long as whoever is.
-var nobodys, _ = argon2id.CreateHash(NewSecret(), hashing)
+var nobodys = sync.OnceValue(func() string {
+	hash, _ := argon2id.CreateHash(NewSecret(), hashing)
+	return hash
+})
 
 // shortestPassword is how many characters one has at least (NIST SP 800-63B-4, 3.1.1.2).
 const shortestPassword = 12
@@ -100,11 +104,11 @@ func (a *Access) knows(ctx context.Context, p *records.Person, in api.SignIn) (*
 	if p != nil && p.Directory != "" {
 		name, p = p.Name+"@"+p.Directory, nil
 	}
-	hash := nobodys
+	hash := nobodys()
 	if p != nil && p.Password != "" {
 		hash = p.Password
 	}
-	right := a.matches(in.Password, hash) && hash != nobodys
+	right := a.matches(in.Password, hash) && hash != nobodys()
 	switch {
 	case right:
 		return p, nil
