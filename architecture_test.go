@@ -30,7 +30,9 @@ var rooms = map[string][]string{
 	"agent/machine":       {"agent", "wire", "apiclient", "api", "core"},
 	"records":             {"api", "core"},
 	"console":             {},
-	"service":             {"service/access", "service/directories", "service/domains", "service/fleet", "service/intake", "service/orders", "service/proofs", "service/stock", "service/web", "boot", "stream", "records", "api", "core"},
+	"outpost":             {"oneport", "boot", "records/outbox", "apiclient", "api", "core"},
+	"records/outbox":      {"core"},
+	"service":             {"service/access", "service/directories", "service/domains", "service/fleet", "service/intake", "service/orders", "service/proofs", "service/sites", "service/stock", "service/web", "boot", "stream", "records", "api", "core"},
 	"service/access":      {"records", "api", "core"},
 	"withdrawn":           {"core"},
 	"ldaps":               {"withdrawn", "core"},
@@ -40,15 +42,17 @@ var rooms = map[string][]string{
 	"service/intake":      {"records", "api", "core"},
 	"service/orders":      {"stream", "records", "api", "core"},
 	"service/proofs":      {"records", "api", "core"},
+	"service/sites":       {"boot", "records", "api", "core"},
 	"service/stock":       {"boot", "records", "api", "core"},
-	"service/web":         {"service/access", "service/directories", "service/domains", "service/fleet", "service/intake", "service/orders", "service/proofs", "service/stock", "withdrawn", "oneport", "boot", "stream", "records", "api", "core", "console"},
+	"service/web":         {"service/access", "service/directories", "service/domains", "service/fleet", "service/intake", "service/orders", "service/proofs", "service/sites", "service/stock", "withdrawn", "oneport", "boot", "stream", "records", "api", "core", "console"},
 	"sim":                 {"wire", "agent", "apiclient", "api", "core"},
 	"demo":                {"demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"demo/golddisk":       {},
 	"demo/goldimage":      {"demo", "core"},
 	"demo/madeup":         {},
-	"cli":                 {"wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
-	"cmd":                 {"cli", "agent", "agent/machine", "apiclient", "core"},
+	"privileges":          {},
+	"cli":                 {"privileges", "boot", "wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
+	"cmd":                 {"outpost", "privileges", "boot", "wire", "cli", "agent", "agent/machine", "apiclient", "core"},
 	"lab":                 {"wire", "core"},
 	"bench":               {"bench", "cli", "lab", "demo", "sim", "service", "records", "agent", "apiclient", "api", "core"},
 }
@@ -56,13 +60,15 @@ var rooms = map[string][]string{
 // forbidden says what of the world a room must not reach, not even through
 // others.
 var forbidden = map[string][]string{
-	"core":             {"net/http", "database/sql", "github.com/spf13/cobra"},
-	"api":              {"net/http", "database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2"},
-	"stream":           {"net/http", "database/sql", "github.com/spf13/cobra"},
-	"wire":             {"net/http", "database/sql", "github.com/spf13/cobra"},
-	"boot":             {"net/http", "database/sql", "github.com/spf13/cobra"},
-	"agent":            {"database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2", "jugate/service", "jugate/records"},
-	"cmd/jugate-agent": {"database/sql", "github.com/spf13/cobra", "jugate/service", "jugate/records", "jugate/console"},
+	"core":               {"net/http", "database/sql", "github.com/spf13/cobra"},
+	"api":                {"net/http", "database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2"},
+	"stream":             {"net/http", "database/sql", "github.com/spf13/cobra"},
+	"wire":               {"net/http", "database/sql", "github.com/spf13/cobra"},
+	"boot":               {"net/http", "database/sql", "github.com/spf13/cobra"},
+	"agent":              {"database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2", "jugate/service", "jugate/records"},
+	"cmd/jugate-outpost": {"github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2", "jugate/service", "jugate/console", "jugate/agent"},
+	"outpost":            {"github.com/danielgtaylor/huma/v2", "jugate/service", "jugate/agent", "jugate/records.test"},
+	"cmd/jugate-agent":   {"database/sql", "github.com/spf13/cobra", "jugate/service", "jugate/records", "jugate/console"},
 }
 
 // strange says what of the world a room must not use itself, although something below it
@@ -75,6 +81,7 @@ var strange = map[string][]string{
 	"service/intake":      {"net/http", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"},
 	"service/orders":      {"net/http", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"},
 	"service/proofs":      {"net/http", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"},
+	"service/sites":       {"net/http", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"},
 	"service/stock":       {"net/http", "github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5"},
 	"service":             {"github.com/danielgtaylor/huma/v2", "github.com/go-chi/chi/v5", "database/sql"},
 }

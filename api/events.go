@@ -20,6 +20,9 @@ type BootStepped struct {
 	Address string `json:"hardware_address"`
 }
 
+// SitesChanged says that an outpost has come or gone.
+type SitesChanged struct{}
+
 // DriversChanged says that the library or a set has changed.
 type DriversChanged struct{}
 

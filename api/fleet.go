@@ -22,6 +22,7 @@ type Workstation struct {
 	Disks        []int64           `json:"disk_sizes" nullable:"false" doc:"Their sizes in bytes"`
 	Inventory    *Inventory        `json:"inventory,omitempty" doc:"What it is made of; told for a single workstation"`
 	AgentVersion string            `json:"agent_version"`
+	Site         string            `json:"site" doc:"The outpost that it called by last; empty where that was the service itself"`
 	FirstSeen    *time.Time        `json:"first_seen,omitempty" doc:"When its agent checked in first; absent if it never did"`
 	LastSeen     *time.Time        `json:"last_seen,omitempty" doc:"When its agent was heard last; absent if it never was"`
 	Online       bool              `json:"online" doc:"Its agent has called in the last minute"`

@@ -21,6 +21,8 @@ import (
 	"fmt"
 	"log/slog"
 	"net/netip"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -69,6 +71,15 @@ type Interface struct {
 	Mode netboot.Mode
 }
 
+// ParseInterface reads NAME=beside, NAME=whole or NAME=off.
+func ParseInterface(text string) (Interface, error) {
+	name, mode, _ := strings.Cut(text, "=")
+	if name == "" || !slices.Contains([]netboot.Mode{netboot.Beside, netboot.Whole, netboot.Off}, netboot.Mode(mode)) {
+		return Interface{}, fmt.Errorf("%q is not NAME=beside, NAME=whole or NAME=off", text)
+	}
+	return Interface{Name: name, Mode: netboot.Mode(mode)}, nil
+}
+
 // Boot answers machines that boot over the network. Its fields are set before Start.
 type Boot struct {
 	Config Config
@@ -79,8 +90,8 @@ type Boot struct {
 	Authority []byte // AuthorityFile
 	Log       *slog.Logger
 	Now       func() time.Time
-	// Stepped, if set, is told that a machine has taken a step.
-	Stepped func(hwaddr.Address)
+	// Stepped, if set, is told each step that a machine has taken; it must not wait.
+	Stepped func(hwaddr.Address, netboot.Mark)
 
 	links   []*link
 	serving sync.WaitGroup

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -175,6 +176,39 @@ func initrdFile(name string) (without, with slabstore.Digest, ok bool) {
 	return without, with, errors.Join(errs[:]...) == nil
 }
 
+// Needed is what a machine loads by a choice.
+type Needed struct {
+	Build   int                // 0 if none
+	Parts   []slabstore.Digest // of layers beside it
+	Entries []slabstore.Digest // files of boot entries
+}
+
+// Needs tells what a machine loads by a choice, also by what stands in its menu.
+func Needs(c netboot.Choice) (n Needed) {
+	if c.Do == netboot.Environment || c.Menu > 0 {
+		n.Build = c.Build
+		if _, with, ok := initrdFile(c.Initrd); ok && with != (slabstore.Digest{}) {
+			n.Parts = append(n.Parts, with)
+		}
+	}
+	entries := []*netboot.Entry{c.Entry}
+	for _, item := range c.Items {
+		entries = append(entries, item.Entry)
+	}
+	for _, e := range entries {
+		if e == nil {
+			continue
+		}
+		for _, name := range append([]string{e.Kernel, e.Program}, e.Initrds...) {
+			file, is := strings.CutPrefix(name, entryFiles)
+			if d, _, err := entryFile(file); is && err == nil && !slices.Contains(n.Entries, d) {
+				n.Entries = append(n.Entries, d)
+			}
+		}
+	}
+	return n
+}
+
 // openInitrd opens the layers of a build without one, and with one for a model behind them.
 func (b *Boot) openInitrd(number int, without, with slabstore.Digest) (Content, error) {
 	build, err := b.Builds.Build(number)
@@ -271,7 +305,7 @@ func (b *Boot) script(ctx context.Context, l netboot.Loader, a hwaddr.Address, f
 		b.knowAddress(from.Client, a)
 		b.mu.Unlock()
 	}
-	b.noteModel(a, l.Model)
+	b.NoteModel(a, l.Model)
 	choice, err := b.Roster.Choose(ctx, l, a)
 	if err != nil {
 		b.Log.Error("a boot script cannot be made", "workstation", a, "error", err)

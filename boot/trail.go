@@ -82,9 +82,20 @@ func (b *Boot) step(a hwaddr.Address, step netboot.Step, detail string) {
 }
 
 func (b *Boot) stepped(a hwaddr.Address) {
-	if b.Stepped != nil {
-		b.Stepped(a)
+	b.mu.Lock()
+	steps := b.trail.Steps(a)
+	b.mu.Unlock()
+	if b.Stepped != nil && len(steps) > 0 {
+		b.Stepped(a, steps[len(steps)-1])
 	}
+}
+
+// Hear notes a step that a machine has taken elsewhere.
+func (b *Boot) Hear(a hwaddr.Address, m netboot.Mark) {
+	b.mu.Lock()
+	b.trail.Note(m.At, a, m.Step, m.Detail)
+	b.mu.Unlock()
+	b.stepped(a)
 }
 
 // stepOf notes a step of whoever has an IP address.
@@ -190,8 +201,8 @@ func (b *Boot) Neighbour(a netip.Addr) (hwaddr.Address, bool) {
 	return hw, err == nil
 }
 
-// noteModel remembers what a machine's firmware says of its model.
-func (b *Boot) noteModel(a hwaddr.Address, model string) {
+// NoteModel remembers what a machine's firmware says of its model.
+func (b *Boot) NoteModel(a hwaddr.Address, model string) {
 	if model == "" {
 		return
 	}

@@ -17,18 +17,6 @@ import (
 	"jugate/core/roster"
 )
 
-func TestRates(t *testing.T) {
-	for text, want := range map[string]int64{"": 0, "200Mbit": 200e6, "200mbit/s": 200e6, "1G": 1e9, "1.5 Gbit": 15e8, "64kbit": 64e3, "64000": 64e3} {
-		got, err := parseRate(text)
-		assert.NoError(t, err, text)
-		assert.Equal(t, want, got, text)
-	}
-	for _, text := range []string{"fast", "-1", "0", "63kbit", "200MB", "1e9", "9999Gbit", "Mbit", "1 2"} {
-		_, err := parseRate(text)
-		assert.Error(t, err, text)
-	}
-}
-
 func TestBar(t *testing.T) {
 	assert.Equal(t, "░░░░", bar(0, 100, 4))
 	assert.Equal(t, "█░░░", bar(1, 100, 4), "a little is not nothing")

@@ -255,6 +255,11 @@ func domainNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	return named(page, err, func(d api.Domain) string { return d.Name })
 }
 
+func outpostNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Outposts(ctx)
+	return named(page, err, func(o api.Outpost) string { return o.Name + "\t" + o.Note })
+}
+
 func directoryNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	page, err := c.Directories(ctx)
 	return named(page, err, func(d api.Directory) string { return d.Name })

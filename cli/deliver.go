@@ -16,6 +16,7 @@ import (
 	"jugate/api"
 	"jugate/core/answers"
 	"jugate/core/delivery"
+	"jugate/wire"
 )
 
 func (a *app) deliverCommand() *cobra.Command {
@@ -34,7 +35,7 @@ func (a *app) deliverCommand() *cobra.Command {
 		RunE: func(cmd *cobra.Command, args []string) error {
 			order.Image = args[0]
 			var err error
-			if order.Rate, err = parseRate(rate); err != nil {
+			if order.Rate, err = wire.ParseRate(rate); err != nil {
 				return usageError{err}
 			}
 			if order.Start, order.AtLatest, err = startTimes(order.Start, atLatest, time.Now()); err != nil {

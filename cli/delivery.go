@@ -13,6 +13,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/wire"
 )
 
 func (a *app) captureCommand() *cobra.Command {
@@ -172,7 +173,7 @@ func (a *app) deliveryVerb(use, short string, do func(cmd *cobra.Command, c *api
 
 func (a *app) deliveryRate() *cobra.Command {
 	return a.deliveryVerb("rate DELIVERY RATE", "Slow a delivery down or speed it up", func(cmd *cobra.Command, c *apiclient.Client, id int64) error {
-		bits, err := parseRate(cmd.Flags().Arg(1))
+		bits, err := wire.ParseRate(cmd.Flags().Arg(1))
 		if err != nil || bits == 0 {
 			return usageError{fmt.Errorf("%q is not a rate (such as 200Mbit)", cmd.Flags().Arg(1))}
 		}

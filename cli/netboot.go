@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"fmt"
-	"net/netip"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,6 +14,7 @@ import (
 	"github.com/spf13/pflag"
 
 	"jugate/api"
+	"jugate/boot"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/service"
@@ -40,14 +40,14 @@ func (f *netbootFlags) add(flags *pflag.FlagSet) {
 // fill puts the flags into the configuration.
 func (f *netbootFlags) fill(c *service.Config) error {
 	for _, text := range f.interfaces {
-		name, mode, _ := strings.Cut(text, "=")
-		if !slices.Contains([]netboot.Mode{netboot.Beside, netboot.Whole, netboot.Off}, netboot.Mode(mode)) {
-			return usageError{fmt.Errorf("--netboot: %q is not NAME=beside, NAME=whole or NAME=off", text)}
+		i, err := boot.ParseInterface(text)
+		if err != nil {
+			return usageError{fmt.Errorf("--netboot: %w", err)}
 		}
-		c.Netboot.Interfaces = append(c.Netboot.Interfaces, service.NetbootInterface{Name: name, Mode: netboot.Mode(mode)})
+		c.Netboot.Interfaces = append(c.Netboot.Interfaces, i)
 	}
 	for _, text := range f.pools {
-		p, err := parsePool(text)
+		p, err := netboot.ParsePool(text)
 		if err != nil {
 			return usageError{fmt.Errorf("--pool: %w", err)}
 		}
@@ -71,47 +71,6 @@ func (f *netbootFlags) fill(c *service.Config) error {
 		return usageError{fmt.Errorf("--tickets is one of yes, no, auto, not %q", f.tickets)}
 	}
 	return nil
-}
-
-// parsePool reads "FROM-TO/BITS [router A] [dns A]… [lease TIME]".
-func parsePool(text string) (p netboot.PoolConfig, err error) {
-	words := strings.Fields(text)
-	if len(words)%2 != 1 {
-		return p, fmt.Errorf("%q is not FROM-TO/BITS with pairs of words after it", text)
-	}
-	span, bits, _ := strings.Cut(words[0], "/")
-	from, to, _ := strings.Cut(span, "-")
-	if p.From, err = netip.ParseAddr(from); err != nil {
-		return p, err
-	}
-	if p.To, err = netip.ParseAddr(to); err != nil {
-		return p, err
-	}
-	n, err := strconv.Atoi(bits)
-	if err != nil {
-		return p, fmt.Errorf("%q does not end in the length of the subnet's prefix, as /24", words[0])
-	}
-	if p.Prefix, err = p.From.Prefix(n); err != nil {
-		return p, err
-	}
-	for w := words[1:]; len(w) > 0; w = w[2:] {
-		switch w[0] {
-		case "router":
-			p.Router, err = netip.ParseAddr(w[1])
-		case "dns":
-			var a netip.Addr
-			a, err = netip.ParseAddr(w[1])
-			p.DNS = append(p.DNS, a)
-		case "lease":
-			p.Lease, err = time.ParseDuration(w[1])
-		default:
-			err = fmt.Errorf("%q is not one of router, dns, lease", w[0])
-		}
-		if err != nil {
-			return p, err
-		}
-	}
-	return p, nil
 }
 
 func (a *app) netbootCommand() *cobra.Command {

@@ -12,7 +12,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jugate/privileges"
 	"jugate/service"
+	"jugate/wire"
 )
 
 func serveCommand() *cobra.Command {
@@ -27,14 +29,14 @@ func serveCommand() *cobra.Command {
 			if config.Multicast.Groups, err = netip.ParsePrefix(groups); err != nil || !config.Multicast.Groups.Addr().IsMulticast() {
 				return usageError{fmt.Errorf("--multicast-groups: %q is not a range of multicast addresses", groups)}
 			}
-			if config.Multicast.Ceiling, err = parseRate(ceiling); err != nil {
+			if config.Multicast.Ceiling, err = wire.ParseRate(ceiling); err != nil {
 				return usageError{fmt.Errorf("--ceiling: %w", err)}
 			}
-			if config.Multicast.Rate, err = parseRate(rate); err != nil {
+			if config.Multicast.Rate, err = wire.ParseRate(rate); err != nil {
 				return usageError{fmt.Errorf("--rate: %w", err)}
 			}
 			config.Log = slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), nil))
-			if err := giveUp(config.Log, config.Data, len(boot.interfaces) > 0); err != nil {
+			if err := privileges.GiveUp(config.Log, config.Data, len(boot.interfaces) > 0); err != nil {
 				return fmt.Errorf("give up privileges: %w", err)
 			}
 			listener, err := net.Listen("tcp", listen)

@@ -103,14 +103,14 @@ func (a *app) wireSend() *cobra.Command {
 // parseRateRange reads a rate, or a floor and a ceiling.
 func parseRateRange(s string) (rate float64, c *norm.Congestion, err error) {
 	low, high, isRange := strings.Cut(s, "-")
-	first, err := parseRate(low)
+	first, err := wire.ParseRate(low)
 	if err == nil && first == 0 {
 		err = errors.New("a rate is needed")
 	}
 	if err != nil || !isRange {
 		return float64(first), nil, err
 	}
-	last, err := parseRate(high)
+	last, err := wire.ParseRate(high)
 	if err == nil && last < first {
 		err = fmt.Errorf("%q: the ceiling is below the floor", s)
 	}

@@ -34,6 +34,8 @@ type Seen struct {
 	AgentVersion  string
 	Inventory     api.Inventory
 	Ticket        *Ticket
+	// Site is the outpost that it called by; empty where that is the service itself.
+	Site string
 	// AcceptCards has unknown cards of a machine whose UUID and serial number are known
 	// accepted at once.
 	AcceptCards bool
@@ -244,8 +246,8 @@ func addNewcomer(ctx context.Context, tx *sqlx.Tx, now time.Time, in Seen) (int6
 		}
 	}
 	inv := in.Inventory
-	result, err := tx.ExecContext(ctx, `INSERT INTO workstations (state, maker, model, serial, uuid, memory, disks, agent_version, first_seen, last_seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		roster.Newcomer, inv.Maker, inv.Model, inv.Serial, inv.UUID, inv.Memory, in.diskSizes(), in.AgentVersion, now.UTC(), now.UTC())
+	result, err := tx.ExecContext(ctx, `INSERT INTO workstations (state, maker, model, serial, uuid, memory, disks, agent_version, site, first_seen, last_seen) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		roster.Newcomer, inv.Maker, inv.Model, inv.Serial, inv.UUID, inv.Memory, in.diskSizes(), in.AgentVersion, in.Site, now.UTC(), now.UTC())
 	if err != nil {
 		return 0, err
 	}
@@ -259,8 +261,8 @@ func addNewcomer(ctx context.Context, tx *sqlx.Tx, now time.Time, in Seen) (int6
 // update keeps the parts of an identity that the machine does not tell this time.
 func update(ctx context.Context, tx *sqlx.Tx, now time.Time, id int64, in Seen) error {
 	inv := in.Inventory
-	if _, err := tx.ExecContext(ctx, `UPDATE workstations SET first_seen = iif(agent_version = '', ?, first_seen), maker = ?, model = ?, serial = coalesce(nullif(?, ''), serial), uuid = coalesce(nullif(?, ''), uuid), memory = ?, disks = ?, agent_version = ?, last_seen = ? WHERE id = ?`,
-		now.UTC(), inv.Maker, inv.Model, inv.Serial, inv.UUID, inv.Memory, in.diskSizes(), in.AgentVersion, now.UTC(), id); err != nil {
+	if _, err := tx.ExecContext(ctx, `UPDATE workstations SET first_seen = iif(agent_version = '', ?, first_seen), maker = ?, model = ?, serial = coalesce(nullif(?, ''), serial), uuid = coalesce(nullif(?, ''), uuid), memory = ?, disks = ?, agent_version = ?, site = ?, last_seen = ? WHERE id = ?`,
+		now.UTC(), inv.Maker, inv.Model, inv.Serial, inv.UUID, inv.Memory, in.diskSizes(), in.AgentVersion, in.Site, now.UTC(), id); err != nil {
 		return err
 	}
 	return keepInventory(ctx, tx, id, inv)

@@ -31,6 +31,7 @@ type Workstation struct {
 	Memory       int64        `db:"memory"` // bytes
 	DiskSizes    string       `db:"disks"`  // see Disks
 	AgentVersion string       `db:"agent_version"`
+	Site         string       `db:"site"` // outpost that it called by last; empty where that was the service itself
 	FirstSeen    time.Time    `db:"first_seen"`
 	LastSeen     time.Time    `db:"last_seen"`
 	AddressList  string       `db:"address_list"`  // see Addresses
@@ -136,7 +137,7 @@ func (w *Workstation) MakerAndModel() string {
 
 // The plus signs keep SQLite from looking for a workstation's addresses among all of a state.
 const (
-	workstationColumns = `w.id, coalesce(w.name, '') AS name, ` + standing + ` AS state, w.job, w.note, w.fields, w.maker, w.model, w.serial, w.uuid, w.memory, w.disks, w.agent_version, w.first_seen, w.last_seen,
+	workstationColumns = `w.id, coalesce(w.name, '') AS name, ` + standing + ` AS state, w.job, w.note, w.fields, w.maker, w.model, w.serial, w.uuid, w.memory, w.disks, w.agent_version, w.site, w.first_seen, w.last_seen,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state <> 'proposed' ORDER BY state, address)), '') AS address_list,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'accepted' ORDER BY address)), '') AS accepted_list,
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'proposed' ORDER BY address)), '') AS proposed_list,

@@ -53,6 +53,7 @@ import (
 	"jugate/core/environment/builds"
 	"jugate/core/hwaddr"
 	"jugate/core/image"
+	"jugate/core/netboot"
 	"jugate/core/parts"
 	"jugate/core/slabstore"
 	"jugate/records"
@@ -63,6 +64,7 @@ import (
 	"jugate/service/intake"
 	"jugate/service/orders"
 	"jugate/service/proofs"
+	"jugate/service/sites"
 	"jugate/service/stock"
 	"jugate/service/web"
 	"jugate/stream"
@@ -88,6 +90,7 @@ type Service struct {
 	intake      *intake.Intake
 	orders      *orders.Orders
 	proofs      *proofs.Proofs
+	sites       *sites.Sites
 	stock       *stock.Stock
 	boot        *boot.Boot
 	streams     *stream.Streams
@@ -170,7 +173,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if err := s.join(slabs, builds, entries, library); err != nil {
 		return err
 	}
-	if err := errors.Join(s.intake.KeepStates(ctx), s.orders.Resume(ctx)); err != nil {
+	if err := errors.Join(s.intake.KeepStates(ctx), s.orders.Resume(ctx), s.sites.Load(ctx)); err != nil {
 		return err
 	}
 	s.house.Go(s.keepHouse)
@@ -201,11 +204,12 @@ func (s *Service) join(slabs *slabstore.Store, offered *builds.Store, entries *p
 	s.reserve = &durable.Reserve{Path: filepath.Join(c.Data, "reserve"), Bytes: reserveBytes}
 	s.access.Records, s.proofs.Records, s.proofs.Courier = db, db, web.Courier{}
 	s.boot = &boot.Boot{Config: boot.Config{Interfaces: c.Netboot.Interfaces, Pools: c.Netboot.Pools, Force: c.Netboot.Force, WakeBy: c.Multicast.Interface},
-		Builds: offered, Entries: entries, Authority: trust.Bytes(), Log: c.Log, Now: c.Now, Stepped: func(a hwaddr.Address) { events.Publish(api.BootStepped{Address: a.String()}) }}
+		Builds: offered, Entries: entries, Authority: trust.Bytes(), Log: c.Log, Now: c.Now, Stepped: func(a hwaddr.Address, _ netboot.Mark) { events.Publish(api.BootStepped{Address: a.String()}) }}
 	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: events.Publish, Closing: s.until.Done(), AcceptCards: c.AcceptCards, Tickets: c.Tickets}
 	s.intake = &intake.Intake{Dir: c.Data, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: events.Publish, KeepFree: c.KeepFree}
 	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: offered, Entries: entries, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
+	s.sites = &sites.Sites{Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: events.Publish}
 	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access
 	s.domains = &domains.Domains{Records: db, Secrets: s.access, Log: c.Log, Now: c.Now}
 	s.fleet.Domains = s.domains
@@ -216,7 +220,7 @@ func (s *Service) join(slabs *slabstore.Store, offered *builds.Store, entries *p
 		Log: c.Log, Now: c.Now, Publish: events.Publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands = s.orders.Ledger(), s.orders
 	s.stock.Orders, s.stock.Fleet = s.orders, s.fleet
-	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Stock: s.stock, Boot: s.boot,
+	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 	return nil
 }

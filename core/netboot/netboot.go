@@ -100,7 +100,7 @@ type Client struct {
 	UUID    []byte // option 97; nil if it does not say
 	Relayed bool
 	// Signed says that it gets the signed loader beside another server.
-	Signed bool
+	Signed bool   `json:"signed"`
 	Disc   string // see Facts
 }
 
@@ -109,14 +109,14 @@ func (c Client) Holder() Holder { return Holder{Client: c.ID, Hardware: c.Addres
 
 // Facts are what the roster says of a machine.
 type Facts struct {
-	Refused string // why it is not served; empty if it is
+	Refused string `json:"refused"` // why it is not served; empty if it is
 	// Signed says that it gets the signed loader beside another server. That one asks
 	// the other server for its script, as it looks at the address alone and not at who
 	// said what to boot; Jugate's own does not, but Secure Boot refuses it.
-	Signed bool
+	Signed bool `json:"signed"`
 	// Disc is the file of a disc that firmware which loads by HTTP takes into its memory, in place of the loader (UEFI 2.10,
 	// 24.7.3.1 and 13.12).
-	Disc string
+	Disc string `json:"disc"`
 }
 
 // Boots tells whether it asks for a loader, and not just for an address.

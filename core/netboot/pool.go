@@ -6,6 +6,8 @@ import (
 	"iter"
 	"net/netip"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"jugate/core/hwaddr"
@@ -313,4 +315,45 @@ func (p *Pool) Left(now time.Time) (left, of int) {
 
 func (p *Pool) terms(a netip.Addr) *Terms {
 	return &Terms{Address: a, Prefix: p.c.Prefix, Router: p.c.Router, DNS: p.c.DNS, Lease: p.c.Lease}
+}
+
+// ParsePool reads "FROM-TO/BITS [router A] [dns A]… [lease TIME]".
+func ParsePool(text string) (p PoolConfig, err error) {
+	words := strings.Fields(text)
+	if len(words)%2 != 1 {
+		return p, fmt.Errorf("%q is not FROM-TO/BITS with pairs of words after it", text)
+	}
+	span, bits, _ := strings.Cut(words[0], "/")
+	from, to, _ := strings.Cut(span, "-")
+	if p.From, err = netip.ParseAddr(from); err != nil {
+		return p, err
+	}
+	if p.To, err = netip.ParseAddr(to); err != nil {
+		return p, err
+	}
+	n, err := strconv.Atoi(bits)
+	if err != nil {
+		return p, fmt.Errorf("%q does not end in the length of the subnet's prefix, as /24", words[0])
+	}
+	if p.Prefix, err = p.From.Prefix(n); err != nil {
+		return p, err
+	}
+	for w := words[1:]; len(w) > 0; w = w[2:] {
+		switch w[0] {
+		case "router":
+			p.Router, err = netip.ParseAddr(w[1])
+		case "dns":
+			var a netip.Addr
+			a, err = netip.ParseAddr(w[1])
+			p.DNS = append(p.DNS, a)
+		case "lease":
+			p.Lease, err = time.ParseDuration(w[1])
+		default:
+			err = fmt.Errorf("%q is not one of router, dns, lease", w[0])
+		}
+		if err != nil {
+			return p, err
+		}
+	}
+	return p, nil
 }

@@ -11,10 +11,10 @@ import (
 
 // Loader is what asks for a boot script.
 type Loader struct {
-	EFI    bool
-	HTTP   bool   // it can load by HTTP; else by TFTP alone
-	Server string // HOST:PORT of the service's HTTP, as seen by the machine
-	Model  string // as the firmware tells it, with underscores for spaces
+	EFI    bool   `json:"efi"`
+	HTTP   bool   `json:"http"`   // it can load by HTTP; else by TFTP alone
+	Server string `json:"server"` // HOST:PORT of the service's HTTP, as seen by the machine
+	Model  string `json:"model"`  // as the firmware tells it, with underscores for spaces
 }
 
 // Root is how a loader names the folder of boot files.
@@ -37,36 +37,36 @@ const (
 
 // Choice is what one machine is to boot now.
 type Choice struct {
-	Do      Do
-	Name    string // of the workstation, or its address
-	Address hwaddr.Address
-	Why     string
-	Menu    time.Duration // how long a menu is shown first; 0 shows none
-	Items   []MenuItem    // of the menu, between this disk and signing in
-	SignIn  bool          // the menu offers to sign in for more
-	Build   int
-	Words   string // for the kernel
-	Service string // URL that the agent calls
-	Ticket  string
-	Initrd  string // name of the layers, if it is not the build's own
-	Entry   *Entry // of BootEntry
+	Do      Do             `json:"do"`
+	Name    string         `json:"name"` // of the workstation, or its address
+	Address hwaddr.Address `json:"hardware_address"`
+	Why     string         `json:"why"`
+	Menu    time.Duration  `json:"menu"`    // how long a menu is shown first; 0 shows none
+	Items   []MenuItem     `json:"items"`   // of the menu, between this disk and signing in
+	SignIn  bool           `json:"sign_in"` // the menu offers to sign in for more
+	Build   int            `json:"build"`
+	Words   string         `json:"words"`   // for the kernel
+	Service string         `json:"service"` // URL that the agent calls
+	Ticket  string         `json:"ticket"`
+	Initrd  string         `json:"initrd"` // name of the layers, if it is not the build's own
+	Entry   *Entry         `json:"entry"`  // of BootEntry
 }
 
 // Entry is a boot entry, as one machine starts it. Files are named as loaders ask for them.
 type Entry struct {
-	Name    string   // NAME@VERSION
-	Kernel  string   // a Linux kernel, or what starts like one
-	Initrds []string // its initial root file systems
-	Words   string   // for the kernel or program: words without quotes, one space between them
-	Program string   // of UEFI; Kernel is empty then
-	Bits64  bool     // a BIOS machine with an older processor cannot start it
+	Name    string   `json:"name"`    // NAME@VERSION
+	Kernel  string   `json:"kernel"`  // a Linux kernel, or what starts like one
+	Initrds []string `json:"initrds"` // its initial root file systems
+	Words   string   `json:"words"`   // for the kernel or program: words without quotes, one space between them
+	Program string   `json:"program"` // of UEFI; Kernel is empty then
+	Bits64  bool     `json:"bits64"`  // a BIOS machine with an older processor cannot start it
 }
 
 // MenuItem is an item of the menu: a boot entry, or what the agent is told.
 type MenuItem struct {
-	Title string
-	Wish  string
-	Entry *Entry
+	Title string `json:"title"`
+	Wish  string `json:"wish"`
+	Entry *Entry `json:"entry"`
 }
 
 // Bootstrap is the loader's first script, the same for every machine: it asks for

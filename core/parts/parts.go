@@ -9,6 +9,7 @@ package parts
 import (
 	"bytes"
 	"errors"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -65,6 +66,47 @@ func (s *Store) Find(d slabstore.Digest) (Part, error) {
 	}
 	p.Size = info.Size()
 	return p, nil
+}
+
+// All are all parts, in the order of their digests.
+func (s *Store) All() ([]Part, error) {
+	entries, err := os.ReadDir(s.dir)
+	if err != nil {
+		return nil, err
+	}
+	var all []Part
+	for _, e := range entries {
+		d, err := slabstore.ParseDigest(e.Name())
+		if err != nil {
+			continue // what is being written
+		}
+		p, err := s.Find(d)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, p)
+	}
+	return all, nil
+}
+
+// Take stores what fill writes, if it is the part that it is said to be.
+func (s *Store) Take(want Part, fill func(io.Writer) error) error {
+	f, err := durable.Create(filepath.Join(s.dir, "part"), 0o644)
+	if err != nil {
+		return err
+	}
+	defer f.Drop()
+	h := blake3.New()
+	if err := fill(io.MultiWriter(f, h)); err != nil {
+		return err
+	}
+	if got := slabstore.Digest(h.Sum(nil)); got != want.Digest {
+		return fmt.Errorf("%w: what came as %s is %s", slabstore.ErrDigest, want.Digest.Short(), got.Short())
+	}
+	return f.KeepAs(s.file(want))
 }
 
 // Remove removes a part. One that is not there is no error.

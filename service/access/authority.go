@@ -118,17 +118,49 @@ func (a *authority) issueSigner(key *ecdsa.PrivateKey) ([]byte, error) {
 	})
 }
 
-// certify completes a certificate for a key of the service.
-func (a *authority) certify(key *ecdsa.PrivateKey, c *x509.Certificate) (b []byte, err error) {
-	if c.SerialNumber, err = unlikely(); err != nil {
-		return nil, err
+// outpostFor is how long the certificate of an outpost is good; it asks for the next when a third of that is over.
+const outpostFor = 30 * 24 * time.Hour
+
+// CertifyOutpost makes a certificate for the key in an outpost's request (RFC 2986), with which it answers machines and calls
+// the service. It has no names in it, so that no browser takes an outpost for the service.
+func (c *Certificates) CertifyOutpost(name string, request *x509.CertificateRequest) (chain string, until time.Time, err error) {
+	now := c.now()
+	der, err := c.authority.sign(request.PublicKey, &x509.Certificate{
+		Subject: pkix.Name{CommonName: "jugate outpost " + name}, NotBefore: now.Add(-24 * time.Hour), NotAfter: now.Add(outpostFor),
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
+	})
+	if err != nil {
+		return "", until, err
 	}
-	c.KeyUsage, c.BasicConstraintsValid = x509.KeyUsageDigitalSignature, true
-	der, err := x509.CreateCertificate(rand.Reader, c, a.certificate, &key.PublicKey, a.key)
+	return string(append(pemOf("CERTIFICATE", der), pemOf("CERTIFICATE", c.authority.certificate.Raw)...)), now.Add(outpostFor), nil
+}
+
+// IsOutpost tells whether a certificate is one that CertifyOutpost has made and that is good now.
+func (c *Certificates) IsOutpost(certificate *x509.Certificate) bool {
+	now := c.now()
+	return certificate.CheckSignatureFrom(c.authority.certificate) == nil && slices.Contains(certificate.ExtKeyUsage, x509.ExtKeyUsageClientAuth) &&
+		now.After(certificate.NotBefore) && now.Before(certificate.NotAfter)
+}
+
+// Certificate is the authority's.
+func (c *Certificates) Certificate() *x509.Certificate { return c.authority.certificate }
+
+// certify completes a certificate for a key of the service.
+func (a *authority) certify(key *ecdsa.PrivateKey, c *x509.Certificate) ([]byte, error) {
+	der, err := a.sign(&key.PublicKey, c)
 	if err != nil {
 		return nil, err
 	}
 	return withKey(key, der, a.certificate.Raw)
+}
+
+// sign completes a certificate for a key.
+func (a *authority) sign(key any, c *x509.Certificate) (der []byte, err error) {
+	if c.SerialNumber, err = unlikely(); err != nil {
+		return nil, err
+	}
+	c.KeyUsage, c.BasicConstraintsValid = x509.KeyUsageDigitalSignature, true
+	return x509.CreateCertificate(rand.Reader, c, a.certificate, key, a.key)
 }
 
 // lasts tells whether a certificate of the service is good for a while, for all names and addresses.

@@ -15,10 +15,11 @@ import (
 )
 
 // Caller is where an agent calls from, and the digest of the key that it has proven to have by TLS; empty
-// if none.
+// if none. Outpost is who has passed that on; empty if it has called the service itself.
 type Caller struct {
-	At  netip.Addr
-	Key string
+	At      netip.Addr
+	Key     string
+	Outpost string
 }
 
 // OnDisks notes which partitions are on a workstation's disks now.
@@ -36,7 +37,7 @@ func (f *Fleet) OnDisks(ctx context.Context, workstation int64, disks []api.Disk
 // alone (RFC 8705, 3).
 func (f *Fleet) CheckIn(ctx context.Context, by Caller, in api.CheckIn) (api.CheckedIn, error) {
 	from := by.At
-	seen, err := f.seen(from, in)
+	seen, err := f.seen(by, in)
 	if err != nil {
 		return api.CheckedIn{}, err
 	}
@@ -72,15 +73,15 @@ func few(texts []string) []string { return texts[:min(len(texts), 4)] }
 const oldestAgent = "v0.3.0"
 
 // seen is what the records are told of a check-in.
-func (f *Fleet) seen(from netip.Addr, in api.CheckIn) (records.Seen, error) {
+func (f *Fleet) seen(by Caller, in api.CheckIn) (records.Seen, error) {
 	if v := "v" + in.AgentVersion; semver.IsValid(v) && semver.Compare(v, oldestAgent) < 0 {
 		return records.Seen{}, fault.Forbidden.Errorf("this workstation's agent is of version %s, and the service needs %s at least; make a build with the service's own agent: jugate environment build --offer", in.AgentVersion, oldestAgent[1:])
 	}
 	inv := in.Inventory
 	out := records.Seen{AgentVersion: cmp.Or(in.AgentVersion, "unknown"), // whoever has none was never seen
-		Inventory: inv, AcceptCards: f.AcceptCards, Errand: in.Errand, Allow: func(id int64) error {
+		Inventory: inv, Site: by.Outpost, AcceptCards: f.AcceptCards, Errand: in.Errand, Allow: func(id int64) error {
 			if id == 0 {
-				return f.newcomers.allow(from, f.Now())
+				return f.newcomers.allow(by.At, f.Now())
 			}
 			return f.agents.mayEnter(id, f.Now(), in.Boot)
 		}}

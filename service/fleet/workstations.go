@@ -20,7 +20,7 @@ func (f *Fleet) workstation(w records.Workstation) api.Workstation {
 	out := api.Workstation{
 		ID: w.ID, Name: w.Name, State: w.State, Addresses: []string{},
 		Maker: w.Maker, Model: w.Model, Serial: w.Serial, UUID: w.UUID, Groups: w.Groups(), Proposed: []string{},
-		Memory: w.Memory, Disks: w.Disks(), AgentVersion: w.AgentVersion, Note: w.Note, Job: w.Job, Fields: w.Fields(),
+		Memory: w.Memory, Disks: w.Disks(), AgentVersion: w.AgentVersion, Site: w.Site, Note: w.Note, Job: w.Job, Fields: w.Fields(),
 	}
 	for _, a := range w.Addresses() {
 		out.Addresses = append(out.Addresses, a.String())

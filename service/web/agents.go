@@ -493,6 +493,10 @@ func (s *Server) getSlab(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
+	if run.Seal == nil && fromOutpost(w, r, d) {
+		run.Mended(caller(r.Context()), int64(len(frame)))
+		return
+	}
 	s.beside(w, r, run, func(w http.ResponseWriter) { serveContent(w, r, run, "application/zstd", frame) })
 }
 

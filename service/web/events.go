@@ -146,6 +146,7 @@ func (s *Server) eventRoutes(h huma.API) {
 		"boot":        api.BootStepped{},
 		"drivers":     api.DriversChanged{},
 		"entries":     api.BootEntriesChanged{},
+		"sites":       api.SitesChanged{},
 		"resync":      api.Resync{},
 	}, func(ctx context.Context, in *struct {
 		After      int     `header:"Last-Event-ID" doc:"The last event that was heard"`

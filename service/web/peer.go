@@ -13,13 +13,15 @@ import (
 // peerKey is where notePeer puts who asks.
 type peerKey struct{}
 
-// notePeer notes the address of whoever asks, and the key that it has shown by TLS.
-func notePeer(next http.Handler) http.Handler {
+// notePeer notes the address of whoever asks, and the key that it has shown by TLS; of an agent that an outpost speaks for, those
+// that the outpost tells.
+func (s *Server) notePeer(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		by := fleet.Caller{At: oneport.Remote(r)}
 		if r.TLS != nil && len(r.TLS.PeerCertificates) > 0 {
 			by.Key = slabstore.Sum(r.TLS.PeerCertificates[0].RawSubjectPublicKeyInfo).String()
 		}
+		by = s.relayed(r, by)
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), peerKey{}, by)))
 	})
 }

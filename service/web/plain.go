@@ -15,7 +15,7 @@ import (
 // where the console is, and programs are told so.
 func (s *Server) plain() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, notePeer, oneport.Steady)
+	r.Use(middleware.Recoverer, s.notePeer, oneport.Steady)
 	oneport.BootFiles(r, s.Boot)
 	r.NotFound(s.sendToTLS)
 	r.MethodNotAllowed(s.sendToTLS)

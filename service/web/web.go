@@ -34,6 +34,7 @@ import (
 	"jugate/service/intake"
 	"jugate/service/orders"
 	"jugate/service/proofs"
+	"jugate/service/sites"
 	"jugate/service/stock"
 )
 
@@ -48,6 +49,7 @@ type Server struct {
 	Intake      *intake.Intake
 	Orders      *orders.Orders
 	Proofs      *proofs.Proofs
+	Sites       *sites.Sites
 	Stock       *stock.Stock
 	Boot        *boot.Boot
 	Events      *Events
@@ -73,7 +75,7 @@ func (s *Server) Handler() http.Handler {
 // secure has what is answered by TLS.
 func (s *Server) secure() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, notePeer, oneport.Steady, hardened)
+	r.Use(middleware.Recoverer, s.notePeer, oneport.Steady, hardened)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
 		writeJSON(w, http.StatusOK, "application/json", api.Health{Status: "up", Version: s.Version})
 	})
@@ -87,6 +89,7 @@ func (s *Server) secure() http.Handler {
 		s.agentAPI(r)
 		r.NotFound(notFound)
 	})
+	r.Route("/outpost/v1", s.outpostAPI)
 	r.Route("/witness/v1", s.witnessRoutes)
 	r.Route("/log", s.treeRoutes)
 	r.Route("/signin", s.openIDRoutes)
@@ -130,7 +133,7 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 	h.UseMiddleware(s.requirePerson(h), s.logbook, knownParameters(h))
 	for _, routes := range []func(huma.API){
 		s.sessionRoutes, s.peopleRoutes, s.logbookRoutes, s.logRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.directoryRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
-		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.bootEntryRoutes, s.driverRoutes, s.setRoutes, s.eventRoutes, s.termRoutes,
+		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.bootEntryRoutes, s.driverRoutes, s.setRoutes, s.outpostRoutes, s.eventRoutes, s.termRoutes,
 	} {
 		routes(h)
 	}

@@ -68,6 +68,35 @@ func (s *Store) Next() (int, error) {
 	return next, err
 }
 
+// Description is the text that describes a build. Errors wrap fs.ErrNotExist.
+func (s *Store) Description(number int) ([]byte, error) { return os.ReadFile(s.buildFile(number)) }
+
+// Describe reads a description, and tells which parts it needs.
+func Describe(text []byte) (*Build, []Part, error) {
+	b := &Build{}
+	if err := json.Unmarshal(text, b); err != nil {
+		return nil, nil, err
+	}
+	return b, b.parts(), nil
+}
+
+// Take makes a build visible that was made elsewhere, by its description. All of its parts are there already.
+func (s *Store) Take(number int, text []byte) error {
+	b, needs, err := Describe(text)
+	if err != nil {
+		return err
+	}
+	if b.Number != number {
+		return fmt.Errorf("the description of build %d is that of build %d", number, b.Number)
+	}
+	for _, p := range needs {
+		if have, err := s.Parts.Find(p.Digest); err != nil || have.Size != p.Size {
+			return fmt.Errorf("build %d needs %s, which is not there", number, p.Digest.Short())
+		}
+	}
+	return durable.Write(s.buildFile(number), text, 0o644)
+}
+
 // removedMark is what stays of a build that was removed, so that no other gets its number.
 const removedMark = ".removed"
 

@@ -1,4 +1,11 @@
-package cli
+// Package privileges gives up what a service or an outpost does not need of what root may
+// (capabilities(7)), before it opens anything:
+//
+//   - CAP_NET_BIND_SERVICE opens the ports of network boot, 67, 69 and 4011;
+//   - CAP_NET_RAW asks whether an address is in use before mode whole gives it (ARP);
+//   - CAP_NET_ADMIN gives streams larger buffers than the system grants everybody;
+//   - CAP_DAC_OVERRIDE and CAP_FOWNER are kept by root alone, and where the data folder is somebody else's.
+package privileges
 
 import (
 	"errors"
@@ -11,15 +18,8 @@ import (
 	"kernel.org/pub/linux/libs/security/libcap/cap"
 )
 
-// A service needs little of what root may (capabilities(7)), and gives the rest up before it opens anything:
-//
-//   - CAP_NET_BIND_SERVICE opens the ports of network boot, 67, 69 and 4011;
-//   - CAP_NET_RAW asks whether an address is in use before mode whole gives it (ARP);
-//   - CAP_NET_ADMIN gives streams larger buffers than the system grants everybody;
-//   - CAP_DAC_OVERRIDE and CAP_FOWNER are kept by root alone, and where the data folder is somebody else's.
-
-// giveUp drops all capabilities that the service does not need, and says in the log what it has and lacks.
-func giveUp(log *slog.Logger, data string, boots bool) error {
+// GiveUp drops all capabilities that are not needed, and says in the log what it has and lacks.
+func GiveUp(log *slog.Logger, data string, boots bool) error {
 	now := cap.GetProc()
 	want := []cap.Value{cap.NET_BIND_SERVICE, cap.NET_RAW, cap.NET_ADMIN}
 	if others(data) {
@@ -44,7 +44,7 @@ func giveUp(log *slog.Logger, data string, boots bool) error {
 	if _, err := cap.Prctlw(unix.PR_SET_NO_NEW_PRIVS, 1); err != nil { // nor does a program that it starts get more
 		return err
 	}
-	log.Info("the service has given up what it does not need", "user", os.Geteuid(), "capabilities", keep.String())
+	log.Info("what is not needed was given up", "user", os.Geteuid(), "capabilities", keep.String())
 	if lacks[cap.NET_BIND_SERVICE] && boots {
 		log.Warn("without CAP_NET_BIND_SERVICE the ports of network boot (67, 69 and 4011) cannot be opened, unless the system lets everybody")
 	}
@@ -57,7 +57,7 @@ func giveUp(log *slog.Logger, data string, boots bool) error {
 	return nil
 }
 
-// others tells whether the service is root and its data folder somebody else's.
+// others tells whether this is root and its data folder somebody else's.
 func others(data string) bool {
 	info, err := os.Stat(data)
 	if errors.Is(err, fs.ErrNotExist) || err != nil || os.Geteuid() != 0 {

@@ -1,4 +1,4 @@
-package cli
+package wire
 
 import (
 	"fmt"
@@ -9,8 +9,8 @@ import (
 
 var rateText = regexp.MustCompile(`^(?i)(\d+(?:\.\d+)?) ?([kmg]?)(?:bit(?:/s)?)?$`)
 
-// parseRate reads bits a second, such as "200Mbit", "1G" or "64000"; nothing is 0.
-func parseRate(s string) (int64, error) {
+// ParseRate reads bits a second, such as "200Mbit", "1G" or "64000"; nothing is 0.
+func ParseRate(s string) (int64, error) {
 	if s == "" {
 		return 0, nil
 	}

@@ -1,0 +1,138 @@
+package api
+
+import (
+	"time"
+
+	"jugate/core/hwaddr"
+	"jugate/core/netboot"
+	"jugate/core/slabstore"
+)
+
+// Outpost is a program at another site that answers network boot there for the service, and holds what its machines need.
+type Outpost struct {
+	Name    string     `json:"outpost" example:"alpine"`
+	Note    string     `json:"note"`
+	State   string     `json:"state" enum:"expected,up,away,withdrawn"`
+	Added   time.Time  `json:"added"`
+	Joined  *time.Time `json:"joined,omitempty"`
+	Seen    *time.Time `json:"last_seen,omitempty"`
+	Until   *time.Time `json:"certificate_until,omitempty" doc:"It renews its certificate long before"`
+	Callers int        `json:"workstation_count" doc:"How many called by it last"`
+	OutpostTells
+}
+
+// OutpostTells is what an outpost tells of itself.
+type OutpostTells struct {
+	Version string        `json:"outpost_version" maxLength:"50" example:"0.1.0"`
+	Address string        `json:"address" doc:"Where it answers its machines, as HOST:PORT" maxLength:"100" example:"198.51.100.2:7460"`
+	Links   []NetbootLink `json:"links" nullable:"false" maxItems:"64"`
+	Builds  []int         `json:"builds" nullable:"false" doc:"Builds of the boot environment that it holds" maxItems:"10000"`
+	Entries int           `json:"entry_files" doc:"How many files of boot entries it holds" minimum:"0"`
+	Slabs   int           `json:"slabs_held" doc:"How many slabs it holds" minimum:"0"`
+	Bytes   int64         `json:"bytes_held" doc:"Of slabs, as stored" minimum:"0"`
+	Fetched int64         `json:"bytes_fetched" doc:"Bytes of slabs, builds and boot entries that have come over the line since it started" minimum:"0"`
+	Served  int64         `json:"bytes_served" doc:"Bytes of slabs that its machines got since it started" minimum:"0"`
+	Trouble string        `json:"trouble,omitempty" doc:"What keeps it from its work" maxLength:"500"`
+}
+
+// NewOutpost is an outpost that is to join.
+type NewOutpost struct {
+	Name string `json:"outpost" doc:"What its site is called" pattern:"^[a-z0-9][a-z0-9-]*$" minLength:"1" maxLength:"63" example:"alpine"`
+	Note string `json:"note,omitempty" maxLength:"500" example:"in the Alpine house, across the river"`
+}
+
+// OutpostCode is what an outpost joins by, once.
+type OutpostCode struct {
+	Name  string    `json:"outpost" example:"alpine"`
+	Code  string    `json:"join_code" doc:"Shown this once; it names the service's authority, too"`
+	Until time.Time `json:"until"`
+}
+
+// What outposts and their service say to each other.
+
+// Headers of requests that an outpost passes on: where the agent has called from, and the digest of the key that it has shown;
+// and of the answer that has the outpost serve a slab from its own store.
+const (
+	AgentAtHeader   = "Jugate-Agent-At"
+	AgentKeyHeader  = "Jugate-Agent-Key"
+	FromStoreHeader = "Jugate-From-Store"
+)
+
+// OutpostJoin is an outpost's first request.
+type OutpostJoin struct {
+	Secret  string `json:"secret" maxLength:"64"`
+	Request []byte `json:"request" doc:"Certificate signing request (RFC 2986), DER" maxLength:"8192"`
+	Version string `json:"version" maxLength:"50"`
+}
+
+// OutpostRenewal asks for the next certificate.
+type OutpostRenewal struct {
+	Request []byte `json:"request" maxLength:"8192"`
+}
+
+// OutpostJoined is who it is, with a certificate in PEM and the authority's behind.
+type OutpostJoined struct {
+	Name        string `json:"outpost"`
+	Certificate string `json:"certificate"`
+}
+
+// OutpostWork is what an outpost is to hold.
+type OutpostWork struct {
+	Name    string                      `json:"outpost"`
+	Offered int                         `json:"offered"` // build; 0 if there is none
+	Builds  []OutpostBuild              `json:"builds"`
+	Entries []OutpostFile               `json:"entries"`
+	Fixed   map[string][]hwaddr.Address `json:"fixed"` // addresses that belong to machines
+	Trust   []byte                      `json:"trust"` // boot.AuthorityFile
+}
+
+// OutpostBuild is a build as it is described in its folder.
+type OutpostBuild struct {
+	Number      int    `json:"build"`
+	Description []byte `json:"description"`
+}
+
+// OutpostFile is a file by its digest.
+type OutpostFile struct {
+	Digest slabstore.Digest `json:"digest"`
+	Size   int64            `json:"size"` // bytes
+}
+
+// OutpostAsks is what a machine at an outpost asks for.
+type OutpostAsks struct {
+	Address hwaddr.Address  `json:"hardware_address"`
+	Loader  *netboot.Loader `json:"loader,omitempty"`
+}
+
+// OutpostChoice is what a machine boots. Spare is a ticket for a boot while the service does not answer.
+type OutpostChoice struct {
+	Choice netboot.Choice `json:"choice"`
+	Spare  string         `json:"spare,omitempty"`
+}
+
+// OutpostBuildFor is the build whose loaders a machine gets.
+type OutpostBuildFor struct {
+	Build int `json:"build"`
+}
+
+// OutpostSteps are steps of machines that boot, in order, by the outpost's clock.
+type OutpostSteps struct {
+	Now   time.Time     `json:"now"`
+	Steps []OutpostStep `json:"steps" maxItems:"10000"`
+	// Loaded are files of boot entries that machines have loaded.
+	Loaded []OutpostLoaded `json:"loaded,omitempty" maxItems:"10000"`
+}
+
+// OutpostStep is one of them.
+type OutpostStep struct {
+	Address hwaddr.Address `json:"hardware_address"`
+	At      time.Time      `json:"at"`
+	Step    netboot.Step   `json:"step" maxLength:"40"`
+	Detail  string         `json:"detail" maxLength:"1000"`
+}
+
+// OutpostLoaded is a file of a boot entry that a machine has loaded.
+type OutpostLoaded struct {
+	Address hwaddr.Address   `json:"hardware_address"`
+	File    slabstore.Digest `json:"file"`
+}

@@ -1,0 +1,247 @@
+// Package outpost is a Jugate process at another site: it answers network boot there, passes
+// on what agents ask of the service, and holds builds, boot entries and slabs, so that each
+// comes over the line once.
+//
+//	o, err := outpost.Open(ctx, outpost.Config{Data: dir, Service: "https://192.0.2.1:7460", Code: code})
+//	defer o.Close()
+//	err = o.Serve(ctx, listener)
+//
+// identity.go has how it joins and who it is; roster.go what machines boot, by the
+// service's word or, while that does not answer, by its last; hold.go and slabs.go what it
+// holds; relay.go what agents ask; tell.go what it tells the service.
+//
+// The data folder has:
+//
+//	outpost.pem    the outpost's key and certificate, mode 0600
+//	authority.pem  the certificate of the service's authority
+//	outpost.lock   held while an outpost runs on the folder
+//	outpost.db     see records/outbox
+//	bootenv/       builds, see core/environment/builds
+//	bootentries/   files of boot entries by their digest
+//	slabs/         see core/slabstore
+//	scratch/       files that are on their way
+package outpost
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"github.com/gofrs/flock"
+
+	"jugate/apiclient"
+	"jugate/boot"
+	"jugate/core/environment/builds"
+	"jugate/core/parts"
+	"jugate/oneport"
+	"jugate/records/outbox"
+)
+
+// Version is told to the service.
+const Version = "0.1.0"
+
+// ErrInUse says that another outpost runs on the data folder.
+var ErrInUse = errors.New("the data folder is in use")
+
+// Config says where an outpost is, and what it does.
+type Config struct {
+	Data    string
+	Service string // https URL; may be left out by one that has joined
+	Code    string // to join by; may be left out by one that has joined
+	Netboot boot.Config
+	// Slabs bounds what is kept of slabs, in bytes as stored; 0 keeps all while KeepFree is left on the disk.
+	Slabs, KeepFree int64
+	// Rate bounds what comes over the line, in bytes a second; 0 does not.
+	Rate int64
+	Log  *slog.Logger
+	Now  func() time.Time
+}
+
+// keepFree is left free on the disk by default, in bytes.
+const keepFree = 2 << 30
+
+// Outpost is one that runs.
+type Outpost struct {
+	config   Config
+	lock     *flock.Flock
+	identity identity
+	client   *apiclient.Client
+	line     line
+	records  *outbox.DB
+	boot     *boot.Boot
+	builds   *builds.Store
+	entries  *parts.Store
+	hold     *hold
+	slabs    *slabs
+	relay    *relay
+	teller   teller
+
+	until context.Context
+	close context.CancelFunc
+	work  sync.WaitGroup
+}
+
+// Open takes the data folder, joins the service if it has not, and makes the rest.
+func Open(ctx context.Context, c Config) (*Outpost, error) {
+	if c.Log == nil {
+		c.Log = slog.New(slog.DiscardHandler)
+	}
+	if c.Now == nil {
+		c.Now = time.Now
+	}
+	c.KeepFree = cmp.Or(c.KeepFree, keepFree)
+	o := &Outpost{config: c}
+	o.until, o.close = context.WithCancel(context.Background())
+	if err := o.open(ctx); err != nil {
+		return nil, errors.Join(err, o.Close())
+	}
+	return o, nil
+}
+
+func (o *Outpost) open(ctx context.Context) (err error) {
+	dir := o.config.Data
+	if err := os.MkdirAll(filepath.Join(dir, "scratch"), 0o700); err != nil {
+		return fmt.Errorf("make the data folder: %w", err)
+	}
+	o.lock = flock.New(filepath.Join(dir, "outpost.lock"))
+	if held, err := o.lock.TryLock(); err != nil {
+		return fmt.Errorf("lock the data folder: %w", err)
+	} else if !held {
+		o.lock = nil
+		return fmt.Errorf("%w: another outpost runs on %s", ErrInUse, dir)
+	}
+	if err := o.identity.open(ctx, o.config); err != nil {
+		return err
+	}
+	if o.client, err = apiclient.ForOutpost(o.identity.service, o.identity.authority, o.identity.certificate); err != nil {
+		return err
+	}
+	if o.records, err = outbox.Open(ctx, filepath.Join(dir, "outpost.db")); err != nil {
+		return err
+	}
+	if o.builds, err = builds.Open(filepath.Join(dir, "bootenv")); err != nil {
+		return err
+	}
+	if o.entries, err = parts.Open(filepath.Join(dir, "bootentries")); err != nil {
+		return err
+	}
+	if o.slabs, err = openSlabs(o); err != nil {
+		return err
+	}
+	o.line.now = o.config.Now
+	o.hold = &hold{o: o, scratch: filepath.Join(dir, "scratch")}
+	if o.relay, err = newRelay(o); err != nil {
+		return err
+	}
+	o.teller = teller{o: o, kick: make(chan struct{}, 1)}
+	o.boot = &boot.Boot{Config: o.config.Netboot, Roster: &roster{o}, Builds: o.builds, Entries: o.entries, Authority: o.hold.trust(ctx), Log: o.config.Log, Now: o.config.Now, Stepped: o.teller.stepped}
+	return nil
+}
+
+// Name is what the service calls it.
+func (o *Outpost) Name() string { return o.identity.name }
+
+// Serve answers machines and their agents until ctx ends.
+func (o *Outpost) Serve(ctx context.Context, listener net.Listener) error {
+	at, _ := listener.Addr().(*net.TCPAddr)
+	if at != nil {
+		o.teller.at(at.String())
+		if err := o.boot.Start(ctx, o.until, at.Port); err != nil {
+			return err
+		}
+	}
+	o.work.Go(func() { o.teller.run(o.until) })
+	server := oneport.Server(o.relay.handler(), o.identity.serverConfig(), o.config.Log)
+	failed := make(chan error, 1)
+	go func() { failed <- oneport.Serve(server, listener, o.config.Log) }()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	o.close()
+	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), shutdownGrace)
+	defer cancel()
+	if err := server.Shutdown(grace); !errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	return server.Close()
+}
+
+// shutdownGrace is how long running requests may take to finish.
+const shutdownGrace = 10 * time.Second
+
+// Close ends what runs, and gives the data folder back.
+func (o *Outpost) Close() error {
+	o.close()
+	o.work.Wait()
+	if o.boot != nil {
+		o.boot.Wait()
+	}
+	var err error
+	if o.records != nil {
+		err = o.records.Close()
+	}
+	if o.lock != nil {
+		err = errors.Join(err, o.lock.Unlock())
+	}
+	return err
+}
+
+// line knows whether the service has answered lately, so that machines do not wait for it again and again.
+type line struct {
+	now func() time.Time
+
+	mu        sync.Mutex
+	downUntil time.Time
+}
+
+const (
+	// answerWithin is how long the service may take to answer for a machine that boots.
+	answerWithin = 8 * time.Second
+	// restFor is how long nobody waits for the service again after it did not answer.
+	restFor = 10 * time.Second
+)
+
+// down tells whether nobody is to wait for the service now.
+func (l *line) down() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.now().Before(l.downUntil)
+}
+
+// saw notes whether the service has answered.
+func (l *line) saw(err error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.downUntil = time.Time{}
+	if errors.Is(err, apiclient.ErrAway) || errors.Is(err, context.DeadlineExceeded) {
+		l.downUntil = l.now().Add(restFor)
+	}
+}
+
+// ask asks the service something for a machine that waits, unless it did not answer a moment ago. Errors wrap
+// apiclient.ErrAway if nobody answers.
+func ask[T any](ctx context.Context, o *Outpost, do func(ctx context.Context) (T, error)) (answer T, err error) {
+	if o.line.down() {
+		return answer, apiclient.ErrAway
+	}
+	within, cancel := context.WithTimeout(ctx, answerWithin)
+	defer cancel()
+	answer, err = do(within)
+	if ctx.Err() != nil {
+		return answer, ctx.Err()
+	}
+	o.line.saw(err)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = fmt.Errorf("%w within %v", apiclient.ErrAway, answerWithin)
+	}
+	return answer, err
+}

@@ -1,0 +1,454 @@
+package outpost_test
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/agent"
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/hwaddr"
+	"jugate/core/image"
+	"jugate/core/roster"
+	"jugate/core/slabstore"
+	"jugate/demo/golddisk"
+	"jugate/outpost"
+	"jugate/service"
+	"jugate/sim"
+)
+
+// wire is the line between a site and its service: it counts, and can be cut.
+type wire struct {
+	listener net.Listener
+	to       string
+	bytes    atomic.Int64 // towards the site
+	work     sync.WaitGroup
+
+	mu    sync.Mutex
+	cut   bool
+	conns map[net.Conn]bool
+}
+
+func newWire(t *testing.T, to string) *wire {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	w := &wire{listener: l, to: to, conns: map[net.Conn]bool{}}
+	w.work.Go(func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			w.work.Go(func() { w.carry(c) })
+		}
+	})
+	t.Cleanup(func() { l.Close(); w.set(true); w.work.Wait() })
+	return w
+}
+
+func (w *wire) carry(c net.Conn) {
+	defer c.Close()
+	far, err := net.Dial("tcp", w.to)
+	if err != nil {
+		return
+	}
+	defer far.Close()
+	w.mu.Lock()
+	cut := w.cut
+	w.conns[c], w.conns[far] = true, true
+	w.mu.Unlock()
+	if cut {
+		return
+	}
+	var both sync.WaitGroup
+	both.Go(func() { io.Copy(far, c); far.Close(); c.Close() })
+	both.Go(func() { io.Copy(counter{c, &w.bytes}, far); far.Close(); c.Close() })
+	both.Wait()
+}
+
+type counter struct {
+	io.Writer
+	n *atomic.Int64
+}
+
+func (c counter) Write(b []byte) (int, error) {
+	n, err := c.Writer.Write(b)
+	c.n.Add(int64(n))
+	return n, err
+}
+
+// set cuts the line, or mends it.
+func (w *wire) set(cut bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.cut = cut
+	for c := range w.conns {
+		if cut {
+			c.Close()
+		}
+		delete(w.conns, c)
+	}
+}
+
+// town is a service with a site behind a line.
+type town struct {
+	t       *testing.T
+	data    string
+	service *service.Service
+	client  *apiclient.Client
+	line    *wire
+	site    string // data folder of the outpost
+}
+
+func newTown(t *testing.T) *town {
+	h := &town{t: t, data: t.TempDir(), site: t.TempDir()}
+	program := filepath.Join(t.TempDir(), "agent")
+	require.NoError(t, os.WriteFile(program, []byte("the agent"), 0o755))
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	h.service, err = service.Open(t.Context(), service.Config{Data: h.data, BuildFrom: []string{os.TempDir()}, Netboot: service.Netboot{Agent: program},
+		Multicast: service.Multicast{Interface: "lo", TTL: service.NoTTL, Groups: netip.MustParsePrefix("233.252.0.0/24")}, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
+	require.NoError(t, err)
+	run(t, func(ctx context.Context) error { return h.service.Serve(ctx, l) }, h.service.Close)
+	h.client, err = apiclient.New("https://"+l.Addr().String(), h.service.Token())
+	require.NoError(t, err)
+	h.client, err = h.client.Trusting(h.service.Authority())
+	require.NoError(t, err)
+	h.line = newWire(t, l.Addr().String())
+	return h
+}
+
+// run serves until the test or what is returned ends it.
+func run(t *testing.T, serve func(context.Context) error, close func() error) (stop func()) {
+	ctx, cancel := context.WithCancel(context.Background())
+	ended := make(chan error, 1)
+	go func() { ended <- serve(ctx) }()
+	stop = sync.OnceFunc(func() {
+		cancel()
+		assert.NoError(t, <-ended)
+		assert.NoError(t, close())
+	})
+	t.Cleanup(stop)
+	return stop
+}
+
+func (h *town) far() string { return "https://" + h.line.listener.Addr().String() }
+
+// open starts the outpost, and tells where it answers.
+func (h *town) open(code string) (address string, stop func()) {
+	h.t.Helper()
+	o, err := outpost.Open(h.t.Context(), outpost.Config{Data: h.site, Service: h.far(), Code: code, KeepFree: 1, Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)).With("who", "outpost")})
+	require.NoError(h.t, err)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(h.t, err)
+	return l.Addr().String(), run(h.t, func(ctx context.Context) error { return o.Serve(ctx, l) }, o.Close)
+}
+
+// eventually waits for something that is bound to come.
+func (h *town) eventually(true func() bool) {
+	h.t.Helper()
+	require.Eventually(h.t, true, 2*time.Minute, 20*time.Millisecond)
+}
+
+func (h *town) outpost() api.Outpost {
+	o, err := h.client.Outpost(h.t.Context(), "alpine")
+	require.NoError(h.t, err)
+	return o
+}
+
+func address(n int) hwaddr.Address {
+	return hwaddr.MustParse(fmt.Sprintf("00:00:5e:00:53:%02x", n))
+}
+
+// machine starts a workstation that finds the service at url, and admits it.
+func (h *town) machine(n int, url, disk, name string) (stop func()) {
+	h.t.Helper()
+	c, err := apiclient.ForAgent(url, h.service.Authority())
+	require.NoError(h.t, err)
+	w := &sim.Workstation{Addresses: []hwaddr.Address{address(n)}, Maker: "Alder Works", Model: "A310", Serial: fmt.Sprintf("AW-%04d", n), Memory: 8 << 30, Interface: "lo", Loss: 1, Disks: []string{disk}}
+	a := agent.New(c, w, agent.Options{Certificate: h.service.Authority(), Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)).With("agent", name)})
+	ctx, cancel := context.WithCancel(context.Background())
+	var done sync.WaitGroup
+	done.Go(func() { a.Run(ctx) })
+	stop = sync.OnceFunc(func() { cancel(); done.Wait() })
+	h.t.Cleanup(stop)
+	h.eventually(func() bool {
+		_, err := h.client.Workstation(h.t.Context(), address(n).String())
+		return err == nil
+	})
+	_, err = h.client.Admit(h.t.Context(), address(n).String(), api.Admission{Name: name})
+	require.NoError(h.t, err)
+	return stop
+}
+
+// build offers a build of a made-up system.
+func (h *town) build() api.Build {
+	root := h.t.TempDir()
+	for _, name := range []string{"boot/vmlinuz-6.1.0-test", "lib/modules/6.1.0-test/kernel/none", "usr/lib/shim/shimx64.efi.signed"} {
+		require.NoError(h.t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
+		require.NoError(h.t, os.WriteFile(filepath.Join(root, name), []byte(strings.Repeat(name, 100)), 0o644))
+	}
+	b, err := h.client.MakeBuild(h.t.Context(), api.NewBuild{Folders: []string{root}, Offer: true})
+	require.NoError(h.t, err)
+	return b
+}
+
+// get fetches something as firmware does.
+func get(t *testing.T, url string) (status int, body string) {
+	t.Helper()
+	resp, err := http.Get(url)
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	require.NoError(t, err)
+	return resp.StatusCode, string(b)
+}
+
+func TestAnOutpostJoins(t *testing.T) {
+	h := newTown(t)
+	ctx := t.Context()
+	_, err := outpost.Open(ctx, outpost.Config{Data: h.site})
+	assert.ErrorIs(t, err, outpost.ErrNotJoined)
+	code, err := h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine", Note: "across the river"})
+	require.NoError(t, err)
+	_, err = h.client.AddOutpost(ctx, api.NewOutpost{Name: "Alpine"})
+	assert.Error(t, err, "a name has small letters")
+	_, err = h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine"})
+	assert.True(t, apiclient.IsConflict(err))
+	assert.Equal(t, "expected", h.outpost().State)
+
+	t.Log("# a code is told to nobody but the service that it is of")
+	other := newTown(t)
+	_, err = outpost.Open(ctx, outpost.Config{Data: t.TempDir(), Service: other.far(), Code: code.Code})
+	assert.ErrorIs(t, err, apiclient.ErrOtherService)
+	wrong := "AAAA-AAAA-AAAA" + code.Code[14:]
+	_, err = outpost.Open(ctx, outpost.Config{Data: t.TempDir(), Service: h.far(), Code: wrong})
+	assert.ErrorContains(t, err, "this code is not good")
+
+	t.Log("# it is good once")
+	_, stop := h.open(code.Code)
+	h.eventually(func() bool { return h.outpost().State == "up" })
+	_, err = outpost.Open(ctx, outpost.Config{Data: h.site})
+	assert.ErrorIs(t, err, outpost.ErrInUse)
+	_, err = outpost.Open(ctx, outpost.Config{Data: t.TempDir(), Service: h.far(), Code: code.Code})
+	assert.ErrorContains(t, err, "this code is not good")
+	stop()
+
+	t.Log("# it knows who it is at the next start, also if the code stands there still")
+	_, stop = h.open("")
+	stop()
+	_, stop = h.open(code.Code)
+	stop()
+
+	t.Log("# whoever is ended between the request and its answer joins by the same code")
+	again, err := h.client.CodeOutpost(ctx, "alpine")
+	require.NoError(t, err)
+	fresh := t.TempDir()
+	h.site = fresh
+	_, stop = h.open(again.Code)
+	stop()
+	text, err := os.ReadFile(filepath.Join(fresh, "outpost.pem"))
+	require.NoError(t, err)
+	key, _, _ := strings.Cut(string(text), "-----BEGIN CERTIFICATE")
+	require.NoError(t, os.WriteFile(filepath.Join(fresh, "outpost.pem"), []byte(key), 0o600))
+	require.NoError(t, errors.Join(os.Remove(filepath.Join(fresh, "outpost.json")), os.Remove(filepath.Join(fresh, "joined-by"))))
+	_, stop = h.open(again.Code)
+	h.eventually(func() bool { return h.outpost().State == "up" })
+
+	t.Log("# one that is withdrawn is no outpost any more, at once")
+	require.NoError(t, h.client.WithdrawOutpost(ctx, "alpine"))
+	assert.Equal(t, "withdrawn", h.outpost().State)
+	stop()
+	pair := h.tls()
+	c, err := apiclient.ForOutpost(h.far(), h.service.Authority(), pair)
+	require.NoError(t, err)
+	_, err = c.TellOutpost(ctx, api.OutpostTells{Links: []api.NetbootLink{}, Builds: []int{}})
+	assert.True(t, apiclient.IsUnauthorized(err), "%v", err)
+	require.NoError(t, h.client.RemoveOutpost(ctx, "alpine"))
+	page, err := h.client.Outposts(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, page.Items)
+}
+
+func TestMachinesBootAtAnOutpost(t *testing.T) {
+	h := newTown(t)
+	ctx := t.Context()
+	b := h.build()
+	code, err := h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine"})
+	require.NoError(t, err)
+	at, stop := h.open(code.Code)
+
+	t.Log("# builds come by themselves, and are the same")
+	h.eventually(func() bool { return len(h.outpost().Builds) == 1 })
+	from := strings.TrimPrefix(h.client.Server(), "https://")
+	for _, file := range []string{"vmlinuz", "initrd"} {
+		_, want := get(t, fmt.Sprintf("http://%s/boot/files/%d/%s", from, b.Number, file))
+		status, got := get(t, fmt.Sprintf("http://%s/boot/files/%d/%s", at, b.Number, file))
+		assert.Equal(t, http.StatusOK, status)
+		assert.Equal(t, want, got, file)
+	}
+	fetched := h.outpost().Fetched
+
+	t.Log("# a newcomer gets its script, and calls the outpost")
+	script := func(n int) string {
+		status, text := get(t, fmt.Sprintf("http://%s/boot/script/efi/y/%s/A310", at, address(n)))
+		require.Equal(t, http.StatusOK, status, text)
+		return text
+	}
+	text := script(0x11)
+	assert.Contains(t, text, "jugate.service=https://"+at)
+	assert.Contains(t, text, "new here")
+	h.eventually(func() bool {
+		status, err := h.client.Netboot(ctx)
+		require.NoError(t, err)
+		return len(status.Machines) == 1 && len(status.Machines[0].Steps) > 0 && strings.HasPrefix(status.Machines[0].Steps[0].Detail, "alpine: ")
+	})
+	leave := h.machine(0x11, "https://"+at, blank(t), "alpine-01")
+	w, err := h.client.Workstation(ctx, "alpine-01")
+	require.NoError(t, err)
+	assert.Equal(t, "alpine", w.Site)
+	assert.Equal(t, 1, h.outpost().Callers)
+	leave()
+	assert.Contains(t, script(0x11), "no errand")
+	_, err = h.client.Check(ctx, api.NewCheck{To: []string{"alpine-01"}, CheckOptions: api.CheckOptions{Health: true}})
+	require.NoError(t, err)
+	first := script(0x11)
+	assert.Contains(t, first, "an errand waits")
+
+	t.Log("# the line fails: what was to be done goes on with another ticket, and everybody else boots from the disk")
+	h.line.set(true)
+	second := script(0x11)
+	assert.Contains(t, second, "the service does not answer; as it said at ")
+	assert.NotEqual(t, ticketIn(t, first), ticketIn(t, second))
+	assert.Contains(t, script(0x12), "the service does not answer")
+	assert.NotContains(t, script(0x12), "jugate.ticket")
+	status, _ := get(t, fmt.Sprintf("http://%s/boot/files/%d/vmlinuz", at, b.Number))
+	assert.Equal(t, http.StatusOK, status)
+
+	t.Log("# also when the outpost starts while nobody answers")
+	stop()
+	at, _ = h.open("")
+	assert.Contains(t, script(0x12), "the service does not answer")
+	assert.Equal(t, fetched, h.outpost().Fetched, "nothing came twice")
+	c, err := apiclient.ForAgent("https://"+at, h.service.Authority())
+	require.NoError(t, err)
+	_, err = c.CheckIn(ctx, api.CheckIn{AgentVersion: agent.Version, Addresses: []string{address(0x13).String()}})
+	assert.True(t, apiclient.IsPassing(err), "%v", err)
+	assert.ErrorContains(t, err, "does not reach its service")
+
+	t.Log("# it is mended: nobody does anything")
+	h.line.set(false)
+	h.eventually(func() bool { return strings.Contains(script(0x12), "new here") })
+	h.eventually(func() bool { return h.outpost().State == "up" })
+
+	t.Log("# a build that is removed goes there, too")
+	next := h.build()
+	h.eventually(func() bool { return len(h.outpost().Builds) == 2 })
+	assert.Contains(t, script(0x12), fmt.Sprintf("/%d/vmlinuz", next.Number))
+	require.NoError(t, h.client.RemoveBuild(ctx, b.Number))
+	h.eventually(func() bool { return len(h.outpost().Builds) == 1 })
+	page, err := http.Get("http://" + at + "/")
+	require.NoError(t, err)
+	page.Body.Close()
+	assert.Equal(t, http.StatusNotFound, page.StatusCode, "an outpost has no console")
+}
+
+func ticketIn(t *testing.T, script string) string {
+	t.Helper()
+	_, rest, is := strings.Cut(script, "jugate.ticket=")
+	require.True(t, is, script)
+	ticket, _, _ := strings.Cut(rest, " ")
+	return strings.TrimSpace(ticket)
+}
+
+// Each slab comes over the line once, whoever asks for it.
+func TestADeliveryAtAnOutpost(t *testing.T) {
+	h := newTown(t)
+	ctx := t.Context()
+	code, err := h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine"})
+	require.NoError(t, err)
+	at, _ := h.open(code.Code)
+	h.machine(1, h.client.Server(), gold(t), "desk-gold")
+	e, err := h.client.Capture(ctx, api.NewCapture{Workstation: "desk-gold", Image: "garden-desk"})
+	require.NoError(t, err)
+	h.eventually(func() bool { e, err = h.client.Errand(ctx, e.ID); return err == nil && e.Ended != nil })
+	require.Empty(t, e.Error)
+	files := image.Files{Dir: filepath.Join(h.data, "images")}
+	manifest, _ := files.Paths(roster.Ref{Image: "garden-desk", Version: 1})
+	text, err := os.ReadFile(manifest)
+	require.NoError(t, err)
+	_, slabs, err := files.Load(roster.Ref{Image: "garden-desk", Version: 1}, slabstore.Sum(text))
+	require.NoError(t, err)
+	store, err := slabstore.Open(filepath.Join(h.data, "slabs"))
+	require.NoError(t, err)
+	var stored int64
+	different := map[slabstore.Digest]bool{}
+	for i := range slabs.Len() {
+		if s := slabs.Slab(i); !s.Zero && !different[s.Digest] {
+			different[s.Digest] = true
+			frame, err := store.Frame(s.Digest)
+			require.NoError(t, err)
+			stored += int64(len(frame))
+		}
+	}
+	for n, name := range []string{"alpine-01", "alpine-02", "alpine-03"} {
+		h.machine(0x11+n, "https://"+at, blank(t), name)
+	}
+	h.eventually(func() bool { return h.outpost().Seen != nil })
+	before := h.line.bytes.Load()
+	d, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02", "alpine-03"}})
+	require.NoError(t, err)
+	h.eventually(func() bool { d, err = h.client.Delivery(ctx, d.ID); return err == nil && d.Ended != nil })
+	page, err := h.client.Receipts(ctx, apiclient.List{Filter: map[string]string{"delivery": fmt.Sprint(d.ID)}})
+	require.NoError(t, err)
+	require.Len(t, page.Items, 3)
+	for _, r := range page.Items {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+	}
+	crossed := h.line.bytes.Load() - before
+	h.eventually(func() bool { return h.outpost().Served == 3*stored })
+	assert.Equal(t, stored, h.outpost().Fetched, "each slab came once")
+	assert.Equal(t, len(different), h.outpost().Slabs)
+	t.Logf("%d bytes of slabs, %d over the line, %d given out", stored, crossed, h.outpost().Served)
+	assert.Less(t, crossed, 2*stored+2<<20)
+}
+
+func blank(t *testing.T) string {
+	path := filepath.Join(t.TempDir(), "blank")
+	require.NoError(t, golddisk.Blank(path, 72<<20))
+	return path
+}
+
+// gold is a golden disk.
+func gold(t *testing.T) string {
+	path := filepath.Join(t.TempDir(), "gold")
+	_, err := golddisk.Build(t.Context(), golddisk.Spec{Path: path, Seed: 7})
+	require.NoError(t, err)
+	return path
+}
+
+// tls is the certificate that the outpost has had.
+func (h *town) tls() func() (*tls.Certificate, error) {
+	text, err := os.ReadFile(filepath.Join(h.site, "outpost.pem"))
+	require.NoError(h.t, err)
+	pair, err := tls.X509KeyPair(text, text)
+	require.NoError(h.t, err)
+	return func() (*tls.Certificate, error) { return &pair, nil }
+}

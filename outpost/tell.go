@@ -1,0 +1,190 @@
+package outpost
+
+import (
+	"context"
+	"fmt"
+	"sync"
+	"time"
+
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/fault"
+	"jugate/core/hwaddr"
+	"jugate/core/netboot"
+	"jugate/core/slabstore"
+)
+
+// teller tells the service how the outpost is and how far machines are, and has the outpost hold what the service says.
+type teller struct {
+	o    *Outpost
+	kick chan struct{} // has room for one
+
+	mu      sync.Mutex
+	address string
+	steps   []api.OutpostStep
+	files   []api.OutpostLoaded
+	trouble string
+}
+
+const (
+	// tellEvery is how often the service hears of the outpost, and the outpost of what it is to hold.
+	tellEvery = 5 * time.Second
+	// stepsAtMost is how many steps wait for the service to answer; the oldest go first.
+	stepsAtMost = 10_000
+)
+
+// at says where the outpost answers.
+func (t *teller) at(address string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.address = address
+}
+
+// stepped is boot.Boot's.
+func (t *teller) stepped(a hwaddr.Address, m netboot.Mark) {
+	t.mu.Lock()
+	t.steps = append(t.steps, api.OutpostStep{Address: a, At: m.At, Step: m.Step, Detail: m.Detail})
+	t.steps = t.steps[max(0, len(t.steps)-stepsAtMost):]
+	t.mu.Unlock()
+	t.nudge()
+}
+
+// loaded notes that a machine has loaded a file of a boot entry.
+func (t *teller) loaded(a hwaddr.Address, file slabstore.Digest) {
+	t.mu.Lock()
+	t.files = append(t.files, api.OutpostLoaded{Address: a, File: file})
+	t.files = t.files[max(0, len(t.files)-stepsAtMost):]
+	t.mu.Unlock()
+	t.nudge()
+}
+
+func (t *teller) nudge() {
+	select {
+	case t.kick <- struct{}{}:
+	default:
+	}
+}
+
+// run tells until ctx ends. What is fetched ahead of time does not keep it from telling.
+func (t *teller) run(ctx context.Context) {
+	follow := make(chan api.OutpostWork, 1)
+	t.o.work.Go(func() { t.follow(ctx, follow) })
+	every := time.NewTicker(tellEvery)
+	defer every.Stop()
+	for {
+		if err := fault.Guard(func() error { return t.once(ctx, follow) }); err != nil && ctx.Err() == nil {
+			t.o.config.Log.Warn("the service could not be told", "error", err)
+		}
+		for waits := true; waits; {
+			select {
+			case <-every.C:
+				waits = false
+			case <-t.kick:
+				if err := t.tellSteps(ctx); err != nil && ctx.Err() == nil {
+					t.o.config.Log.Debug("steps wait", "error", err)
+				}
+			case <-ctx.Done():
+				return
+			}
+		}
+	}
+}
+
+// once tells how the outpost is, and takes what it is to hold.
+func (t *teller) once(ctx context.Context, follow chan api.OutpostWork) error {
+	if t.o.identity.stale(t.o.config.Now()) {
+		if err := t.o.identity.renew(ctx, t.o.client); err != nil {
+			t.o.line.saw(err)
+			return err
+		}
+	}
+	work, err := t.o.client.TellOutpost(ctx, t.o.tells())
+	t.o.line.saw(err)
+	if err != nil {
+		return err
+	}
+	select {
+	case <-follow: // an older one that nobody has taken yet
+	default:
+	}
+	follow <- work
+	return t.tellSteps(ctx)
+}
+
+// tellSteps hands in the steps that wait. Those that come meanwhile wait for the next time.
+func (t *teller) tellSteps(ctx context.Context) error {
+	t.mu.Lock()
+	steps, files := t.steps, t.files
+	t.mu.Unlock()
+	if len(steps)+len(files) == 0 {
+		return nil
+	}
+	if _, err := ask(ctx, t.o, func(ctx context.Context) (struct{}, error) {
+		return struct{}{}, t.o.client.TellSteps(ctx, api.OutpostSteps{Now: t.o.config.Now(), Steps: steps, Loaded: files})
+	}); err != nil {
+		return err
+	}
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.steps, t.files = after(t.steps, steps), after(t.files, files)
+	return nil
+}
+
+// after is what of all has come since some were taken; the oldest may have gone meanwhile.
+func after[T comparable](all, some []T) []T {
+	if len(some) == 0 {
+		return all
+	}
+	for i := len(all) - 1; i >= 0; i-- {
+		if all[i] == some[len(some)-1] {
+			return all[i+1:]
+		}
+	}
+	return all
+}
+
+// follow has the outpost hold what the service says.
+func (t *teller) follow(ctx context.Context, works <-chan api.OutpostWork) {
+	for {
+		var work api.OutpostWork
+		select {
+		case work = <-works:
+		case <-ctx.Done():
+			return
+		}
+		err := fault.Guard(func() error { return t.o.hold.follow(ctx, work) })
+		if ctx.Err() != nil {
+			return
+		}
+		t.mu.Lock()
+		t.trouble = ""
+		if err != nil && !apiclient.IsPassing(err) {
+			t.trouble = err.Error()
+			t.o.config.Log.Warn("what the service says cannot be held", "error", err)
+		}
+		t.mu.Unlock()
+	}
+}
+
+// tells is how the outpost is now.
+func (o *Outpost) tells() api.OutpostTells {
+	out := api.OutpostTells{Version: Version, Links: []api.NetbootLink{}, Builds: []int{}, Fetched: o.hold.fetched.Load(), Served: o.slabs.served.Load()}
+	o.teller.mu.Lock()
+	out.Address, out.Trouble = o.teller.address, o.teller.trouble
+	o.teller.mu.Unlock()
+	for _, l := range o.boot.Links(o.config.Now()) {
+		link := api.NetbootLink{Interface: l.Name, Mode: string(l.Mode), Address: l.Server.String(), State: l.State}
+		for _, p := range l.Pools {
+			link.Pools = append(link.Pools, api.NetbootPool{Range: fmt.Sprintf("%s-%s", p.From, p.To), Left: p.Left, Of: p.Of})
+		}
+		out.Links = append(out.Links, link)
+	}
+	if have, err := o.builds.Builds(); err == nil && have != nil {
+		out.Builds = have
+	}
+	if all, err := o.entries.All(); err == nil {
+		out.Entries = len(all)
+	}
+	out.Slabs, out.Bytes = o.slabs.held()
+	return out
+}

@@ -1,0 +1,146 @@
+// Package outbox is the small database of an outpost: answers of its service that it keeps
+// for a time when nobody answers, and letters that it hands in, in order and once.
+//
+//	db, err := outbox.Open(ctx, path)
+//	err = db.Keep(ctx, now, "choice", address, choice)
+//	at, err := db.Kept(ctx, "choice", address, &choice)
+package outbox
+
+import (
+	"context"
+	"database/sql"
+	"embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/url"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+	_ "modernc.org/sqlite" // the driver named "sqlite"
+
+	"jugate/core/fault"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// keptAtMost is how many answers of one kind are kept; the oldest go first.
+const keptAtMost = 20_000
+
+// lettersAtMost is how many letters wait; the oldest go first.
+const lettersAtMost = 100_000
+
+// DB is the file. It may be used from several goroutines.
+type DB struct{ db *sqlx.DB }
+
+// Open opens the file at path, and makes it if there is none.
+func Open(ctx context.Context, path string) (*DB, error) {
+	db, err := sqlx.Open("sqlite", "file:"+url.PathEscape(path)+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=secure_delete(1)&_time_format=sqlite&_txlock=immediate")
+	if err != nil {
+		return nil, err
+	}
+	db.SetMaxOpenConns(1) // SQLite has one writer, and little is asked
+	sub, err := fs.Sub(migrations, "migrations")
+	if err == nil {
+		var p *goose.Provider
+		if p, err = goose.NewProvider(goose.DialectSQLite3, db.DB, sub); err == nil {
+			_, err = p.Up(ctx)
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(fmt.Errorf("open %s: %w", path, err), db.Close())
+	}
+	return &DB{db}, nil
+}
+
+// Close closes the file.
+func (db *DB) Close() error { return db.db.Close() }
+
+// Keep keeps an answer, in place of the one before.
+func (db *DB) Keep(ctx context.Context, now time.Time, kind, key string, answer any) error {
+	body, err := json.Marshal(answer)
+	if err != nil {
+		return err
+	}
+	if _, err := db.db.ExecContext(ctx, `INSERT INTO kept (kind, key, at, body) VALUES (?1, ?2, ?3, ?4) ON CONFLICT DO UPDATE SET at = ?3, body = ?4`, kind, key, now.UTC(), string(body)); err != nil {
+		return err
+	}
+	_, err = db.db.ExecContext(ctx, `DELETE FROM kept WHERE kind = ?1 AND at < (SELECT at FROM kept WHERE kind = ?1 ORDER BY at DESC LIMIT 1 OFFSET ?2)`, kind, keptAtMost-1)
+	return err
+}
+
+// Kept reads an answer, and tells when it was given. It is a fault.NotFound if there is none.
+func (db *DB) Kept(ctx context.Context, kind, key string, answer any) (at time.Time, err error) {
+	var row struct {
+		At   time.Time `db:"at"`
+		Body string    `db:"body"`
+	}
+	err = db.db.GetContext(ctx, &row, `SELECT at, body FROM kept WHERE kind = ? AND key = ?`, kind, key)
+	if errors.Is(err, sql.ErrNoRows) {
+		return at, fault.NotFound.Errorf("nothing is kept of %s %s", kind, key)
+	}
+	if err != nil {
+		return at, err
+	}
+	return row.At.UTC(), json.Unmarshal([]byte(row.Body), answer)
+}
+
+// All reads all answers of a kind.
+func All[T any](ctx context.Context, db *DB, kind string) (all []T, err error) {
+	var bodies []string
+	if err := db.db.SelectContext(ctx, &bodies, `SELECT body FROM kept WHERE kind = ? ORDER BY key`, kind); err != nil {
+		return nil, err
+	}
+	for _, body := range bodies {
+		var one T
+		if err := json.Unmarshal([]byte(body), &one); err != nil {
+			return nil, fmt.Errorf("what is kept of %s cannot be read: %w", kind, err)
+		}
+		all = append(all, one)
+	}
+	return all, nil
+}
+
+// Letter is something that is to be handed in.
+type Letter struct {
+	ID   int64     `db:"id"`
+	Kind string    `db:"kind"`
+	At   time.Time `db:"at"`
+	Body string    `db:"body"` // JSON
+}
+
+// Post adds letters behind those that wait.
+func (db *DB) Post(ctx context.Context, now time.Time, kind string, contents ...any) error {
+	tx, err := db.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, content := range contents {
+		body, err := json.Marshal(content)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO letters (kind, at, body) VALUES (?, ?, ?)`, kind, now.UTC(), string(body)); err != nil {
+			return err
+		}
+	}
+	if _, err := tx.ExecContext(ctx, `DELETE FROM letters WHERE id <= (SELECT max(id) FROM letters) - ?`, lettersAtMost); err != nil {
+		return err
+	}
+	return tx.Commit()
+}
+
+// Waiting are the first letters that wait, at most n.
+func (db *DB) Waiting(ctx context.Context, n int) (all []Letter, err error) {
+	return all, db.db.SelectContext(ctx, &all, `SELECT * FROM letters ORDER BY id LIMIT ?`, n)
+}
+
+// HandedIn takes away letters up to one, which the service has.
+func (db *DB) HandedIn(ctx context.Context, last int64) error {
+	_, err := db.db.ExecContext(ctx, `DELETE FROM letters WHERE id <= ?`, last)
+	return err
+}

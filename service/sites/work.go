@@ -1,0 +1,149 @@
+package sites
+
+import (
+	"context"
+	"errors"
+	"io/fs"
+	"os"
+	"time"
+
+	"jugate/api"
+	"jugate/core/actor"
+	"jugate/core/fault"
+	"jugate/core/hwaddr"
+	"jugate/core/netboot"
+	"jugate/core/parts"
+	"jugate/core/slabstore"
+)
+
+// Tell takes what an outpost tells of itself, and says what it is to hold.
+func (s *Sites) Tell(ctx context.Context, name string, in api.OutpostTells) (api.OutpostWork, error) {
+	now := s.Now()
+	s.mu.Lock()
+	before, known := s.live[name]
+	p := presence{seen: now, kept: before.kept, told: in}
+	keep := now.Sub(p.kept) >= keepEvery
+	if keep {
+		p.kept = now
+	}
+	s.live[name] = p
+	s.mu.Unlock()
+	if keep {
+		if err := s.Records.SawOutpost(ctx, now, name, in); err != nil {
+			return api.OutpostWork{}, err
+		}
+	}
+	if !known || now.Sub(before.seen) >= upFor || before.told.Trouble != in.Trouble {
+		s.Log.Info("outpost is there", "outpost", name, "version", in.Version, "trouble", in.Trouble)
+		s.Publish(api.SitesChanged{})
+	}
+	return s.work(ctx, name)
+}
+
+// work is what an outpost is to hold: all builds and files of boot entries.
+func (s *Sites) work(ctx context.Context, name string) (api.OutpostWork, error) {
+	out := api.OutpostWork{Name: name, Builds: []api.OutpostBuild{}, Entries: []api.OutpostFile{}, Fixed: map[string][]hwaddr.Address{}, Trust: s.Trust}
+	var err error
+	if out.Offered, err = s.Records.Offered(ctx); err != nil {
+		return out, err
+	}
+	numbers, err := s.Builds.Builds()
+	if err != nil {
+		return out, err
+	}
+	for _, n := range numbers {
+		text, err := s.Builds.Description(n)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // it was removed meanwhile
+		}
+		if err != nil {
+			return out, err
+		}
+		out.Builds = append(out.Builds, api.OutpostBuild{Number: n, Description: text})
+	}
+	all, err := s.Entries.All()
+	if err != nil {
+		return out, err
+	}
+	for _, p := range all {
+		out.Entries = append(out.Entries, api.OutpostFile(p))
+	}
+	fixed, err := s.Records.FixedAddresses(ctx)
+	for a, machines := range fixed {
+		out.Fixed[a.String()] = machines
+	}
+	return out, err
+}
+
+// Facts are what DHCP at an outpost has to know of a machine.
+func (s *Sites) Facts(ctx context.Context, in api.OutpostAsks) netboot.Facts {
+	return s.Roster.Facts(ctx, in.Address)
+}
+
+// BuildFor is the build whose loaders a machine gets.
+func (s *Sites) BuildFor(ctx context.Context, in api.OutpostAsks) (api.OutpostBuildFor, error) {
+	n, err := s.Roster.BuildFor(ctx, in.Address)
+	return api.OutpostBuildFor{Build: n}, err
+}
+
+// Choose decides what a machine at an outpost boots now, and gives it a ticket more for a time when nobody can be asked.
+func (s *Sites) Choose(ctx context.Context, name string, in api.OutpostAsks) (out api.OutpostChoice, err error) {
+	if in.Loader == nil {
+		return out, fault.Invalid.Errorf("what loads is not told")
+	}
+	s.Boot.NoteModel(in.Address, in.Loader.Model)
+	ctx = actor.With(ctx, actor.Actor{Kind: actor.Outpost, Name: name})
+	if out.Choice, err = s.Roster.Choose(ctx, *in.Loader, in.Address); err != nil {
+		return out, err
+	}
+	if out.Choice.Do == netboot.Environment {
+		out.Spare, err = s.Tickets.Ticket(ctx, in.Address)
+	}
+	return out, err
+}
+
+// Hear takes steps of machines that boot at an outpost, by its clock.
+func (s *Sites) Hear(ctx context.Context, name string, in api.OutpostSteps) error {
+	ahead := in.Now.Sub(s.Now())
+	if ahead > -clockSlack && ahead < clockSlack {
+		ahead = 0
+	}
+	for _, step := range in.Steps {
+		s.Boot.Hear(step.Address, netboot.Mark{At: step.At.Add(-ahead).UTC(), Step: step.Step, Detail: name + ": " + step.Detail})
+	}
+	for _, l := range in.Loaded {
+		s.Roster.EntryLoaded(ctx, l.Address, l.File)
+	}
+	return nil
+}
+
+// clockSlack is how far an outpost's clock may be off before its times are moved.
+const clockSlack = 5 * time.Second
+
+// Part is a file of a build, or of a boot entry, by its digest.
+func (s *Sites) Part(digest string) (*parts.Content, error) {
+	d, err := slabstore.ParseDigest(digest)
+	if err != nil {
+		return nil, fault.Invalid.Mark(err)
+	}
+	for _, store := range []*parts.Store{s.Builds.Parts, s.Entries} {
+		p, err := store.Find(d)
+		if errors.Is(err, os.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		return store.Open(p)
+	}
+	return nil, fault.NotFound.Errorf("there is no such file any more")
+}
+
+// Slab is the frame of a slab.
+func (s *Sites) Slab(digest string) ([]byte, error) {
+	d, err := slabstore.ParseDigest(digest)
+	if err != nil {
+		return nil, fault.Invalid.Mark(err)
+	}
+	return s.Slabs.Frame(d)
+}
