@@ -48,7 +48,7 @@ lab: setup
 	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root JUGATE_LAB_KEEP=$(CURDIR)/.lab/kept TMPDIR=$(SCRATCH) $(GO) test -count=1 -v -parallel 2 -timeout 40m ./lab
 
 build: console
-	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o bin/ ./cmd/jugate ./cmd/jugate-agent
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o bin/ ./cmd/jugate ./cmd/jugate-agent ./cmd/jugate-outpost
 
 check: console/src/api/schema.gen.ts tools/node_modules/.made
 	$(GO) vet ./...

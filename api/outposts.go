@@ -76,8 +76,16 @@ type OutpostJoined struct {
 	Certificate string `json:"certificate"`
 }
 
+// OutpostCalls is what an outpost tells, again and again. The service answers at once if the outpost is to hold something else
+// than it says, and otherwise when that changes, or after a while.
+type OutpostCalls struct {
+	OutpostTells
+	Knows string `json:"knows" maxLength:"64"` // OutpostWork.Mark of the last answer
+}
+
 // OutpostWork is what an outpost is to hold.
 type OutpostWork struct {
+	Mark    string                      `json:"mark"` // of all that is below
 	Name    string                      `json:"outpost"`
 	Offered int                         `json:"offered"` // build; 0 if there is none
 	Builds  []OutpostBuild              `json:"builds"`

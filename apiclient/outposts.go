@@ -110,8 +110,8 @@ func (c *Client) RenewOutpost(ctx context.Context, in api.OutpostRenewal) (api.O
 	return outpost[api.OutpostJoined](ctx, c, "certificate", in)
 }
 
-// TellOutpost tells how an outpost is, and asks what it is to hold.
-func (c *Client) TellOutpost(ctx context.Context, in api.OutpostTells) (api.OutpostWork, error) {
+// TellOutpost tells how an outpost is, and asks what it is to hold; the answer comes when that changes.
+func (c *Client) TellOutpost(ctx context.Context, in api.OutpostCalls) (api.OutpostWork, error) {
 	return outpost[api.OutpostWork](ctx, c, "tell", in)
 }
 

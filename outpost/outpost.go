@@ -140,7 +140,7 @@ func (o *Outpost) open(ctx context.Context) (err error) {
 	if o.relay, err = newRelay(o); err != nil {
 		return err
 	}
-	o.teller = teller{o: o, kick: make(chan struct{}, 1)}
+	o.teller = teller{o: o, kick: make(chan struct{}, 1), holds: make(chan struct{}, 1)}
 	o.boot = &boot.Boot{Config: o.config.Netboot, Roster: &roster{o}, Builds: o.builds, Entries: o.entries, Authority: o.hold.trust(ctx), Log: o.config.Log, Now: o.config.Now, Stepped: o.teller.stepped}
 	return nil
 }

@@ -279,7 +279,7 @@ func TestAnOutpostJoins(t *testing.T) {
 	pair := h.tls()
 	c, err := apiclient.ForOutpost(h.far(), h.service.Authority(), pair)
 	require.NoError(t, err)
-	_, err = c.TellOutpost(ctx, api.OutpostTells{Links: []api.NetbootLink{}, Builds: []int{}})
+	_, err = c.TellOutpost(ctx, api.OutpostCalls{OutpostTells: api.OutpostTells{Links: []api.NetbootLink{}, Builds: []int{}}})
 	assert.True(t, apiclient.IsUnauthorized(err), "%v", err)
 	require.NoError(t, h.client.RemoveOutpost(ctx, "alpine"))
 	page, err := h.client.Outposts(ctx)
@@ -427,7 +427,7 @@ func TestADeliveryAtAnOutpost(t *testing.T) {
 	assert.Equal(t, stored, h.outpost().Fetched, "each slab came once")
 	assert.Equal(t, len(different), h.outpost().Slabs)
 	t.Logf("%d bytes of slabs, %d over the line, %d given out", stored, crossed, h.outpost().Served)
-	assert.Less(t, crossed, 2*stored+2<<20)
+	assert.Less(t, float64(crossed), 1.05*float64(stored)+100_000, "and little else")
 }
 
 func blank(t *testing.T) string {

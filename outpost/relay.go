@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log/slog"
+	"math/rand/v2"
 	"net/http"
 	"net/http/httputil"
 	"net/url"
+	"strconv"
 	"time"
 
 	"github.com/go-chi/chi/v5"
@@ -83,6 +86,7 @@ func (r *relay) handler() http.Handler {
 		json.NewEncoder(w).Encode(api.Health{Status: "up", Version: Version})
 	})
 	secure.Get("/agent/v1/deliveries/{id}/slabs/{digest}", r.slab)
+	secure.Get("/agent/v1/errands/{id}/trial-bytes", r.trialBytes)
 	secure.Handle("/agent/v1/*", r.proxy)
 	elsewhere := func(w http.ResponseWriter, _ *http.Request) {
 		problem(w, http.StatusNotFound, "this is the outpost "+r.o.identity.name+", which answers machines; people find the service at "+r.service.String())
@@ -157,6 +161,28 @@ func (r *relay) slab(w http.ResponseWriter, req *http.Request) {
 	r.o.slabs.served.Add(int64(counted.BytesWritten()))
 }
 
+// trialBytesAtMost is how much a check of the network may fetch.
+const trialBytesAtMost = 64 << 20
+
+// trialBytes gives a workstation that checks the network bytes that nobody can compress: of the network here, not of the line.
+func (r *relay) trialBytes(w http.ResponseWriter, req *http.Request) {
+	n, err := strconv.ParseInt(req.URL.Query().Get("n"), 10, 64)
+	if err != nil || n < 1 || n > trialBytesAtMost {
+		problem(w, http.StatusUnprocessableEntity, fmt.Sprintf("a trial has from 1 to %d bytes", trialBytesAtMost))
+		return
+	}
+	one := req.Clone(req.Context())
+	one.URL.RawQuery = "n=1"
+	answer := &answer{ResponseWriter: w, header: http.Header{}, holds: true}
+	if r.proxy.ServeHTTP(answer, one); answer.status != http.StatusOK {
+		answer.pass()
+		return
+	}
+	w.Header().Set("Content-Type", "application/octet-stream")
+	w.Header().Set("Content-Length", strconv.FormatInt(n, 10))
+	io.CopyN(w, rand.NewChaCha8([32]byte{}), n) // whoever has gone has gone
+}
+
 // answer holds an answer of the service back until it is known whether it is passed on.
 type answer struct {
 	http.ResponseWriter
@@ -164,12 +190,13 @@ type answer struct {
 	status int
 	body   bytes.Buffer
 	passed bool
+	holds  bool // also one that has what was asked for
 }
 
 func (a *answer) Header() http.Header { return a.header }
 
 func (a *answer) WriteHeader(status int) {
-	if a.status = status; status == http.StatusOK || status == http.StatusPartialContent { // bytes of a sealed delivery, which may be many
+	if a.status = status; !a.holds && (status == http.StatusOK || status == http.StatusPartialContent) { // bytes of a sealed delivery, which may be many
 		a.pass()
 	}
 }

@@ -2,6 +2,7 @@ package outpost
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"time"
@@ -16,8 +17,9 @@ import (
 
 // teller tells the service how the outpost is and how far machines are, and has the outpost hold what the service says.
 type teller struct {
-	o    *Outpost
-	kick chan struct{} // has room for one
+	o *Outpost
+	// kick says that there are steps to hand in, holds that there is more to tell; both have room for one.
+	kick, holds chan struct{}
 
 	mu      sync.Mutex
 	address string
@@ -27,8 +29,10 @@ type teller struct {
 }
 
 const (
-	// tellEvery is how often the service hears of the outpost, and the outpost of what it is to hold.
+	// tellEvery is how often the service hears of what has changed, and the longest pause before it is tried again; tellAgain is the
+	// shortest.
 	tellEvery = 5 * time.Second
+	tellAgain = 250 * time.Millisecond
 	// stepsAtMost is how many steps wait for the service to answer; the oldest go first.
 	stepsAtMost = 10_000
 )
@@ -46,7 +50,7 @@ func (t *teller) stepped(a hwaddr.Address, m netboot.Mark) {
 	t.steps = append(t.steps, api.OutpostStep{Address: a, At: m.At, Step: m.Step, Detail: m.Detail})
 	t.steps = t.steps[max(0, len(t.steps)-stepsAtMost):]
 	t.mu.Unlock()
-	t.nudge()
+	nudge(t.kick)
 }
 
 // loaded notes that a machine has loaded a file of a boot entry.
@@ -55,60 +59,99 @@ func (t *teller) loaded(a hwaddr.Address, file slabstore.Digest) {
 	t.files = append(t.files, api.OutpostLoaded{Address: a, File: file})
 	t.files = t.files[max(0, len(t.files)-stepsAtMost):]
 	t.mu.Unlock()
-	t.nudge()
+	nudge(t.kick)
 }
 
-func (t *teller) nudge() {
+func nudge(c chan<- struct{}) {
 	select {
-	case t.kick <- struct{}{}:
+	case c <- struct{}{}:
 	default:
 	}
 }
 
-// run tells until ctx ends. What is fetched ahead of time does not keep it from telling.
+// run tells until ctx ends, and hands in steps as they come. What is fetched ahead of time keeps it from neither.
 func (t *teller) run(ctx context.Context) {
-	follow := make(chan api.OutpostWork, 1)
-	t.o.work.Go(func() { t.follow(ctx, follow) })
-	every := time.NewTicker(tellEvery)
-	defer every.Stop()
-	for {
-		if err := fault.Guard(func() error { return t.once(ctx, follow) }); err != nil && ctx.Err() == nil {
+	works := make(chan api.OutpostWork, 1)
+	t.o.work.Go(func() { t.follow(ctx, works) })
+	t.o.work.Go(func() { t.handIn(ctx) })
+	knows := ""
+	for pause := time.Duration(0); ; {
+		err := fault.Guard(func() error { return t.once(ctx, works, &knows) })
+		switch {
+		case ctx.Err() != nil:
+			return
+		case err != nil:
+			pause = min(max(2*pause, tellAgain), tellEvery)
 			t.o.config.Log.Warn("the service could not be told", "error", err)
+		default:
+			pause = 0
 		}
-		for waits := true; waits; {
-			select {
-			case <-every.C:
-				waits = false
-			case <-t.kick:
-				if err := t.tellSteps(ctx); err != nil && ctx.Err() == nil {
-					t.o.config.Log.Debug("steps wait", "error", err)
-				}
-			case <-ctx.Done():
-				return
-			}
+		select {
+		case <-time.After(pause):
+		case <-ctx.Done():
+			return
 		}
 	}
 }
 
-// once tells how the outpost is, and takes what it is to hold.
-func (t *teller) once(ctx context.Context, follow chan api.OutpostWork) error {
+// handIn hands in steps when there are some, and again when the service was away.
+func (t *teller) handIn(ctx context.Context) {
+	again := time.NewTicker(tellEvery)
+	defer again.Stop()
+	served := int64(0)
+	for {
+		select {
+		case <-t.kick:
+		case <-again.C:
+			if now := t.o.slabs.served.Load(); now != served {
+				served = now
+				nudge(t.holds)
+			}
+		case <-ctx.Done():
+			return
+		}
+		if err := fault.Guard(func() error { return t.tellSteps(ctx) }); err != nil && ctx.Err() == nil {
+			t.o.config.Log.Debug("steps wait", "error", err)
+		}
+	}
+}
+
+// errMore says that there is more to tell.
+var errMore = errors.New("there is more to tell")
+
+// once tells how the outpost is, and takes what it is to hold. It returns when that changes, when the outpost holds more than
+// it has told, or after a while.
+func (t *teller) once(ctx context.Context, works chan api.OutpostWork, knows *string) error {
 	if t.o.identity.stale(t.o.config.Now()) {
 		if err := t.o.identity.renew(ctx, t.o.client); err != nil {
 			t.o.line.saw(err)
 			return err
 		}
 	}
-	work, err := t.o.client.TellOutpost(ctx, t.o.tells())
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	go func() {
+		select {
+		case <-t.holds:
+			cancel(errMore)
+		case <-ctx.Done():
+		}
+	}()
+	work, err := t.o.client.TellOutpost(ctx, api.OutpostCalls{OutpostTells: t.o.tells(), Knows: *knows})
+	if err != nil && errors.Is(context.Cause(ctx), errMore) {
+		return nil
+	}
 	t.o.line.saw(err)
-	if err != nil {
+	if err != nil || work.Mark == *knows {
 		return err
 	}
+	*knows = work.Mark
 	select {
-	case <-follow: // an older one that nobody has taken yet
+	case <-works: // an older one that nobody has taken yet
 	default:
 	}
-	follow <- work
-	return t.tellSteps(ctx)
+	works <- work
+	return nil
 }
 
 // tellSteps hands in the steps that wait. Those that come meanwhile wait for the next time.
@@ -163,6 +206,7 @@ func (t *teller) follow(ctx context.Context, works <-chan api.OutpostWork) {
 			t.o.config.Log.Warn("what the service says cannot be held", "error", err)
 		}
 		t.mu.Unlock()
+		nudge(t.holds)
 	}
 }
 

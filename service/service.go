@@ -201,15 +201,20 @@ func (s *Service) join(slabs *slabstore.Store, offered *builds.Store, entries *p
 		return err
 	}
 	c, db, files, events := s.config, s.records, image.Files{Dir: filepath.Join(s.config.Data, "images")}, &web.Events{}
+	s.sites = &sites.Sites{}
+	publish := func(event any) {
+		s.sites.Heard(event)
+		events.Publish(event)
+	}
 	s.reserve = &durable.Reserve{Path: filepath.Join(c.Data, "reserve"), Bytes: reserveBytes}
 	s.access.Records, s.proofs.Records, s.proofs.Courier = db, db, web.Courier{}
 	s.boot = &boot.Boot{Config: boot.Config{Interfaces: c.Netboot.Interfaces, Pools: c.Netboot.Pools, Force: c.Netboot.Force, WakeBy: c.Multicast.Interface},
-		Builds: offered, Entries: entries, Authority: trust.Bytes(), Log: c.Log, Now: c.Now, Stepped: func(a hwaddr.Address, _ netboot.Mark) { events.Publish(api.BootStepped{Address: a.String()}) }}
-	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: events.Publish, Closing: s.until.Done(), AcceptCards: c.AcceptCards, Tickets: c.Tickets}
-	s.intake = &intake.Intake{Dir: c.Data, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: events.Publish, KeepFree: c.KeepFree}
+		Builds: offered, Entries: entries, Authority: trust.Bytes(), Log: c.Log, Now: c.Now, Stepped: func(a hwaddr.Address, _ netboot.Mark) { publish(api.BootStepped{Address: a.String()}) }}
+	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(), AcceptCards: c.AcceptCards, Tickets: c.Tickets}
+	s.intake = &intake.Intake{Dir: c.Data, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: publish, KeepFree: c.KeepFree}
 	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: offered, Entries: entries, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
-		Log: c.Log, Now: c.Now, Publish: events.Publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
-	s.sites = &sites.Sites{Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: events.Publish}
+		Log: c.Log, Now: c.Now, Publish: publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
+	*s.sites = sites.Sites{Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done()}
 	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access
 	s.domains = &domains.Domains{Records: db, Secrets: s.access, Log: c.Log, Now: c.Now}
 	s.fleet.Domains = s.domains
@@ -217,7 +222,7 @@ func (s *Service) join(slabs *slabstore.Store, offered *builds.Store, entries *p
 	s.access.Directories = s.directories
 	s.streams = &stream.Streams{Multicast: c.Multicast, Slabs: slabs, Payloads: s.stock, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
 	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Reserve: s.reserve,
-		Log: c.Log, Now: c.Now, Publish: events.Publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
+		Log: c.Log, Now: c.Now, Publish: publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands = s.orders.Ledger(), s.orders
 	s.stock.Orders, s.stock.Fleet = s.orders, s.fleet
 	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Boot: s.boot,

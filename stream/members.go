@@ -40,6 +40,13 @@ func (r *Runner) SendsMap() bool {
 	return len(r.members) > 1 && r.d.State() == delivery.Gathering
 }
 
+// SetApart sets a workstation aside that the stream does not reach.
+func (r *Runner) SetApart(now time.Time, id int64, reason string) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.d.SetApart(now, id, reason)
+}
+
 // Payloads is what its stream carries beside the image.
 func (r *Runner) Payloads() []parcel.Payload { return r.order.Payloads }
 

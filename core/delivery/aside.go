@@ -56,6 +56,14 @@ func (l *lossMeter) count(now time.Time, packets, lost int64) {
 	*l = lossMeter{at: now, packets: packets, lost: lost, share: float64(m) / float64(p+m), known: true}
 }
 
+// SetApart sets a workstation aside that no stream can reach, before anything is sent to it. The reason goes into its receipt.
+func (d *Delivery) SetApart(now time.Time, id int64, reason string) {
+	if m := d.member(id); m != nil && m.Aside == "" && m.Phase != Ended {
+		m.Aside = reason
+		d.note(now, id, "set aside: %s", reason)
+	}
+}
+
 // judge sets aside who drags the group, and adapts the pace when the group as a
 // whole cannot follow: then not a workstation is slow, but the stream too fast.
 func (d *Delivery) judge(now time.Time) (aside []Member) {

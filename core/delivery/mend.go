@@ -76,11 +76,11 @@ func (d *Delivery) haveSaid(now time.Time) bool {
 	return !slices.ContainsFunc(d.inGroup(), (*Member).lacksMap)
 }
 
-// firstRound is the union of what those who are ready need.
+// firstRound is the union of what those of the group need that are ready.
 func (d *Delivery) firstRound() *image.SlabSet {
 	union := &image.SlabSet{}
 	for _, m := range d.members {
-		if !m.joined() {
+		if !m.joined() || m.Aside != "" {
 			continue
 		}
 		if !m.told {

@@ -110,6 +110,12 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 		if r := o.Streams.Runner(d.ID); r != nil {
 			out.Receive.Node, out.Receive.Nonce = uint32(r.Node(e.WorkstationID)), r.Nonce(e.WorkstationID)
 			out.Receive.Source, out.Receive.MapComes = o.Streams.Multicast.Source(), r.SendsMap()
+			if w, err := o.Records.Workstation(ctx, e.WorkstationID); err != nil {
+				return nil, err
+			} else if w.Site != "" { // its slabs come from there
+				r.SetApart(o.Now(), w.ID, "at the outpost "+w.Site)
+				out.Receive.MapComes = false
+			}
 			out.Receive.Payloads, out.Receive.Bases = r.Payloads(), r.Bases() != nil
 		}
 		if out.Receive.RestoreOptions, err = d.Restore(); err != nil {

@@ -72,12 +72,14 @@ type Sites struct {
 	Log          *slog.Logger
 	Now          func() time.Time
 	Publish      func(event any)
+	Closing      <-chan struct{} // is closed when nothing more is waited for
 
 	tries quota.Quota[netip.Addr]
 
-	mu    sync.Mutex
-	names map[string]string   // of outposts that have joined, by the digests of their keys
-	live  map[string]presence // by name
+	mu      sync.Mutex
+	names   map[string]string   // of outposts that have joined, by the digests of their keys
+	live    map[string]presence // by name
+	changed chan struct{}       // see awaits; nil while nobody waits
 }
 
 // presence is what an outpost has told since the service started.

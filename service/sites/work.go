@@ -2,6 +2,7 @@ package sites
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"io/fs"
 	"os"
@@ -16,8 +17,66 @@ import (
 	"jugate/core/slabstore"
 )
 
-// Tell takes what an outpost tells of itself, and says what it is to hold.
-func (s *Sites) Tell(ctx context.Context, name string, in api.OutpostTells) (api.OutpostWork, error) {
+// holdFor is how long an outpost waits for something new.
+const holdFor = 15 * time.Second
+
+// Tell takes what an outpost tells of itself, and says what it is to hold: at once if that is not what it knows, else when
+// it changes, or after a while.
+func (s *Sites) Tell(ctx context.Context, name string, in api.OutpostCalls) (api.OutpostWork, error) {
+	if err := s.saw(ctx, name, in.OutpostTells); err != nil {
+		return api.OutpostWork{}, err
+	}
+	over := time.NewTimer(holdFor)
+	defer over.Stop()
+	for {
+		changed := s.awaits()
+		work, err := s.work(ctx, name)
+		if err != nil || work.Mark != in.Knows {
+			return work, err
+		}
+		select {
+		case <-changed:
+		case <-over.C:
+			return work, nil
+		case <-s.Closing:
+			return work, nil
+		case <-ctx.Done():
+			return work, ctx.Err()
+		}
+	}
+}
+
+// awaits is closed when something may have changed that outposts hold.
+func (s *Sites) awaits() <-chan struct{} {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.changed == nil {
+		s.changed = make(chan struct{})
+	}
+	return s.changed
+}
+
+// Heard is told every event of the service, and has outposts hear of those that matter to them.
+func (s *Sites) Heard(event any) {
+	switch e := event.(type) {
+	case api.BootStepped:
+		if e.Address != "" {
+			return
+		}
+	case api.BootEntriesChanged:
+	default:
+		return
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.changed != nil {
+		close(s.changed)
+		s.changed = nil
+	}
+}
+
+// saw notes what an outpost tells of itself.
+func (s *Sites) saw(ctx context.Context, name string, in api.OutpostTells) error {
 	now := s.Now()
 	s.mu.Lock()
 	before, known := s.live[name]
@@ -30,14 +89,14 @@ func (s *Sites) Tell(ctx context.Context, name string, in api.OutpostTells) (api
 	s.mu.Unlock()
 	if keep {
 		if err := s.Records.SawOutpost(ctx, now, name, in); err != nil {
-			return api.OutpostWork{}, err
+			return err
 		}
 	}
 	if !known || now.Sub(before.seen) >= upFor || before.told.Trouble != in.Trouble {
 		s.Log.Info("outpost is there", "outpost", name, "version", in.Version, "trouble", in.Trouble)
 		s.Publish(api.SitesChanged{})
 	}
-	return s.work(ctx, name)
+	return nil
 }
 
 // work is what an outpost is to hold: all builds and files of boot entries.
@@ -72,6 +131,11 @@ func (s *Sites) work(ctx context.Context, name string) (api.OutpostWork, error) 
 	for a, machines := range fixed {
 		out.Fixed[a.String()] = machines
 	}
+	if err != nil {
+		return out, err
+	}
+	text, err := json.Marshal(out)
+	out.Mark = slabstore.Sum(text).String()
 	return out, err
 }
 

@@ -243,6 +243,9 @@ func (s *Server) admittedAgent(h huma.API) {
 		return s.Orders.Under(ctx, caller(ctx), in.ID, in.Body)
 	})
 	answers(s, h, op("POST", "/errands/{errand}/trial", "trial", "", ""), func(ctx context.Context, in *ErrandRef) (api.Trial, error) {
+		if agentOf(ctx).Outpost != "" { // no multicast of the service's goes there
+			return api.Trial{}, s.Orders.Under(ctx, caller(ctx), in.ID, api.Activity{Text: "checking the network"})
+		}
 		return s.Orders.Trial(ctx, caller(ctx), in.ID)
 	})
 	answers(s, h, limited(op("POST", "/errands/{errand}/checked", "checked", "", ""), checkedAtMost), func(ctx context.Context, in *struct {
@@ -412,7 +415,7 @@ func (s *Server) getTrialBytes(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "application/octet-stream")
 	w.Header().Set("Content-Length", strconv.FormatInt(n, 10))
-	io.CopyN(w, rand.NewChaCha8([32]byte{}), n) // whoever has gone has gone
+	io.CopyN(w, rand.NewChaCha8([32]byte{}), n) // whoever has gone has gone; an outpost makes the same
 }
 
 // serveFile sends a file that was opened for this, or why it could not be.

@@ -92,7 +92,7 @@ func (s *Server) outpostAPI(r chi.Router) {
 		answers(s, h, limited(op("POST", "/certificate", "renew", "", ""), joinAtMost), func(ctx context.Context, in *struct{ Body api.OutpostRenewal }) (api.OutpostJoined, error) {
 			return s.Sites.Renew(ctx, outpostOf(ctx), agentOf(ctx).Key, in.Body)
 		})
-		answers(s, h, limited(op("POST", "/tell", "tell", "", ""), checkInAtMost), func(ctx context.Context, in *struct{ Body api.OutpostTells }) (api.OutpostWork, error) {
+		answers(s, h, limited(op("POST", "/tell", "tell", "", ""), checkInAtMost), func(ctx context.Context, in *struct{ Body api.OutpostCalls }) (api.OutpostWork, error) {
 			return s.Sites.Tell(ctx, outpostOf(ctx), in.Body)
 		})
 		answers(s, h, op("POST", "/facts", "facts", "", ""), func(ctx context.Context, in *struct{ Body api.OutpostAsks }) (netboot.Facts, error) {
