@@ -9,7 +9,7 @@ import (
 	"encoding/binary"
 )
 
-// UEFIProgram is a small program of UEFI, which does nothing: a PE file with headers and nothing behind them.
+// UEFIProgram is a small program of UEFI, which does nothing: a PE file with one section, which is empty.
 func UEFIProgram(machine uint16) []byte {
 	var b bytes.Buffer
 	b.WriteString("MZ")
@@ -17,8 +17,11 @@ func UEFIProgram(machine uint16) []byte {
 	put(&b, uint32(0x400)) // where the header is
 	b.Write(make([]byte, 0x400-b.Len()))
 	b.WriteString("PE\x00\x00")
-	put(&b, pe.FileHeader{Machine: machine, SizeOfOptionalHeader: uint16(binary.Size(pe.OptionalHeader64{}))})
-	put(&b, pe.OptionalHeader64{Magic: 0x20b, Subsystem: pe.IMAGE_SUBSYSTEM_EFI_APPLICATION, NumberOfRvaAndSizes: 16})
+	put(&b, pe.FileHeader{Machine: machine, NumberOfSections: 1, SizeOfOptionalHeader: uint16(binary.Size(pe.OptionalHeader64{})), Characteristics: pe.IMAGE_FILE_EXECUTABLE_IMAGE})
+	put(&b, pe.OptionalHeader64{Magic: 0x20b, Subsystem: pe.IMAGE_SUBSYSTEM_EFI_APPLICATION, NumberOfRvaAndSizes: 16,
+		SectionAlignment: 0x1000, FileAlignment: 0x200, SizeOfHeaders: 0x600, SizeOfImage: 0x2000, AddressOfEntryPoint: 0x1000})
+	put(&b, pe.SectionHeader32{Name: [8]uint8{'.', 't', 'e', 'x', 't'}, VirtualSize: 0x200, VirtualAddress: 0x1000, SizeOfRawData: 0x200, PointerToRawData: 0x600})
+	b.Write(make([]byte, 0x800-b.Len()))
 	return b.Bytes()
 }
 
