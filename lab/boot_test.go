@@ -60,7 +60,7 @@ var programs = sync.OnceValues(func() (string, error) {
 	if err != nil {
 		return "", err
 	}
-	cmd := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", dir+"/", "jugate/cmd/jugate", "jugate/cmd/jugate-agent")
+	cmd := exec.Command("go", "build", "-trimpath", "-ldflags", "-s -w", "-o", dir+"/", "jugate/cmd/jugate", "jugate/cmd/jugate-agent", "jugate/cmd/jugate-outpost")
 	cmd.Env = append(os.Environ(), "CGO_ENABLED=0")
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return "", fmt.Errorf("%w: %s", err, out)
