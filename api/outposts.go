@@ -90,8 +90,9 @@ type OutpostWork struct {
 	Offered int                         `json:"offered"` // build; 0 if there is none
 	Builds  []OutpostBuild              `json:"builds"`
 	Entries []OutpostFile               `json:"entries"`
-	Fixed   map[string][]hwaddr.Address `json:"fixed"` // addresses that belong to machines
-	Trust   []byte                      `json:"trust"` // boot.AuthorityFile
+	Fixed   map[string][]hwaddr.Address `json:"fixed"`          // addresses that belong to machines
+	Trust   []byte                      `json:"trust"`          // boot.AuthorityFile
+	Wake    []hwaddr.Address            `json:"wake,omitempty"` // cards to wake, once
 }
 
 // OutpostBuild is a build as it is described in its folder.

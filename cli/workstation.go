@@ -129,7 +129,7 @@ func (a *app) printWorkstation(cmd *cobra.Command, w api.Workstation) error {
 	}
 	return show(cmd, a, w, append(fields, []field{
 		{"note", w.Note},
-		{"groups", strings.Join(w.Groups, " ")}, {"image", onDisk(w)}, {"should have", strings.Join(w.Wanted, " or ") + pick(w.Behind, ", is behind", "")}, {"doing", doing(w)}, {"agent", w.AgentVersion}, {"its system", helperWords(w.Helper)},
+		{"groups", strings.Join(w.Groups, " ")}, {"image", onDisk(w)}, {"should have", strings.Join(w.Wanted, " or ") + pick(w.Behind, ", is behind", "")}, {"doing", doing(w)}, {"agent", w.AgentVersion}, {"site", w.Site}, {"its system", helperWords(w.Helper)},
 		{"first seen", seen(w.FirstSeen)}, {"last seen", seen(w.LastSeen)},
 	}...)...)
 }

@@ -73,6 +73,9 @@ func (s *Stage) Play(ctx context.Context) (*Report, error) {
 	if err := s.playEntries(ctx); err != nil {
 		return report, err
 	}
+	if err := s.playAlpine(ctx); err != nil {
+		return report, err
+	}
 	return report, s.playWeek(ctx, p)
 }
 

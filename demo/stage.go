@@ -148,13 +148,18 @@ func (s *Stage) switchOn(ctx context.Context, m machine, disk string) error {
 	if err != nil {
 		return err
 	}
+	s.place(m, disk)
+	s.boots(ctx, m.name, nobody)
+	return nil
+}
+
+// place puts a workstation on its desk.
+func (s *Stage) place(m machine, disk string) {
 	w := &sim.Workstation{
 		Addresses: []hwaddr.Address{m.address}, Maker: m.maker, Model: m.model, Serial: serial(m),
 		Memory: m.memory, Disks: []string{disk}, Interface: "lo", Loss: m.loss, Devices: m.devices, Runs: runs,
 	}
 	s.disks[m.name], s.machines[m.name] = disk, w
-	s.boots(ctx, m.name, nobody)
-	return nil
 }
 
 // boots has a workstation come into the boot environment, until it leaves that or the stage closes.

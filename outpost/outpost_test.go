@@ -2,7 +2,10 @@ package outpost_test
 
 import (
 	"context"
+	"crypto/ed25519"
+	"crypto/rand"
 	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
@@ -152,9 +155,13 @@ func run(t *testing.T, serve func(context.Context) error, close func() error) (s
 func (h *town) far() string { return "https://" + h.line.listener.Addr().String() }
 
 // open starts the outpost, and tells where it answers.
-func (h *town) open(code string) (address string, stop func()) {
+func (h *town) open(code string, change ...func(*outpost.Config)) (address string, stop func()) {
 	h.t.Helper()
-	o, err := outpost.Open(h.t.Context(), outpost.Config{Data: h.site, Service: h.far(), Code: code, KeepFree: 1, Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)).With("who", "outpost")})
+	c := outpost.Config{Data: h.site, Service: h.far(), Code: code, KeepFree: 1, Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)).With("who", "outpost")}
+	for _, do := range change {
+		do(&c)
+	}
+	o, err := outpost.Open(h.t.Context(), c)
 	require.NoError(h.t, err)
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(h.t, err)
@@ -385,11 +392,7 @@ func TestADeliveryAtAnOutpost(t *testing.T) {
 	code, err := h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine"})
 	require.NoError(t, err)
 	at, _ := h.open(code.Code)
-	h.machine(1, h.client.Server(), gold(t), "desk-gold")
-	e, err := h.client.Capture(ctx, api.NewCapture{Workstation: "desk-gold", Image: "garden-desk"})
-	require.NoError(t, err)
-	h.eventually(func() bool { e, err = h.client.Errand(ctx, e.ID); return err == nil && e.Ended != nil })
-	require.Empty(t, e.Error)
+	h.capture()
 	files := image.Files{Dir: filepath.Join(h.data, "images")}
 	manifest, _ := files.Paths(roster.Ref{Image: "garden-desk", Version: 1})
 	text, err := os.ReadFile(manifest)
@@ -413,14 +416,9 @@ func TestADeliveryAtAnOutpost(t *testing.T) {
 	}
 	h.eventually(func() bool { return h.outpost().Seen != nil })
 	before := h.line.bytes.Load()
-	d, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02", "alpine-03"}})
-	require.NoError(t, err)
-	h.eventually(func() bool { d, err = h.client.Delivery(ctx, d.ID); return err == nil && d.Ended != nil })
-	page, err := h.client.Receipts(ctx, apiclient.List{Filter: map[string]string{"delivery": fmt.Sprint(d.ID)}})
-	require.NoError(t, err)
-	require.Len(t, page.Items, 3)
-	for _, r := range page.Items {
+	for _, r := range h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02", "alpine-03"}}) {
 		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+		assert.Equal(t, "served alone: at the outpost alpine", r.Reason)
 	}
 	crossed := h.line.bytes.Load() - before
 	h.eventually(func() bool { return h.outpost().Served == 3*stored })
@@ -451,4 +449,118 @@ func (h *town) tls() func() (*tls.Certificate, error) {
 	pair, err := tls.X509KeyPair(text, text)
 	require.NoError(h.t, err)
 	return func() (*tls.Certificate, error) { return &pair, nil }
+}
+
+// capture captures a golden disk as garden-desk@1.
+func (h *town) capture() {
+	h.t.Helper()
+	ctx := h.t.Context()
+	h.machine(1, h.client.Server(), gold(h.t), "desk-gold")
+	e, err := h.client.Capture(ctx, api.NewCapture{Workstation: "desk-gold", Image: "garden-desk"})
+	require.NoError(h.t, err)
+	h.eventually(func() bool { e, err = h.client.Errand(ctx, e.ID); return err == nil && e.Ended != nil })
+	require.Empty(h.t, e.Error)
+}
+
+// deliver returns the receipts of a delivery.
+func (h *town) deliver(n api.NewDelivery) []api.Receipt {
+	h.t.Helper()
+	ctx := h.t.Context()
+	d, err := h.client.Deliver(ctx, n)
+	require.NoError(h.t, err)
+	h.eventually(func() bool { d, err = h.client.Delivery(ctx, d.ID); return err == nil && d.Ended != nil })
+	page, err := h.client.Receipts(ctx, apiclient.List{Filter: map[string]string{"delivery": fmt.Sprint(d.ID)}})
+	require.NoError(h.t, err)
+	require.Len(h.t, page.Items, len(n.To))
+	return page.Items
+}
+
+// What is on the disk is bounded; what cannot be kept is served all the same.
+func TestAnOutpostWithALittleRoom(t *testing.T) {
+	h := newTown(t)
+	ctx := t.Context()
+	h.capture()
+	code, err := h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine"})
+	require.NoError(t, err)
+	_, stop := h.open(code.Code)
+	stop()
+	const bound = 3 << 20
+	for what, c := range map[string]struct {
+		change func(*outpost.Config)
+		atMost int64
+	}{
+		"a bound":     {func(c *outpost.Config) { c.Slabs = bound }, bound},
+		"a full disk": {func(c *outpost.Config) { c.KeepFree = 1 << 60 }, 0},
+	} {
+		t.Run(what, func(t *testing.T) {
+			at, stop := h.open("", c.change)
+			defer stop()
+			n := 0x11 + len(what)
+			leave := h.machine(n, "https://"+at, blank(t), fmt.Sprintf("alpine-%d", n))
+			defer leave()
+			for _, r := range h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{fmt.Sprintf("alpine-%d", n)}}) {
+				assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+			}
+			h.eventually(func() bool { return h.outpost().Served > 8<<20 })
+			assert.LessOrEqual(t, h.outpost().Bytes, c.atMost)
+		})
+	}
+}
+
+// A sealed delivery goes through an outpost as it is, and nothing of it stays there.
+func TestASealedDeliveryPassesThrough(t *testing.T) {
+	h := newTown(t)
+	ctx := t.Context()
+	h.capture()
+	code, err := h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine"})
+	require.NoError(t, err)
+	at, _ := h.open(code.Code)
+	h.machine(0x11, "https://"+at, blank(t), "alpine-01")
+	for _, r := range h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01"}, Sealed: true}) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+	}
+	assert.Zero(t, h.outpost().Slabs)
+	assert.Zero(t, h.outpost().Fetched)
+}
+
+// A pass is good with its agent's key alone, and which key that is an outpost alone may say.
+func TestWhatIsSaidOfAnAgentIsBelievedOfAnOutpostAlone(t *testing.T) {
+	h := newTown(t)
+	ctx := t.Context()
+	code, err := h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine"})
+	require.NoError(t, err)
+	at, _ := h.open(code.Code)
+	holder := func() (*tls.Certificate, string) {
+		_, key, err := ed25519.GenerateKey(rand.Reader)
+		require.NoError(t, err)
+		c, err := apiclient.CertificateOf(key)
+		require.NoError(t, err)
+		leaf, err := x509.ParseCertificate(c.Certificate[0])
+		require.NoError(t, err)
+		return c, slabstore.Sum(leaf.RawSubjectPublicKeyInfo).String()
+	}
+	own, key := holder()
+	stranger, _ := holder()
+	c, err := apiclient.ForHolder("https://"+at, h.service.Authority(), own)
+	require.NoError(t, err)
+	in, err := c.CheckIn(ctx, api.CheckIn{AgentVersion: agent.Version, Boot: "one", Addresses: []string{address(0x11).String()},
+		Inventory: api.Inventory{Serial: "AW-1", Disks: []api.Disk{}, Cards: []api.Card{{Address: address(0x11).String()}}}})
+	require.NoError(t, err)
+	require.NoError(t, c.WithToken(in.Pass).TellActivity(ctx, api.Activity{Text: "here"}))
+	for where, url := range map[string]string{"to the outpost": "https://" + at, "to the service": h.client.Server()} {
+		for what, by := range map[string]*tls.Certificate{"with a key of its own": stranger, "without one": nil} {
+			other, err := apiclient.ForHolder(url, h.service.Authority(), by)
+			require.NoError(t, err)
+			if by == nil {
+				other.HTTP().Transport.(*http.Transport).TLSClientConfig.GetClientCertificate = nil
+			}
+			req, err := http.NewRequestWithContext(ctx, http.MethodPost, url+"/agent/v1/activity", strings.NewReader(`{"text":"not me"}`))
+			require.NoError(t, err)
+			req.Header = http.Header{"Authorization": {"Bearer " + in.Pass}, "Content-Type": {"application/json"}, api.AgentKeyHeader: {key}, api.AgentAtHeader: {"192.0.2.77"}}
+			resp, err := other.HTTP().Do(req)
+			require.NoError(t, err)
+			resp.Body.Close()
+			assert.Equal(t, http.StatusUnauthorized, resp.StatusCode, "%s %s", where, what)
+		}
+	}
 }

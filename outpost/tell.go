@@ -142,6 +142,14 @@ func (t *teller) once(ctx context.Context, works chan api.OutpostWork, knows *st
 		return nil
 	}
 	t.o.line.saw(err)
+	if len(work.Wake) > 0 {
+		if through, err := t.o.boot.Wake(work.Wake); err != nil {
+			t.o.config.Log.Warn("machines cannot be woken", "error", err)
+		} else {
+			t.o.config.Log.Info("wake-ups sent", "cards", len(work.Wake), "interfaces", through)
+		}
+		work.Wake = nil
+	}
 	if err != nil || work.Mark == *knows {
 		return err
 	}

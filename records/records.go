@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"jugate/core/fault"
+	"jugate/records/prepared"
 
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
@@ -55,20 +56,16 @@ func Open(ctx context.Context, now time.Time, path string) (*DB, error) {
 	if err := private(path); err != nil {
 		return nil, fmt.Errorf("open the records in %s: %w", path, err)
 	}
-	open := func(connections int, more string) (*sqlx.DB, error) {
+	open := func(connections int, more string) *sqlx.DB {
 		// What is deleted is overwritten: keys of sealed deliveries must be gone after them.
 		name := "file:" + url.PathEscape(path) + "?_pragma=foreign_keys(1)&_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=secure_delete(1)&_time_format=sqlite" + more
-		db, err := sqlx.Open("sqlite", name)
-		if err == nil {
-			db.SetMaxOpenConns(connections)
-		}
-		return db, err
+		db := prepared.Open(name)
+		db.SetMaxOpenConns(connections)
+		return db
 	}
-	write, err := open(1, "&_txlock=immediate")
-	if err != nil {
-		return nil, err
-	}
+	write := open(1, "&_txlock=immediate")
 	db := &DB{write: write, path: path}
+	var err error
 	if info, statErr := os.Stat(path); statErr == nil && info.Size() <= examinedAtOnce {
 		err = check(ctx, write)
 	}
@@ -82,12 +79,7 @@ func Open(ctx context.Context, now time.Time, path string) (*DB, error) {
 		write.Close()
 		return nil, fmt.Errorf("open the records in %s: %w", path, err)
 	}
-	var errs [2]error
-	db.read, errs[0] = open(4, "&_pragma=query_only(1)")
-	db.lists, errs[1] = open(4, "&_pragma=query_only(1)")
-	if err := errors.Join(errs[:]...); err != nil {
-		return nil, errors.Join(err, db.Close())
-	}
+	db.read, db.lists = open(4, "&_pragma=query_only(1)"), open(4, "&_pragma=query_only(1)")
 	return db, nil
 }
 

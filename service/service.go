@@ -215,6 +215,7 @@ func (s *Service) join(slabs *slabstore.Store, offered *builds.Store, entries *p
 	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: offered, Entries: entries, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
 		Log: c.Log, Now: c.Now, Publish: publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
 	*s.sites = sites.Sites{Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done()}
+	s.fleet.Sites = s.sites
 	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access
 	s.domains = &domains.Domains{Records: db, Secrets: s.access, Log: c.Log, Now: c.Now}
 	s.fleet.Domains = s.domains

@@ -18,6 +18,7 @@ const Logbook = lazy(async () => ({ default: (await import("./pages/logbook/Logb
 const Netboot = lazy(async () => ({ default: (await import("./pages/netboot/Netboot")).Netboot }));
 const People = lazy(async () => ({ default: (await import("./pages/people/People")).People }));
 const Receipts = lazy(async () => ({ default: (await import("./pages/receipts/Receipts")).Receipts }));
+const Sites = lazy(async () => ({ default: (await import("./pages/sites/Sites")).Sites }));
 const Workstations = lazy(async () => ({ default: (await import("./pages/workstations/Workstations")).Workstations }));
 
 interface Room {
@@ -36,6 +37,7 @@ const rooms: Room[] = [
   { path: "receipts", title: "Receipts" },
   { path: "drivers", title: "Drivers" },
   { path: "netboot", title: "Network boot" },
+  { path: "sites", title: "Sites" },
   { path: "people", title: "People", right: "administer" },
   { path: "logbook", title: "Logbook" },
 ];
@@ -90,6 +92,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/receipts" element={<Receipts />} />
           <Route path="/drivers" element={<Drivers />} />
           <Route path="/netboot" element={<Netboot />} />
+          <Route path="/sites" element={<Sites />} />
           <Route path="/people" element={<People />} />
           <Route path="/logbook" element={<Logbook />} />
           <Route path="*" element={<Navigate to="/workstations" replace />} />

@@ -59,7 +59,7 @@ func (l *lossMeter) count(now time.Time, packets, lost int64) {
 // SetApart sets a workstation aside that no stream can reach, before anything is sent to it. The reason goes into its receipt.
 func (d *Delivery) SetApart(now time.Time, id int64, reason string) {
 	if m := d.member(id); m != nil && m.Aside == "" && m.Phase != Ended {
-		m.Aside = reason
+		m.Aside, m.Apart = reason, true
 		d.note(now, id, "set aside: %s", reason)
 	}
 }

@@ -120,6 +120,7 @@ type Member struct {
 	Outcome Outcome // once Ended
 	Reason  string  // why it failed or was stopped
 	Aside   string  // why it was set aside; empty if it was not
+	Apart   bool    // and that is no fault of its own
 	Last    Report
 	Seen    time.Time // of the last report
 	Began   time.Time // when it joined the stream; zero if it never did
@@ -445,7 +446,7 @@ func (d *Delivery) Advance(now time.Time) Step {
 		for _, m := range d.members {
 			if m.joined() {
 				m.Began = now
-				d.mapGoes = d.mapGoes || m.lacksMap()
+				d.mapGoes = d.mapGoes || m.Aside == "" && m.lacksMap()
 			}
 		}
 		step.Map = d.mapGoes

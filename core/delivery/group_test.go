@@ -272,3 +272,38 @@ func TestSlabsGoByDeltaIfEverybodyHasTheirBases(t *testing.T) {
 		})
 	}
 }
+
+func TestWhoIsApartTakesNoPartInTheStream(t *testing.T) {
+	rule, err := delivery.ParseRule("all")
+	require.NoError(t, err)
+	set := func(n int) *image.SlabSet {
+		s := &image.SlabSet{}
+		for i := range n {
+			s.Add(i)
+		}
+		return s
+	}
+	now := time.Date(2026, 11, 29, 8, 0, 0, 0, time.UTC)
+	for what, c := range map[string]struct {
+		apart []int64
+		want  int
+		ends  bool
+	}{"one of two": {[]int64{2}, 4, false}, "all": {[]int64{1, 2}, 0, true}} {
+		t.Run(what, func(t *testing.T) {
+			d := delivery.New(delivery.Options{Rule: rule, Ordered: now, Every: set(10), Bytes: 10 << 20}, []int64{1, 2})
+			for _, id := range c.apart {
+				d.SetApart(now, id, "at the outpost alpine")
+			}
+			for id, lacks := range map[int64]int{1: 4, 2: 10} {
+				require.NoError(t, d.Report(now, id, delivery.Report{Phase: delivery.Ready, Total: 10 << 20}))
+				require.NoError(t, d.Lacking(now, id, 0, set(lacks), nil))
+			}
+			step := d.Advance(now)
+			require.NotNil(t, step.Stream)
+			assert.Equal(t, c.want, step.Stream.Len())
+			assert.Equal(t, c.ends, step.EndStream)
+			assert.Empty(t, step.Aside, "nobody is judged")
+			assert.Equal(t, "at the outpost alpine", d.Aside(2))
+		})
+	}
+}

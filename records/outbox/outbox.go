@@ -22,6 +22,7 @@ import (
 	_ "modernc.org/sqlite" // the driver named "sqlite"
 
 	"jugate/core/fault"
+	"jugate/records/prepared"
 )
 
 //go:embed migrations/*.sql
@@ -38,10 +39,7 @@ type DB struct{ db *sqlx.DB }
 
 // Open opens the file at path, and makes it if there is none.
 func Open(ctx context.Context, path string) (*DB, error) {
-	db, err := sqlx.Open("sqlite", "file:"+url.PathEscape(path)+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=secure_delete(1)&_time_format=sqlite&_txlock=immediate")
-	if err != nil {
-		return nil, err
-	}
+	db := prepared.Open("file:" + url.PathEscape(path) + "?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=secure_delete(1)&_time_format=sqlite&_txlock=immediate")
 	db.SetMaxOpenConns(1) // SQLite has one writer, and little is asked
 	sub, err := fs.Sub(migrations, "migrations")
 	if err == nil {

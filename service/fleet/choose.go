@@ -126,7 +126,7 @@ func (f *Fleet) machine(w records.Workstation, inv api.Inventory) selection.Mach
 	told := f.workstation(w)
 	m := selection.Machine{
 		Name: w.Label(), State: string(w.State), Maker: w.Maker, Model: w.Model, Serial: w.Serial, UUID: w.UUID, Addresses: told.Addresses, Groups: told.Groups,
-		Memory: int(w.Memory), Firmware: inv.Firmware, SecureBoot: inv.SecureBoot, Note: w.Note, Field: told.Fields, Online: told.Online, Running: told.Helper != nil && told.Helper.Running, Unfinished: told.Unfinished, Wanted: told.Wanted, Behind: told.Behind,
+		Memory: int(w.Memory), Firmware: inv.Firmware, SecureBoot: inv.SecureBoot, Site: w.Site, Note: w.Note, Field: told.Fields, Online: told.Online, Running: told.Helper != nil && told.Helper.Running, Unfinished: told.Unfinished, Wanted: told.Wanted, Behind: told.Behind,
 	}
 	m.FirmwareVersion, m.Setting, m.Mains, m.Battery, m.Tested = inv.FirmwareVersion, inv.Settings, inv.Mains == nil || *inv.Mains, 100, selection.Never
 	if inv.Battery != nil {

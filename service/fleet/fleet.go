@@ -30,6 +30,12 @@ type Boot interface {
 	Wake(cards []hwaddr.Address) (through []string, err error)
 }
 
+// Sites reach what is behind outposts.
+type Sites interface {
+	// Wake has an outpost switch a machine on. It is a fault.Unreachable if the outpost is away.
+	Wake(site string, cards []hwaddr.Address) error
+}
+
 // Stock is told of workstations that have changed.
 type Stock interface {
 	Touched(workstation int64)
@@ -47,6 +53,7 @@ type Fleet struct {
 	Records *records.DB
 	Boot    Boot
 	Errands Errands
+	Sites   Sites // set before anybody is woken
 	Stock   Stock
 	Systems Systems
 	Domains Domains

@@ -266,7 +266,20 @@ func (f *Fleet) SwitchOn(ctx context.Context, in api.WakeUp) (api.Woken, error) 
 		return api.Woken{}, err
 	}
 	out := api.Woken{Workstations: []string{}, Interfaces: []string{}}
+	var away error
 	for _, w := range targets {
+		if w.Site != "" {
+			if err := f.Sites.Wake(w.Site, w.Addresses()); err != nil { // the others are woken all the same
+				f.Log.Warn("a workstation cannot be woken", "workstation", w.Name, "error", err)
+				away = err
+				continue
+			}
+			out.Workstations = append(out.Workstations, w.Name)
+			if by := "the outpost " + w.Site; !slices.Contains(out.Interfaces, by) {
+				out.Interfaces = append(out.Interfaces, by)
+			}
+			continue
+		}
 		through, err := f.Boot.Wake(w.Addresses())
 		if err != nil {
 			return api.Woken{}, fault.Unreachable.Errorf("no interface could send a wake-up to %s: %w", w.Name, err)
@@ -277,6 +290,9 @@ func (f *Fleet) SwitchOn(ctx context.Context, in api.WakeUp) (api.Woken, error) 
 				out.Interfaces = append(out.Interfaces, name)
 			}
 		}
+	}
+	if len(out.Workstations) == 0 && away != nil {
+		return api.Woken{}, away
 	}
 	return out, nil
 }

@@ -62,7 +62,7 @@ func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receip
 		return err
 	}
 	for _, r := range receipts {
-		if r.End.Aside != "" {
+		if r.End.Aside != "" && !r.End.Apart {
 			l.checkWhoWasAside(ctx, d, r)
 		}
 	}

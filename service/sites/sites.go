@@ -77,9 +77,10 @@ type Sites struct {
 	tries quota.Quota[netip.Addr]
 
 	mu      sync.Mutex
-	names   map[string]string   // of outposts that have joined, by the digests of their keys
-	live    map[string]presence // by name
-	changed chan struct{}       // see awaits; nil while nobody waits
+	names   map[string]string           // of outposts that have joined, by the digests of their keys
+	live    map[string]presence         // by name
+	changed chan struct{}               // see awaits; nil while nobody waits
+	wakes   map[string][]hwaddr.Address // cards that outposts are to wake, by their names
 }
 
 // presence is what an outpost has told since the service started.

@@ -31,7 +31,7 @@ func (s *Sites) Tell(ctx context.Context, name string, in api.OutpostCalls) (api
 	for {
 		changed := s.awaits()
 		work, err := s.work(ctx, name)
-		if err != nil || work.Mark != in.Knows {
+		if work.Wake = s.takeWakes(name); err != nil || work.Mark != in.Knows || work.Wake != nil {
 			return work, err
 		}
 		select {
@@ -44,6 +44,34 @@ func (s *Sites) Tell(ctx context.Context, name string, in api.OutpostCalls) (api
 			return work, ctx.Err()
 		}
 	}
+}
+
+// Wake has an outpost switch a machine on, by its cards.
+func (s *Sites) Wake(site string, cards []hwaddr.Address) error {
+	s.mu.Lock()
+	p, known := s.live[site]
+	up := known && s.Now().Sub(p.seen) < upFor
+	if up {
+		if s.wakes == nil {
+			s.wakes = map[string][]hwaddr.Address{}
+		}
+		s.wakes[site] = append(s.wakes[site], cards...)
+	}
+	s.mu.Unlock()
+	if !up {
+		return fault.Unreachable.Errorf("the outpost %s, which would wake it, is away", site)
+	}
+	s.ring()
+	return nil
+}
+
+// takeWakes are the cards that an outpost is to wake; nil if there are none.
+func (s *Sites) takeWakes(name string) []hwaddr.Address {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	cards := s.wakes[name]
+	delete(s.wakes, name)
+	return cards
 }
 
 // awaits is closed when something may have changed that outposts hold.
@@ -67,6 +95,11 @@ func (s *Sites) Heard(event any) {
 	default:
 		return
 	}
+	s.ring()
+}
+
+// ring has outposts that wait look again.
+func (s *Sites) ring() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.changed != nil {

@@ -81,6 +81,7 @@ const listeners: Record<string, Listener> = {
   receipt: (_, _queries, refresher) => refresher.again("receipts"),
   boot: (_, _queries, refresher) => refresher.again("netboot", "builds"),
   entries: (_, _queries, refresher) => refresher.again("boot-entries", "boot-starts"),
+  sites: (_, _queries, refresher) => refresher.again("outposts"),
   drivers: (_, _queries, refresher) => refresher.again("drivers", "driver-sets", "coverage"),
   resync: (_, queries) => void queries.invalidateQueries(),
 };

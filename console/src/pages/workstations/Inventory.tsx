@@ -23,6 +23,7 @@ function Parts({ workstation: w }: { workstation: Workstation }) {
       </Descriptions.Item>
       <Descriptions.Item label="Memory">{size(w.memory)}</Descriptions.Item>
       <Descriptions.Item label="Agent">{w.agent_version}</Descriptions.Item>
+      {w.site && <Descriptions.Item label="Site">{w.site}</Descriptions.Item>}
       <Descriptions.Item label="Disks">
         <div>
           {w.inventory?.disks.map((d) => (
