@@ -19,11 +19,11 @@ const alpine = "alpine"
 
 // playAlpine has an outpost join, and brings the image to two workstations behind it.
 func (s *Stage) playAlpine(ctx context.Context) error {
-	url, err := s.openOutpost(ctx)
+	there, err := s.openOutpost(ctx)
 	if err != nil {
 		return err
 	}
-	nobody, err := apiclient.ForAgent(url, s.service.Authority())
+	nobody, err := apiclient.ForAgent("https://"+there.Tells().Address, s.service.Authority())
 	if err != nil {
 		return err
 	}
@@ -62,27 +62,30 @@ func (s *Stage) playAlpine(ctx context.Context) error {
 		}
 		got += r.Unicast
 	}
-	o, err := s.Client.Outpost(ctx, alpine)
-	if err != nil {
-		return err
-	}
-	s.say("%s and %s got %s from the outpost, which holds %d slabs: each has come over the line once", names[0], names[1], size(got), o.Slabs)
+	now := there.Tells()
+	s.say("%s and %s got %s in %d slabs from the outpost, to which %s came over the line", names[0], names[1], size(got), now.Slabs, size(now.Fetched))
 	return nil
 }
 
+// PlayOutpost has the outpost join, and nothing else.
+func (s *Stage) PlayOutpost(ctx context.Context) error {
+	_, err := s.openOutpost(ctx)
+	return err
+}
+
 // openOutpost has an outpost join and answer on loopback, until the stage closes.
-func (s *Stage) openOutpost(ctx context.Context) (url string, err error) {
+func (s *Stage) openOutpost(ctx context.Context) (*outpost.Outpost, error) {
 	code, err := s.Client.AddOutpost(ctx, api.NewOutpost{Name: alpine, Note: "in the Alpine house, across the river"})
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	o, err := outpost.Open(ctx, outpost.Config{Data: filepath.Join(s.dir, alpine), Service: s.URL, Code: code.Code, KeepFree: 1, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
-		return "", err
+		return nil, err
 	}
 	running, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	s.saying.Lock()
@@ -100,5 +103,5 @@ func (s *Stage) openOutpost(ctx context.Context) (url string, err error) {
 	if err == nil {
 		s.say("the outpost %s has joined by its code, and answers on %s", alpine, l.Addr())
 	}
-	return "https://" + l.Addr().String(), err
+	return o, err
 }

@@ -137,7 +137,7 @@ func (t *teller) once(ctx context.Context, works chan api.OutpostWork, knows *st
 		case <-ctx.Done():
 		}
 	}()
-	work, err := t.o.client.TellOutpost(ctx, api.OutpostCalls{OutpostTells: t.o.tells(), Knows: *knows})
+	work, err := t.o.client.TellOutpost(ctx, api.OutpostCalls{OutpostTells: t.o.Tells(), Knows: *knows})
 	if err != nil && errors.Is(context.Cause(ctx), errMore) {
 		return nil
 	}
@@ -218,8 +218,8 @@ func (t *teller) follow(ctx context.Context, works <-chan api.OutpostWork) {
 	}
 }
 
-// tells is how the outpost is now.
-func (o *Outpost) tells() api.OutpostTells {
+// Tells is how the outpost is now.
+func (o *Outpost) Tells() api.OutpostTells {
 	out := api.OutpostTells{Version: Version, Links: []api.NetbootLink{}, Builds: []int{}, Fetched: o.hold.fetched.Load(), Served: o.slabs.served.Load()}
 	o.teller.mu.Lock()
 	out.Address, out.Trouble = o.teller.address, o.teller.trouble

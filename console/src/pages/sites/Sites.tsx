@@ -66,7 +66,7 @@ export function Sites() {
                 { title: "Last heard", render: (_, o) => (o.last_seen ? when(o.last_seen) : "never") },
                 { title: "Address", dataIndex: "address" },
                 { title: "Workstations", align: "right", dataIndex: "workstation_count" },
-                { title: "Builds", render: (_, o) => o.builds.toReversed().slice(0, 5).join(", ") },
+                { title: "Builds", render: (_, o) => [...o.builds].reverse().slice(0, 5).join(", ") },
                 { title: "Slabs", align: "right", render: (_, o) => size(o.bytes_held) },
                 { title: "Over the line", align: "right", render: (_, o) => size(o.bytes_fetched) },
                 {
@@ -150,10 +150,10 @@ function AddDialog({ close, added }: { close: () => void; added: (code: OutpostC
 }
 
 function CodeDialog({ code, close }: { code: OutpostCode; close: () => void }) {
-  const command = `jugate-outpost --service ${location.origin} --join ${code.join_code} --listen ADDRESS:7460 --netboot INTERFACE=beside`;
+  const command = `jugate-outpost --service ${location.origin} --join ${code.join_code} \\\n  --listen ADDRESS:7460 --netboot INTERFACE=beside`;
   return (
     <Modal open footer={null} width={720} onCancel={close} title={`Start this on the machine at ${code.outpost}`}>
-      <Typography.Paragraph copyable={{ text: command }} code>
+      <Typography.Paragraph copyable={{ text: command }} code style={{ whiteSpace: "pre-wrap" }}>
         {command}
       </Typography.Paragraph>
       {`The code is good until ${when(code.until)}, once, and is not shown again. It names this service's authority, so that the outpost tells it to nobody else.`}
