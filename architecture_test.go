@@ -33,7 +33,7 @@ var rooms = map[string][]string{
 	"outpost":             {"oneport", "boot", "records/outbox", "apiclient", "api", "core"},
 	"records/outbox":      {"records/prepared", "core"},
 	"records/prepared":    {},
-	"service":             {"service/access", "service/directories", "service/domains", "service/fleet", "service/intake", "service/orders", "service/proofs", "service/sites", "service/stock", "service/web", "boot", "stream", "records", "api", "core"},
+	"service":             {"service/access", "service/directories", "service/domains", "service/fleet", "service/intake", "service/orders", "service/proofs", "service/sites", "service/stock", "service/web", "oneport", "boot", "stream", "records", "api", "core"},
 	"service/access":      {"records", "api", "core"},
 	"withdrawn":           {"core"},
 	"ldaps":               {"withdrawn", "core"},

@@ -4,14 +4,16 @@
 // with the byte 22, which no method of HTTP begins with).
 //
 //	server := oneport.Server(handler, config, log)
-//	err := oneport.Serve(server, listener, log)
+//	err := oneport.Run(ctx, server, listener, log, end, grace)
 //
 // loaders.go and steady.go limit what a client that has not signed in can make the other
 // side do.
 package oneport
 
 import (
+	"context"
 	"crypto/tls"
+	"errors"
 	"log/slog"
 	"net"
 	"net/http"
@@ -44,6 +46,26 @@ func Serve(server *http.Server, l net.Listener, log *slog.Logger) error {
 	go func() { failed <- server.Serve(plain) }()
 	go func() { failed <- server.ServeTLS(secure, "", "") }() // which speaks HTTP/2, too
 	return <-failed
+}
+
+// Run is Serve until ctx ends. It says so to what waits, by end, and lets running requests finish within grace.
+func Run(ctx context.Context, server *http.Server, l net.Listener, log *slog.Logger, end func(), grace time.Duration) error {
+	failed := make(chan error, 1)
+	go func() { failed <- Serve(server, l, log) }()
+	select {
+	case err := <-failed:
+		return err
+	case <-ctx.Done():
+	}
+	end()
+	within, cancel := context.WithTimeout(context.WithoutCancel(ctx), grace)
+	defer cancel()
+	if err := server.Shutdown(within); !errors.Is(err, context.DeadlineExceeded) {
+		return err
+	}
+	// What is left are connections on which nothing was asked yet, or that do not end.
+	log.Warn("requests that had not ended were cut off", "after", grace)
+	return server.Close()
 }
 
 // Remote is the address that a request came from.

@@ -159,20 +159,7 @@ func (o *Outpost) Serve(ctx context.Context, listener net.Listener) error {
 	}
 	o.work.Go(func() { o.teller.run(o.until) })
 	server := oneport.Server(o.relay.handler(), o.identity.serverConfig(), o.config.Log)
-	failed := make(chan error, 1)
-	go func() { failed <- oneport.Serve(server, listener, o.config.Log) }()
-	select {
-	case err := <-failed:
-		return err
-	case <-ctx.Done():
-	}
-	o.close()
-	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), shutdownGrace)
-	defer cancel()
-	if err := server.Shutdown(grace); !errors.Is(err, context.DeadlineExceeded) {
-		return err
-	}
-	return server.Close()
+	return oneport.Run(ctx, server, listener, o.config.Log, o.close, shutdownGrace)
 }
 
 // shutdownGrace is how long running requests may take to finish.
@@ -204,8 +191,10 @@ type line struct {
 }
 
 const (
-	// answerWithin is how long the service may take to answer for a machine that boots.
+	// answerWithin is how long the service may take to answer for a machine that boots, and factsWithin for one that asks for an
+	// address: the others wait for that.
 	answerWithin = 8 * time.Second
+	factsWithin  = 2 * time.Second
 	// restFor is how long nobody waits for the service again after it did not answer.
 	restFor = 10 * time.Second
 )
@@ -229,11 +218,11 @@ func (l *line) saw(err error) {
 
 // ask asks the service something for a machine that waits, unless it did not answer a moment ago. Errors wrap
 // apiclient.ErrAway if nobody answers.
-func ask[T any](ctx context.Context, o *Outpost, do func(ctx context.Context) (T, error)) (answer T, err error) {
+func ask[T any](ctx context.Context, o *Outpost, atMost time.Duration, do func(ctx context.Context) (T, error)) (answer T, err error) {
 	if o.line.down() {
 		return answer, apiclient.ErrAway
 	}
-	within, cancel := context.WithTimeout(ctx, answerWithin)
+	within, cancel := context.WithTimeout(ctx, atMost)
 	defer cancel()
 	answer, err = do(within)
 	if ctx.Err() != nil {
@@ -241,7 +230,7 @@ func ask[T any](ctx context.Context, o *Outpost, do func(ctx context.Context) (T
 	}
 	o.line.saw(err)
 	if errors.Is(err, context.DeadlineExceeded) {
-		err = fmt.Errorf("%w within %v", apiclient.ErrAway, answerWithin)
+		err = fmt.Errorf("%w within %v", apiclient.ErrAway, atMost)
 	}
 	return answer, err
 }

@@ -118,6 +118,7 @@ type town struct {
 	client  *apiclient.Client
 	line    *wire
 	site    string // data folder of the outpost
+	builds  int    // that were made
 }
 
 func newTown(t *testing.T) *town {
@@ -207,10 +208,11 @@ func (h *town) machine(n int, url, disk, name string) (stop func()) {
 
 // build offers a build of a made-up system.
 func (h *town) build() api.Build {
+	h.builds++
 	root := h.t.TempDir()
 	for _, name := range []string{"boot/vmlinuz-6.1.0-test", "lib/modules/6.1.0-test/kernel/none", "usr/lib/shim/shimx64.efi.signed"} {
 		require.NoError(h.t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
-		require.NoError(h.t, os.WriteFile(filepath.Join(root, name), []byte(strings.Repeat(name, 100)), 0o644))
+		require.NoError(h.t, os.WriteFile(filepath.Join(root, name), []byte(strings.Repeat(name, 100*h.builds)), 0o644))
 	}
 	b, err := h.client.MakeBuild(h.t.Context(), api.NewBuild{Folders: []string{root}, Offer: true})
 	require.NoError(h.t, err)
@@ -365,8 +367,13 @@ func TestMachinesBootAtAnOutpost(t *testing.T) {
 	h.eventually(func() bool { return strings.Contains(script(0x12), "new here") })
 	h.eventually(func() bool { return h.outpost().State == "up" })
 
-	t.Log("# a build that is removed goes there, too")
+	t.Log("# what cannot be held is said, and tried again")
+	require.NoError(t, os.Remove(filepath.Join(h.site, "scratch")))
 	next := h.build()
+	h.eventually(func() bool { return h.outpost().Trouble != "" })
+	require.NoError(t, os.Mkdir(filepath.Join(h.site, "scratch"), 0o700))
+
+	t.Log("# a build that is removed goes there, too")
 	h.eventually(func() bool { return len(h.outpost().Builds) == 2 })
 	assert.Contains(t, script(0x12), fmt.Sprintf("/%d/vmlinuz", next.Number))
 	require.NoError(t, h.client.RemoveBuild(ctx, b.Number))

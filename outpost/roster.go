@@ -35,10 +35,12 @@ type roster struct{ *Outpost }
 
 // last has the service asked; if it does not answer, what it said last counts, and at tells when that was. It is
 // apiclient.ErrAway if nobody answers and nothing was said before.
-func last[T any](ctx context.Context, o *Outpost, kind, key string, do func(ctx context.Context) (T, error)) (answer T, at time.Time, err error) {
-	answer, err = ask(ctx, o, do)
-	if err == nil {
-		return answer, time.Time{}, o.records.Keep(ctx, o.config.Now(), kind, key, answer)
+func last[T any](ctx context.Context, o *Outpost, atMost time.Duration, kind, key string, do func(ctx context.Context) (T, error)) (answer T, at time.Time, err error) {
+	if answer, err = ask(ctx, o, atMost, do); err == nil {
+		if err := o.records.Keep(ctx, o.config.Now(), kind, key, answer); err != nil { // its disk is full: the answer counts now all the same
+			o.config.Log.Warn("an answer cannot be kept", "error", err)
+		}
+		return answer, time.Time{}, nil
 	}
 	if !apiclient.IsPassing(err) {
 		return answer, at, err
@@ -52,7 +54,7 @@ func last[T any](ctx context.Context, o *Outpost, kind, key string, do func(ctx 
 
 // Facts are boot.Roster's. Of a machine of which nothing was ever said, nothing is known.
 func (r *roster) Facts(ctx context.Context, a hwaddr.Address) netboot.Facts {
-	facts, _, err := last(ctx, r.Outpost, keptFacts, a.String(), func(ctx context.Context) (netboot.Facts, error) {
+	facts, _, err := last(ctx, r.Outpost, factsWithin, keptFacts, a.String(), func(ctx context.Context) (netboot.Facts, error) {
 		return r.client.OutpostFacts(ctx, api.OutpostAsks{Address: a})
 	})
 	if err != nil && !apiclient.IsPassing(err) {
@@ -63,7 +65,7 @@ func (r *roster) Facts(ctx context.Context, a hwaddr.Address) netboot.Facts {
 
 // BuildFor is boot.Roster's.
 func (r *roster) BuildFor(ctx context.Context, a hwaddr.Address) (int, error) {
-	b, _, err := last(ctx, r.Outpost, keptBuild, a.String(), func(ctx context.Context) (api.OutpostBuildFor, error) {
+	b, _, err := last(ctx, r.Outpost, answerWithin, keptBuild, a.String(), func(ctx context.Context) (api.OutpostBuildFor, error) {
 		return r.client.OutpostBuildFor(ctx, api.OutpostAsks{Address: a})
 	})
 	if apiclient.IsPassing(err) { // as for everybody
@@ -78,7 +80,7 @@ func (r *roster) BuildFor(ctx context.Context, a hwaddr.Address) (int, error) {
 // Choose is boot.Roster's. While the service does not answer, a machine that was to boot the environment does so again, with
 // a ticket that was given ahead: it waits there until the service answers. Others boot from their disk.
 func (r *roster) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) (netboot.Choice, error) {
-	out, at, err := last(ctx, r.Outpost, keptChoice, a.String(), func(ctx context.Context) (api.OutpostChoice, error) {
+	out, at, err := last(ctx, r.Outpost, answerWithin, keptChoice, a.String(), func(ctx context.Context) (api.OutpostChoice, error) {
 		return r.client.OutpostChoice(ctx, api.OutpostAsks{Address: a, Loader: &l})
 	})
 	c := out.Choice

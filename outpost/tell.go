@@ -26,6 +26,7 @@ type teller struct {
 	steps   []api.OutpostStep
 	files   []api.OutpostLoaded
 	trouble string
+	again   bool // what the service said has not been done, and is asked for anew
 }
 
 const (
@@ -128,6 +129,11 @@ func (t *teller) once(ctx context.Context, works chan api.OutpostWork, knows *st
 			return err
 		}
 	}
+	t.mu.Lock()
+	if t.again {
+		*knows, t.again = "", false
+	}
+	t.mu.Unlock()
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	go func() {
@@ -170,7 +176,7 @@ func (t *teller) tellSteps(ctx context.Context) error {
 	if len(steps)+len(files) == 0 {
 		return nil
 	}
-	if _, err := ask(ctx, t.o, func(ctx context.Context) (struct{}, error) {
+	if _, err := ask(ctx, t.o, answerWithin, func(ctx context.Context) (struct{}, error) {
 		return struct{}{}, t.o.client.TellSteps(ctx, api.OutpostSteps{Now: t.o.config.Now(), Steps: steps, Loaded: files})
 	}); err != nil {
 		return err
@@ -214,6 +220,16 @@ func (t *teller) follow(ctx context.Context, works <-chan api.OutpostWork) {
 			t.o.config.Log.Warn("what the service says cannot be held", "error", err)
 		}
 		t.mu.Unlock()
+		if err != nil { // in a while, so that it does not go round and round
+			select {
+			case <-time.After(tellEvery):
+			case <-ctx.Done():
+				return
+			}
+			t.mu.Lock()
+			t.again = true
+			t.mu.Unlock()
+		}
 		nudge(t.holds)
 	}
 }

@@ -56,6 +56,7 @@ import (
 	"jugate/core/netboot"
 	"jugate/core/parts"
 	"jugate/core/slabstore"
+	"jugate/oneport"
 	"jugate/records"
 	"jugate/service/access"
 	"jugate/service/directories"
@@ -279,23 +280,8 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 			return err
 		}
 	}
-	server := s.web.HTTP()
-	failed := make(chan error, 1)
-	go func() { failed <- s.web.Serve(server, listener) }()
-	select {
-	case err := <-failed:
-		return err
-	case <-ctx.Done():
-	}
-	s.close() // ends what waits: long polls, event streams, streams to groups
-	grace, cancel := context.WithTimeout(context.WithoutCancel(ctx), shutdownGrace)
-	defer cancel()
-	if err := server.Shutdown(grace); !errors.Is(err, context.DeadlineExceeded) {
-		return err
-	}
-	// What is left are connections on which nothing was asked yet, or that do not end.
-	s.config.Log.Warn("requests that had not ended were cut off", "after", shutdownGrace)
-	return server.Close()
+	// s.close ends what waits: long polls, event streams, streams to groups.
+	return oneport.Run(ctx, s.web.HTTP(), listener, s.config.Log, s.close, shutdownGrace)
 }
 
 // Close ends what runs and gives the data folder back. Deliveries that were

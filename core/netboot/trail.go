@@ -26,6 +26,9 @@ const (
 	StepFailed  Step = "failed"  // a file that could not be served, and why
 )
 
+// Steps are all of them.
+var Steps = []Step{StepAddress, StepLoader, StepScript, StepKernel, StepInitrd, StepAgent, StepEntry, StepRefused, StepFailed}
+
 // Mark is a step that a machine took.
 type Mark struct {
 	At     time.Time `json:"at"`

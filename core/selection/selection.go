@@ -56,7 +56,7 @@ type Machine struct {
 	Unfinished      bool              `expr:"unfinished"`
 	Wanted          []string          `expr:"wanted"` // NAME@VERSION that its groups say it should have
 	Behind          bool              `expr:"behind"` // it does not have that
-	Site            string            `expr:"site"` // outpost that it called by last; empty for the service itself
+	Site            string            `expr:"site"`   // outpost that it called by last; empty for the service itself
 	Note            string            `expr:"note"`
 	Field           map[string]string `expr:"field"`
 	Online          bool              `expr:"online"`

@@ -169,6 +169,12 @@ func TestStepsOfAWrongClock(t *testing.T) {
 	}
 }
 
+func TestStepsThatCannotBe(t *testing.T) {
+	d := newDesk(t)
+	require.NoError(t, d.Hear(t.Context(), "alpine", api.OutpostSteps{Now: d.now, Steps: []api.OutpostStep{{At: d.now, Step: "dance"}, {At: d.now.Add(time.Hour), Step: netboot.StepAgent}}}))
+	assert.Equal(t, []netboot.Mark{{At: d.now, Step: netboot.StepAgent, Detail: "alpine: "}}, d.heard.marks)
+}
+
 func TestAnOutpostHearsOfWhatIsNew(t *testing.T) {
 	d := newDesk(t)
 	told := api.OutpostTells{Links: []api.NetbootLink{}, Builds: []int{}}

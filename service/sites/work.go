@@ -6,6 +6,7 @@ import (
 	"errors"
 	"io/fs"
 	"os"
+	"slices"
 	"time"
 
 	"jugate/api"
@@ -206,7 +207,14 @@ func (s *Sites) Hear(ctx context.Context, name string, in api.OutpostSteps) erro
 		ahead = 0
 	}
 	for _, step := range in.Steps {
-		s.Boot.Hear(step.Address, netboot.Mark{At: step.At.Add(-ahead).UTC(), Step: step.Step, Detail: name + ": " + step.Detail})
+		if !slices.Contains(netboot.Steps, step.Step) {
+			continue // of a newer outpost, or of none
+		}
+		at := step.At.Add(-ahead).UTC()
+		if now := s.Now().UTC(); at.After(now.Add(clockSlack)) {
+			at = now
+		}
+		s.Boot.Hear(step.Address, netboot.Mark{At: at, Step: step.Step, Detail: name + ": " + step.Detail})
 	}
 	for _, l := range in.Loaded {
 		s.Roster.EntryLoaded(ctx, l.Address, l.File)
