@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"sync"
 	"time"
 )
 
@@ -23,24 +24,43 @@ func Steady(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		control := http.NewResponseController(w)
 		if r.Body != nil && r.Body != http.NoBody {
-			r.Body = &steadyBody{ReadCloser: r.Body, control: control}
+			body := &steadyBody{ReadCloser: r.Body, control: control}
+			defer body.answered()
+			r.Body = body
 		}
 		next.ServeHTTP(&steadyWriter{ResponseWriter: w, control: control, began: time.Now()}, r)
 	})
 }
 
+// steadyBody may be read still when the answer has gone: whoever passes a request on reads it for himself.
 type steadyBody struct {
 	io.ReadCloser
-	control *http.ResponseController
+
+	mu      sync.Mutex
+	control *http.ResponseController // nil once it is answered
 }
 
 func (b *steadyBody) Read(p []byte) (int, error) {
-	b.control.SetReadDeadline(time.Now().Add(standStill)) // where that is not possible, it is a test's
+	b.until(time.Now().Add(standStill))
 	n, err := b.ReadCloser.Read(p)
 	if err != nil {
-		b.control.SetReadDeadline(time.Time{})
+		b.until(time.Time{})
 	}
 	return n, err
+}
+
+func (b *steadyBody) until(t time.Time) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.control != nil {
+		b.control.SetReadDeadline(t) // where that is not possible, it is a test's
+	}
+}
+
+func (b *steadyBody) answered() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.control = nil
 }
 
 type steadyWriter struct {
