@@ -81,6 +81,7 @@ type OutpostJoined struct {
 type OutpostCalls struct {
 	OutpostTells
 	Knows string `json:"knows" maxLength:"64"` // OutpostWork.Mark of the last answer
+	Run   string `json:"run" maxLength:"64"`   // another text at each start of the program
 }
 
 // OutpostWork is what an outpost is to hold.

@@ -118,7 +118,7 @@ func (h *hold) build(ctx context.Context, number int) error {
 	}
 	i := slices.IndexFunc(work.Builds, func(b api.OutpostBuild) bool { return b.Number == number })
 	if i < 0 { // it was made a moment ago
-		if work, err = h.o.client.TellOutpost(ctx, api.OutpostCalls{OutpostTells: h.o.Tells()}); err != nil {
+		if work, err = h.o.client.TellOutpost(ctx, api.OutpostCalls{OutpostTells: h.o.Tells(), Run: h.o.started}); err != nil {
 			return err
 		}
 		if i = slices.IndexFunc(work.Builds, func(b api.OutpostBuild) bool { return b.Number == number }); i < 0 {

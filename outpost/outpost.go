@@ -25,6 +25,7 @@ package outpost
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -70,6 +71,7 @@ const keepFree = 2 << 30
 // Outpost is one that runs.
 type Outpost struct {
 	config   Config
+	started  string // another text at each start
 	lock     *flock.Flock
 	identity identity
 	client   *apiclient.Client
@@ -97,7 +99,7 @@ func Open(ctx context.Context, c Config) (*Outpost, error) {
 		c.Now = time.Now
 	}
 	c.KeepFree = cmp.Or(c.KeepFree, keepFree)
-	o := &Outpost{config: c}
+	o := &Outpost{config: c, started: rand.Text()}
 	o.until, o.close = context.WithCancel(context.Background())
 	if err := o.open(ctx); err != nil {
 		return nil, errors.Join(err, o.Close())

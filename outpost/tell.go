@@ -143,7 +143,7 @@ func (t *teller) once(ctx context.Context, works chan api.OutpostWork, knows *st
 		case <-ctx.Done():
 		}
 	}()
-	work, err := t.o.client.TellOutpost(ctx, api.OutpostCalls{OutpostTells: t.o.Tells(), Knows: *knows})
+	work, err := t.o.client.TellOutpost(ctx, api.OutpostCalls{OutpostTells: t.o.Tells(), Knows: *knows, Run: t.o.started})
 	if err != nil && errors.Is(context.Cause(ctx), errMore) {
 		return nil
 	}

@@ -87,6 +87,9 @@ type Sites struct {
 type presence struct {
 	seen, kept time.Time
 	told       api.OutpostTells
+	run        string    // of the program that called last
+	before     string    // the one before
+	twice      time.Time // when that called again: there are two
 }
 
 const (
@@ -173,6 +176,9 @@ func (s *Sites) outpost(row records.Outpost) (out api.Outpost, err error) {
 	s.mu.Unlock()
 	if known {
 		out.OutpostTells, out.Seen = p.told, &p.seen
+		if s.Now().Sub(p.twice) < upFor {
+			out.Trouble = "two machines say that they are this outpost, by the same key: stop one of them, and have it join by a code of its own"
+		}
 	}
 	switch {
 	case row.Withdrawn.Valid:

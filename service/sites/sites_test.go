@@ -169,6 +169,27 @@ func TestStepsOfAWrongClock(t *testing.T) {
 	}
 }
 
+// Whoever copies the data folder of an outpost onto a second machine is told.
+func TestTheSameOutpostTwice(t *testing.T) {
+	d := newDesk(t)
+	ctx := t.Context()
+	_, err := d.Add(ctx, api.NewOutpost{Name: "alpine"})
+	require.NoError(t, err)
+	trouble := func(runs ...string) string {
+		for _, run := range runs {
+			d.now = d.now.Add(5 * time.Second)
+			_, err := d.Tell(ctx, "alpine", api.OutpostCalls{OutpostTells: api.OutpostTells{Links: []api.NetbootLink{}, Builds: []int{}}, Run: run})
+			require.NoError(t, err)
+		}
+		o, err := d.Show(ctx, "alpine")
+		require.NoError(t, err)
+		return o.Trouble
+	}
+	assert.Empty(t, trouble("a", "a", "b", "b", "c"), "it was started again, and again")
+	assert.Contains(t, trouble("d", "c"), "two machines say that they are this outpost")
+	assert.Empty(t, trouble("d", "d", "d", "d", "d", "d", "d", "d", "d", "d", "d"), "one of them was stopped")
+}
+
 func TestStepsThatCannotBe(t *testing.T) {
 	d := newDesk(t)
 	require.NoError(t, d.Hear(t.Context(), "alpine", api.OutpostSteps{Now: d.now, Steps: []api.OutpostStep{{At: d.now, Step: "dance"}, {At: d.now.Add(time.Hour), Step: netboot.StepAgent}}}))

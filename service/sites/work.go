@@ -24,7 +24,7 @@ const holdFor = 15 * time.Second
 // Tell takes what an outpost tells of itself, and says what it is to hold: at once if that is not what it knows, else when
 // it changes, or after a while.
 func (s *Sites) Tell(ctx context.Context, name string, in api.OutpostCalls) (api.OutpostWork, error) {
-	if err := s.saw(ctx, name, in.OutpostTells); err != nil {
+	if err := s.saw(ctx, name, in); err != nil {
 		return api.OutpostWork{}, err
 	}
 	over := time.NewTimer(holdFor)
@@ -110,11 +110,18 @@ func (s *Sites) ring() {
 }
 
 // saw notes what an outpost tells of itself.
-func (s *Sites) saw(ctx context.Context, name string, in api.OutpostTells) error {
+func (s *Sites) saw(ctx context.Context, name string, call api.OutpostCalls) error {
+	in := call.OutpostTells
 	now := s.Now()
 	s.mu.Lock()
 	before, known := s.live[name]
-	p := presence{seen: now, kept: before.kept, told: in}
+	p := presence{seen: now, kept: before.kept, told: in, run: call.Run, before: before.before, twice: before.twice}
+	if known && call.Run != before.run {
+		if call.Run == before.before {
+			p.twice = now
+		}
+		p.before = before.run
+	}
 	keep := now.Sub(p.kept) >= keepEvery
 	if keep {
 		p.kept = now
