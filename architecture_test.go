@@ -68,7 +68,7 @@ var forbidden = map[string][]string{
 	"boot":               {"net/http", "database/sql", "github.com/spf13/cobra"},
 	"agent":              {"database/sql", "github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2", "jugate/service", "jugate/records"},
 	"cmd/jugate-outpost": {"github.com/spf13/cobra", "github.com/danielgtaylor/huma/v2", "jugate/service", "jugate/console", "jugate/agent"},
-	"outpost":            {"github.com/danielgtaylor/huma/v2", "jugate/service", "jugate/agent", "jugate/records.test"},
+	"outpost":            {"github.com/danielgtaylor/huma/v2", "jugate/service", "jugate/agent"},
 	"cmd/jugate-agent":   {"database/sql", "github.com/spf13/cobra", "jugate/service", "jugate/records", "jugate/console"},
 }
 
