@@ -16,9 +16,9 @@ func TestTheSitesPage(t *testing.T) {
 	defer stage.Close()
 	require.NoError(t, stage.PlayOutpost(t.Context()))
 	b := open(t, stage)
-	b.do(chromedp.Navigate(stage.URL))
+	b.do(chromedp.Navigate(stage.URL + "/sites"))
 	b.signIn(stage.Token)
-	b.do(click(`//a[text()="Sites"]`), chromedp.WaitVisible(`//tr[@data-row-key="alpine"]//*[text()="up"]`))
+	b.do(chromedp.WaitVisible(`//tr[@data-row-key="alpine"]//*[text()="up"]`))
 
 	t.Log("# another one gets its code, with the command that it is for")
 	b.do(
