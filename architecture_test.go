@@ -47,7 +47,7 @@ var rooms = map[string][]string{
 	"service/stock":       {"boot", "records", "api", "core"},
 	"service/web":         {"service/access", "service/directories", "service/domains", "service/fleet", "service/intake", "service/orders", "service/proofs", "service/sites", "service/stock", "withdrawn", "oneport", "boot", "stream", "records", "api", "core", "console"},
 	"sim":                 {"wire", "agent", "apiclient", "api", "core"},
-	"demo":                {"outpost", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
+	"demo":                {"outpost", "boot", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"demo/golddisk":       {},
 	"demo/goldimage":      {"demo", "core"},
 	"demo/madeup":         {},

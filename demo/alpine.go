@@ -10,6 +10,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/boot"
 	"jugate/demo/golddisk"
 	"jugate/outpost"
 )
@@ -79,7 +80,7 @@ func (s *Stage) openOutpost(ctx context.Context) (*outpost.Outpost, error) {
 	if err != nil {
 		return nil, err
 	}
-	o, err := outpost.Open(ctx, outpost.Config{Data: filepath.Join(s.dir, alpine), Service: s.URL, Code: code.Code, KeepFree: 1, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	o, err := outpost.Open(ctx, outpost.Config{Data: filepath.Join(s.dir, alpine), Service: s.URL, Code: code.Code, KeepFree: 1, Netboot: boot.Config{WakeBy: "lo"}, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err != nil {
 		return nil, err
 	}

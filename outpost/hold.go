@@ -56,9 +56,9 @@ func (h *hold) follow(ctx context.Context, work api.OutpostWork) error {
 	if err := h.o.records.Keep(ctx, h.o.config.Now(), keptWork, "", work); err != nil {
 		return err
 	}
-	slices.SortStableFunc(work.Builds, func(a, b api.OutpostBuild) int {
-		return b2i(b.Number == work.Offered) - b2i(a.Number == work.Offered)
-	})
+	if i := slices.IndexFunc(work.Builds, func(b api.OutpostBuild) bool { return b.Number == work.Offered }); i > 0 {
+		work.Builds[0], work.Builds[i] = work.Builds[i], work.Builds[0]
+	}
 	for _, b := range work.Builds {
 		if err := h.take(ctx, b); err != nil {
 			return err
@@ -70,13 +70,6 @@ func (h *hold) follow(ctx context.Context, work api.OutpostWork) error {
 		}
 	}
 	return h.forget(work)
-}
-
-func b2i(b bool) int {
-	if b {
-		return 1
-	}
-	return 0
 }
 
 // forget removes what the service has no more.

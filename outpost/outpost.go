@@ -14,6 +14,8 @@
 //
 //	outpost.pem    the outpost's key and certificate, mode 0600
 //	authority.pem  the certificate of the service's authority
+//	outpost.json   its name, and where the service is
+//	joined-by      a mark of the code that it has joined by
 //	outpost.lock   held while an outpost runs on the folder
 //	outpost.db     see records/outbox
 //	bootenv/       builds, see core/environment/builds

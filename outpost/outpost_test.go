@@ -27,6 +27,7 @@ import (
 	"jugate/agent"
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/boot"
 	"jugate/core/hwaddr"
 	"jugate/core/image"
 	"jugate/core/roster"
@@ -158,7 +159,7 @@ func (h *town) far() string { return "https://" + h.line.listener.Addr().String(
 // open starts the outpost, and tells where it answers.
 func (h *town) open(code string, change ...func(*outpost.Config)) (address string, stop func()) {
 	h.t.Helper()
-	c := outpost.Config{Data: h.site, Service: h.far(), Code: code, KeepFree: 1, Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)).With("who", "outpost")}
+	c := outpost.Config{Data: h.site, Service: h.far(), Code: code, KeepFree: 1, Netboot: boot.Config{WakeBy: "lo"}, Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)).With("who", "outpost")}
 	for _, do := range change {
 		do(&c)
 	}
@@ -335,6 +336,9 @@ func TestMachinesBootAtAnOutpost(t *testing.T) {
 	assert.Equal(t, "alpine", w.Site)
 	assert.Equal(t, 1, h.outpost().Callers)
 	leave()
+	woken, err := h.client.Wake(ctx, api.WakeUp{To: []string{"alpine-01"}})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"the outpost alpine"}, woken.Interfaces)
 	assert.Contains(t, script(0x11), "no errand")
 	_, err = h.client.Check(ctx, api.NewCheck{To: []string{"alpine-01"}, CheckOptions: api.CheckOptions{Health: true}})
 	require.NoError(t, err)
@@ -378,6 +382,11 @@ func TestMachinesBootAtAnOutpost(t *testing.T) {
 	assert.Contains(t, script(0x12), fmt.Sprintf("/%d/vmlinuz", next.Number))
 	require.NoError(t, h.client.RemoveBuild(ctx, b.Number))
 	h.eventually(func() bool { return len(h.outpost().Builds) == 1 })
+	t.Log("# who was at a site that is forgotten is at none")
+	require.NoError(t, h.client.RemoveOutpost(ctx, "alpine"))
+	w, err = h.client.Workstation(ctx, "alpine-01")
+	require.NoError(t, err)
+	assert.Empty(t, w.Site)
 	page, err := http.Get("http://" + at + "/")
 	require.NoError(t, err)
 	page.Body.Close()

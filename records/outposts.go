@@ -126,8 +126,13 @@ func (db *DB) WithdrawOutpost(ctx context.Context, now time.Time, name string) e
 	return changed(r, err, "outpost", name)
 }
 
-// RemoveOutpost forgets an outpost.
+// RemoveOutpost forgets an outpost. Whoever called by it last is at no site then.
 func (db *DB) RemoveOutpost(ctx context.Context, name string) error {
-	r, err := db.exec(ctx, `DELETE FROM outposts WHERE name = ?`, name)
-	return changed(r, err, "outpost", name)
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		if _, err := tx.ExecContext(ctx, `UPDATE workstations SET site = '' WHERE site = ?`, name); err != nil {
+			return err
+		}
+		r, err := tx.ExecContext(ctx, `DELETE FROM outposts WHERE name = ?`, name)
+		return changed(r, err, "outpost", name)
+	})
 }

@@ -32,7 +32,7 @@ type card struct {
 	ip      netip.Prefix
 	fixed   bool                  // the address comes from the settings
 	typed   bool                  // somebody has typed it here
-	note    string                // why there is no address, if that is known
+	note    string                // the reason why it has no address, where it is known
 	renew   func(context.Context) // keeps the address that a server gave, until ctx ends; nil without one
 }
 

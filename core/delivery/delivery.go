@@ -120,7 +120,7 @@ type Member struct {
 	Outcome Outcome // once Ended
 	Reason  string  // why it failed or was stopped
 	Aside   string  // why it was set aside; empty if it was not
-	Apart   bool    // and that is no fault of its own
+	Apart   bool    // set aside because no stream reaches it, and not for what it does
 	Last    Report
 	Seen    time.Time // of the last report
 	Began   time.Time // when it joined the stream; zero if it never did

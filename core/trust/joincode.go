@@ -22,8 +22,8 @@ const (
 	codeGroup     = 4
 )
 
-// ErrJoinCode says that a text is no code to join by.
-var ErrJoinCode = errors.New("this is not a code to join by; it has 28 letters and digits, as jugate outpost add shows it")
+// ErrJoinCode says that a text is not a join code.
+var ErrJoinCode = errors.New("this is not a join code; one has 28 letters and digits, as jugate outpost add shows it")
 
 // JoinCode is one that was read.
 type JoinCode struct {

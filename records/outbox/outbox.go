@@ -1,5 +1,5 @@
 // Package outbox is the small database of an outpost: answers of its service that it keeps
-// for a time when nobody answers, and letters that it hands in, in order and once.
+// for a time when nobody answers, and its leases.
 //
 //	db, err := outbox.Open(ctx, path)
 //	err = db.Keep(ctx, now, "choice", address, choice)
@@ -30,9 +30,6 @@ var migrations embed.FS
 
 // keptAtMost is how many answers of one kind are kept; the oldest go first.
 const keptAtMost = 20_000
-
-// lettersAtMost is how many letters wait; the oldest go first.
-const lettersAtMost = 100_000
 
 // DB is the file. It may be used from several goroutines.
 type DB struct{ db *sqlx.DB }
@@ -100,45 +97,4 @@ func All[T any](ctx context.Context, db *DB, kind string) (all []T, err error) {
 		all = append(all, one)
 	}
 	return all, nil
-}
-
-// Letter is something that is to be handed in.
-type Letter struct {
-	ID   int64     `db:"id"`
-	Kind string    `db:"kind"`
-	At   time.Time `db:"at"`
-	Body string    `db:"body"` // JSON
-}
-
-// Post adds letters behind those that wait.
-func (db *DB) Post(ctx context.Context, now time.Time, kind string, contents ...any) error {
-	tx, err := db.db.BeginTxx(ctx, nil)
-	if err != nil {
-		return err
-	}
-	defer tx.Rollback()
-	for _, content := range contents {
-		body, err := json.Marshal(content)
-		if err != nil {
-			return err
-		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO letters (kind, at, body) VALUES (?, ?, ?)`, kind, now.UTC(), string(body)); err != nil {
-			return err
-		}
-	}
-	if _, err := tx.ExecContext(ctx, `DELETE FROM letters WHERE id <= (SELECT max(id) FROM letters) - ?`, lettersAtMost); err != nil {
-		return err
-	}
-	return tx.Commit()
-}
-
-// Waiting are the first letters that wait, at most n.
-func (db *DB) Waiting(ctx context.Context, n int) (all []Letter, err error) {
-	return all, db.db.SelectContext(ctx, &all, `SELECT * FROM letters ORDER BY id LIMIT ?`, n)
-}
-
-// HandedIn takes away letters up to one, which the service has.
-func (db *DB) HandedIn(ctx context.Context, last int64) error {
-	_, err := db.db.ExecContext(ctx, `DELETE FROM letters WHERE id <= ?`, last)
-	return err
 }

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"jugate/oneport"
 	"jugate/service/access"
 
 	"github.com/stretchr/testify/assert"
@@ -31,7 +32,7 @@ func TestOnePortSpeaksTLSAndPlainly(t *testing.T) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	over := make(chan error, 1)
-	go func() { over <- s.Serve(server, l) }()
+	go func() { over <- oneport.Serve(server, l, s.Log) }()
 	silent, err := net.Dial("tcp", l.Addr().String())
 	require.NoError(t, err)
 	defer silent.Close()

@@ -12,7 +12,6 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"log/slog"
-	"net"
 	"net/http"
 	"time"
 
@@ -138,12 +137,6 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 		routes(h)
 	}
 	return h
-}
-
-// Serve answers what a listener accepts, by TLS and plainly, until the server is shut down or the listener
-// fails. The server is to be one of HTTP's.
-func (s *Server) Serve(server *http.Server, l net.Listener) error {
-	return oneport.Serve(server, l, s.Log)
 }
 
 // HTTP is a server around the handler, with time limits for clients.

@@ -1,6 +1,5 @@
 -- +goose Up
--- What an outpost keeps for a time when nobody answers: answers of the service by what was asked, and leases. And what is to be
--- handed in, in order.
+-- What an outpost keeps for a time when nobody answers: answers of the service by what was asked, and leases.
 CREATE TABLE kept (
 	kind TEXT NOT NULL,
 	key TEXT NOT NULL,
@@ -9,9 +8,3 @@ CREATE TABLE kept (
 	PRIMARY KEY (kind, key)
 );
 CREATE INDEX kept_oldest ON kept (kind, at);
-CREATE TABLE letters (
-	id INTEGER PRIMARY KEY AUTOINCREMENT,
-	kind TEXT NOT NULL,
-	at TIMESTAMP NOT NULL,
-	body TEXT NOT NULL
-);
