@@ -171,7 +171,7 @@ func (r *receiver) prepare(ctx context.Context) (err error) {
 		_, err := r.restore.Begin(ctx, nil)
 		return err
 	})
-	r.progress = api.Progress{Phase: delivery.Ready, Total: r.manifest.UsedBytes, LacksMap: true}
+	r.progress = api.Progress{Report: delivery.Report{Phase: delivery.Ready, Total: r.manifest.UsedBytes, LacksMap: true}}
 	if !r.to.MapComes || r.to.Reuse || unfinished {
 		if err := r.fetchMap(ctx); err != nil {
 			return err

@@ -157,26 +157,12 @@ type Failure struct {
 // Progress is what a workstation of a delivery reports, at least every few
 // seconds. Counts are bytes.
 type Progress struct {
-	Phase     delivery.Phase `json:"phase" enum:"ready,receiving,mending,checking,ended"`
-	Done      int64          `json:"done"`
-	Total     int64          `json:"total"`
-	Multicast int64          `json:"bytes_multicast"`
-	Unicast   int64          `json:"bytes_unicast"`
-	// These are of the stream.
-	Repaired     int64    `json:"bytes_repaired" doc:"Of those by multicast, what was sent again"`
-	Packets      int64    `json:"packets"`
-	Lost         int64    `json:"packets_lost"`
-	Backlog      int64    `json:"backlog" doc:"Has come and is not on the disk yet, in bytes"`
-	BacklogLimit int64    `json:"backlog_limit" doc:"What there is room for"`
-	DiskSpeed    float64  `json:"disk_speed" doc:"Bytes a second that the disk takes"`
-	LacksMap     bool     `json:"lacks_map,omitempty" doc:"It waits for the slab map, and cannot tell yet which slabs it needs"`
-	Verified     bool     `json:"verified" doc:"With ended: the whole disk was read back and is right"`
-	Proof        []byte   `json:"proof,omitempty" maxLength:"100" doc:"With verified: what only reading the whole disk back tells (docs/agent-protocol.md)"`
-	Error        string   `json:"error,omitempty" maxLength:"4000"`
-	Drivers      []string `json:"drivers,omitempty" maxItems:"1000" doc:"With ended: driver packages that were put in"`
-	Answered     bool     `json:"answered,omitempty" doc:"With ended: the system has become what the answers say"`
-	LeftOut      []int    `json:"left_out,omitempty" maxItems:"1024" doc:"With verified: partitions of the image that did not come onto the disk, as that keeps its own"`
-	Remark       string   `json:"remark,omitempty" maxLength:"4000" doc:"With ended: what else was done, in words"`
+	delivery.Report
+	Proof    []byte   `json:"proof,omitempty" maxLength:"100" doc:"With verified: what only reading the whole disk back tells (docs/agent-protocol.md)"`
+	Drivers  []string `json:"drivers,omitempty" maxItems:"1000" doc:"With ended: driver packages that were put in"`
+	Answered bool     `json:"answered,omitempty" doc:"With ended: the system has become what the answers say"`
+	LeftOut  []int    `json:"left_out,omitempty" maxItems:"1024" doc:"With verified: partitions of the image that did not come onto the disk, as that keeps its own"`
+	Remark   string   `json:"remark,omitempty" maxLength:"4000" doc:"With ended: what else was done, in words"`
 }
 
 // OnDisks is what is on a machine's disks, once that was changed: its partitions alone are
@@ -187,29 +173,7 @@ type OnDisks struct {
 
 // Directions is the reply to a Progress: how far the delivery as a whole is. When it
 // is over for this workstation, the agent leaves it.
-type Directions struct {
-	State delivery.State `json:"state" enum:"gathering,sending,mending,finished,stopped"`
-	Over  bool           `json:"over"`
-	// Run is another number each time the service takes the delivery up; the agent
-	// then says anew what it lacks.
-	Run uint32 `json:"run"`
-	// Round is how many rounds of the stream have ended. After each, the agent says
-	// what it lacks.
-	Round int `json:"round"`
-	// Decided is the round after which Fetch was decided: what the agent is to
-	// fetch by unicast. Whatever else it lacks comes in the next round.
-	Decided int      `json:"decided"`
-	Fetch   [][2]int `json:"fetch,omitempty"`
-	// FetchMap says that the slab map does not come by multicast, or not any more: an agent
-	// that lacks it fetches it.
-	FetchMap bool `json:"fetch_map,omitempty"`
-	// ReportAfter is how many seconds the agent lets pass before it reports again, if
-	// nothing happens: the more take part, the longer.
-	ReportAfter float64 `json:"report_after,omitempty"`
-	// Aside tells why this workstation is served alone; it leaves the stream and
-	// fetches everything it lacks.
-	Aside string `json:"aside,omitempty"`
-}
+type Directions = delivery.Directions
 
 // Lacking says which slabs a workstation lacks after a round of the stream; after
 // round 0, what it needs at all.

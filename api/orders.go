@@ -165,6 +165,20 @@ type Delivery struct {
 	SecondsLeft *float64         `json:"seconds_left,omitempty" doc:"For those in the group; not told while nothing can be said"`
 	Warning     string           `json:"warning,omitempty" doc:"What keeps it from getting on, in words"`
 	Changes     []DeliveryChange `json:"changes,omitempty" nullable:"false" doc:"What was done to it, told for a single delivery"`
+	Parts       []DeliveryPart   `json:"parts,omitempty" nullable:"false" doc:"What outposts carry through of it, while it runs"`
+}
+
+// DeliveryPart is what an outpost carries through of a delivery, for the workstations of its site.
+type DeliveryPart struct {
+	Name      string         `json:"outpost" example:"alpine"`
+	State     delivery.State `json:"state" enum:"gathering,sending,mending,finished,stopped"`
+	Members   int            `json:"workstation_count"`
+	Open      int            `json:"open_count" doc:"How many of them it is not through with"`
+	SentSlabs int            `json:"sent_slabs" doc:"Slabs that went into its stream"`
+	Slabs     int            `json:"slabs" doc:"Slabs that its stream has in all"`
+	Round     int            `json:"round" doc:"Rounds of the stream that have begun"`
+	RateNow   int64          `json:"rate_now" doc:"Bits a second that its stream is sent at now"`
+	Away      bool           `json:"out_of_reach" doc:"Nothing is heard of the outpost now: it goes on by itself"`
 }
 
 // DeliveryChange is something that happened to a delivery after it was ordered.
@@ -189,6 +203,7 @@ type MoreTargets struct {
 type Member struct {
 	Workstation string           `json:"workstation"`
 	Address     string           `json:"hardware_address"`
+	Site        string           `json:"site,omitempty" doc:"The outpost that serves it"`
 	Phase       delivery.Phase   `json:"phase" enum:"awaited,ready,receiving,mending,checking,ended"`
 	Outcome     delivery.Outcome `json:"outcome" doc:"Once ended: delivered, failed, stopped or absent"`
 	Reason      string           `json:"reason"`

@@ -1,10 +1,13 @@
 package api
 
 import (
+	"net/netip"
 	"time"
 
+	"jugate/core/delivery"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
+	"jugate/core/parcel"
 	"jugate/core/slabstore"
 )
 
@@ -30,6 +33,7 @@ type OutpostTells struct {
 	Entries int           `json:"entry_files" doc:"How many files of boot entries it holds" minimum:"0"`
 	Slabs   int           `json:"slabs_held" doc:"How many slabs it holds" minimum:"0"`
 	Bytes   int64         `json:"bytes_held" doc:"Of slabs, as stored" minimum:"0"`
+	Streams string        `json:"streams_from,omitempty" doc:"The address that its streams come from; nothing if it sends none" maxLength:"64" example:"198.51.100.2"`
 	Fetched int64         `json:"bytes_fetched" doc:"Bytes of slabs, builds and boot entries that have come over the line since it started" minimum:"0"`
 	Served  int64         `json:"bytes_served" doc:"Bytes of slabs that its machines got since it started" minimum:"0"`
 	Trouble string        `json:"trouble,omitempty" doc:"What keeps it from its work" maxLength:"500"`
@@ -51,11 +55,13 @@ type OutpostCode struct {
 // What outposts and their service say to each other.
 
 // Headers of requests that an outpost passes on: where the agent has called from, and the digest of the key that it has shown;
-// and of the answer that has the outpost serve a slab from its own store.
+// with which deliveries it is through, by their numbers with commas between; and of the answer that has the outpost itself serve
+// a workstation in a delivery: its number.
 const (
-	AgentAtHeader   = "Jugate-Agent-At"
-	AgentKeyHeader  = "Jugate-Agent-Key"
-	FromStoreHeader = "Jugate-From-Store"
+	AgentAtHeader    = "Jugate-Agent-At"
+	AgentKeyHeader   = "Jugate-Agent-Key"
+	AgentEndsHeader  = "Jugate-Agent-Ends"
+	ServedHereHeader = "Jugate-Served-Here"
 )
 
 // OutpostJoin is an outpost's first request.
@@ -94,6 +100,48 @@ type OutpostWork struct {
 	Fixed   map[string][]hwaddr.Address `json:"fixed"`          // addresses that belong to machines
 	Trust   []byte                      `json:"trust"`          // boot.AuthorityFile
 	Wake    []hwaddr.Address            `json:"wake,omitempty"` // cards to wake, once
+	// Deliveries are those that it carries through for workstations of its site, by Multicast.
+	Deliveries []OutpostDelivery `json:"deliveries,omitempty"`
+	Multicast  OutpostMulticast  `json:"multicast"`
+	// Now is the service's time; it is no part of Mark. All times of deliveries are by this clock.
+	Now time.Time `json:"now"`
+}
+
+// OutpostMulticast is how the service has streams sent.
+type OutpostMulticast struct {
+	Groups  netip.Prefix `json:"groups"`
+	Port    uint16       `json:"port"`
+	TTL     int          `json:"ttl"`
+	Ceiling int64        `json:"ceiling"` // bits a second of all together; 0 sets none
+}
+
+// OutpostDelivery is the part of a delivery that an outpost carries through. Its files come by their digests.
+type OutpostDelivery struct {
+	ID       int64              `json:"delivery"`
+	Image    string             `json:"image"`
+	Version  int                `json:"version"`
+	Manifest OutpostFile        `json:"manifest"`
+	Map      OutpostFile        `json:"map"`
+	Bases    *OutpostFile       `json:"bases,omitempty"`
+	Payloads []parcel.Payload   `json:"payloads,omitempty"`
+	Rule     string             `json:"rule"`
+	Aside    delivery.AsideRule `json:"aside"`
+	Rate     int64              `json:"rate"` // bits a second
+	Channel  string             `json:"channel"`
+	Session  uint32             `json:"session"`
+	Paused   bool               `json:"paused,omitempty"`
+	Stop     string             `json:"stop,omitempty"` // why it is to end
+	Ordered  time.Time          `json:"ordered"`
+	AtLatest time.Time          `json:"at_latest"`
+	Bytes    int64              `json:"bytes"`            // of the image that are in use
+	Others   int                `json:"others,omitempty"` // workstations that were never seen yet, and may turn up there
+	Members  []OutpostMember    `json:"members"`
+}
+
+// OutpostMember is a workstation of a delivery, by its number in the roster.
+type OutpostMember struct {
+	ID   int64  `json:"workstation"`
+	Name string `json:"name"`
 }
 
 // OutpostBuild is a build as it is described in its folder.
@@ -145,4 +193,69 @@ type OutpostStep struct {
 type OutpostLoaded struct {
 	Address hwaddr.Address   `json:"hardware_address"`
 	File    slabstore.Digest `json:"file"`
+}
+
+// OutpostParts are how far an outpost is with its parts of deliveries.
+type OutpostParts struct {
+	Parts []OutpostPart `json:"parts" maxItems:"1000"`
+}
+
+// OutpostPart is one of them, with those of its workstations that something is new of.
+type OutpostPart struct {
+	Delivery    int64               `json:"delivery"`
+	State       delivery.State      `json:"state"`
+	RateNow     int64               `json:"rate_now" minimum:"0"`
+	Unheard     bool                `json:"unheard,omitempty"`
+	Sent        int                 `json:"sent" minimum:"0"`
+	Slabs       int                 `json:"slabs" minimum:"0"`
+	Round       int                 `json:"round" minimum:"0"`
+	WireBytes   int64               `json:"wire_bytes" minimum:"0"`
+	RepairBytes int64               `json:"repair_bytes" minimum:"0"`
+	SecondsLeft *float64            `json:"seconds_left,omitempty"`
+	Members     []OutpostMemberTold `json:"members,omitempty" maxItems:"20000"`
+}
+
+// OutpostMemberTold is how a workstation is with its delivery.
+type OutpostMemberTold struct {
+	Workstation int64            `json:"workstation"`
+	Phase       delivery.Phase   `json:"phase"`
+	Report      *delivery.Report `json:"report,omitempty"` // its last; nothing while it is awaited
+	Aside       string           `json:"aside,omitempty" maxLength:"500"`
+	Began       time.Time        `json:"began,omitzero"`
+	Speed       float64          `json:"speed,omitempty"`
+	LossShare   float64          `json:"loss_share,omitempty"`
+	SecondsLeft *float64         `json:"seconds_left,omitempty"`
+}
+
+// OutpostHandsIn is what an outpost has kept for the service, in order; what came before comes once all the same.
+type OutpostHandsIn struct {
+	Box   string        `json:"box" minLength:"1" maxLength:"64"` // the numbers are of this one: another text for another database
+	Items []OutpostItem `json:"items" maxItems:"1000"`
+}
+
+// OutpostItem is a receipt, or a note of what was done to a delivery.
+type OutpostItem struct {
+	Number   int64           `json:"number" minimum:"1"` // grows from one to the next
+	Delivery int64           `json:"delivery"`
+	Receipt  *OutpostReceipt `json:"receipt,omitempty"`
+	Note     *OutpostNote    `json:"note,omitempty"`
+}
+
+// OutpostReceipt is how a delivery has ended for a workstation, with its last report: what that proves the service holds against
+// the version itself.
+type OutpostReceipt struct {
+	Workstation int64            `json:"workstation"`
+	Last        Progress         `json:"last"`
+	Outcome     delivery.Outcome `json:"outcome"`
+	Reason      string           `json:"reason,omitempty" maxLength:"8000"`
+	Aside       string           `json:"aside,omitempty" maxLength:"500"`
+	Apart       bool             `json:"apart,omitempty"`
+	Began       time.Time        `json:"began,omitzero"`
+	Ended       time.Time        `json:"ended"`
+}
+
+// OutpostNote is something that was done.
+type OutpostNote struct {
+	At   time.Time `json:"at"`
+	What string    `json:"what" maxLength:"8000"`
 }

@@ -55,6 +55,11 @@ func hasStatus(err error, status int) bool {
 // IsNotFound reports whether the service knows no such thing.
 func IsNotFound(err error) bool { return hasStatus(err, http.StatusNotFound) }
 
+// IsInvalid reports whether what was sent makes no sense to the service.
+func IsInvalid(err error) bool {
+	return hasStatus(err, http.StatusUnprocessableEntity) || hasStatus(err, http.StatusBadRequest)
+}
+
 // IsConflict reports whether the service says that something stands in the way now.
 func IsConflict(err error) bool { return hasStatus(err, http.StatusConflict) }
 

@@ -135,6 +135,16 @@ func (c *Client) TellSteps(ctx context.Context, in api.OutpostSteps) error {
 	return c.do(ctx, http.MethodPost, "/outpost/v1/steps", in, nil)
 }
 
+// TellParts tells how far an outpost is with its parts of deliveries.
+func (c *Client) TellParts(ctx context.Context, in api.OutpostParts) error {
+	return c.do(ctx, http.MethodPost, "/outpost/v1/parts", in, nil)
+}
+
+// HandIn hands in what an outpost has kept.
+func (c *Client) HandIn(ctx context.Context, in api.OutpostHandsIn) error {
+	return c.do(ctx, http.MethodPost, "/outpost/v1/receipts", in, nil)
+}
+
 // OutpostSlab fetches the frame of a slab.
 func (c *Client) OutpostSlab(ctx context.Context, d slabstore.Digest) (frame []byte, err error) {
 	err = c.do(ctx, http.MethodGet, "/outpost/v1/slabs/"+d.String(), nil, &frame)

@@ -19,6 +19,7 @@ import (
 	"jugate/agent"
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/delivery"
 	"jugate/core/image"
 )
 
@@ -344,7 +345,7 @@ func (m *member) takePart(ctx context.Context, heard *heardMap) error {
 	if err != nil {
 		return err
 	}
-	p := api.Progress{Phase: "ready", Total: man.UsedBytes, LacksMap: to.MapComes}
+	p := api.Progress{Report: delivery.Report{Phase: "ready", Total: man.UsedBytes, LacksMap: to.MapComes}}
 	for {
 		d, err := m.TellProgress(ctx, to.Delivery, p)
 		if err != nil || d.Over || p.Phase == "ended" {

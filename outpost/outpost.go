@@ -8,7 +8,8 @@
 //
 // identity.go has how it joins and who it is; roster.go what machines boot, by the
 // service's word or, while that does not answer, by its last; hold.go and slabs.go what it
-// holds; relay.go what agents ask; tell.go what it tells the service.
+// holds; deliveries.go the parts of deliveries that it carries through; relay.go and
+// receiving.go what agents ask; tell.go and courier.go what it tells the service.
 //
 // The data folder has:
 //
@@ -18,6 +19,7 @@
 //	joined-by      a mark of the code that it has joined by
 //	outpost.lock   held while an outpost runs on the folder
 //	outpost.db     see records/outbox
+//	deliveries/    files of deliveries by their digest
 //	bootenv/       builds, see core/environment/builds
 //	bootentries/   files of boot entries by their digest
 //	slabs/         see core/slabstore
@@ -59,6 +61,8 @@ type Config struct {
 	Service string // https URL; may be left out by one that has joined
 	Code    string // to join by; may be left out by one that has joined
 	Netboot boot.Config
+	// Interface is the network interface that streams go out by; empty leaves it to the address that it listens on.
+	Interface string
 	// Slabs bounds what is kept of slabs, in bytes as stored; 0 keeps all while KeepFree is left on the disk.
 	Slabs, KeepFree int64
 	// Rate bounds what comes over the line, in bytes a second; 0 does not.
@@ -86,6 +90,9 @@ type Outpost struct {
 	slabs    *slabs
 	relay    *relay
 	teller   teller
+	courier  courier
+
+	deliveries *deliveries
 
 	until context.Context
 	close context.CancelFunc
@@ -141,11 +148,15 @@ func (o *Outpost) open(ctx context.Context) (err error) {
 	}
 	o.line.now = o.config.Now
 	o.hold = &hold{o: o, scratch: filepath.Join(dir, "scratch")}
-	if o.relay, err = newRelay(o); err != nil {
+	if o.relay, err = newRelay(ctx, o); err != nil {
 		return err
 	}
+	if o.deliveries, err = openDeliveries(o); err != nil {
+		return err
+	}
+	o.courier = newCourier(o)
 	o.teller = teller{o: o, kick: make(chan struct{}, 1), holds: make(chan struct{}, 1)}
-	o.boot = &boot.Boot{Config: o.config.Netboot, Roster: &roster{o}, Builds: o.builds, Entries: o.entries, Authority: o.hold.trust(ctx), Log: o.config.Log, Now: o.config.Now, Stepped: o.teller.stepped}
+	o.boot = &boot.Boot{Config: o.config.Netboot, Roster: &bootRoster{o}, Builds: o.builds, Entries: o.entries, Authority: o.hold.trust(ctx), Log: o.config.Log, Now: o.config.Now, Stepped: o.teller.stepped}
 	return nil
 }
 
@@ -157,13 +168,42 @@ func (o *Outpost) Serve(ctx context.Context, listener net.Listener) error {
 	at, _ := listener.Addr().(*net.TCPAddr)
 	if at != nil {
 		o.teller.at(at.String())
+		if o.config.Interface == "" {
+			o.config.Interface = interfaceOf(at.IP)
+		}
 		if err := o.boot.Start(ctx, o.until, at.Port); err != nil {
 			return err
 		}
 	}
+	if work, err := o.hold.work(o.until); err != nil {
+		return err
+	} else if work.Mark != "" { // the service may not answer
+		o.deliveries.follow(o.until, work)
+	}
 	o.work.Go(func() { o.teller.run(o.until) })
+	o.work.Go(func() { o.courier.run(o.until) })
 	server := oneport.Server(o.relay.handler(), o.identity.serverConfig(), o.config.Log)
 	return oneport.Run(ctx, server, listener, o.config.Log, o.close, shutdownGrace)
+}
+
+// interfaceOf is the name of the interface that has an address; empty if none has.
+func interfaceOf(ip net.IP) string {
+	all, err := net.Interfaces()
+	if err != nil || ip.IsUnspecified() {
+		return ""
+	}
+	for _, i := range all {
+		addresses, err := i.Addrs()
+		if err != nil {
+			continue
+		}
+		for _, a := range addresses {
+			if n, is := a.(*net.IPNet); is && n.IP.Equal(ip) {
+				return i.Name
+			}
+		}
+	}
+	return ""
 }
 
 // shutdownGrace is how long running requests may take to finish.
@@ -173,6 +213,9 @@ const shutdownGrace = 10 * time.Second
 func (o *Outpost) Close() error {
 	o.close()
 	o.work.Wait()
+	if o.deliveries != nil {
+		o.deliveries.streams.Wait()
+	}
 	if o.boot != nil {
 		o.boot.Wait()
 	}

@@ -2,6 +2,7 @@ package outpost
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -12,46 +13,34 @@ import (
 	"net/http/httputil"
 	"net/url"
 	"strconv"
-	"time"
+	"sync"
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
-	lru "github.com/hashicorp/golang-lru/v2"
 
 	"jugate/api"
 	"jugate/apiclient"
-	"jugate/core/fault"
 	"jugate/core/slabstore"
 	"jugate/oneport"
 )
 
-// relay passes on what agents ask of the service, which decides; slabs come from what the outpost holds, once the service
-// has said that the agent may have them.
+// relay passes on what agents ask of the service, which decides; about deliveries that the outpost carries through it answers
+// itself, once the service has said who asks.
 type relay struct {
 	o       *Outpost
 	service *url.URL
 	proxy   *httputil.ReverseProxy
-	may     *lru.Cache[leave, struct{}]
+
+	mu     sync.Mutex
+	serves map[asker]int64 // workstations, by how they ask about a delivery
 }
 
-// leave is that an agent may have slabs of a delivery.
-type leave struct {
-	pass     slabstore.Digest // of its pass
-	delivery string
-}
-
-// leavesAtMost bounds the leaves that are remembered.
-const leavesAtMost = 8192
-
-func newRelay(o *Outpost) (*relay, error) {
+func newRelay(ctx context.Context, o *Outpost) (*relay, error) {
 	u, err := url.Parse(o.identity.service)
 	if err != nil {
 		return nil, err
 	}
-	r := &relay{o: o, service: u}
-	if r.may, err = lru.New[leave, struct{}](leavesAtMost); err != nil {
-		return nil, err
-	}
+	r := &relay{o: o, service: u, serves: map[asker]int64{}}
 	r.proxy = &httputil.ReverseProxy{
 		Rewrite:       r.rewrite,
 		Transport:     o.client.HTTP().Transport,
@@ -59,7 +48,7 @@ func newRelay(o *Outpost) (*relay, error) {
 		ErrorHandler:  r.away,
 		ErrorLog:      slog.NewLogLogger(o.config.Log.Handler(), slog.LevelDebug),
 	}
-	return r, nil
+	return r, r.remember(ctx)
 }
 
 // rewrite says for whom the outpost asks.
@@ -68,9 +57,21 @@ func (r *relay) rewrite(p *httputil.ProxyRequest) {
 	p.Out.Host = r.service.Host
 	p.Out.Header.Set(api.AgentAtHeader, oneport.Remote(p.In).String())
 	p.Out.Header.Del(api.AgentKeyHeader)
-	if p.In.TLS != nil && len(p.In.TLS.PeerCertificates) > 0 {
-		p.Out.Header.Set(api.AgentKeyHeader, slabstore.Sum(p.In.TLS.PeerCertificates[0].RawSubjectPublicKeyInfo).String())
+	p.Out.Header.Del(api.AgentEndsHeader)
+	if ends := r.ends(p.In); ends != "" {
+		p.Out.Header.Set(api.AgentEndsHeader, ends)
 	}
+	if key := keyOf(p.In); key != "" {
+		p.Out.Header.Set(api.AgentKeyHeader, key)
+	}
+}
+
+// keyOf is the digest of the key that an agent has shown; empty if it has shown none.
+func keyOf(r *http.Request) string {
+	if r.TLS == nil || len(r.TLS.PeerCertificates) == 0 {
+		return ""
+	}
+	return slabstore.Sum(r.TLS.PeerCertificates[0].RawSubjectPublicKeyInfo).String()
 }
 
 // handler has everything that is answered over HTTP: all of it by TLS, and boot files without.
@@ -85,7 +86,7 @@ func (r *relay) handler() http.Handler {
 		w.Header().Set("Content-Type", "application/json")
 		json.NewEncoder(w).Encode(api.Health{Status: "up", Version: Version})
 	})
-	secure.Get("/agent/v1/deliveries/{id}/slabs/{digest}", r.slab)
+	r.receiving(secure)
 	secure.Get("/agent/v1/errands/{id}/trial-bytes", r.trialBytes)
 	secure.Handle("/agent/v1/*", r.proxy)
 	elsewhere := func(w http.ResponseWriter, _ *http.Request) {
@@ -96,6 +97,10 @@ func (r *relay) handler() http.Handler {
 		all.MethodNotAllowed(elsewhere)
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, req *http.Request) {
+		ctx, cancel := context.WithCancel(req.Context())
+		defer cancel()
+		defer context.AfterFunc(r.o.until, cancel)() // who waits for the service asks again
+		req = req.WithContext(ctx)
 		if req.TLS == nil {
 			plain.ServeHTTP(w, req)
 			return
@@ -119,48 +124,6 @@ func (r *relay) away(w http.ResponseWriter, req *http.Request, err error) {
 	problem(w, http.StatusServiceUnavailable, "the outpost "+r.o.identity.name+" does not reach its service; nothing is lost, it goes on when the line is back")
 }
 
-// slab serves a slab of a delivery to an agent that the service lets have it. While the service does not answer, who was let
-// have others of the same delivery may have those that are here.
-func (r *relay) slab(w http.ResponseWriter, req *http.Request) {
-	d, err := slabstore.ParseDigest(chi.URLParam(req, "digest"))
-	if err != nil {
-		problem(w, http.StatusUnprocessableEntity, err.Error())
-		return
-	}
-	l := leave{slabstore.Sum([]byte(req.Header.Get("Authorization"))), chi.URLParam(req, "id")}
-	answer := &answer{ResponseWriter: w, header: http.Header{}}
-	r.proxy.ServeHTTP(answer, req)
-	switch {
-	case answer.header.Get(api.FromStoreHeader) == d.String():
-		r.may.Add(l, struct{}{})
-	case answer.status == http.StatusServiceUnavailable || answer.status == http.StatusBadGateway:
-		if !r.may.Contains(l) || !r.o.slabs.Has(d) {
-			answer.pass()
-			return
-		}
-	case answer.status == http.StatusForbidden || answer.status == http.StatusUnauthorized:
-		r.may.Remove(l)
-		answer.pass()
-		return
-	default: // a sealed delivery: it went through as it came
-		answer.pass()
-		return
-	}
-	frame, err := r.o.slabs.Slab(d, req.URL.Query().Has("doubt"))
-	if err != nil {
-		status := http.StatusServiceUnavailable
-		if fault.KindOf(err) == fault.NotFound || apiclient.IsNotFound(err) {
-			status = http.StatusNotFound
-		}
-		problem(w, status, err.Error())
-		return
-	}
-	w.Header().Set("Content-Type", "application/zstd")
-	counted := middleware.NewWrapResponseWriter(w, req.ProtoMajor)
-	http.ServeContent(counted, req, "", time.Time{}, bytes.NewReader(frame))
-	r.o.slabs.served.Add(int64(counted.BytesWritten()))
-}
-
 // trialBytesAtMost is how much a check of the network may fetch.
 const trialBytesAtMost = 64 << 20
 
@@ -173,7 +136,7 @@ func (r *relay) trialBytes(w http.ResponseWriter, req *http.Request) {
 	}
 	one := req.Clone(req.Context())
 	one.URL.RawQuery = "n=1"
-	answer := &answer{ResponseWriter: w, header: http.Header{}, holds: true}
+	answer := &answer{ResponseWriter: w, header: http.Header{}}
 	if r.proxy.ServeHTTP(answer, one); answer.status != http.StatusOK {
 		answer.pass()
 		return
@@ -183,20 +146,21 @@ func (r *relay) trialBytes(w http.ResponseWriter, req *http.Request) {
 	io.CopyN(w, rand.NewChaCha8([32]byte{}), n) // whoever has gone has gone
 }
 
-// answer holds an answer of the service back until it is known whether it is passed on.
+// answer holds an answer of the service back until it is known whether it is passed on. One that has what was asked for may be
+// long, and is passed on as it comes, unless it is to be looked at.
 type answer struct {
 	http.ResponseWriter
-	header http.Header
-	status int
-	body   bytes.Buffer
-	passed bool
-	holds  bool // also one that has what was asked for
+	header  http.Header
+	status  int
+	body    bytes.Buffer
+	passed  bool
+	through bool // what was asked for is passed on
 }
 
 func (a *answer) Header() http.Header { return a.header }
 
 func (a *answer) WriteHeader(status int) {
-	if a.status = status; !a.holds && (status == http.StatusOK || status == http.StatusPartialContent) { // bytes of a sealed delivery, which may be many
+	if a.status = status; a.through && status != http.StatusNoContent {
 		a.pass()
 	}
 }

@@ -30,8 +30,8 @@ const (
 // it boots from its disk.
 const againFor = 12 * time.Hour
 
-// roster says what machines boot, by the word of the service, or by its last.
-type roster struct{ *Outpost }
+// bootRoster says what machines boot, by the word of the service, or by its last.
+type bootRoster struct{ *Outpost }
 
 // last has the service asked; if it does not answer, what it said last counts, and at tells when that was. It is
 // apiclient.ErrAway if nobody answers and nothing was said before.
@@ -53,7 +53,7 @@ func last[T any](ctx context.Context, o *Outpost, atMost time.Duration, kind, ke
 }
 
 // Facts are boot.Roster's. Of a machine of which nothing was ever said, nothing is known.
-func (r *roster) Facts(ctx context.Context, a hwaddr.Address) netboot.Facts {
+func (r *bootRoster) Facts(ctx context.Context, a hwaddr.Address) netboot.Facts {
 	facts, _, err := last(ctx, r.Outpost, factsWithin, keptFacts, a.String(), func(ctx context.Context) (netboot.Facts, error) {
 		return r.client.OutpostFacts(ctx, api.OutpostAsks{Address: a})
 	})
@@ -64,7 +64,7 @@ func (r *roster) Facts(ctx context.Context, a hwaddr.Address) netboot.Facts {
 }
 
 // BuildFor is boot.Roster's.
-func (r *roster) BuildFor(ctx context.Context, a hwaddr.Address) (int, error) {
+func (r *bootRoster) BuildFor(ctx context.Context, a hwaddr.Address) (int, error) {
 	b, _, err := last(ctx, r.Outpost, answerWithin, keptBuild, a.String(), func(ctx context.Context) (api.OutpostBuildFor, error) {
 		return r.client.OutpostBuildFor(ctx, api.OutpostAsks{Address: a})
 	})
@@ -79,7 +79,7 @@ func (r *roster) BuildFor(ctx context.Context, a hwaddr.Address) (int, error) {
 
 // Choose is boot.Roster's. While the service does not answer, a machine that was to boot the environment does so again, with
 // a ticket that was given ahead: it waits there until the service answers. Others boot from their disk.
-func (r *roster) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) (netboot.Choice, error) {
+func (r *bootRoster) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address) (netboot.Choice, error) {
 	out, at, err := last(ctx, r.Outpost, answerWithin, keptChoice, a.String(), func(ctx context.Context) (api.OutpostChoice, error) {
 		return r.client.OutpostChoice(ctx, api.OutpostAsks{Address: a, Loader: &l})
 	})
@@ -106,17 +106,17 @@ func (r *roster) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Address)
 }
 
 // EntryLoaded is boot.Roster's.
-func (r *roster) EntryLoaded(_ context.Context, a hwaddr.Address, file slabstore.Digest) {
+func (r *bootRoster) EntryLoaded(_ context.Context, a hwaddr.Address, file slabstore.Digest) {
 	r.teller.loaded(a, file)
 }
 
 // Leases are boot.Roster's: an outpost keeps its own.
-func (r *roster) Leases(ctx context.Context) ([]netboot.Lease, error) {
+func (r *bootRoster) Leases(ctx context.Context) ([]netboot.Lease, error) {
 	return outbox.All[netboot.Lease](ctx, r.records, keptLease)
 }
 
 // Lease is boot.Roster's.
-func (r *roster) Lease(ctx context.Context, l netboot.Lease) error {
+func (r *bootRoster) Lease(ctx context.Context, l netboot.Lease) error {
 	if !l.Address.IsValid() {
 		return errors.New("a lease of no address")
 	}
@@ -124,7 +124,7 @@ func (r *roster) Lease(ctx context.Context, l netboot.Lease) error {
 }
 
 // Fixed are boot.Roster's, as the service told them last.
-func (r *roster) Fixed(ctx context.Context) (map[netip.Addr][]hwaddr.Address, error) {
+func (r *bootRoster) Fixed(ctx context.Context) (map[netip.Addr][]hwaddr.Address, error) {
 	work, err := r.hold.work(ctx)
 	fixed := map[netip.Addr][]hwaddr.Address{}
 	for text, machines := range work.Fixed {
@@ -135,4 +135,4 @@ func (r *roster) Fixed(ctx context.Context) (map[netip.Addr][]hwaddr.Address, er
 	return fixed, err
 }
 
-var _ boot.Roster = (*roster)(nil)
+var _ boot.Roster = (*bootRoster)(nil)

@@ -150,3 +150,11 @@ func (s *slabs) room(bytes int64) error {
 		s.bytes -= h.bytes
 	}
 }
+
+// give gives up slabs for a disk that is full, and tells whether there were any.
+func (s *slabs) give() bool {
+	_, before := s.held()
+	_ = s.room(1)
+	_, now := s.held()
+	return now < before
+}

@@ -148,6 +148,9 @@ func (t *teller) once(ctx context.Context, works chan api.OutpostWork, knows *st
 		return nil
 	}
 	t.o.line.saw(err)
+	if apiclient.IsUnauthorized(err) { // it is no outpost any more
+		t.o.deliveries.follow(ctx, api.OutpostWork{})
+	}
 	if len(work.Wake) > 0 {
 		if through, err := t.o.boot.Wake(work.Wake); err != nil {
 			t.o.config.Log.Warn("machines cannot be woken", "error", err)
@@ -160,6 +163,7 @@ func (t *teller) once(ctx context.Context, works chan api.OutpostWork, knows *st
 		return err
 	}
 	*knows = work.Mark
+	t.o.deliveries.follow(ctx, work)
 	select {
 	case <-works: // an older one that nobody has taken yet
 	default:
@@ -240,6 +244,7 @@ func (o *Outpost) Tells() api.OutpostTells {
 	o.teller.mu.Lock()
 	out.Address, out.Trouble = o.teller.address, o.teller.trouble
 	o.teller.mu.Unlock()
+	out.Streams = o.deliveries.from(out.Address)
 	for _, l := range o.boot.Links(o.config.Now()) {
 		link := api.NetbootLink{Interface: l.Name, Mode: string(l.Mode), Address: l.Server.String(), State: l.State}
 		for _, p := range l.Pools {

@@ -122,9 +122,11 @@ func (db *DB) SetPaused(ctx context.Context, id int64, paused bool) error {
 
 // AddDeliveryChange notes what was done to a delivery.
 func (db *DB) AddDeliveryChange(ctx context.Context, id int64, c DeliveryChange) error {
-	_, err := db.exec(ctx, `INSERT INTO delivery_changes (delivery_id, at, done_by, what) VALUES (?, ?, ?, ?)`, id, c.At.UTC(), c.By, c.What)
+	_, err := db.exec(ctx, addChange, id, c.At.UTC(), c.By, c.What)
 	return err
 }
+
+const addChange = `INSERT INTO delivery_changes (delivery_id, at, done_by, what) VALUES (?, ?, ?, ?)`
 
 // DeliveryChanges lists what was done to a delivery, in order.
 func (db *DB) DeliveryChanges(ctx context.Context, id int64) (changes []DeliveryChange, err error) {

@@ -25,6 +25,8 @@ type Outpost struct {
 	Withdrawn sql.NullTime `db:"withdrawn"`
 	Seen      sql.NullTime `db:"seen"`
 	ToldText  string       `db:"told"` // see Told
+	Box       string       `db:"box"`  // that it hands in from
+	HandedIn  int64        `db:"handed_in"`
 }
 
 // Told is what it said of itself last.
@@ -104,6 +106,66 @@ func (db *DB) CertifiedOutpost(ctx context.Context, name string, until time.Time
 func (db *DB) SawOutpost(ctx context.Context, now time.Time, name string, told api.OutpostTells) error {
 	_, err := db.exec(ctx, `UPDATE outposts SET seen = ?, told = ? WHERE name = ?`, now.UTC(), encode(told), name)
 	return err
+}
+
+// HandedIn is what an outpost hands in: a receipt, or a change of a delivery.
+type HandedIn struct {
+	Number   int64 // in the outpost's box; grows from one to the next
+	Receipt  *Receipt
+	Delivery int64
+	Change   *DeliveryChange
+}
+
+// HandIn takes what an outpost hands in, all or nothing, and what has come before not again. It returns the items that were new.
+func (db *DB) HandIn(ctx context.Context, outpost, box string, items []HandedIn) (taken []HandedIn, err error) {
+	err = db.change(ctx, func(tx *sqlx.Tx) error {
+		taken = nil
+		var o Outpost
+		if err := tx.GetContext(ctx, &o, `SELECT * FROM outposts WHERE name = ?`, outpost); err != nil {
+			return missing(err, "outpost", outpost)
+		}
+		if o.Box != box {
+			o.HandedIn = 0
+		}
+		var receipts []Receipt
+		for _, item := range items {
+			if item.Number <= o.HandedIn {
+				continue
+			}
+			o.HandedIn = item.Number
+			switch {
+			case item.Receipt != nil:
+				var there bool
+				if err := tx.GetContext(ctx, &there, `SELECT EXISTS (SELECT 1 FROM receipts WHERE delivery_id = ? AND workstation_id = ?)`, item.Receipt.DeliveryID, item.Receipt.WorkstationID); err != nil {
+					return err
+				}
+				if there {
+					continue
+				}
+				receipts = append(receipts, *item.Receipt)
+			case item.Change != nil:
+				c := item.Change
+				if _, err := tx.ExecContext(ctx, addChange, item.Delivery, c.At.UTC(), c.By, c.What); err != nil {
+					return err
+				}
+			}
+			taken = append(taken, item)
+		}
+		if len(receipts) > 0 {
+			if err := addReceipts(ctx, tx, receipts); err != nil {
+				return err
+			}
+		}
+		n := 0
+		for i := range taken {
+			if taken[i].Receipt != nil {
+				taken[i].Receipt, n = &receipts[n], n+1
+			}
+		}
+		_, err := tx.ExecContext(ctx, `UPDATE outposts SET box = ?, handed_in = ? WHERE name = ?`, box, o.HandedIn, outpost)
+		return err
+	})
+	return taken, err
 }
 
 // CountSites counts workstations by the outpost that they called by last.

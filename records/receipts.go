@@ -109,25 +109,28 @@ func (db *DB) AddReceipt(ctx context.Context, r Receipt) (Receipt, error) {
 // AddReceipts writes several, one behind the other, all or none.
 func (db *DB) AddReceipts(ctx context.Context, receipts []Receipt) ([]Receipt, error) {
 	receipts = slices.Clone(receipts)
-	err := db.change(ctx, func(tx *sqlx.Tx) error {
-		g, err := grow(ctx, tx)
-		if err != nil {
-			return err
-		}
-		var last int64
-		if err := tx.GetContext(ctx, &last, `SELECT coalesce(max(id), 0) FROM receipts`); err != nil {
-			return err
-		}
-		for i := range receipts {
-			last++
-			receipts[i].ID = last
-			if err := addReceipt(ctx, g, &receipts[i]); err != nil {
-				return err
-			}
-		}
-		return g.flush()
-	})
+	err := db.change(ctx, func(tx *sqlx.Tx) error { return addReceipts(ctx, tx, receipts) })
 	return receipts, err
+}
+
+// addReceipts adds receipts, and gives them their numbers.
+func addReceipts(ctx context.Context, tx *sqlx.Tx, receipts []Receipt) error {
+	g, err := grow(ctx, tx)
+	if err != nil {
+		return err
+	}
+	var last int64
+	if err := tx.GetContext(ctx, &last, `SELECT coalesce(max(id), 0) FROM receipts`); err != nil {
+		return err
+	}
+	for i := range receipts {
+		last++
+		receipts[i].ID = last
+		if err := addReceipt(ctx, g, &receipts[i]); err != nil {
+			return err
+		}
+	}
+	return g.flush()
 }
 
 func addReceipt(ctx context.Context, g *growing, r *Receipt) (err error) {

@@ -302,7 +302,7 @@ func TestAServiceThatEndsInADeliveryGoesOnWithIt(t *testing.T) {
 	done, err := back.client.Delivery(t.Context(), running.ID)
 	require.NoError(t, err)
 	require.NotEmpty(t, done.Changes)
-	assert.Equal(t, "goes on after a restart of the service", done.Changes[0].What)
+	assert.Equal(t, "goes on after a restart", done.Changes[0].What)
 
 	t.Log("# what was only gathering goes on when its workstation is switched on")
 	back.startMachine(off, "")

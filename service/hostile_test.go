@@ -74,7 +74,7 @@ func TestAHostileAgent(t *testing.T) {
 	require.NotNil(t, standing.Errand)
 
 	t.Log("# reports that cannot be")
-	for name, p := range map[string]api.Progress{
+	for name, p := range map[string]delivery.Report{
 		"ended before anything":       {Phase: "ended", Verified: true},
 		"more done than there is":     {Phase: "ready", Done: 2, Total: 1},
 		"less than nothing":           {Phase: "ready", Done: -1, Total: 1},
@@ -82,11 +82,11 @@ func TestAHostileAgent(t *testing.T) {
 		"a disk that runs backwards":  {Phase: "ready", DiskSpeed: -1},
 		"more than an image can have": {Phase: "ready", Multicast: 1 << 62},
 	} {
-		_, err := one.TellProgress(ctx, d.ID, p)
+		_, err := one.TellProgress(ctx, d.ID, api.Progress{Report: p})
 		assert.Equal(t, http.StatusUnprocessableEntity, status(err), "%s: %v", name, err)
 	}
 	for _, name := range []string{"herb-02", "herb-03"} {
-		_, err = clients[name].TellProgress(ctx, d.ID, api.Progress{Phase: "ready"})
+		_, err = clients[name].TellProgress(ctx, d.ID, api.Progress{Report: delivery.Report{Phase: "ready"}})
 		require.NoError(t, err)
 	}
 
@@ -123,10 +123,10 @@ func TestAHostileAgent(t *testing.T) {
 
 	t.Log("# who says that it is through has to prove it")
 	for _, phase := range []delivery.Phase{delivery.Receiving, delivery.Checking} {
-		_, err = one.TellProgress(ctx, d.ID, api.Progress{Phase: phase})
+		_, err = one.TellProgress(ctx, d.ID, api.Progress{Report: delivery.Report{Phase: phase}})
 		require.NoError(t, err)
 	}
-	_, err = one.TellProgress(ctx, d.ID, api.Progress{Phase: "ended", Verified: true, Proof: make([]byte, 32)})
+	_, err = one.TellProgress(ctx, d.ID, api.Progress{Report: delivery.Report{Phase: "ended", Verified: true}, Proof: make([]byte, 32)})
 	require.NoError(t, err)
 	h.eventually(func() bool { return h.receipts(d.ID)["herb-02"].Outcome != "" })
 	receipt := h.receipts(d.ID)["herb-02"]

@@ -11,6 +11,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/delivery"
 	"jugate/core/partition"
 	"jugate/core/rights"
 	"jugate/demo/golddisk"
@@ -202,7 +203,7 @@ func TestAgentsThatWouldNotKeepWhatIsToBeKept(t *testing.T) {
 		}
 		d, err := h.client.Deliver(ctx, in)
 		require.NoError(t, err)
-		for _, p := range []api.Progress{{Phase: "ready"}, {Phase: "checking"}, {Phase: "ended", Verified: true, LeftOut: []int{1, 2}, Proof: make([]byte, 32)}} {
+		for _, p := range []api.Progress{{Report: delivery.Report{Phase: "ready"}}, {Report: delivery.Report{Phase: "checking"}}, {Report: delivery.Report{Phase: "ended", Verified: true}, LeftOut: []int{1, 2}, Proof: make([]byte, 32)}} {
 			_, err := herb.TellProgress(ctx, d.ID, p)
 			require.NoError(t, err)
 		}

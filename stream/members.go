@@ -16,28 +16,13 @@ import (
 	"jugate/core/slabstore"
 )
 
-// Directions are what a workstation is told when it reports.
-type Directions struct {
-	State   delivery.State
-	Over    bool   // for this workstation, or as a whole
-	Run     uint32 // another number each time the delivery is taken up
-	Round   int    // of the stream that have ended
-	Aside   string // why it is set aside; empty if it is not
-	Decided int
-	Fetch   []image.SlabRange // slabs to fetch by unicast
-	// FetchMap says that the slab map does not come by multicast, or not any more.
-	FetchMap bool
-	// ReportAfter is how long it lets pass before it reports again.
-	ReportAfter time.Duration
-}
-
 // SendsMap tells whether the slab map comes by multicast for a workstation that is about
 // to take part. It does until the first round has begun, unless the workstation is the
 // only one.
 func (r *Runner) SendsMap() bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return len(r.members) > 1 && r.d.State() == delivery.Gathering
+	return len(r.here()) > 1 && r.d.State() == delivery.Gathering
 }
 
 // SetApart sets a workstation aside that the stream does not reach.
@@ -79,7 +64,7 @@ func (r *Runner) isNode(n norm.NodeID) bool {
 func (r *Runner) memberCount() int {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return len(r.members)
+	return len(r.here())
 }
 
 // Nonce is what a workstation's proof begins with: nobody else knows it, and it is the
@@ -94,14 +79,14 @@ func (r *Runner) Nonce(workstation int64) []byte {
 // proof is needed from a workstation that has not begun its check, as delivery.Report refuses its report.
 func (r *Runner) Proven(workstation int64, proof []byte, without []int) bool {
 	r.mu.Lock()
-	checks := r.d.Phase(workstation) == delivery.Checking
+	checks := r.members[workstation].Where != "" || r.d.Phase(workstation) == delivery.Checking
 	r.mu.Unlock()
 	return !checks || subtle.ConstantTimeCompare(proof, r.Slabs.Proof(r.Nonce(workstation), without...)) == 1
 }
 
 // Report takes what a workstation tells and says what it has to do. Errors are those of
 // delivery.Report.
-func (r *Runner) Report(now time.Time, id int64, p delivery.Report) (Directions, error) {
+func (r *Runner) Report(now time.Time, id int64, p delivery.Report) (delivery.Directions, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	err := r.d.Report(now, id, p)
@@ -117,9 +102,9 @@ const (
 	reportsPerSecond = 1000
 )
 
-func (r *Runner) directions(id int64, err error) Directions {
-	d := Directions{State: r.d.State(), Over: err != nil || r.d.State().Over(), Run: r.number, Round: r.d.Rounds(), Aside: r.d.Aside(id)}
-	d.ReportAfter = max(reportEvery, time.Duration(len(r.members))*time.Second/reportsPerSecond)
+func (r *Runner) directions(id int64, err error) delivery.Directions {
+	d := delivery.Directions{State: r.d.State(), Over: err != nil || r.d.State().Over(), Run: r.number, Round: r.d.Rounds(), Aside: r.d.Aside(id)}
+	d.ReportAfter = max(reportEvery, time.Duration(len(r.members))*time.Second/reportsPerSecond).Seconds()
 	d.FetchMap = r.d.FetchMap()
 	fetch, decided := r.d.Fetch(id)
 	if d.Decided = decided; fetch != nil {
@@ -132,7 +117,7 @@ func (r *Runner) directions(id int64, err error) Directions {
 func (r *Runner) Remark(now time.Time, id int64, text string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if m, is := r.members[id]; is && r.d.Phase(id) != delivery.Ended && r.remarks[id] != text {
+	if m, is := r.members[id]; is && r.phase(id) != delivery.Ended && r.remarks[id] != text {
 		r.note(now, m.Name, text)
 		r.remarks[id] = text
 	}
@@ -160,7 +145,8 @@ func (r *Runner) Lacking(now time.Time, id int64, round int, set, has *image.Sla
 func (r *Runner) Through(id int64) bool {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	return r.d.Phase(id) == delivery.Ended
+	e := r.away[id]
+	return r.phase(id) == delivery.Ended || e != nil && e.ends
 }
 
 // MayMend waits until so many bytes may go out beside the stream.
@@ -186,8 +172,8 @@ func (r *Runner) Sealed(content []byte) []byte {
 func (r *Runner) Stop(now time.Time, reason string) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if !r.d.State().Over() {
-		r.reason = reason
+	if !r.state().Over() && !r.stopping {
+		r.reason, r.stopping = reason, true
 		r.d.Stop(now, reason)
 	}
 	r.nudge()
@@ -219,12 +205,7 @@ func (r *Runner) Pause(now time.Time, by, words string, paused bool) {
 // Extend takes more workstations in; words say so.
 func (r *Runner) Extend(now time.Time, by, words string, members []Member) {
 	r.change(now, by, words, func() {
-		ids := make([]int64, len(members))
-		for i, m := range members {
-			ids[i] = m.ID
-		}
-		r.add(members)
-		r.d.Add(ids)
+		r.add(now, members)
 	})
 }
 
@@ -240,6 +221,7 @@ type Status struct {
 	Warning            string // what keeps it from getting on
 	Left               time.Duration
 	LeftKnown          bool
+	Parts              []Part // of other processes
 }
 
 // Status tells how the delivery stands.
@@ -247,12 +229,17 @@ func (r *Runner) Status(now time.Time) Status {
 	out := Status{WireBytes: r.WireBytes(), Warning: r.Warning(now)}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	out.State, out.Sent, out.Slabs, out.Round = r.d.State(), r.sent, r.slabs, r.round
+	out.State, out.Sent, out.Slabs, out.Round, out.Parts = r.state(), r.sent, r.slabs, r.round, r.allParts()
 	out.Rate, out.Paused, out.Unheard, out.RepairBytes = r.rate, r.paused, r.d.Unheard(), r.repairBytes
 	if r.streaming && !r.paused {
 		out.RateNow = r.rateNow.Load()
 	}
 	out.Left, out.LeftKnown = r.d.TimeLeft()
+	for _, p := range out.Parts { // the last to be through counts
+		if p.Open > 0 {
+			out.Left, out.LeftKnown = max(out.Left, p.Left), p.LeftKnown && (out.LeftKnown || r.d.State().Over())
+		}
+	}
 	return out
 }
 
@@ -260,6 +247,8 @@ func (r *Runner) Status(now time.Time) Status {
 type MemberStatus struct {
 	Member
 	Status    delivery.Member
+	Speed     float64 // bytes a second
+	LossShare float64 // of packets, in the last seconds
 	Left      time.Duration
 	LeftKnown bool
 }
@@ -272,8 +261,13 @@ func (r *Runner) Member(id int64) (MemberStatus, bool) {
 }
 
 func (r *Runner) member(id int64) (out MemberStatus, known bool) {
-	if out.Status, known = r.d.Member(id); known {
+	if e := r.away[id]; e != nil {
+		out = e.told
 		out.Member = r.members[id]
+		return out, true
+	}
+	if out.Status, known = r.d.Member(id); known {
+		out.Member, out.Speed, out.LossShare = r.members[id], out.Status.Speed(), out.Status.LossShare()
 		out.Left, out.LeftKnown = r.d.MemberLeft(id)
 	}
 	return out, known

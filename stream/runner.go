@@ -3,7 +3,6 @@ package stream
 import (
 	"context"
 	"fmt"
-	"maps"
 	"math/rand/v2"
 	"slices"
 	"sync"
@@ -39,12 +38,16 @@ type Runner struct {
 	mu          sync.Mutex
 	members     map[int64]Member
 	byNode      map[norm.NodeID]int64
-	d           *delivery.Delivery
-	rate        int64   // as ordered
-	pace        float64 // share of it that the group can follow
+	options     delivery.Options
+	d           *delivery.Delivery   // of those who are here
+	away        map[int64]*elsewhere // the others
+	parts       map[string]Part      // what was told of them last, by where they are
+	rate        int64                // as ordered
+	pace        float64              // share of it that the group can follow
 	paused      bool
 	streaming   bool
-	reason      string // why it was stopped
+	stopping    bool   // it is to end, for everybody
+	reason      string // why
 	wire        int64
 	repairBytes int64
 	unicast     map[int64]int64    // mending bytes sent, by workstation
@@ -57,6 +60,7 @@ type Runner struct {
 	passes      int // rounds that were begun, and the one of the slab map
 
 	unwritten []delivery.Member // ended, receipt still to be written
+	abandoned []delivery.Member // those of them that the loop has not seen yet
 	notes     []Note
 	trouble   string // why something could not be recorded
 }
@@ -88,16 +92,15 @@ func newRunner(in *Streams, o Order, members []Member) (*Runner, error) {
 	for i := o.Slabs.Len(); i < r.Cargo.Len(); i++ {
 		every.Add(i)
 	}
-	options := delivery.Options{Rule: o.Rule, Ordered: o.Rule.WaitsFrom(o.Created),
-		AtLatest: o.AtLatest, GiveUp: o.AtLatest.Add(giveUpAfter), Every: every, Bytes: o.Bytes, Beside: r.Cargo.PayloadBytes(), Aside: o.Aside}
+	r.options = delivery.Options{Rule: o.Rule, Ordered: o.Rule.WaitsFrom(o.Created),
+		AtLatest: o.AtLatest, GiveUp: o.AtLatest.Add(giveUpAfter), Every: every, Bytes: o.Bytes, Beside: r.Cargo.PayloadBytes(), Aside: o.Aside, Others: o.Others}
+	options := r.options
 	if o.State != delivery.Gathering {
 		// It was under way when the service ended: it goes on with whoever is there
 		// again soon.
-		now := in.Now()
-		options.Ordered, options.AtLatest, options.Rule = now, now.Add(resumeWait), delivery.Rule{}
-		options.GiveUp, options.Resumed = now.Add(delivery.Silence), true
+		options = r.again(in.Now())
 	}
-	r.d = delivery.New(options, slices.Sorted(maps.Keys(r.members)))
+	r.d = delivery.New(options, r.here())
 	if o.Paused {
 		r.d.Pause(in.Now())
 		r.paused = true
@@ -108,8 +111,12 @@ func newRunner(in *Streams, o Order, members []Member) (*Runner, error) {
 
 // endingRunner makes a runner that only ends the delivery, with receipts that say why.
 func endingRunner(in *Streams, o Order, members []Member, reason string) *Runner {
+	members = slices.Clone(members)
+	for i := range members {
+		members[i].Where = ""
+	}
 	r := emptyRunner(in, o, members)
-	r.d = delivery.New(delivery.Options{}, slices.Sorted(maps.Keys(r.members)))
+	r.d = delivery.New(delivery.Options{}, r.here())
 	r.Stop(in.Now(), reason)
 	return r
 }
@@ -117,7 +124,7 @@ func endingRunner(in *Streams, o Order, members []Member, reason string) *Runner
 // emptyRunner has the workstations and nothing to send.
 func emptyRunner(in *Streams, o Order, members []Member) *Runner {
 	r := &Runner{
-		in: in, order: o, Slabs: o.Slabs, members: map[int64]Member{}, byNode: map[norm.NodeID]int64{}, kick: make(chan struct{}, 1), wire: o.WireBytes,
+		in: in, order: o, Slabs: o.Slabs, members: map[int64]Member{}, away: map[int64]*elsewhere{}, parts: map[string]Part{}, byNode: map[norm.NodeID]int64{}, kick: make(chan struct{}, 1), wire: o.WireBytes,
 		unicast: map[int64]int64{}, drivers: map[int64][]string{}, remarks: map[int64]string{}, moved: map[int64]struct{}{}, rate: o.Rate, pace: 1,
 		unicasts: rate.NewLimiter(rate.Inf, unicastBurst), streamEnded: make(chan struct{}),
 	}
@@ -132,15 +139,32 @@ func emptyRunner(in *Streams, o Order, members []Member) *Runner {
 	for i := range r.bases {
 		r.based.Add(i)
 	}
-	r.add(members)
+	r.add(in.Now(), members)
 	return r
 }
 
 // add takes workstations in. The caller holds mu, or is the only one yet.
-func (r *Runner) add(members []Member) {
+func (r *Runner) add(now time.Time, members []Member) {
 	for _, m := range members {
-		r.members[m.ID], r.byNode[r.Node(m.ID)] = m, m.ID
+		if _, known := r.members[m.ID]; !known {
+			r.members[m.ID], r.byNode[r.Node(m.ID)] = m, m.ID
+			r.settle(now, m)
+		}
 	}
+	if r.stopping {
+		r.d.Stop(now, r.reason)
+	}
+}
+
+// here are those who are served here, in the order of their numbers. The caller holds mu, or is the only one yet.
+func (r *Runner) here() (ids []int64) {
+	for id, m := range r.members {
+		if m.Where == "" {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	return ids
 }
 
 // remains is a runner that ends what this one has left.
@@ -149,7 +173,7 @@ func (r *Runner) remains(now time.Time, reason string) *Runner {
 	defer r.mu.Unlock()
 	var left []Member
 	for id, m := range r.members {
-		if r.d.Phase(id) != delivery.Ended || slices.ContainsFunc(r.unwritten, func(m delivery.Member) bool { return m.ID == id }) {
+		if r.phase(id) != delivery.Ended || slices.ContainsFunc(r.unwritten, func(m delivery.Member) bool { return m.ID == id }) {
 			left = append(left, m)
 		}
 	}
@@ -291,8 +315,10 @@ func (r *Runner) advance(now time.Time) turn {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	at := turn{Step: r.d.Advance(now)}
-	at.state, at.reason, at.deadline = r.d.State(), r.reason, r.d.Deadline(now)
-	r.unwritten = append(r.unwritten, at.Ended...)
+	at.state, at.reason, at.deadline = r.state(), r.reason, r.d.Deadline(now)
+	at.EndStream = at.EndStream || r.d.State().Over()
+	r.unwritten = slices.Concat(r.unwritten, at.Ended, r.abandoned)
+	r.abandoned = nil
 	for _, m := range slices.Concat(at.Ended, at.Aside) {
 		r.moved[m.ID] = struct{}{}
 	}
@@ -425,6 +451,9 @@ func (r *Runner) WireBytes() int64 {
 	sum := r.wire
 	for _, n := range r.unicast {
 		sum += n
+	}
+	for _, p := range r.parts {
+		sum += p.WireBytes
 	}
 	return sum
 }

@@ -229,8 +229,14 @@ func (r *Runner) delta(number int) []byte {
 		return nil
 	}
 	is, err := r.in.Slabs.Get(d)
-	if err != nil {
-		return nil
+	if err != nil { // it may be on its way
+		frame, err := r.in.Slabs.Frame(d)
+		if err != nil {
+			return nil
+		}
+		if is, err = slabstore.ExpandChecked(nil, frame, d); err != nil {
+			return nil
+		}
 	}
 	delta, err := slabstore.CompressDelta(nil, is, was, base)
 	if err != nil || len(delta) >= len(slabstore.Compress(nil, is)) {

@@ -36,6 +36,7 @@ import (
 type Order struct {
 	ID        int64
 	Version   roster.Ref
+	Digest    string // of the version
 	Rule      delivery.Rule
 	Aside     delivery.AsideRule
 	Rate      int64          // bits a second
@@ -51,12 +52,18 @@ type Order struct {
 	Slabs     *image.Map // of the version; nil in one that can only be ended
 	Bases     *image.Map // what workstations may have in their places (image.Bases); nil for nothing
 	Payloads  []parcel.Payload
+	Others    int // workstations that may turn up here, too
+	// The digests of the files of Slabs and Bases, for processes elsewhere.
+	MapDigest, BasesDigest slabstore.Digest
 }
 
 // Member is a workstation of a delivery.
 type Member struct {
-	ID   int64
-	Name string
+	ID    int64
+	Name  string
+	Where string // the process elsewhere that serves it; empty for this one
+	// Unseen says that it was never seen anywhere: it may turn up in another network.
+	Unseen bool
 }
 
 // Store is where frames of slabs come from.
@@ -100,7 +107,7 @@ func (s *Streams) Start(ctx context.Context, o Order, members []Member) error {
 		return err
 	}
 	if o.State != delivery.Gathering {
-		r.note(s.Now(), bySelf, "goes on after a restart of the service")
+		r.note(s.Now(), bySelf, "goes on after a restart")
 	}
 	s.run(ctx, r)
 	return nil
@@ -144,6 +151,13 @@ func (s *Streams) Runner(id int64) *Runner {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	return s.runners[id]
+}
+
+// Runners are those of all running deliveries, in the order of their numbers.
+func (s *Streams) Runners() []*Runner {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.SortedFunc(maps.Values(s.runners), func(a, b *Runner) int { return int(a.order.ID - b.order.ID) })
 }
 
 // Wait waits until all have ended.

@@ -10,11 +10,11 @@ import (
 // AsideRule says when a workstation would hold the group back, and is taken out of
 // the stream and served alone. Zero fields take the default.
 type AsideRule struct {
-	Never    bool          // nobody is set aside
-	Loss     float64       // loses more than this share of the packets: 0.1
-	DiskLag  time.Duration // its memory has been full with what its disk has not written for this long: 4 s
-	Silence  time.Duration // has reported nothing for this long: 20 s
-	Deafness time.Duration // has heard no packet of a stream that runs for this long: 6 s
+	Never    bool          `json:"never,omitempty"`    // nobody is set aside
+	Loss     float64       `json:"loss,omitempty"`     // loses more than this share of the packets: 0.1
+	DiskLag  time.Duration `json:"disk_lag,omitempty"` // its memory has been full with what its disk has not written for this long: 4 s
+	Silence  time.Duration `json:"silence,omitempty"`  // has reported nothing for this long: 20 s
+	Deafness time.Duration `json:"deafness,omitempty"` // has heard no packet of a stream that runs for this long: 6 s
 }
 
 func (r *AsideRule) setDefaults() {

@@ -92,25 +92,51 @@ var (
 // Report is what a workstation tells of itself. Counts are bytes and only grow,
 // unless said otherwise.
 type Report struct {
-	Phase     Phase
-	Done      int64 // of Total, in the phase
-	Total     int64
-	Multicast int64 // received from the stream and used
-	Unicast   int64 // fetched to mend
-	Repaired  int64 // of Multicast, what was sent again
-	Packets   int64 // of the stream that came
-	Lost      int64 // and that did not
+	Phase     Phase `json:"phase" enum:"ready,receiving,mending,checking,ended"`
+	Done      int64 `json:"done"` // of Total, in the phase
+	Total     int64 `json:"total"`
+	Multicast int64 `json:"bytes_multicast"` // received from the stream and used
+	Unicast   int64 `json:"bytes_unicast"`   // fetched to mend
+	Repaired  int64 `json:"bytes_repaired" doc:"Of those by multicast, what was sent again"`
+	Packets   int64 `json:"packets"`      // of the stream that came
+	Lost      int64 `json:"packets_lost"` // and that did not
 	// Backlog is what has come and is not on the disk yet, now; BacklogLimit is
 	// what there is room for.
-	Backlog, BacklogLimit int64
-	DiskSpeed             float64 // bytes a second that the disk takes, now
+	Backlog      int64   `json:"backlog" doc:"Has come and is not on the disk yet, in bytes"`
+	BacklogLimit int64   `json:"backlog_limit" doc:"What there is room for"`
+	DiskSpeed    float64 `json:"disk_speed" doc:"Bytes a second that the disk takes"`
 	// LacksMap says that it cannot tell yet which slabs it needs: it has not got the
 	// slab map.
-	LacksMap bool
+	LacksMap bool `json:"lacks_map,omitempty" doc:"It waits for the slab map, and cannot tell yet which slabs it needs"`
 	// Verified and Error come with Phase Ended: the whole disk was checked, or
 	// why it was not.
-	Verified bool
-	Error    string
+	Verified bool   `json:"verified" doc:"With ended: the whole disk was read back and is right"`
+	Error    string `json:"error,omitempty" maxLength:"4000"`
+}
+
+// Directions are what a workstation is told when it reports.
+type Directions struct {
+	State State `json:"state" enum:"gathering,sending,mending,finished,stopped"`
+	Over  bool  `json:"over"` // for this workstation, or as a whole
+	// Run is another number each time the delivery is taken up; the agent then says anew what
+	// it lacks.
+	Run uint32 `json:"run"`
+	// Round is how many rounds of the stream have ended. After each, the agent says what it
+	// lacks.
+	Round int `json:"round"`
+	// Decided is the round after which Fetch was decided: what the agent is to fetch by
+	// unicast. Whatever else it lacks comes in the next round.
+	Decided int               `json:"decided"`
+	Fetch   []image.SlabRange `json:"fetch,omitempty"`
+	// FetchMap says that the slab map does not come by multicast, or not any more: an agent
+	// that lacks it fetches it.
+	FetchMap bool `json:"fetch_map,omitempty"`
+	// ReportAfter is how many seconds the agent lets pass before it reports again, if
+	// nothing happens: the more take part, the longer.
+	ReportAfter float64 `json:"report_after,omitempty"`
+	// Aside tells why this workstation is served alone; it leaves the stream and fetches
+	// everything it lacks.
+	Aside string `json:"aside,omitempty"`
 }
 
 // Member is one workstation of a delivery.
@@ -162,6 +188,9 @@ type Options struct {
 	GiveUp time.Time
 	// Resumed says that it was under way before: those who are awaited had begun.
 	Resumed bool
+	// Others is how many more may still take part that are not known yet to be here: the gather
+	// rule counts them.
+	Others int
 	// Bytes is what a workstation has to read back; what claims to have done that
 	// faster than memory is not believed. 0 believes everything.
 	Bytes int64
@@ -229,6 +258,15 @@ func (d *Delivery) Add(ids []int64) {
 	}
 }
 
+// Leave takes a workstation out that is somebody else's to serve; there is no receipt.
+func (d *Delivery) Leave(id int64) {
+	delete(d.byID, id)
+	d.members = slices.DeleteFunc(d.members, func(m *Member) bool { return m.ID == id })
+}
+
+// SetOthers sets Options.Others.
+func (d *Delivery) SetOthers(n int) { d.options.Others = n }
+
 func (d *Delivery) member(id int64) *Member { return d.byID[id] }
 
 func (d *Delivery) note(now time.Time, workstation int64, format string, args ...any) {
@@ -292,25 +330,35 @@ const fastest = 32 << 30
 
 // believe holds a report against what the workstation has said before.
 func (d *Delivery) believe(now time.Time, m *Member, r Report) error {
-	for _, n := range []int64{r.Done, r.Total, r.Multicast, r.Unicast, r.Repaired, r.Packets, r.Lost, r.Backlog, r.BacklogLimit} {
-		if n < 0 {
-			return fmt.Errorf("%w: it counts below nothing", ErrReport)
-		}
+	if err := d.options.Possible(r); err != nil {
+		return err
 	}
-	most := (d.options.Bytes+d.options.Beside)*4 + 64<<20 // some slabs come more than once, none often
 	switch {
-	case d.options.Bytes > 0 && max(r.Multicast, r.Unicast) > most:
-		return fmt.Errorf("%w: %d bytes have come of an image of %d", ErrReport, max(r.Multicast, r.Unicast), d.options.Bytes)
-	case r.Done > r.Total:
-		return fmt.Errorf("%w: %d bytes are done of %d", ErrReport, r.Done, r.Total)
-	case !(r.DiskSpeed >= 0 && r.DiskSpeed < fastest):
-		return fmt.Errorf("%w: a disk that takes %v bytes a second", ErrReport, r.DiskSpeed)
 	case r.Phase != Ended || r.Error != "" || !r.Verified:
 		return nil
 	case m.Phase != Checking:
 		return fmt.Errorf("%w: the disk is said to be right, and was not checked", ErrReport)
 	case now.Sub(m.checking) < time.Duration(float64(d.options.Bytes)/fastest*float64(time.Second)):
 		return fmt.Errorf("%w: %d bytes were checked in %v", ErrReport, d.options.Bytes, now.Sub(m.checking))
+	}
+	return nil
+}
+
+// Possible holds a report against what can be. Errors wrap ErrReport.
+func (o Options) Possible(r Report) error {
+	for _, n := range []int64{r.Done, r.Total, r.Multicast, r.Unicast, r.Repaired, r.Packets, r.Lost, r.Backlog, r.BacklogLimit} {
+		if n < 0 {
+			return fmt.Errorf("%w: it counts below nothing", ErrReport)
+		}
+	}
+	most := (o.Bytes+o.Beside)*4 + 64<<20 // some slabs come more than once, none often
+	switch {
+	case o.Bytes > 0 && max(r.Multicast, r.Unicast) > most:
+		return fmt.Errorf("%w: %d bytes have come of an image of %d", ErrReport, max(r.Multicast, r.Unicast), o.Bytes)
+	case r.Done > r.Total:
+		return fmt.Errorf("%w: %d bytes are done of %d", ErrReport, r.Done, r.Total)
+	case !(r.DiskSpeed >= 0 && r.DiskSpeed < fastest):
+		return fmt.Errorf("%w: a disk that takes %v bytes a second", ErrReport, r.DiskSpeed)
 	}
 	return nil
 }
@@ -536,7 +584,7 @@ func (d *Delivery) Starts() time.Time { return d.options.AtLatest }
 
 // gathered applies the rule to those who can still take part.
 func (d *Delivery) gathered(now time.Time) bool {
-	ready, possible := 0, 0
+	ready, possible := 0, d.options.Others
 	for _, m := range d.members {
 		if m.Phase != Ended {
 			possible++

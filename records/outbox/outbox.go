@@ -1,9 +1,13 @@
 // Package outbox is the small database of an outpost: answers of its service that it keeps
-// for a time when nobody answers, and its leases.
+// for a time when nobody answers, its leases, and what it has to hand in.
 //
 //	db, err := outbox.Open(ctx, path)
 //	err = db.Keep(ctx, now, "choice", address, choice)
 //	at, err := db.Kept(ctx, "choice", address, &choice)
+//
+//	err = db.Add(ctx, now, outbox.Item{Body: receipt})
+//	box, items, err := db.Items(ctx, 100) // in the order in which they were added
+//	err = db.Drop(ctx, items[len(items)-1].Number)
 package outbox
 
 import (
@@ -97,4 +101,63 @@ func All[T any](ctx context.Context, db *DB, kind string) (all []T, err error) {
 		all = append(all, one)
 	}
 	return all, nil
+}
+
+// Forget removes an answer.
+func (db *DB) Forget(ctx context.Context, kind, key string) error {
+	_, err := db.db.ExecContext(ctx, `DELETE FROM kept WHERE kind = ? AND key = ?`, kind, key)
+	return err
+}
+
+// Keys are the keys of a kind that begin with a prefix, in order.
+func (db *DB) Keys(ctx context.Context, kind, prefix string) (keys []string, err error) {
+	return keys, db.db.SelectContext(ctx, &keys, `SELECT key FROM kept WHERE kind = ? AND substr(key, 1, length(?)) = ? ORDER BY key`, kind, prefix, prefix)
+}
+
+// Item is something to hand in.
+type Item struct {
+	Number int64 `db:"number"` // grows from one to the next, and is never used again
+	Body   string
+	// Kind and Key, if set, are of a mark that is kept with it (see Keys), and stays when the item is dropped.
+	Kind, Key string
+}
+
+// Add adds items, all or none.
+func (db *DB) Add(ctx context.Context, now time.Time, items ...Item) error {
+	tx, err := db.db.BeginTxx(ctx, nil)
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	for _, item := range items {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO items (body) VALUES (?)`, item.Body); err != nil {
+			return err
+		}
+		if item.Kind == "" {
+			continue
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO kept (kind, key, at, body) VALUES (?, ?, ?, '{}') ON CONFLICT DO NOTHING`, item.Kind, item.Key, now.UTC()); err != nil {
+			return err
+		}
+	}
+	return tx.Commit()
+}
+
+// Items are the first of those that wait, in order, and the box that their numbers are of: another text for another database.
+func (db *DB) Items(ctx context.Context, atMost int) (box string, items []Item, err error) {
+	if err := db.db.SelectContext(ctx, &items, `SELECT number, body FROM items ORDER BY number LIMIT ?`, atMost); err != nil {
+		return "", nil, err
+	}
+	return box, items, db.db.GetContext(ctx, &box, `SELECT name FROM box`)
+}
+
+// Waiting is how many items wait.
+func (db *DB) Waiting(ctx context.Context) (n int, err error) {
+	return n, db.db.GetContext(ctx, &n, `SELECT count(*) FROM items`)
+}
+
+// Drop removes the items up to a number.
+func (db *DB) Drop(ctx context.Context, upTo int64) error {
+	_, err := db.db.ExecContext(ctx, `DELETE FROM items WHERE number <= ?`, upTo)
+	return err
 }

@@ -20,6 +20,7 @@ type Caller struct {
 	At      netip.Addr
 	Key     string
 	Outpost string
+	Ends    []int64 // deliveries that it is through with at the outpost, which hands the receipts in
 }
 
 // OnDisks notes which partitions are on a workstation's disks now.

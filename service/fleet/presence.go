@@ -326,10 +326,10 @@ func (f *Fleet) Changed(ctx context.Context, id int64) {
 	f.Publish(f.workstation(*w))
 }
 
-// Doing notes what a workstation does in a delivery. It is not published, as those who
-// watch the delivery are told of each step there.
+// Doing notes what a workstation does in a delivery, and that it is there: also of one of which
+// an outpost tells. It is not published, as those who watch the delivery are told of each step there.
 func (f *Fleet) Doing(id int64, text string) {
-	f.agents.does(id, api.Activity{Text: text})
+	f.agents.with(id, func(p *presence) { p.activity, p.seen = api.Activity{Text: text}, f.Now() })
 }
 
 // Active notes what an agent is doing.

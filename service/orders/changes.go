@@ -37,6 +37,7 @@ func (o *Orders) Stop(ctx context.Context, id int64) (api.Delivery, error) {
 		return api.Delivery{}, err
 	}
 	r.Stop(o.Now(), "stopped by "+actor.From(ctx).Words())
+	o.ringSites()
 	return o.Delivery(ctx, id)
 }
 
@@ -55,6 +56,7 @@ func (o *Orders) Pause(ctx context.Context, id int64, paused bool) (api.Delivery
 			words = "resumed"
 		}
 		r.Pause(o.Now(), actor.From(ctx).Words(), words, paused)
+		o.ringSites()
 	}
 	return o.Delivery(ctx, id)
 }
@@ -69,6 +71,7 @@ func (o *Orders) SetRate(ctx context.Context, id, rate int64) (api.Delivery, err
 		return api.Delivery{}, err
 	}
 	r.SetRate(o.Now(), actor.From(ctx).Words(), "rate set to "+humanize.SIWithDigits(float64(rate), 1, "bit/s"), rate)
+	o.ringSites()
 	return o.Delivery(ctx, id)
 }
 
@@ -122,7 +125,8 @@ func (o *Orders) extend(ctx context.Context, id int64, r *stream.Runner, in api.
 	if err := o.Records.ExtendDelivery(ctx, o.Now(), *rec, names, ids); err != nil {
 		return err
 	}
-	r.Extend(o.Now(), actor.From(ctx).Words(), "extended by "+strings.Join(names, " "), membersOf(targets))
+	r.Extend(o.Now(), actor.From(ctx).Words(), "extended by "+strings.Join(names, " "), o.members(ctx, targets, rec.Sealed))
+	o.ringSites()
 	for _, w := range ids {
 		o.Fleet.Ring(w)
 	}

@@ -18,6 +18,7 @@ import (
 	"jugate/core/image"
 	"jugate/core/parcel"
 	"jugate/core/roster"
+	"jugate/core/slabstore"
 	"jugate/records"
 	"jugate/stream"
 )
@@ -93,7 +94,11 @@ func (o *Orders) begin(ctx context.Context, rec records.Delivery, names []string
 	if order.ID, err = o.Records.AddDelivery(ctx, rec, names, ids); err != nil {
 		return 0, err
 	}
-	return order.ID, o.Streams.Start(o.Until, order, membersOf(targets))
+	if err := o.Streams.Start(o.Until, order, o.members(ctx, targets, rec.Sealed)); err != nil {
+		return order.ID, err
+	}
+	o.ringSites()
+	return order.ID, nil
 }
 
 const (
@@ -143,7 +148,7 @@ func errandsFrom(rule delivery.Rule) time.Time {
 // are gone or damaged.
 func (o *Orders) streamOrder(ctx context.Context, d *records.Delivery, workstations []int64) (stream.Order, error) {
 	out := stream.Order{
-		ID: d.ID, Version: roster.Ref{Image: d.Image, Version: d.Version}, Rate: d.Rate, Session: d.Session, State: d.State, Paused: d.Paused, Created: d.Created,
+		ID: d.ID, Version: roster.Ref{Image: d.Image, Version: d.Version}, Digest: d.Digest, Rate: d.Rate, Session: d.Session, State: d.State, Paused: d.Paused, Created: d.Created,
 		Bytes: d.UsedBytes, WireBytes: d.WireBytes,
 	}
 	if d.Sealed {
@@ -169,9 +174,12 @@ func (o *Orders) streamOrder(ctx context.Context, d *records.Delivery, workstati
 	if err != nil {
 		return out, err
 	}
-	out.Slabs = slabs
+	out.Slabs, out.MapDigest = slabs, man.MapDigest
 	if d.Reuse {
 		out.Bases, err = o.bases(ctx, out.Version, man, slabs, workstations)
+	}
+	if out.Bases != nil {
+		out.BasesDigest = slabstore.Sum(out.Bases.Bytes())
 	}
 	return out, err
 }
@@ -201,14 +209,6 @@ func (o *Orders) bases(ctx context.Context, ref roster.Ref, man *image.Manifest,
 	return image.Bases(old, slabs, basesAtMost), nil
 }
 
-func membersOf(workstations []records.Workstation) []stream.Member {
-	all := make([]stream.Member, len(workstations))
-	for i, w := range workstations {
-		all[i] = stream.Member{ID: w.ID, Name: w.Label()}
-	}
-	return all
-}
-
 // Resume takes up what was open when the service ended last. A delivery that was under way
 // waits a little for its workstations, and then goes on with what they still lack.
 func (o *Orders) Resume(ctx context.Context) error {
@@ -229,7 +229,7 @@ func (o *Orders) Resume(ctx context.Context) error {
 		for _, r := range done {
 			through[r.WorkstationID] = true
 		}
-		left := membersOf(slices.DeleteFunc(members, func(w records.Workstation) bool { return through[w.ID] }))
+		left := o.members(ctx, slices.DeleteFunc(members, func(w records.Workstation) bool { return through[w.ID] }), rec.Sealed)
 		ids := make([]int64, len(left))
 		for i, m := range left {
 			ids[i] = m.ID

@@ -1,7 +1,9 @@
 package orders
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"time"
 
 	"jugate/api"
@@ -30,6 +32,14 @@ func (o *Orders) deliveryOf(d records.Delivery) api.Delivery {
 			out.State = s.State
 		}
 		out.SecondsLeft = secondsOf(s.Left, s.LeftKnown)
+		for _, p := range s.Parts {
+			part := api.DeliveryPart{Name: p.Where, State: p.State, Members: p.Workstations, Open: p.Open, SentSlabs: p.Sent, Slabs: p.Slabs, Round: p.Round, RateNow: p.RateNow,
+				Away: p.Open > 0 && !o.Sites.Up(p.Where)}
+			if part.Away {
+				out.Warning = cmp.Or(out.Warning, fmt.Sprintf("nothing is heard of the outpost %s; %d workstations go on there by themselves, and their receipts come when it is back", p.Where, p.Open))
+			}
+			out.Parts = append(out.Parts, part)
+		}
 	}
 	return out
 }
@@ -100,11 +110,11 @@ func liveMember(runner *stream.Runner, now time.Time, id int64) api.Member {
 	}
 	m := is.Status
 	out = api.Member{
-		Workstation: is.Name, Phase: m.Phase, Outcome: m.Outcome, Reason: m.Reason, Aside: m.Aside,
+		Workstation: is.Name, Site: is.Where, Phase: m.Phase, Outcome: m.Outcome, Reason: m.Reason, Aside: m.Aside,
 		Done: m.Last.Done, Total: m.Last.Total, Multicast: m.Last.Multicast, Unicast: m.Last.Unicast,
 	}
 	if m.Phase != delivery.Ended && m.Phase != delivery.Awaited {
-		out.Speed, out.LossShare, out.DiskSpeed, out.Silent = m.Speed(), m.LossShare(), m.Last.DiskSpeed, now.Sub(m.Seen).Seconds()
+		out.Speed, out.LossShare, out.DiskSpeed, out.Silent = is.Speed, is.LossShare, m.Last.DiskSpeed, now.Sub(m.Seen).Seconds()
 		out.SecondsLeft = secondsOf(is.Left, is.LeftKnown)
 	}
 	if m.Last.Multicast > 0 {

@@ -27,22 +27,35 @@ func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receip
 	if err != nil {
 		return err
 	}
-	restore, err := d.Restore()
+	rows, err := l.rowsOf(ctx, d, receipts)
 	if err != nil {
 		return err
 	}
+	if rows, err = l.Records.AddReceipts(ctx, rows); err != nil {
+		return err
+	}
+	l.written(ctx, d, receipts, rows)
+	return nil
+}
+
+// rowsOf are receipts of a delivery as the records keep them.
+func (o *Orders) rowsOf(ctx context.Context, d *records.Delivery, receipts []stream.Receipt) ([]records.Receipt, error) {
+	restore, err := d.Restore()
+	if err != nil {
+		return nil, err
+	}
 	// If the version's record is gone, its manifest still has the count.
 	unreadable := int64(0)
-	if v, err := l.Records.Version(ctx, roster.Ref{Image: d.Image, Version: d.Version}); err == nil {
+	if v, err := o.Records.Version(ctx, roster.Ref{Image: d.Image, Version: d.Version}); err == nil {
 		unreadable = v.Unreadable
 	}
 	ids := make([]int64, len(receipts))
 	for i, r := range receipts {
 		ids[i] = r.ID
 	}
-	workstations, err := l.Records.ByNumber(ctx, ids)
+	workstations, err := o.Records.ByNumber(ctx, ids)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	rows := make([]records.Receipt, len(receipts))
 	for i, r := range receipts {
@@ -58,38 +71,39 @@ func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receip
 			rows[i].SetPart(restore.Partition)
 		}
 	}
-	if rows, err = l.Records.AddReceipts(ctx, rows); err != nil {
-		return err
-	}
+	return rows, nil
+}
+
+// written is what follows when receipts are in the records.
+func (o *Orders) written(ctx context.Context, d *records.Delivery, receipts []stream.Receipt, rows []records.Receipt) {
 	for _, r := range receipts {
 		if r.End.Aside != "" && !r.End.Apart {
-			l.checkWhoWasAside(ctx, d, r)
+			o.checkWhoWasAside(ctx, d, r)
 		}
 	}
 	for _, row := range rows {
-		l.Fleet.Changed(ctx, row.WorkstationID)
-		l.Fleet.Ring(row.WorkstationID)                               // its errand has ended: there may be another
-		if whole, err := l.Records.Receipt(ctx, row.ID); err == nil { // with the arrival that it awaits
+		o.Fleet.Changed(ctx, row.WorkstationID)
+		o.Fleet.Ring(row.WorkstationID)                               // its errand has ended: there may be another
+		if whole, err := o.Records.Receipt(ctx, row.ID); err == nil { // with the arrival that it awaits
 			row = *whole
 		}
-		l.Publish(l.receiptOf(row))
+		o.Publish(o.receiptOf(row))
 	}
-	return nil
 }
 
 // checkWhoWasAside has a workstation check itself that would have held the others back, so that somebody knows why. It is no part of the
 // delivery, which has ended for it.
-func (l ledger) checkWhoWasAside(ctx context.Context, d *records.Delivery, r stream.Receipt) {
-	if run := l.Streams.Runner(d.ID); run != nil && run.Status(l.Now()).Unheard {
+func (o *Orders) checkWhoWasAside(ctx context.Context, d *records.Delivery, r stream.Receipt) {
+	if run := o.Streams.Runner(d.ID); run != nil && run.Unheard(r.Where) {
 		return // it is the network, and no machine
 	}
-	open, _, err := l.Records.Errands(ctx, records.ErrandFilter{WorkstationID: r.ID, Open: true}, records.Page{})
+	open, _, err := o.Records.Errands(ctx, records.ErrandFilter{WorkstationID: r.ID, Open: true}, records.Page{})
 	if err == nil && !slices.ContainsFunc(open, func(e records.Errand) bool { return e.Kind == errand.Check }) {
 		options := api.CheckOptions{Surface: "sample", Health: true, Network: true, WhenDone: d.WhenDone}
-		_, err = l.Records.AddErrand(ctx, l.Now(), records.Asked{Workstation: r.ID, Kind: errand.Check, Options: options}, fmt.Sprintf("delivery %d, which set it aside: %s", d.ID, r.End.Aside))
+		_, err = o.Records.AddErrand(ctx, o.Now(), records.Asked{Workstation: r.ID, Kind: errand.Check, Options: options}, fmt.Sprintf("delivery %d, which set it aside: %s", d.ID, r.End.Aside))
 	}
 	if err != nil {
-		l.Log.Error("a workstation that was set aside could not be asked to check itself", "workstation", r.Name, "delivery", d.ID, "error", err)
+		o.Log.Error("a workstation that was set aside could not be asked to check itself", "workstation", r.Name, "delivery", d.ID, "error", err)
 	}
 }
 

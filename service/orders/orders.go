@@ -20,6 +20,7 @@ package orders
 import (
 	"context"
 	"log/slog"
+	"os"
 	"sync"
 	"time"
 
@@ -89,6 +90,8 @@ type Stock interface {
 	CheckEntry(ctx context.Context, in api.EntryErrand) error
 	// MayStartEntry refuses whoever is at a workstation a boot entry that is not theirs to start there, or that it cannot start.
 	MayStartEntry(ctx context.Context, w records.Workstation, holder *rights.Holder, in api.EntryErrand) error
+	// PayloadContent opens what a digest names.
+	PayloadContent(digest string) (*os.File, error)
 }
 
 // Access says who may receive what.
@@ -106,6 +109,8 @@ type Orders struct {
 	Versions Versions
 	Stock    Stock
 	Access   Access
+	Sites    Sites // nil if there are no outposts
+	Files    image.Files
 	Reserve  *durable.Reserve // room for receipts
 	Log      *slog.Logger
 	Now      func() time.Time

@@ -31,23 +31,9 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 	if !r.Has(workstation) {
 		return api.Directions{}, delivery.ErrNotMember
 	}
-	if in.Verified && in.Phase == delivery.Ended && in.Error == "" {
-		without, err := o.leftOut(ctx, id, in.LeftOut)
-		if err != nil {
-			return api.Directions{}, err
-		}
-		if without == nil || !r.Proven(workstation, in.Proof, without) {
-			o.Log.Warn("a workstation cannot prove that its disk is right", "delivery", id, "workstation", workstation, "has_proof", len(in.Proof) > 0, "left_out", in.LeftOut)
-			in.Verified, in.Error = false, "the agent could not prove that it has read the whole disk back; if its build is older than this service: jugate environment build --offer"
-		}
-	}
-	if in.Phase == delivery.Ended && in.Error == "" && !in.Answered {
-		switch told, err := o.Records.AwaitsArrival(ctx, id, workstation); {
-		case err != nil:
-			return api.Directions{}, err
-		case told:
-			in.Verified, in.Error = false, "the copy is right, but its answers were not carried out, as this workstation has booted a build that does not know them; make another: jugate environment build --offer"
-		}
+	in, err := o.believed(ctx, r, workstation, in)
+	if err != nil {
+		return api.Directions{}, err
 	}
 	if len(in.Drivers) > 0 {
 		r.Installed(workstation, in.Drivers)
@@ -58,18 +44,38 @@ func (o *Orders) Progress(ctx context.Context, workstation, id int64, in api.Pro
 	if text := doing[in.Phase]; text != "" {
 		o.Fleet.Doing(workstation, text+" "+r.Version().String())
 	}
-	d, err := r.Report(now, workstation, delivery.Report{
-		Phase: delivery.Phase(in.Phase), Done: in.Done, Total: in.Total, Multicast: in.Multicast, Unicast: in.Unicast, Verified: in.Verified, Error: in.Error,
-		Repaired: in.Repaired, Packets: in.Packets, Lost: in.Lost, Backlog: in.Backlog, BacklogLimit: in.BacklogLimit, DiskSpeed: in.DiskSpeed, LacksMap: in.LacksMap,
-	})
+	d, err := r.Report(now, workstation, in.Report)
 	if errors.Is(err, delivery.ErrReport) {
 		o.Log.Warn("a report is not believed", "delivery", id, "workstation", workstation, "error", err)
 	}
 	if err != nil && !errors.Is(err, delivery.ErrOver) { // that one reads in the answer
 		return api.Directions{}, err
 	}
-	return api.Directions{State: d.State, Over: d.Over, Run: d.Run, Round: d.Round, Decided: d.Decided, Aside: d.Aside, ReportAfter: d.ReportAfter.Seconds(),
-		Fetch: d.Fetch, FetchMap: d.FetchMap}, nil
+	return d, nil
+}
+
+// believed is a last report as far as its proof goes; others are as they are.
+func (o *Orders) believed(ctx context.Context, r *stream.Runner, workstation int64, in api.Progress) (api.Progress, error) {
+	id := r.Order().ID
+	if in.Verified && in.Phase == delivery.Ended && in.Error == "" {
+		without, err := o.leftOut(ctx, id, in.LeftOut)
+		if err != nil {
+			return in, err
+		}
+		if without == nil || !r.Proven(workstation, in.Proof, without) {
+			o.Log.Warn("a workstation cannot prove that its disk is right", "delivery", id, "workstation", workstation, "has_proof", len(in.Proof) > 0, "left_out", in.LeftOut)
+			in.Verified, in.Error = false, "the agent could not prove that it has read the whole disk back; if its build is older than this service: jugate environment build --offer"
+		}
+	}
+	if in.Phase == delivery.Ended && in.Error == "" && !in.Answered {
+		switch told, err := o.Records.AwaitsArrival(ctx, id, workstation); {
+		case err != nil:
+			return in, err
+		case told:
+			in.Verified, in.Error = false, "the copy is right, but its answers were not carried out, as this workstation has booted a build that does not know them; make another: jugate environment build --offer"
+		}
+	}
+	return in, nil
 }
 
 // leftOut are the areas of a delivery's version, by their index, that do not come onto a

@@ -112,6 +112,8 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 			out.Receive.Source, out.Receive.MapComes = o.Streams.Multicast.Source(), r.SendsMap()
 			if w, err := o.Records.Workstation(ctx, e.WorkstationID); err != nil {
 				return nil, err
+			} else if where, err := o.Place(ctx, w.ID, d.ID, w.Site); err == nil && where != "" {
+				out.Receive.Source, out.Receive.MapComes = o.Sites.StreamsFrom(ctx, where), false
 			} else if w.Site != "" { // its slabs come from there
 				r.SetApart(o.Now(), w.ID, "at the outpost "+w.Site)
 				out.Receive.MapComes = false

@@ -15,6 +15,7 @@ import (
 	"crypto/elliptic"
 	"crypto/x509"
 	"database/sql"
+	"io"
 	"log/slog"
 	"net/netip"
 	"sync"
@@ -53,6 +54,18 @@ type Tickets interface {
 	Ticket(ctx context.Context, address hwaddr.Address) (string, error)
 }
 
+// Deliveries are those that go to workstations at outposts.
+type Deliveries interface {
+	// PartsAt are the parts that an outpost is to carry through.
+	PartsAt(site string) ([]api.OutpostDelivery, error)
+	// PartFile opens a file of theirs.
+	PartFile(site string, d slabstore.Digest) (io.ReadSeekCloser, error)
+	ToldOfParts(site string, parts []api.OutpostPart)
+	HandIn(ctx context.Context, site string, in api.OutpostHandsIn) error
+	// Forsaken ends the parts of an outpost that nothing will be heard of any more.
+	Forsaken(site string)
+}
+
 // Store is where frames of slabs come from.
 type Store interface {
 	Frame(d slabstore.Digest) ([]byte, error)
@@ -68,6 +81,8 @@ type Sites struct {
 	Builds       *builds.Store
 	Entries      *parts.Store
 	Slabs        Store
+	Deliveries   Deliveries
+	Multicast    api.OutpostMulticast
 	Trust        []byte // boot.AuthorityFile
 	Log          *slog.Logger
 	Now          func() time.Time
@@ -199,6 +214,33 @@ func (s *Sites) outpost(row records.Outpost) (out api.Outpost, err error) {
 	return out, nil
 }
 
+// Up tells whether an outpost is there now.
+func (s *Sites) Up(name string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p, known := s.live[name]
+	return known && s.Now().Sub(p.seen) < upFor
+}
+
+// StreamsFrom is the address that the streams of an outpost come from, as it told last; empty if it sends none.
+func (s *Sites) StreamsFrom(ctx context.Context, name string) string {
+	s.mu.Lock()
+	p, known := s.live[name]
+	s.mu.Unlock()
+	if known {
+		return p.told.Streams
+	}
+	row, err := s.Records.Outpost(ctx, name)
+	if err != nil || row.Key == "" {
+		return ""
+	}
+	told, err := row.Told()
+	if err != nil {
+		return ""
+	}
+	return told.Streams
+}
+
 // Add enters an outpost, and makes the code that it joins by.
 func (s *Sites) Add(ctx context.Context, in api.NewOutpost) (api.OutpostCode, error) {
 	text, row := s.newCode(in.Name)
@@ -239,6 +281,7 @@ func (s *Sites) Withdraw(ctx context.Context, name string) error {
 		return err
 	}
 	s.forget(row.Name)
+	s.Deliveries.Forsaken(row.Name)
 	s.Log.Warn("outpost withdrawn", "outpost", row.Name, "by", actor.From(ctx))
 	return nil
 }
@@ -253,6 +296,7 @@ func (s *Sites) Remove(ctx context.Context, name string) error {
 		return err
 	}
 	s.forget(row.Name)
+	s.Deliveries.Forsaken(row.Name)
 	s.Log.Warn("outpost removed", "outpost", row.Name, "by", actor.From(ctx))
 	return nil
 }

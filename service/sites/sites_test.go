@@ -59,7 +59,7 @@ func newDesk(t *testing.T) *desk {
 	require.NoError(t, err)
 	e, err := parts.Open(filepath.Join(dir, "entries"))
 	require.NoError(t, err)
-	d.Sites = &sites.Sites{Records: db, Certificates: a.Certificates, Boot: d.heard, Builds: b, Entries: e, Log: log, Now: clock, Publish: func(any) {}, Closing: d.close}
+	d.Sites = &sites.Sites{Records: db, Certificates: a.Certificates, Boot: d.heard, Builds: b, Entries: e, Deliveries: nothing{}, Log: log, Now: clock, Publish: func(any) {}, Closing: d.close}
 	require.NoError(t, d.Load(t.Context()))
 	return d
 }
@@ -168,6 +168,12 @@ func TestStepsOfAWrongClock(t *testing.T) {
 		assert.Equal(t, []netboot.Mark{{At: d.now.Add(want), Step: netboot.StepKernel, Detail: "alpine: build 1"}}, d.heard.marks, "%v", off)
 	}
 }
+
+// nothing is delivered.
+type nothing struct{ sites.Deliveries }
+
+func (nothing) PartsAt(string) ([]api.OutpostDelivery, error) { return nil, nil }
+func (nothing) Forsaken(string)                               {}
 
 // Whoever copies the data folder of an outpost onto a second machine is told.
 func TestTheSameOutpostTwice(t *testing.T) {

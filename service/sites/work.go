@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"slices"
@@ -23,15 +24,16 @@ const holdFor = 15 * time.Second
 
 // Tell takes what an outpost tells of itself, and says what it is to hold: at once if that is not what it knows, else when
 // it changes, or after a while.
-func (s *Sites) Tell(ctx context.Context, name string, in api.OutpostCalls) (api.OutpostWork, error) {
+func (s *Sites) Tell(ctx context.Context, name string, in api.OutpostCalls) (work api.OutpostWork, err error) {
 	if err := s.saw(ctx, name, in); err != nil {
-		return api.OutpostWork{}, err
+		return work, err
 	}
+	defer func() { work.Now = s.Now() }() // as late as can be
 	over := time.NewTimer(holdFor)
 	defer over.Stop()
 	for {
 		changed := s.awaits()
-		work, err := s.work(ctx, name)
+		work, err = s.work(ctx, name)
 		if work.Wake = s.takeWakes(name); err != nil || work.Mark != in.Knows || work.Wake != nil {
 			return work, err
 		}
@@ -62,7 +64,7 @@ func (s *Sites) Wake(site string, cards []hwaddr.Address) error {
 	if !up {
 		return fault.Unreachable.Errorf("the outpost %s, which would wake it, is away", site)
 	}
-	s.ring()
+	s.Ring()
 	return nil
 }
 
@@ -96,11 +98,11 @@ func (s *Sites) Heard(event any) {
 	default:
 		return
 	}
-	s.ring()
+	s.Ring()
 }
 
-// ring has outposts that wait look again.
-func (s *Sites) ring() {
+// Ring has outposts that wait look again.
+func (s *Sites) Ring() {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.changed != nil {
@@ -140,9 +142,9 @@ func (s *Sites) saw(ctx context.Context, name string, call api.OutpostCalls) err
 	return nil
 }
 
-// work is what an outpost is to hold: all builds and files of boot entries.
+// work is what an outpost is to hold, all builds and files of boot entries, and what it is to deliver.
 func (s *Sites) work(ctx context.Context, name string) (api.OutpostWork, error) {
-	out := api.OutpostWork{Name: name, Builds: []api.OutpostBuild{}, Entries: []api.OutpostFile{}, Fixed: map[string][]hwaddr.Address{}, Trust: s.Trust}
+	out := api.OutpostWork{Name: name, Builds: []api.OutpostBuild{}, Entries: []api.OutpostFile{}, Fixed: map[string][]hwaddr.Address{}, Trust: s.Trust, Multicast: s.Multicast}
 	var err error
 	if out.Offered, err = s.Records.Offered(ctx); err != nil {
 		return out, err
@@ -173,6 +175,9 @@ func (s *Sites) work(ctx context.Context, name string) (api.OutpostWork, error) 
 		out.Fixed[a.String()] = machines
 	}
 	if err != nil {
+		return out, err
+	}
+	if out.Deliveries, err = s.Deliveries.PartsAt(name); err != nil {
 		return out, err
 	}
 	text, err := json.Marshal(out)
@@ -232,8 +237,8 @@ func (s *Sites) Hear(ctx context.Context, name string, in api.OutpostSteps) erro
 // clockSlack is how far an outpost's clock may be off before its times are moved.
 const clockSlack = 5 * time.Second
 
-// Part is a file of a build, or of a boot entry, by its digest.
-func (s *Sites) Part(digest string) (*parts.Content, error) {
+// Part opens a file of a build, of a boot entry, or of a delivery that an outpost carries through, by its digest.
+func (s *Sites) Part(name, digest string) (io.ReadSeekCloser, error) {
 	d, err := slabstore.ParseDigest(digest)
 	if err != nil {
 		return nil, fault.Invalid.Mark(err)
@@ -246,9 +251,18 @@ func (s *Sites) Part(digest string) (*parts.Content, error) {
 		if err != nil {
 			return nil, err
 		}
-		return store.Open(p)
+		c, err := store.Open(p)
+		if err != nil {
+			return nil, err
+		}
+		return content{io.NewSectionReader(c, 0, c.Size), c}, nil
 	}
-	return nil, fault.NotFound.Errorf("there is no such file any more")
+	return s.Deliveries.PartFile(name, d)
+}
+
+type content struct {
+	io.ReadSeeker
+	io.Closer
 }
 
 // Slab is the frame of a slab.

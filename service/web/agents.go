@@ -1,7 +1,7 @@
 package web
 
 import (
-	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -10,7 +10,6 @@ import (
 	"net/http"
 	"os"
 	"strconv"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
@@ -23,6 +22,7 @@ import (
 	"jugate/core/image"
 	"jugate/core/rights"
 	"jugate/core/slabstore"
+	"jugate/oneport"
 	"jugate/records"
 	"jugate/service/access"
 	"jugate/service/fleet"
@@ -46,6 +46,9 @@ func (s *Server) requirePass(next http.Handler) http.Handler {
 		if err != nil {
 			s.fail(w, r, err)
 			return
+		}
+		if by := agentOf(r.Context()); len(by.Ends) > 0 {
+			s.Orders.Ends(id, by.Ends)
 		}
 		next.ServeHTTP(w, r.WithContext(context.WithValue(r.Context(), callerKey{}, id)))
 	})
@@ -115,11 +118,15 @@ func (s *Server) agentAPI(r chi.Router) {
 			r.Get("/errands/{id}/trial-bytes", s.getTrialBytes)
 			r.Get("/drivers/{id}/files/*", s.getDriverFile)
 			r.Get("/payloads/{digest}", s.getPayload)
-			r.Get("/deliveries/{id}/manifest", s.getVersionFile(func(manifest, _ string) string { return manifest }))
-			r.Get("/deliveries/{id}/map", s.getVersionFile(func(_, slabs string) string { return slabs }))
-			r.Get("/deliveries/{id}/bases", s.getBases)
-			r.Get("/deliveries/{id}/slabs/{digest}", s.getSlab)
-			r.Get("/deliveries/{id}/pieces/{number}", s.getPiece)
+			r.Group(func(r chi.Router) {
+				r.Use(s.servedHere)
+				s.receivingAgent(within(r))
+				r.Get("/deliveries/{id}/manifest", s.getVersionFile(func(manifest, _ string) string { return manifest }))
+				r.Get("/deliveries/{id}/map", s.getVersionFile(func(_, slabs string) string { return slabs }))
+				r.Get("/deliveries/{id}/bases", s.getBases)
+				r.Get("/deliveries/{id}/slabs/{digest}", s.getSlab)
+				r.Get("/deliveries/{id}/pieces/{number}", s.getPiece)
+			})
 		})
 	})
 }
@@ -283,14 +290,18 @@ func (s *Server) admittedAgent(h huma.API) {
 		out.Signed, err = s.Access.Signer.Sign(api.SignedModules, bearer(in.Authorization), modules)
 		return out, err
 	})
+	does(s, h, limited(op("PUT", "/disks", "tell-disks", "", ""), checkInAtMost), func(ctx context.Context, in *struct{ Body api.OnDisks }) error {
+		return s.Fleet.OnDisks(ctx, caller(ctx), in.Body.Disks)
+	})
+}
+
+// receivingAgent are the operations of workstations that take part in a delivery.
+func (s *Server) receivingAgent(h huma.API) {
 	answers(s, h, op("POST", "/deliveries/{delivery}/progress", "progress", "", ""), func(ctx context.Context, in *struct {
 		DeliveryRef
 		Body api.Progress
 	}) (api.Directions, error) {
 		return s.Orders.Progress(ctx, caller(ctx), in.ID, in.Body)
-	})
-	does(s, h, limited(op("PUT", "/disks", "tell-disks", "", ""), checkInAtMost), func(ctx context.Context, in *struct{ Body api.OnDisks }) error {
-		return s.Fleet.OnDisks(ctx, caller(ctx), in.Body.Disks)
 	})
 	does(s, h, limited(op("POST", "/deliveries/{delivery}/lacking", "lacking", "", ""), lackingAtMost), func(ctx context.Context, in *struct {
 		DeliveryRef
@@ -302,9 +313,10 @@ func (s *Server) admittedAgent(h huma.API) {
 
 // numberInPath is what a plain request is about.
 func numberInPath(r *http.Request) (int64, error) {
-	id, err := strconv.ParseInt(chi.URLParam(r, "id"), 10, 64)
+	text := cmp.Or(chi.URLParam(r, "id"), chi.URLParam(r, "delivery"))
+	id, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		err = fault.NotFound.Errorf("there is nothing with the number %q", chi.URLParam(r, "id"))
+		err = fault.NotFound.Errorf("there is nothing with the number %q", text)
 	}
 	return id, err
 }
@@ -455,7 +467,7 @@ func (s *Server) getVersionFile(which func(manifest, slabs string) string) http.
 		if path == which("", "map") {
 			w.Header().Set("Content-Type", "application/octet-stream")
 		}
-		s.beside(w, r, run, func(w http.ResponseWriter) { http.ServeFile(w, r, path) })
+		oneport.Beside(w, r, run, caller(r.Context()), func(w http.ResponseWriter) { http.ServeFile(w, r, path) })
 	}
 }
 
@@ -469,7 +481,7 @@ func (s *Server) getBases(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	s.beside(w, r, run, func(w http.ResponseWriter) {
+	oneport.Beside(w, r, run, caller(r.Context()), func(w http.ResponseWriter) {
 		w.Header().Set("Content-Type", "application/octet-stream")
 		w.Write(run.Bases().Bytes())
 	})
@@ -496,11 +508,7 @@ func (s *Server) getSlab(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	if run.Seal == nil && fromOutpost(w, r, d) {
-		run.Mended(caller(r.Context()), int64(len(frame)))
-		return
-	}
-	s.beside(w, r, run, func(w http.ResponseWriter) { serveContent(w, r, run, "application/zstd", frame) })
+	oneport.Beside(w, r, run, caller(r.Context()), func(w http.ResponseWriter) { oneport.Content(w, r, run, "application/zstd", frame) })
 }
 
 // getPiece serves a piece of a payload of an open delivery, sealed as getSlab's are.
@@ -520,40 +528,5 @@ func (s *Server) getPiece(w http.ResponseWriter, r *http.Request) {
 		s.fail(w, r, err)
 		return
 	}
-	s.beside(w, r, run, func(w http.ResponseWriter) { serveContent(w, r, run, "application/octet-stream", piece) })
-}
-
-// serveContent serves a part of a delivery, sealed if the delivery is.
-func serveContent(w http.ResponseWriter, r *http.Request, run *stream.Runner, kind string, content []byte) {
-	if run.Seal != nil {
-		w.Header().Set("Content-Type", "application/octet-stream")
-		w.Write(run.Sealed(content))
-		return
-	}
-	w.Header().Set("Content-Type", kind)
-	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(content))
-}
-
-// beside sends a reply no faster than the delivery may send beside its stream, and counts
-// its bytes as the delivery's.
-func (s *Server) beside(w http.ResponseWriter, r *http.Request, run *stream.Runner, send func(w http.ResponseWriter)) {
-	to := &besideWriter{ResponseWriter: w, may: func(bytes int) error { return run.MayMend(r.Context(), bytes) }}
-	send(to)
-	run.Mended(caller(r.Context()), to.sent)
-}
-
-// besideWriter lets a reply's body go out no faster than it may, and counts it.
-type besideWriter struct {
-	http.ResponseWriter
-	may  func(bytes int) error // waits; an error says that the caller has gone
-	sent int64                 // bytes
-}
-
-func (w *besideWriter) Write(b []byte) (int, error) {
-	if err := w.may(len(b)); err != nil {
-		return 0, err
-	}
-	n, err := w.ResponseWriter.Write(b)
-	w.sent += int64(n)
-	return n, err
+	oneport.Beside(w, r, run, caller(r.Context()), func(w http.ResponseWriter) { oneport.Content(w, r, run, "application/octet-stream", piece) })
 }

@@ -2,9 +2,10 @@ package web
 
 import (
 	"context"
-	"io"
 	"net/http"
 	"net/netip"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -13,7 +14,6 @@ import (
 
 	"jugate/api"
 	"jugate/core/netboot"
-	"jugate/core/slabstore"
 	"jugate/service/fleet"
 )
 
@@ -50,7 +50,13 @@ func (s *Server) relayed(r *http.Request, by fleet.Caller) fleet.Caller {
 	if !is || err != nil {
 		return by
 	}
-	return fleet.Caller{At: from.Unmap(), Key: r.Header.Get(api.AgentKeyHeader), Outpost: name}
+	out := fleet.Caller{At: from.Unmap(), Key: r.Header.Get(api.AgentKeyHeader), Outpost: name}
+	for text := range strings.SplitSeq(r.Header.Get(api.AgentEndsHeader), ",") {
+		if n, err := strconv.ParseInt(text, 10, 64); err == nil {
+			out.Ends = append(out.Ends, n)
+		}
+	}
+	return out
 }
 
 // outpostKey is where requireOutpost puts the name of the outpost that asks.
@@ -71,9 +77,10 @@ func (s *Server) requireOutpost(next http.Handler) http.Handler {
 }
 
 const (
-	// joinAtMost bounds an outpost's request to join, stepsAtMost what it tells of machines, in bytes.
+	// joinAtMost bounds an outpost's request to join, stepsAtMost what it tells of machines, and partsAtMost of deliveries, in bytes.
 	joinAtMost  = 32 << 10
 	stepsAtMost = 4 << 20
+	partsAtMost = 16 << 20
 )
 
 // outpostAPI is what outposts ask.
@@ -107,6 +114,13 @@ func (s *Server) outpostAPI(r chi.Router) {
 		does(s, h, limited(op("POST", "/steps", "steps", "", ""), stepsAtMost), func(ctx context.Context, in *struct{ Body api.OutpostSteps }) error {
 			return s.Sites.Hear(ctx, outpostOf(ctx), in.Body)
 		})
+		does(s, h, limited(op("POST", "/parts", "parts", "", ""), partsAtMost), func(ctx context.Context, in *struct{ Body api.OutpostParts }) error {
+			s.Orders.ToldOfParts(outpostOf(ctx), in.Body.Parts)
+			return nil
+		})
+		does(s, h, limited(op("POST", "/receipts", "hand-in", "", ""), partsAtMost), func(ctx context.Context, in *struct{ Body api.OutpostHandsIn }) error {
+			return s.Orders.HandIn(ctx, outpostOf(ctx), in.Body)
+		})
 		r.Get("/parts/{digest}", s.getPart)
 		r.Get("/slabs/{digest}", s.getOutpostSlab)
 	})
@@ -115,14 +129,14 @@ func (s *Server) outpostAPI(r chi.Router) {
 
 // getPart serves a file of a build or boot entry, or a range of it.
 func (s *Server) getPart(w http.ResponseWriter, r *http.Request) {
-	f, err := s.Sites.Part(chi.URLParam(r, "digest"))
+	f, err := s.Sites.Part(outpostOf(r.Context()), chi.URLParam(r, "digest"))
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
 	defer f.Close()
 	w.Header().Set("Content-Type", "application/octet-stream")
-	http.ServeContent(w, r, "", time.Time{}, io.NewSectionReader(f, 0, f.Size))
+	http.ServeContent(w, r, "", time.Time{}, f)
 }
 
 // getOutpostSlab serves the frame of a slab.
@@ -136,12 +150,21 @@ func (s *Server) getOutpostSlab(w http.ResponseWriter, r *http.Request) {
 	w.Write(frame)
 }
 
-// fromOutpost has the outpost that has passed a request on serve a slab from its own store, if it did so.
-func fromOutpost(w http.ResponseWriter, r *http.Request, d slabstore.Digest) bool {
-	if agentOf(r.Context()).Outpost == "" {
-		return false
-	}
-	w.Header().Set(api.FromStoreHeader, d.String())
-	w.WriteHeader(http.StatusNoContent)
-	return true
+// servedHere has the outpost that has passed a request on answer it itself, if it carries the delivery through for the workstation.
+func (s *Server) servedHere(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		ctx := r.Context()
+		id, err := numberInPath(r)
+		if err != nil {
+			s.fail(w, r, err)
+			return
+		}
+		where, err := s.Orders.Place(ctx, caller(ctx), id, agentOf(ctx).Outpost)
+		if err == nil && where != "" {
+			w.Header().Set(api.ServedHereHeader, strconv.FormatInt(caller(ctx), 10))
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+		next.ServeHTTP(w, r) // which says what is wrong
+	})
 }

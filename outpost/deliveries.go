@@ -1,0 +1,509 @@
+package outpost
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/netip"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"jugate/api"
+	"jugate/core/delivery"
+	"jugate/core/fault"
+	"jugate/core/image"
+	"jugate/core/parts"
+	"jugate/core/roster"
+	"jugate/core/slabstore"
+	"jugate/records/outbox"
+	"jugate/stream"
+)
+
+// deliveries are the parts of deliveries that the outpost carries through: it gathers the workstations of its site, streams to
+// them and mends, whether the service answers or not. What they leave behind waits in the outbox until it is handed in.
+type deliveries struct {
+	o       *Outpost
+	files   *parts.Store // manifests, slab maps, lists of bases, and payloads, by their digests
+	streams *stream.Streams
+	clock   clock
+
+	mu       sync.Mutex
+	work     map[int64]api.OutpostDelivery // what the service said last
+	starting map[int64]bool                // their files are on their way
+	last     map[member]api.Progress       // last reports of those who have ended, until their receipts are kept
+	moved    map[int64]map[int64]struct{}  // workstations that something is new of, by delivery
+}
+
+type member struct{ delivery, workstation int64 }
+
+// keptReached, keptThrough: how far a delivery was, and who has a receipt (by "delivery/workstation").
+const (
+	keptReached = "reached" // delivery.State
+	keptThrough = "through"
+)
+
+func openDeliveries(o *Outpost) (*deliveries, error) {
+	files, err := parts.Open(filepath.Join(o.config.Data, "deliveries"))
+	if err != nil {
+		return nil, err
+	}
+	d := &deliveries{o: o, files: files, work: map[int64]api.OutpostDelivery{}, starting: map[int64]bool{}, last: map[member]api.Progress{}, moved: map[int64]map[int64]struct{}{}}
+	d.clock.now = o.config.Now
+	d.streams = &stream.Streams{Slabs: streamed{o.slabs}, Payloads: d, Ledger: ledger{d}, Log: o.config.Log, Now: d.clock.Now}
+	d.streams.Multicast.SetDefaults()
+	return d, nil
+}
+
+// clock is the service's, as far as its answers tell: one that is wrong here decides nothing.
+type clock struct {
+	now   func() time.Time
+	ahead atomic.Int64 // of the service's, in ns
+}
+
+// clockSlack is how far off the clock may be.
+const clockSlack = 2 * time.Second
+
+func (c *clock) Now() time.Time { return c.now().Add(-time.Duration(c.ahead.Load())) }
+
+// saw takes what the service's clock shows.
+func (c *clock) saw(service time.Time) {
+	if service.IsZero() {
+		return
+	}
+	if ahead := c.now().Sub(service); ahead.Abs() > clockSlack {
+		c.ahead.Store(int64(ahead))
+	} else {
+		c.ahead.Store(0)
+	}
+}
+
+// from is the address that streams come from.
+func (d *deliveries) from(listens string) string {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	at, _ := netip.ParseAddrPort(listens)
+	source := d.streams.Multicast.Source()
+	if at.IsValid() && !at.Addr().IsUnspecified() {
+		return cmp.Or(source, at.Addr().String())
+	}
+	return source
+}
+
+// follow takes what the service says is to be delivered here.
+func (d *deliveries) follow(ctx context.Context, work api.OutpostWork) {
+	d.clock.saw(work.Now)
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if m := work.Multicast; m.Port != 0 && len(d.streams.Runners()) == 0 {
+		d.streams.Multicast = stream.Multicast{Interface: d.o.config.Interface, Groups: m.Groups, Port: m.Port, TTL: m.TTL, Ceiling: m.Ceiling}
+		d.streams.Multicast.SetDefaults()
+	}
+	said := map[int64]bool{}
+	for _, in := range work.Deliveries {
+		said[in.ID] = true
+		before, known := d.work[in.ID]
+		d.work[in.ID] = in
+		if run := d.streams.Runner(in.ID); run != nil && known {
+			d.change(ctx, run, before, in)
+		} else {
+			d.begin(in.ID)
+		}
+	}
+	for id := range d.work {
+		if said[id] {
+			continue
+		}
+		delete(d.work, id)
+		if run := d.streams.Runner(id); run != nil {
+			run.Release(nil)
+		}
+		d.forget(ctx, id)
+	}
+}
+
+// change has a part go on as the service says now. The caller holds mu.
+func (d *deliveries) change(ctx context.Context, run *stream.Runner, before, in api.OutpostDelivery) {
+	now := d.clock.Now()
+	if in.Rate != before.Rate {
+		run.SetRate(now, bySelf, "", in.Rate)
+	}
+	if in.Paused != before.Paused {
+		run.Pause(now, bySelf, "", in.Paused)
+	}
+	if in.Others != before.Others {
+		run.SetOthers(in.Others)
+	}
+	members, err := d.membersOf(ctx, in)
+	if err != nil {
+		d.o.config.Log.Error("who has a receipt cannot be read", "delivery", in.ID, "error", err)
+		return
+	}
+	var more []stream.Member
+	for _, m := range members {
+		if !run.Has(m.ID) {
+			more = append(more, m)
+		}
+	}
+	if len(more) > 0 {
+		run.Extend(now, bySelf, "", more)
+	}
+	run.Release(members)
+	if in.Stop != "" {
+		run.Stop(now, in.Stop)
+	}
+}
+
+const bySelf = "the outpost"
+
+// membersOf are the workstations of a part that have no receipt yet.
+func (d *deliveries) membersOf(ctx context.Context, in api.OutpostDelivery) (all []stream.Member, err error) {
+	keys, err := d.o.records.Keys(ctx, keptThrough, fmt.Sprintf("%d/", in.ID))
+	if err != nil {
+		return nil, err
+	}
+	through := map[string]bool{}
+	for _, k := range keys {
+		through[k] = true
+	}
+	for _, m := range in.Members {
+		if !through[member{in.ID, m.ID}.String()] {
+			all = append(all, stream.Member{ID: m.ID, Name: m.Name})
+		}
+	}
+	return all, nil
+}
+
+func (m member) String() string { return fmt.Sprintf("%d/%d", m.delivery, m.workstation) }
+
+// begin fetches the files of a part, and starts it. It tries again for as long as the service says so. The caller holds mu.
+func (d *deliveries) begin(id int64) {
+	if d.starting[id] {
+		return
+	}
+	d.starting[id] = true
+	d.o.work.Go(func() {
+		for pause := tellAgain; ; pause = min(2*pause, tellEvery) {
+			err := fault.Guard(func() error { return d.start(d.o.until, id) })
+			if err == nil || d.o.until.Err() != nil {
+				return
+			}
+			d.o.config.Log.Warn("a delivery cannot begin yet", "delivery", id, "error", err)
+			select {
+			case <-time.After(pause):
+			case <-d.o.until.Done():
+				return
+			}
+		}
+	})
+}
+
+// runner is the one that serves a workstation in a delivery; is tells whether the service has the outpost do so. It may be nil
+// all the same: its files are on their way then.
+func (d *deliveries) runner(of member) (run *stream.Runner, is bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	in, is := d.work[of.delivery]
+	if !is || !slices.ContainsFunc(in.Members, func(m api.OutpostMember) bool { return m.ID == of.workstation }) {
+		return nil, false
+	}
+	if run = d.streams.Runner(of.delivery); run == nil || !run.Has(of.workstation) {
+		d.begin(of.delivery)
+		return nil, true
+	}
+	return run, true
+}
+
+// start starts a part, unless it was taken away. What makes it impossible ends it, with receipts that say why.
+func (d *deliveries) start(ctx context.Context, id int64) (failed error) {
+	defer func() {
+		if failed == nil {
+			d.mu.Lock()
+			defer d.mu.Unlock()
+			delete(d.starting, id)
+		}
+	}()
+	in, is := d.said(id)
+	if !is {
+		return nil
+	}
+	if left, err := d.membersOf(ctx, in); len(left) == 0 {
+		return err
+	}
+	order, err := d.order(ctx, in)
+	lasting := errors.Is(err, image.ErrManifest) || fault.KindOf(err) == fault.Invalid
+	if err != nil && !lasting {
+		return err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if in, is = d.work[id]; !is || d.streams.Runner(id) != nil { // it was taken away, or changed, meanwhile
+		return nil
+	}
+	order.Rate, order.Paused, order.Others = in.Rate, in.Paused, in.Others
+	members, problem := d.membersOf(ctx, in)
+	if problem != nil {
+		return problem
+	}
+	if len(members) == 0 {
+		return nil
+	}
+	if err == nil {
+		err = d.streams.Start(d.o.until, order, members)
+	}
+	if err != nil {
+		d.o.config.Log.Error("a delivery is not possible here", "delivery", id, "error", err)
+		d.streams.End(d.o.until, order, members, "the outpost "+d.o.Name()+" cannot deliver it: "+err.Error())
+		return nil
+	}
+	if in.Stop != "" {
+		d.streams.Runner(id).Stop(d.clock.Now(), in.Stop)
+	}
+	d.o.config.Log.Info("delivery", "delivery", id, "image", order.Version, "workstations", len(members), "state", order.State)
+	return nil
+}
+
+// order is a part as it is run, with its files here. Errors of what came wrap image.ErrManifest, or are a fault.Invalid.
+func (d *deliveries) order(ctx context.Context, in api.OutpostDelivery) (out stream.Order, err error) {
+	out = stream.Order{ID: in.ID, Version: roster.Ref{Image: in.Image, Version: in.Version}, Aside: in.Aside, Rate: in.Rate, Session: in.Session, State: delivery.Gathering, Created: in.Ordered,
+		AtLatest: in.AtLatest, Bytes: in.Bytes, Payloads: in.Payloads}
+	if out.Rule, err = delivery.ParseRule(in.Rule); err != nil {
+		return out, err
+	}
+	if out.Channel, err = netip.ParseAddrPort(in.Channel); err != nil {
+		return out, fault.Invalid.Mark(err)
+	}
+	for _, p := range in.Payloads {
+		digest, err := slabstore.ParseDigest(p.Digest)
+		if err != nil {
+			return out, fault.Invalid.Mark(err)
+		}
+		if err := d.o.hold.part(ctx, d.files, parts.Part{Digest: digest, Size: p.Size}); err != nil {
+			return out, err
+		}
+	}
+	text, err := d.content(ctx, in.Manifest, image.MaxManifest)
+	if err != nil {
+		return out, err
+	}
+	man, err := image.ParseManifest(text)
+	if err != nil {
+		return out, err
+	}
+	raw, err := d.content(ctx, in.Map, image.MaxMap)
+	if err != nil {
+		return out, err
+	}
+	if out.Slabs, err = image.ParseMap(raw, man); err != nil {
+		return out, err
+	}
+	if in.Bases != nil {
+		if raw, err = d.content(ctx, *in.Bases, image.MaxMap); err != nil {
+			return out, err
+		}
+		if out.Bases, err = image.ParseBases(raw, man); err != nil {
+			return out, err
+		}
+	}
+	if _, err := d.o.records.Kept(ctx, keptReached, strconv.FormatInt(in.ID, 10), &out.State); err != nil && fault.KindOf(err) != fault.NotFound {
+		return out, err
+	}
+	if out.State.Over() { // another workstation is to get it
+		out.State = delivery.Mending
+	}
+	return out, nil
+}
+
+// content is a file that is here, or comes.
+func (d *deliveries) content(ctx context.Context, f api.OutpostFile, atMost int64) ([]byte, error) {
+	if f.Size < 0 || f.Size > atMost {
+		return nil, fault.Invalid.Errorf("a file of %d bytes", f.Size)
+	}
+	if err := d.o.hold.part(ctx, d.files, parts.Part(f)); err != nil {
+		return nil, err
+	}
+	c, err := d.files.Open(parts.Part(f))
+	if err != nil {
+		return nil, err
+	}
+	defer c.Close()
+	b := make([]byte, f.Size)
+	_, err = c.ReadAt(b, 0)
+	if err == io.EOF {
+		err = nil
+	}
+	if err == nil && slabstore.Sum(b) != f.Digest {
+		return nil, errors.Join(fmt.Errorf("the file %s is damaged", f.Digest.Short()), d.files.Remove(parts.Part(f))) // it comes anew
+	}
+	return b, err
+}
+
+// ReadPayload is stream.Payloads'.
+func (d *deliveries) ReadPayload(digest string, b []byte, from int64) error {
+	of, err := slabstore.ParseDigest(digest)
+	if err != nil {
+		return err
+	}
+	p, err := d.files.Find(of)
+	if err != nil {
+		return err
+	}
+	c, err := d.files.Open(p)
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	_, err = c.ReadAt(b, from)
+	if err == io.EOF {
+		err = nil
+	}
+	return err
+}
+
+// through tells whether a workstation has a receipt of a delivery.
+func (d *deliveries) through(ctx context.Context, m member) bool {
+	var none struct{}
+	_, err := d.o.records.Kept(ctx, keptThrough, m.String(), &none)
+	return err == nil
+}
+
+// said is what the service said last of a delivery.
+func (d *deliveries) said(id int64) (api.OutpostDelivery, bool) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	in, is := d.work[id]
+	return in, is
+}
+
+// forget removes what was kept of a delivery that the service knows to be through here. The caller holds mu.
+func (d *deliveries) forget(ctx context.Context, id int64) {
+	delete(d.moved, id)
+	prefix := fmt.Sprintf("%d/", id)
+	err := d.o.records.Forget(ctx, keptReached, strconv.FormatInt(id, 10))
+	for _, kind := range []string{keptThrough, keptServes} {
+		keys, problem := d.o.records.Keys(ctx, kind, prefix)
+		err = errors.Join(err, problem)
+		for _, k := range keys {
+			err = errors.Join(err, d.o.records.Forget(ctx, kind, k))
+		}
+	}
+	d.o.relay.forget(id)
+	needed := map[slabstore.Digest]bool{}
+	for _, in := range d.work {
+		needed[in.Manifest.Digest], needed[in.Map.Digest] = true, true
+		if in.Bases != nil {
+			needed[in.Bases.Digest] = true
+		}
+		for _, p := range in.Payloads {
+			if digest, problem := slabstore.ParseDigest(p.Digest); problem == nil {
+				needed[digest] = true
+			}
+		}
+	}
+	all, problem := d.files.All()
+	err = errors.Join(err, problem)
+	for _, p := range all {
+		if !needed[p.Digest] {
+			err = errors.Join(err, d.files.Remove(p))
+		}
+	}
+	if err != nil {
+		d.o.config.Log.Warn("what a delivery has left cannot be removed", "delivery", id, "error", err)
+	}
+}
+
+// ledger keeps what deliveries leave behind in the outbox: it is their stream.Ledger.
+type ledger struct{ *deliveries }
+
+// Receipts is stream.Ledger's.
+func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receipt) error {
+	items := make([]item, len(receipts))
+	for i, r := range receipts {
+		l.mu.Lock()
+		last := l.last[member{id, r.ID}]
+		l.mu.Unlock()
+		last.Report, last.Drivers, last.Remark = r.End.Last, r.Drivers, r.Remark
+		last.Phase = delivery.Ended
+		items[i] = item{api.OutpostItem{Delivery: id, Receipt: &api.OutpostReceipt{Workstation: r.ID, Last: last, Outcome: r.End.Outcome, Reason: r.End.Reason,
+			Aside: r.End.Aside, Apart: r.End.Apart, Began: r.End.Began, Ended: r.End.Ended}}, member{id, r.ID}.String()}
+	}
+	if err := l.keep(ctx, items...); err != nil {
+		return err
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for _, r := range receipts {
+		delete(l.last, member{id, r.ID})
+	}
+	return nil
+}
+
+// Note is stream.Ledger's. What the service has ordered it knows itself.
+func (l ledger) Note(ctx context.Context, id int64, n stream.Note) error {
+	if strings.TrimSpace(n.What) == "" {
+		return nil
+	}
+	return l.keep(ctx, item{api.OutpostItem{Delivery: id, Note: &api.OutpostNote{At: n.At, What: n.What}}, ""})
+}
+
+// Reached is stream.Ledger's.
+func (l ledger) Reached(ctx context.Context, now time.Time, id int64, state delivery.State, _ string, _ int64) error {
+	if _, is := l.said(id); !is {
+		return nil
+	}
+	return l.o.records.Keep(ctx, now, keptReached, strconv.FormatInt(id, 10), state)
+}
+
+// Moved is stream.Ledger's.
+func (l ledger) Moved(_ context.Context, id int64, workstations []int64) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.moved[id] == nil {
+		l.moved[id] = map[int64]struct{}{}
+	}
+	for _, w := range workstations {
+		l.moved[id][w] = struct{}{}
+	}
+	nudge(l.o.courier.news)
+}
+
+// GiveRoom is stream.Ledger's: slabs are given up, as they can come again.
+func (l ledger) GiveRoom() bool { return l.o.slabs.give() }
+
+// item is something for the outbox, with who is through by it.
+type item struct {
+	api.OutpostItem
+	through string
+}
+
+func (d *deliveries) keep(ctx context.Context, items ...item) error {
+	all := make([]outbox.Item, len(items))
+	for i, one := range items {
+		body, err := json.Marshal(one.OutpostItem)
+		if err != nil {
+			return err
+		}
+		all[i].Body = string(body)
+		if one.through != "" {
+			all[i].Kind, all[i].Key = keptThrough, one.through
+		}
+	}
+	err := d.o.records.Add(ctx, d.clock.Now(), all...)
+	if err == nil {
+		nudge(d.o.courier.letters)
+	}
+	return err
+}
+
+// streamed are the slabs as streams want them: each comes over the line if it is not here. What is here only to tell others
+// by is not fetched for that.
+type streamed struct{ *slabs }
+
+func (s streamed) Frame(d slabstore.Digest) ([]byte, error) { return s.Slab(d, false) }

@@ -1,0 +1,263 @@
+package outpost_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/delivery"
+	"jugate/core/image"
+	"jugate/core/roster"
+	"jugate/core/slabstore"
+	"jugate/records/outbox"
+)
+
+// stored are the slabs of garden-desk@1: how many, and how many bytes.
+func (h *town) stored() (n int, bytes int64) {
+	h.t.Helper()
+	files := image.Files{Dir: filepath.Join(h.data, "images")}
+	manifest, _ := files.Paths(roster.Ref{Image: "garden-desk", Version: 1})
+	text, err := os.ReadFile(manifest)
+	require.NoError(h.t, err)
+	_, slabs, err := files.Load(roster.Ref{Image: "garden-desk", Version: 1}, slabstore.Sum(text))
+	require.NoError(h.t, err)
+	store, err := slabstore.Open(filepath.Join(h.data, "slabs"))
+	require.NoError(h.t, err)
+	different := map[slabstore.Digest]bool{}
+	for i := range slabs.Len() {
+		if s := slabs.Slab(i); !s.Zero && !different[s.Digest] {
+			different[s.Digest] = true
+			frame, err := store.Frame(s.Digest)
+			require.NoError(h.t, err)
+			bytes += int64(len(frame))
+		}
+	}
+	return len(different), bytes
+}
+
+// site is a town with an outpost that has joined, and a captured image; at is where machines find it.
+func newSite(t *testing.T) (h *town, at string, stop func()) {
+	h = newTown(t)
+	h.capture()
+	code, err := h.client.AddOutpost(t.Context(), api.NewOutpost{Name: "alpine"})
+	require.NoError(t, err)
+	address, stop := h.open(code.Code)
+	h.eventually(func() bool { return h.outpost().Streams != "" })
+	return h, "https://" + address, stop
+}
+
+// A delivery to rooms at two sites is one: gathered and streamed at each, with one set of receipts; and each slab comes over the
+// line once.
+func TestADeliveryAtAnOutpost(t *testing.T) {
+	h, at, _ := newSite(t)
+	ctx := t.Context()
+	count, stored := h.stored()
+	for n, name := range []string{"alpine-01", "alpine-02", "alpine-03"} {
+		h.machine(0x11+n, at, blank(t), name)
+	}
+	h.machine(0x21, h.client.Server(), blank(t), "herb-01")
+	before := h.line.bytes.Load()
+	d, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02", "alpine-03", "herb-01"}})
+	require.NoError(t, err)
+	require.Len(t, d.Parts, 1)
+	assert.Equal(t, "alpine", d.Parts[0].Name)
+	assert.Equal(t, 3, d.Parts[0].Members)
+	for _, m := range d.Members {
+		assert.Equal(t, map[bool]string{true: "", false: "alpine"}[m.Workstation == "herb-01"], m.Site, m.Workstation)
+	}
+	for _, r := range h.receipts(d.ID, 4) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+		assert.Empty(t, r.Reason)
+		if r.Workstation != "herb-01" { // which is alone where it is
+			assert.GreaterOrEqual(t, r.Multicast, stored, "%s heard the stream", r.Workstation)
+		}
+	}
+	crossed := h.line.bytes.Load() - before
+	h.eventually(func() bool { return h.outpost().Slabs == count })
+	assert.InDelta(t, stored, h.outpost().Fetched, 50_000, "each slab came once, and manifest and map")
+	t.Logf("%d bytes of slabs, %d over the line", stored, crossed)
+	assert.Less(t, float64(crossed), 1.05*float64(stored)+200_000, "and little else")
+	d, err = h.client.Delivery(ctx, d.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, delivery.Finished, d.State)
+
+	t.Log("# where nobody hears the multicast they are served alone, from what the outpost holds")
+	h.deaf = true
+	h.machine(0x14, at, blank(t), "alpine-04")
+	h.machine(0x15, at, blank(t), "alpine-05")
+	for _, r := range h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"alpine-04", "alpine-05"}}) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+		assert.Zero(t, r.Multicast)
+	}
+	assert.Equal(t, count, h.outpost().Slabs)
+	assert.InDelta(t, stored, h.outpost().Fetched, 50_000, "nothing came twice")
+}
+
+// The line fails: a delivery goes on with what is there, and its receipts wait, also while the outpost is started again.
+func TestTheLineFailsDuringADelivery(t *testing.T) {
+	h, at, stop := newSite(t)
+	ctx := t.Context()
+	h.machine(0x11, at, blank(t), "alpine-01")
+	h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01"}})
+	h.machine(0x12, at, blank(t), "alpine-02")
+	h.machine(0x13, at, blank(t), "alpine-03")
+	d, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"alpine-02", "alpine-03"}, Start: "at:" + time.Now().Add(4*time.Second).UTC().Format(time.RFC3339)})
+	require.NoError(t, err)
+	h.eventually(func() bool {
+		d, err = h.client.Delivery(ctx, d.ID)
+		return err == nil && d.Members[0].Phase != delivery.Awaited && d.Members[1].Phase != delivery.Awaited
+	})
+	h.line.set(true)
+
+	kept, err := outbox.Open(ctx, filepath.Join(h.site, "outpost.db"))
+	require.NoError(t, err)
+	defer kept.Close()
+	receipts := func() (n int) {
+		_, items, err := kept.Items(ctx, 100)
+		require.NoError(t, err)
+		for _, i := range items {
+			if strings.Contains(i.Body, `"receipt"`) {
+				n++
+			}
+		}
+		return n
+	}
+	h.eventually(func() bool { return receipts() == 2 })
+	d, err = h.client.Delivery(ctx, d.ID)
+	require.NoError(t, err)
+	assert.Nil(t, d.Ended, "the service has heard nothing yet")
+	stop()
+	_, _ = h.open("")
+	assert.Equal(t, 2, receipts())
+
+	t.Log("# it is mended: nobody does anything")
+	h.line.set(false)
+	for _, r := range h.receipts(d.ID, 2) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+		assert.Greater(t, r.Multicast, int64(1<<20))
+	}
+	h.eventually(func() bool { return receipts() == 0 })
+}
+
+// Whoever works for a delivery goes on after the outpost was started again.
+func TestAnOutpostIsStartedAgainDuringADelivery(t *testing.T) {
+	h, at, stop := newSite(t)
+	ctx := t.Context()
+	h.machine(0x11, at, blank(t), "alpine-01")
+	h.machine(0x12, at, blank(t), "alpine-02")
+	d, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02"}, Rate: 8_000_000})
+	require.NoError(t, err)
+	h.eventually(func() bool {
+		d, err = h.client.Delivery(ctx, d.ID)
+		return err == nil && d.State == delivery.Sending && d.Parts[0].SentSlabs > 2
+	})
+	assert.Greater(t, d.Parts[0].RateNow, int64(0))
+	stop()
+	h.listen = strings.TrimPrefix(at, "https://")
+	h.open("")
+	_, err = h.client.SetDeliveryRate(ctx, d.ID, 1_000_000_000)
+	require.NoError(t, err)
+	for _, r := range h.receipts(d.ID, 2) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+	}
+}
+
+// What is stopped while an outpost is away ends when that is back, or when nothing will be heard of it any more.
+func TestADeliveryIsStoppedAtAnOutpost(t *testing.T) {
+	h, at, _ := newSite(t)
+	ctx := t.Context()
+	h.machine(0x11, at, blank(t), "alpine-01")
+	order := func() api.Delivery {
+		d, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01"}, Start: "ready:1+at:2099-01-01T00:00:00Z"})
+		require.NoError(t, err)
+		h.eventually(func() bool { return h.line.bytes.Load() > 0 })
+		return d
+	}
+	d := order()
+	h.line.set(true)
+	_, err := h.client.StopDelivery(ctx, d.ID)
+	require.NoError(t, err)
+	d, err = h.client.Delivery(ctx, d.ID)
+	require.NoError(t, err)
+	assert.Nil(t, d.Ended)
+	assert.Equal(t, 1, d.Parts[0].Open)
+	h.line.set(false)
+	for _, r := range h.receipts(d.ID, 1) {
+		assert.EqualValues(t, "stopped", r.Outcome)
+		assert.Contains(t, r.Reason, "stopped by")
+	}
+
+	d = order()
+	h.line.set(true)
+	require.NoError(t, h.client.WithdrawOutpost(ctx, "alpine"))
+	for _, r := range h.receipts(d.ID, 1) {
+		assert.EqualValues(t, "failed", r.Outcome)
+		assert.Contains(t, r.Reason, "the outpost alpine was withdrawn; what is on the disk now is not known")
+	}
+}
+
+// An outpost may hand in what it likes: receipts need their proofs, are for its own workstations, and come once.
+func TestWhatAnOutpostHandsInIsHeldAgainstWhatCanBe(t *testing.T) {
+	h, at, stop := newSite(t)
+	ctx := t.Context()
+	h.machine(0x11, at, blank(t), "alpine-01")
+	h.machine(0x21, h.client.Server(), blank(t), "herb-01")
+	d, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "herb-01"}, Start: "ready:2+at:2099-01-01T00:00:00Z"})
+	require.NoError(t, err)
+	stop()
+	c, err := apiclient.ForOutpost(h.far(), h.service.Authority(), h.tls())
+	require.NoError(t, err)
+	work, err := c.TellOutpost(ctx, api.OutpostCalls{OutpostTells: api.OutpostTells{Links: []api.NetbootLink{}, Builds: []int{}, Streams: "198.51.100.2"}})
+	require.NoError(t, err)
+	require.Len(t, work.Deliveries, 1)
+	require.Len(t, work.Deliveries[0].Members, 1)
+	alpine := work.Deliveries[0].Members[0].ID
+	herb := alpine + 1
+	receipt := func(n, workstation int64, outcome delivery.Outcome) api.OutpostItem {
+		return api.OutpostItem{Number: n, Delivery: d.ID, Receipt: &api.OutpostReceipt{Workstation: workstation, Outcome: outcome, Ended: time.Now(), Last: api.Progress{Report: delivery.Report{Phase: delivery.Ended}, Proof: make([]byte, 32)}}}
+	}
+	require.NoError(t, c.TellParts(ctx, api.OutpostParts{Parts: []api.OutpostPart{
+		{Delivery: d.ID, State: "dancing"}, {Delivery: 99, State: delivery.Sending},
+		{Delivery: d.ID, State: delivery.Sending, Members: []api.OutpostMemberTold{
+			{Workstation: herb, Phase: delivery.Receiving}, {Workstation: alpine, Phase: delivery.Ended},
+			{Workstation: alpine, Phase: delivery.Receiving, Report: &delivery.Report{Phase: delivery.Receiving, Done: 5, Total: 1}}, {Workstation: 99, Phase: delivery.Receiving}}}}}))
+	d, err = h.client.Delivery(ctx, d.ID)
+	require.NoError(t, err)
+	for _, m := range d.Members {
+		assert.NotEqual(t, delivery.Receiving, m.Phase, m.Workstation)
+		assert.NotEqual(t, delivery.Ended, m.Phase, m.Workstation)
+	}
+	require.NoError(t, c.HandIn(ctx, api.OutpostHandsIn{Box: "a", Items: []api.OutpostItem{
+		receipt(1, herb, delivery.Delivered), receipt(2, 99, delivery.Delivered), {Number: 3, Delivery: 99, Note: &api.OutpostNote{What: "nothing"}},
+		{Number: 4, Delivery: d.ID, Note: &api.OutpostNote{At: time.Now(), What: "was painted"}}, receipt(5, alpine, delivery.Delivered), {Number: 6, Delivery: d.ID}}}))
+	for range 2 { // the answer was lost
+		require.NoError(t, c.HandIn(ctx, api.OutpostHandsIn{Box: "a", Items: []api.OutpostItem{{Number: 4, Delivery: d.ID, Note: &api.OutpostNote{At: time.Now(), What: "was painted"}}, receipt(5, alpine, delivery.Delivered)}}))
+	}
+	_, err = h.client.StopDelivery(ctx, d.ID)
+	require.NoError(t, err)
+	for _, r := range h.receipts(d.ID, 2) {
+		if r.Workstation == "alpine-01" {
+			assert.EqualValues(t, "failed", r.Outcome)
+			assert.Contains(t, r.Reason, "could not prove that it has read the whole disk back")
+		} else {
+			assert.EqualValues(t, "stopped", r.Outcome)
+		}
+	}
+	d, err = h.client.Delivery(ctx, d.ID)
+	require.NoError(t, err)
+	painted := 0
+	for _, c := range d.Changes {
+		if c.What == "was painted" {
+			painted++
+			assert.Equal(t, "the outpost alpine", c.By)
+		}
+	}
+	assert.Equal(t, 1, painted)
+}
