@@ -83,20 +83,36 @@ func Join(ctx context.Context, server string, code trust.JoinCode, request []byt
 	return joined, authority, err
 }
 
-// ForOutpost makes a client for an outpost; own tells the certificate that it has now. It believes whom agents believe.
+// BulkAtOnce is how many connections of an outpost carry files and slabs at once.
+const BulkAtOnce = 8
+
+// ForOutpost makes a client for an outpost; own tells the certificate that it has now. It believes whom agents believe. What is
+// large comes by Bulk.
 func ForOutpost(server string, authority []byte, own func() (*tls.Certificate, error)) (*Client, error) {
 	c, err := New(server, "")
 	if err != nil {
 		return nil, err
 	}
-	t := newTransport()
-	t.ResponseHeaderTimeout = answerWithin
-	if t.TLSClientConfig, err = Pinned(authority); err != nil {
+	trust, err := Pinned(authority)
+	if err != nil {
 		return nil, err
 	}
-	t.TLSClientConfig.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return own() }
+	trust.GetClientCertificate = func(*tls.CertificateRequestInfo) (*tls.Certificate, error) { return own() }
+	t := newTransport()
+	t.ResponseHeaderTimeout = answerWithin
+	t.TLSClientConfig = trust
 	c.authority = authority
 	return c.Over(&http.Client{Transport: t}), nil
+}
+
+// Bulk is the client for what is large: over connections of HTTP/1.1, each for one file or slab, as a line that is long and loses
+// packets carries little by one.
+func (c *Client) Bulk() *Client {
+	t := c.http.Transport.(*http.Transport).Clone()
+	t.ForceAttemptHTTP2, t.TLSNextProto = false, map[string]func(string, *tls.Conn) http.RoundTripper{}
+	t.TLSClientConfig.NextProtos = nil
+	t.MaxConnsPerHost, t.MaxIdleConnsPerHost = BulkAtOnce, BulkAtOnce
+	return c.Over(&http.Client{Transport: t})
 }
 
 func outpost[T any](ctx context.Context, c *Client, path string, body any) (T, error) {
@@ -145,19 +161,23 @@ func (c *Client) HandIn(ctx context.Context, in api.OutpostHandsIn) error {
 	return c.do(ctx, http.MethodPost, "/outpost/v1/receipts", in, nil)
 }
 
-// OutpostSlab fetches the frame of a slab.
-func (c *Client) OutpostSlab(ctx context.Context, d slabstore.Digest) (frame []byte, err error) {
-	err = c.do(ctx, http.MethodGet, "/outpost/v1/slabs/"+d.String(), nil, &frame)
-	return frame, err
+// OutpostSlab fetches the frame of a slab from an offset on, in bytes.
+func (c *Client) OutpostSlab(ctx context.Context, d slabstore.Digest, from int64) (io.ReadCloser, error) {
+	return c.from(ctx, "/outpost/v1/slabs/"+d.String(), from)
 }
 
-// OutpostPart fetches a file of a build or boot entry from an offset on, in bytes.
+// OutpostPart fetches a file of a build, a boot entry or a delivery from an offset on, in bytes.
 func (c *Client) OutpostPart(ctx context.Context, d slabstore.Digest, from int64) (io.ReadCloser, error) {
+	return c.from(ctx, "/outpost/v1/parts/"+d.String(), from)
+}
+
+// from fetches what is there from an offset on.
+func (c *Client) from(ctx context.Context, path string, from int64) (io.ReadCloser, error) {
 	header := http.Header{}
 	if from > 0 {
 		header.Set("Range", "bytes="+strconv.FormatInt(from, 10)+"-")
 	}
-	resp, err := c.send(ctx, http.MethodGet, "/outpost/v1/parts/"+d.String(), nil, header)
+	resp, err := c.send(ctx, http.MethodGet, path, nil, header)
 	if err != nil {
 		return nil, err
 	}

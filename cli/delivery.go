@@ -230,6 +230,24 @@ func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {
 		return err
 	}
 	fmt.Fprintln(cmd.OutOrStdout())
+	if len(d.Parts) > 0 {
+		if err := printList(cmd, a, d.Parts, []column[api.DeliveryPart]{
+			{title: "outpost", value: func(p api.DeliveryPart) string { return p.Name }},
+			{title: "state", value: func(p api.DeliveryPart) string {
+				if p.Away {
+					return string(p.State) + ", when it was heard last"
+				}
+				return string(p.State)
+			}},
+			{title: "workstations", value: func(p api.DeliveryPart) string { return fmt.Sprint(p.Members) }, right: true},
+			{title: "through", value: func(p api.DeliveryPart) string { return fmt.Sprint(p.Members - p.Open) }, right: true},
+			{title: "slabs", value: func(p api.DeliveryPart) string { return fmt.Sprintf("%d of %d", p.SentSlabs, p.Slabs) }, right: true},
+			{title: "rate", value: func(p api.DeliveryPart) string { return humanize.SIWithDigits(float64(p.RateNow), 0, "bit/s") }, right: true},
+		}); err != nil {
+			return err
+		}
+		fmt.Fprintln(cmd.OutOrStdout())
+	}
 	columns := []column[api.Member]{
 		{title: "workstation", value: func(m api.Member) string { return m.Workstation }},
 		{title: "hardware address", value: func(m api.Member) string { return m.Address }},
@@ -240,6 +258,9 @@ func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {
 	}
 	if d.Ended == nil {
 		columns = append(columns, liveColumns...)
+	}
+	if len(d.Parts) > 0 {
+		columns = append(columns, column[api.Member]{title: "at", value: func(m api.Member) string { return m.Site }})
 	}
 	columns = append(columns, column[api.Member]{title: "reason", value: reasonText})
 	if err := printList(cmd, a, d.Members, columns); err != nil || len(d.Changes) == 0 {

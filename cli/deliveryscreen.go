@@ -142,6 +142,21 @@ func (s *deliveryScreen) show(d api.Delivery) {
 	io.WriteString(s.w, b.String())
 }
 
+// partText is how an outpost is with its part of a delivery.
+func partText(p api.DeliveryPart) string {
+	text := fmt.Sprintf("at %s: %s, %d of %d through", p.Name, p.State, p.Members-p.Open, p.Members)
+	if p.Slabs > 0 && p.Open > 0 {
+		text += fmt.Sprintf(", %d of %d slabs", p.SentSlabs, p.Slabs)
+	}
+	if p.RateNow > 0 && !p.Away {
+		text += ", " + humanize.SIWithDigits(float64(p.RateNow), 0, "bit/s")
+	}
+	if p.Away {
+		text += ", when it was heard last"
+	}
+	return text
+}
+
 // deliveryPicture is a delivery in at most so many lines: the group, then each
 // workstation, those that need a look first.
 func deliveryPicture(d api.Delivery, lines int) (out []string) {
@@ -175,6 +190,9 @@ func deliveryPicture(d api.Delivery, lines int) (out []string) {
 			round = fmt.Sprintf(" of round %d", d.Round)
 		}
 		out = append(out, fmt.Sprintf("%s%s %d of %d slabs%s", strings.Repeat("█", full), strings.Repeat("░", width-full), d.SentSlabs, d.Slabs, round))
+	}
+	for _, p := range d.Parts {
+		out = append(out, partText(p))
 	}
 	out = append(out, fmt.Sprintf("%d in the group, %d served alone, %d done, of %d", taking, aside, done, len(d.Members)), "")
 	members := slices.Clone(d.Members)

@@ -61,10 +61,10 @@ func (s *Stage) playAlpine(ctx context.Context) error {
 		if !r.Verified || r.Outcome != "delivered" {
 			return fmt.Errorf("%s: %s %s", r.Workstation, r.Outcome, r.Reason)
 		}
-		got += r.Unicast
+		got += r.Multicast + r.Unicast
 	}
 	now := there.Tells()
-	s.say("%s and %s got %s in %d slabs from the outpost, to which %s came over the line", names[0], names[1], size(got), now.Slabs, size(now.Fetched))
+	s.say("%s and %s got %s in %d slabs by the stream of the outpost, to which %s came over the line", names[0], names[1], size(got), now.Slabs, size(now.Fetched))
 	return nil
 }
 

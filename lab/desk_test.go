@@ -46,7 +46,7 @@ func fakeSystem(t *testing.T) string {
 func startDesk(t *testing.T, hosts []string, args ...string) (r *room, system string) {
 	bin, err := programs()
 	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	ctx, cancel := context.WithTimeout(t.Context(), 8*time.Minute)
 	t.Cleanup(cancel)
 	n := network(t, hosts...)
 	r = &room{t: t, ctx: ctx, net: n, desk: n.Host("desk"), bin: bin, data: filepath.Join(t.TempDir(), "data"), keep: t.TempDir()}

@@ -34,11 +34,12 @@ var networks atomic.Int64
 
 // Network is a bridge with hosts around it.
 type Network struct {
-	name  string // begins the names of all its namespaces
-	hosts map[string]*Host
+	name   string // begins the names of all its namespaces
+	subnet netip.Prefix
+	hosts  map[string]*Host
 }
 
-// Host is one machine of a network, with an address of 192.0.2.0/24 and of
+// Host is one machine of a network, with an address of its subnet and of
 // 2001:db8::/64.
 type Host struct {
 	Name    string
@@ -46,9 +47,14 @@ type Host struct {
 	network *Network
 }
 
-// NewNetwork makes a network with these hosts, 250 at most.
-func NewNetwork(ctx context.Context, hosts ...string) (_ *Network, err error) {
-	n := &Network{name: fmt.Sprintf("jugate-lab-%d-%d", os.Getpid(), networks.Add(1)), hosts: map[string]*Host{}}
+// NewNetwork makes a network with these hosts in 192.0.2.0/24, 250 at most.
+func NewNetwork(ctx context.Context, hosts ...string) (*Network, error) {
+	return NewSubnet(ctx, netip.MustParsePrefix("192.0.2.0/24"), hosts...)
+}
+
+// NewSubnet makes a network with these hosts, whose addresses follow that of the subnet.
+func NewSubnet(ctx context.Context, subnet netip.Prefix, hosts ...string) (_ *Network, err error) {
+	n := &Network{name: fmt.Sprintf("jugate-lab-%d-%d", os.Getpid(), networks.Add(1)), subnet: subnet, hosts: map[string]*Host{}}
 	defer func() {
 		if err != nil {
 			err = errors.Join(err, n.Close())
@@ -67,14 +73,16 @@ func NewNetwork(ctx context.Context, hosts ...string) (_ *Network, err error) {
 		return n, err
 	}
 	for i, name := range hosts {
-		h := &Host{Name: name, Address: netip.AddrFrom4([4]byte{192, 0, 2, byte(i + 1)}), network: n}
+		a := subnet.Masked().Addr().As4()
+		a[3] += byte(i + 1)
+		h := &Host{Name: name, Address: netip.AddrFrom4(a), network: n}
 		n.hosts[name] = h
 		port := fmt.Sprintf("port%d", i+1)
 		for _, args := range [][]string{
 			{"ip", "netns", "add", h.namespace()},
 			{"ip", "-n", n.name, "link", "add", port, "type", "veth", "peer", "name", Interface, "netns", h.namespace()},
 			{"ip", "-n", n.name, "link", "set", port, "master", "br0", "up"},
-			{"ip", "-n", h.namespace(), "address", "add", h.Address.String() + "/24", "dev", Interface},
+			{"ip", "-n", h.namespace(), "address", "add", netip.PrefixFrom(h.Address, subnet.Bits()).String(), "dev", Interface},
 			{"ip", "-n", h.namespace(), "address", "add", fmt.Sprintf("2001:db8::%x/64", i+1), "dev", Interface, "nodad"},
 			{"ip", "-n", h.namespace(), "link", "set", "lo", "up"},
 		} {
@@ -156,8 +164,11 @@ func (h *Host) MTU(ctx context.Context, bytes int) error {
 }
 
 // Rate bounds what the host sends, in bits a second.
-func (h *Host) Rate(ctx context.Context, bits float64) error {
-	return h.do(ctx, "tc", "qdisc", "replace", "dev", Interface, "root", "tbf", "rate", fmt.Sprintf("%.0fbit", bits), "burst", "256k", "latency", "100ms")
+func (h *Host) Rate(ctx context.Context, bits float64) error { return h.RateOf(ctx, Interface, bits) }
+
+// RateOf bounds what the host sends by one of its interfaces, in bits a second.
+func (h *Host) RateOf(ctx context.Context, ifname string, bits float64) error {
+	return h.do(ctx, "tc", "qdisc", "replace", "dev", ifname, "root", "tbf", "rate", fmt.Sprintf("%.0fbit", bits), "burst", "256k", "latency", "100ms")
 }
 
 // OneByOne has packets leave the host one by one, as they are on a wire: between namespaces
@@ -174,11 +185,28 @@ func (h *Host) Lose(ctx context.Context, share float64) error {
 		h.do(ctx, "nft", fmt.Sprintf("add rule ip loss in ip daddr 224.0.0.0/4 numgen random mod 10000 < %.0f drop", share*10000)))
 }
 
+// Cut has the host pass no packets on any more, and end connections that others send over it; Mend ends that.
+func (h *Host) Cut(ctx context.Context) error {
+	return errors.Join(
+		h.do(ctx, "nft", "add table ip cut; flush table ip cut"),
+		h.do(ctx, "nft", "add chain ip cut forward { type filter hook forward priority 0; }"),
+		h.do(ctx, "nft", "add rule ip cut forward meta l4proto tcp reject with tcp reset"),
+		h.do(ctx, "nft", "add rule ip cut forward drop"))
+}
+
+// Mend has the host pass packets on again.
+func (h *Host) Mend(ctx context.Context) error { return h.do(ctx, "nft", "delete table ip cut") }
+
 // Sent is how many bytes the interface has sent, headers included.
-func (h *Host) Sent(ctx context.Context) (int64, error) {
-	out, err := h.Command(ctx, "cat", "/sys/class/net/"+Interface+"/statistics/tx_bytes").Output()
+func (h *Host) Sent(ctx context.Context) (int64, error) { return h.counted(ctx, "tx_bytes") }
+
+// Received is how many bytes have come to the interface, headers included.
+func (h *Host) Received(ctx context.Context) (int64, error) { return h.counted(ctx, "rx_bytes") }
+
+func (h *Host) counted(ctx context.Context, what string) (int64, error) {
+	out, err := h.Command(ctx, "cat", "/sys/class/net/"+Interface+"/statistics/"+what).Output()
 	if err != nil {
-		return 0, fmt.Errorf("count what %s has sent: %w", h.Name, err)
+		return 0, fmt.Errorf("count the bytes of %s: %w", h.Name, err)
 	}
 	return strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64)
 }

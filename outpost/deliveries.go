@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"jugate/api"
+	"jugate/apiclient"
 	"jugate/core/delivery"
 	"jugate/core/fault"
 	"jugate/core/image"
@@ -57,7 +58,7 @@ func openDeliveries(o *Outpost) (*deliveries, error) {
 	}
 	d := &deliveries{o: o, files: files, work: map[int64]api.OutpostDelivery{}, starting: map[int64]bool{}, last: map[member]api.Progress{}, moved: map[int64]map[int64]struct{}{}}
 	d.clock.now = o.config.Now
-	d.streams = &stream.Streams{Slabs: streamed{o.slabs}, Payloads: d, Ledger: ledger{d}, Log: o.config.Log, Now: d.clock.Now}
+	d.streams = &stream.Streams{Slabs: streamed{o.slabs}, Payloads: d, Ledger: ledger{d}, Ahead: linesAtOnce, Here: o.slabs.Has, Log: o.config.Log, Now: d.clock.Now}
 	d.streams.Multicast.SetDefaults()
 	return d, nil
 }
@@ -502,8 +503,25 @@ func (d *deliveries) keep(ctx context.Context, items ...item) error {
 	return err
 }
 
-// streamed are the slabs as streams want them: each comes over the line if it is not here. What is here only to tell others
-// by is not fetched for that.
+// streamed are the slabs as streams want them: each comes over the line if it is not here, also when that has to be mended first.
+// What is here only to tell others by is not fetched for that.
 type streamed struct{ *slabs }
 
-func (s streamed) Frame(d slabstore.Digest) ([]byte, error) { return s.Slab(d, false) }
+// patience is how long a stream waits for a slab while the service does not answer; after that those who lack it ask for it.
+const patience = 2 * time.Minute
+
+// Frame is stream.Store's.
+func (s streamed) Frame(d slabstore.Digest) ([]byte, error) {
+	until := s.o.config.Now().Add(patience)
+	for pause := tellAgain; ; pause = min(2*pause, tellEvery) {
+		frame, err := s.Slab(d, false)
+		if err == nil || !apiclient.IsPassing(err) || s.o.config.Now().After(until) {
+			return frame, err
+		}
+		select {
+		case <-time.After(pause):
+		case <-s.o.until.Done():
+			return nil, err
+		}
+	}
+}

@@ -216,7 +216,7 @@ func (h *hold) fetch(ctx context.Context, path string, p parts.Part) error {
 	if info, err = f.Stat(); err != nil {
 		return err
 	}
-	body, err := h.o.client.OutpostPart(ctx, p.Digest, info.Size())
+	body, err := h.o.bulk.OutpostPart(ctx, p.Digest, info.Size())
 	if err != nil {
 		return err
 	}

@@ -81,6 +81,7 @@ type Outpost struct {
 	lock     *flock.Flock
 	identity identity
 	client   *apiclient.Client
+	bulk     *apiclient.Client // for files and slabs
 	line     line
 	records  *outbox.DB
 	boot     *boot.Boot
@@ -134,6 +135,7 @@ func (o *Outpost) open(ctx context.Context) (err error) {
 	if o.client, err = apiclient.ForOutpost(o.identity.service, o.identity.authority, o.identity.certificate); err != nil {
 		return err
 	}
+	o.bulk = o.client.Bulk()
 	if o.records, err = outbox.Open(ctx, filepath.Join(dir, "outpost.db")); err != nil {
 		return err
 	}

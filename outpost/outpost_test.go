@@ -481,7 +481,7 @@ func TestAnOutpostWithALittleRoom(t *testing.T) {
 			for _, r := range h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{fmt.Sprintf("alpine-%d", n)}}) {
 				assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
 			}
-			h.eventually(func() bool { return h.outpost().Fetched > 8<<20 })
+			h.eventually(func() bool { return h.outpost().Fetched > 1<<20 })
 			assert.LessOrEqual(t, h.outpost().Bytes, c.atMost)
 		})
 	}

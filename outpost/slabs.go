@@ -4,6 +4,7 @@ import (
 	"container/list"
 	"errors"
 	"fmt"
+	"io"
 	"path/filepath"
 	"sync"
 	"sync/atomic"
@@ -12,6 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 	"golang.org/x/time/rate"
 
+	"jugate/apiclient"
 	"jugate/core/fault"
 	"jugate/core/slabstore"
 )
@@ -26,10 +28,16 @@ type slabs struct {
 	served  atomic.Int64 // bytes
 
 	mu    sync.Mutex
-	order list.List // *held, the one that was asked for last in front
+	begun map[slabstore.Digest][]byte // frames of which the line has brought a part
+	order list.List                   // *held, the one that was asked for last in front
 	by    map[slabstore.Digest]*list.Element
 	bytes int64 // of all
+
+	coming int64 // bytes that there is room for, and that are not held yet
 }
+
+// linesAtOnce is how many slabs are on their way at once: a line that is long, and loses packets, carries little by each.
+const linesAtOnce = apiclient.BulkAtOnce
 
 type held struct {
 	digest slabstore.Digest
@@ -41,7 +49,7 @@ func openSlabs(o *Outpost) (*slabs, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &slabs{Store: store, o: o, pace: rate.NewLimiter(rate.Inf, burst), by: map[slabstore.Digest]*list.Element{}}
+	s := &slabs{Store: store, o: o, pace: rate.NewLimiter(rate.Inf, burst), by: map[slabstore.Digest]*list.Element{}, begun: map[slabstore.Digest][]byte{}}
 	if o.config.Rate > 0 {
 		s.pace.SetLimit(rate.Limit(o.config.Rate))
 	}
@@ -96,23 +104,50 @@ func (s *slabs) Slab(d slabstore.Digest, doubt bool) ([]byte, error) {
 	return v.([]byte), nil
 }
 
-// fetch has a slab come over the line. That it cannot be kept is no reason not to serve it.
-func (s *slabs) fetch(d slabstore.Digest) ([]byte, error) {
-	frame, err := s.o.client.OutpostSlab(s.o.until, d) // others wait for it, too
+// begunAtMost is how many frames are kept that have come in part.
+const begunAtMost = 64
+
+// bring has a frame come over the line; what was broken off goes on where it ended.
+func (s *slabs) bring(d slabstore.Digest) ([]byte, error) {
+	s.mu.Lock()
+	frame := s.begun[d]
+	delete(s.begun, d)
+	s.mu.Unlock()
+	keep := func() {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if len(frame) > 0 && len(s.begun) < begunAtMost {
+			s.begun[d] = frame
+		}
+	}
+	body, err := s.o.bulk.OutpostSlab(s.o.until, d, int64(len(frame))) // others wait for it, too
 	if err != nil {
+		if apiclient.IsPassing(err) {
+			keep()
+		}
 		return nil, err
 	}
-	s.o.hold.fetched.Add(int64(len(frame)))
-	for left := len(frame); left > 0; left -= burst {
-		if err := s.pace.WaitN(s.o.until, min(left, burst)); err != nil {
-			return nil, err
-		}
+	defer body.Close()
+	rest, err := io.ReadAll(io.LimitReader(&metered{s.o.until, body, s.pace, &s.o.hold.fetched}, int64(2*slabstore.MaxSlab-len(frame))))
+	if frame = append(frame, rest...); err != nil {
+		keep()
+		return nil, errors.Join(apiclient.ErrAway, err)
+	}
+	return frame, nil
+}
+
+// fetch has a slab come over the line. That it cannot be kept is no reason not to serve it.
+func (s *slabs) fetch(d slabstore.Digest) ([]byte, error) {
+	frame, err := s.bring(d)
+	if err != nil {
+		return nil, err
 	}
 	if err := s.room(int64(len(frame))); err != nil {
 		s.o.config.Log.Warn("there is no room for slabs", "error", err)
 		_, err := slabstore.ExpandChecked(nil, frame, d)
 		return frame, err
 	}
+	defer s.came(int64(len(frame)))
 	if _, err := s.Put(d, frame); fault.KindOf(err) == fault.Invalid {
 		return nil, fmt.Errorf("slab %s came damaged over the line: %w", d.Short(), err)
 	} else if err != nil {
@@ -123,7 +158,14 @@ func (s *slabs) fetch(d slabstore.Digest) ([]byte, error) {
 	return frame, nil
 }
 
-// room makes room for so many bytes.
+// came gives back what was kept free for a slab.
+func (s *slabs) came(bytes int64) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.coming -= bytes
+}
+
+// room makes room for so many bytes, and keeps it free until came.
 func (s *slabs) room(bytes int64) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -132,9 +174,10 @@ func (s *slabs) room(bytes int64) error {
 		if err := unix.Statfs(s.o.config.Data, &fs); err != nil {
 			return err
 		}
-		free := int64(fs.Bavail)*fs.Bsize - s.o.config.KeepFree
-		over := s.o.config.Slabs > 0 && s.bytes+bytes > s.o.config.Slabs
+		free := int64(fs.Bavail)*fs.Bsize - s.o.config.KeepFree - s.coming
+		over := s.o.config.Slabs > 0 && s.bytes+s.coming+bytes > s.o.config.Slabs
 		if !over && free >= bytes {
+			s.coming += bytes
 			return nil
 		}
 		oldest := s.order.Back()
@@ -154,7 +197,9 @@ func (s *slabs) room(bytes int64) error {
 // give gives up slabs for a disk that is full, and tells whether there were any.
 func (s *slabs) give() bool {
 	_, before := s.held()
-	_ = s.room(1)
+	if s.room(1) == nil {
+		s.came(1)
+	}
 	_, now := s.held()
 	return now < before
 }

@@ -99,13 +99,13 @@ func (t *teller) run(ctx context.Context) {
 func (t *teller) handIn(ctx context.Context) {
 	again := time.NewTicker(tellEvery)
 	defer again.Stop()
-	served := int64(0)
+	carried := int64(0)
 	for {
 		select {
 		case <-t.kick:
 		case <-again.C:
-			if now := t.o.slabs.served.Load(); now != served {
-				served = now
+			if now := t.o.slabs.served.Load() + t.o.hold.fetched.Load(); now != carried {
+				carried = now
 				nudge(t.holds)
 			}
 		case <-ctx.Done():

@@ -2,6 +2,7 @@ package stream
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/binary"
 	"errors"
@@ -139,7 +140,7 @@ func (t *sender) beginRound(ctx context.Context, number int, set, byDelta *image
 	for i := range set.All() {
 		total += t.r.plainBytes(i)
 	}
-	t.begin(ctx, number, total, inOrder(set.All(), runtime.GOMAXPROCS(0), func(i int) (p packed, err error) {
+	t.begin(ctx, number, total, inOrder(t.r.hereFirst(set), cmp.Or(t.r.in.Ahead, runtime.GOMAXPROCS(0)), func(i int) (p packed, err error) {
 		label, content, err := t.r.content(i, byDelta.Has(i))
 		if err != nil {
 			return p, err
@@ -148,6 +149,28 @@ func (t *sender) beginRound(ctx context.Context, number int, set, byDelta *image
 	}, func(i int, err error) { // not the end: whoever asks for it later is told
 		t.r.in.Log.Error("a parcel cannot be made", "delivery", t.r.order.ID, "number", i, "error", err)
 	}))
+}
+
+// hereFirst are the numbers of a set: those of slabs at hand first, each in the order of the disk.
+func (r *Runner) hereFirst(set *image.SlabSet) iter.Seq[int] {
+	if r.in.Here == nil {
+		return set.All()
+	}
+	return func(yield func(int) bool) {
+		var later []int
+		for i := range set.All() {
+			if r.Cargo.IsSlab(i) && !r.in.Here(r.Slabs.Slab(i).Digest) {
+				later = append(later, i)
+			} else if !yield(i) {
+				return
+			}
+		}
+		for _, i := range later {
+			if !yield(i) {
+				return
+			}
+		}
+	}
 }
 
 // inOrder makes something for each of some numbers, a few at a time, and gives it in their

@@ -87,9 +87,12 @@ type Streams struct {
 	Slabs     Store
 	Payloads  Payloads
 	Ledger    Ledger
-	Secret    string // what nobody else knows, the same at each start
-	Log       *slog.Logger
-	Now       func() time.Time
+	Ahead     int // parcels that are made at once; by default as many as there are processors
+	// Here tells whether a slab is at hand; the others, which have to come first, are sent last. Nil if all are.
+	Here   func(d slabstore.Digest) bool
+	Secret string // what nobody else knows, the same at each start
+	Log    *slog.Logger
+	Now    func() time.Time
 
 	rates rates
 	work  sync.WaitGroup

@@ -1,6 +1,7 @@
 package web
 
 import (
+	"bytes"
 	"context"
 	"net/http"
 	"net/netip"
@@ -147,7 +148,7 @@ func (s *Server) getOutpostSlab(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("Content-Type", "application/zstd")
-	w.Write(frame)
+	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(frame))
 }
 
 // servedHere has the outpost that has passed a request on answer it itself, if it carries the delivery through for the workstation.

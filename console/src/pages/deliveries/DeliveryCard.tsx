@@ -5,6 +5,7 @@ import { ask, client, type Delivery } from "../../api/client";
 import { useWatch } from "../../api/watched";
 import { left, percent, rate, size, when } from "../../format";
 import { DeliveryState } from "../../parts/DeliveryState";
+import { Outcome } from "../../parts/Outcome";
 import { Shown } from "../../parts/Shown";
 import { leaf, ochre } from "../../theme";
 import { Changes } from "./Changes";
@@ -40,6 +41,7 @@ function Delivered({ delivery: d }: { delivery: Delivery }) {
       {d.warning && <Alert type="info" showIcon title={d.warning} style={{ marginBottom: 12 }} />}
       {d.unicast && <Alert type="warning" showIcon title="The network carries no multicast to these workstations; each is served alone." style={{ marginBottom: 12 }} />}
       {!d.ended && d.state !== "gathering" && <Now delivery={d} />}
+      {d.parts?.map((p) => <Part key={p.outpost} part={p} />)}
       <Descriptions size="small" column={4} style={{ marginBottom: 8 }}>
         <Descriptions.Item label="Starts when">{startInWords(d)}</Descriptions.Item>
         <Descriptions.Item label="Stream">{`${d.channel} at ${rate(d.rate)}`}</Descriptions.Item>
@@ -72,6 +74,20 @@ function Now({ delivery: d }: { delivery: Delivery }) {
         <div>{d.rate_now ? `Stream at ${rate(d.rate_now)}${d.round > 1 ? `, round ${d.round}` : ""}` : d.paused ? "The stream is held" : "Nothing is being streamed"}</div>
         <Progress percent={percent(d.sent_slabs, d.slabs)} strokeColor={d.state === "sending" ? ochre : leaf} status={d.paused ? "normal" : "active"} />
       </div>
+    </Flex>
+  );
+}
+
+/** How an outpost gets on, which streams to the workstations of its site. */
+function Part({ part: p }: { part: NonNullable<Delivery["parts"]>[number] }) {
+  const through = `${p.workstation_count - p.open_count} of ${p.workstation_count} through`;
+  const streams = p.rate_now && !p.out_of_reach ? `streams at ${rate(p.rate_now)}${p.round > 1 ? `, round ${p.round}` : ""}` : "";
+  return (
+    <Flex align="center" gap={16} className="delivery-part" style={{ marginBottom: 12 }}>
+      <Link to="/sites">{`At ${p.outpost}`}</Link>
+      <Outcome state={p.state} />
+      <span>{[through, streams, p.out_of_reach && "nothing is heard of it now; it goes on by itself"].filter(Boolean).join("; ")}</span>
+      <Progress style={{ flex: 1 }} percent={percent(p.sent_slabs, p.slabs)} strokeColor={p.state === "sending" ? ochre : leaf} size="small" />
     </Flex>
   );
 }

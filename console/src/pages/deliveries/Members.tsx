@@ -7,7 +7,7 @@ import { Outcome } from "../../parts/Outcome";
 import { leaf, ochre, rust, slate } from "../../theme";
 
 const first: TableColumnsType<Member> = [
-  { title: "Workstation", dataIndex: "workstation", render: (name: string) => <b>{name}</b> },
+  { title: "Workstation", dataIndex: "workstation", render: (name: string, m) => <><b>{name}</b>{m.site && <Tag style={{ marginLeft: 8 }}>{m.site}</Tag>}</> },
   { title: explained("State", { kind: "phase of a workstation in a delivery" }), render: (_, m) => <Outcome state={m.outcome || m.phase} /> },
 ];
 
