@@ -21,22 +21,65 @@ type Outpost struct {
 	Seen    *time.Time `json:"last_seen,omitempty"`
 	Until   *time.Time `json:"certificate_until,omitempty" doc:"It renews its certificate long before"`
 	Callers int        `json:"workstation_count" doc:"How many called by it last"`
+	OutpostSettings
+	Placements []Placement `json:"placements,omitempty" nullable:"false" doc:"What it is to hold ahead of time; told for a single outpost"`
 	OutpostTells
+}
+
+// OutpostSettings are how the line of an outpost may be used.
+type OutpostSettings struct {
+	LineRate int64  `json:"line_rate" doc:"Bits a second that may come over its line; 0 sets no bound" minimum:"0" maximum:"1000000000000" example:"20000000"`
+	Hours    string `json:"ahead_hours" doc:"When versions come ahead of time, by the clock of its place; empty for always" pattern:"^(([01][0-9]|2[0-3]):[0-5][0-9]-([01][0-9]|2[0-3]):[0-5][0-9])?$" maxLength:"11" example:"20:00-06:00"`
+}
+
+// OutpostChange changes an outpost; what is left out stays.
+type OutpostChange struct {
+	Note     *string `json:"note,omitempty" maxLength:"500" example:"in the Alpine house, across the river"`
+	LineRate *int64  `json:"line_rate,omitempty" doc:"Bits a second that may come over its line; 0 sets no bound" minimum:"0" maximum:"1000000000000" example:"20000000"`
+	Hours    *string `json:"ahead_hours,omitempty" doc:"When versions come ahead of time, by the clock of its place; empty for always" pattern:"^(([01][0-9]|2[0-3]):[0-5][0-9]-([01][0-9]|2[0-3]):[0-5][0-9])?$" maxLength:"11" example:"20:00-06:00"`
+}
+
+// NewPlacement has an outpost hold versions ahead of time: one, the newest of an image, or the newest of every image that
+// workstations of a group have.
+type NewPlacement struct {
+	Image   string `json:"image,omitempty" maxLength:"63" example:"garden-desk"`
+	Version int    `json:"version,omitempty" doc:"Of the image; without it, the newest" minimum:"1" maximum:"1000000" example:"3"`
+	Newest  int    `json:"newest,omitempty" doc:"How many of the newest versions, by default 1" minimum:"1" maximum:"20" example:"2"`
+	Group   string `json:"group,omitempty" doc:"In place of an image: every image that workstations of this group have" maxLength:"63" example:"herbarium-scanning"`
+}
+
+// Placement is what an outpost is to hold, and which versions that are now.
+type Placement struct {
+	ID       int64           `json:"placement"`
+	Image    string          `json:"image,omitempty"`
+	Version  int             `json:"version,omitempty"`
+	Newest   int             `json:"newest,omitempty"`
+	Group    string          `json:"group,omitempty"`
+	Versions []PlacedVersion `json:"placed_versions" nullable:"false"`
+}
+
+// PlacedVersion is a version that an outpost is to hold, and how much of it is there.
+type PlacedVersion struct {
+	Image   string `json:"image" maxLength:"100"`
+	Version int    `json:"version" minimum:"1"`
+	Held    int    `json:"slabs_held" minimum:"0"`
+	Slabs   int    `json:"slabs" doc:"That it has; 0 while the outpost has not looked" minimum:"0"`
 }
 
 // OutpostTells is what an outpost tells of itself.
 type OutpostTells struct {
-	Version string        `json:"outpost_version" maxLength:"50" example:"0.1.0"`
-	Address string        `json:"address" doc:"Where it answers its machines, as HOST:PORT" maxLength:"100" example:"198.51.100.2:7460"`
-	Links   []NetbootLink `json:"links" nullable:"false" maxItems:"64"`
-	Builds  []int         `json:"builds" nullable:"false" doc:"Builds of the boot environment that it holds" maxItems:"10000"`
-	Entries int           `json:"entry_files" doc:"How many files of boot entries it holds" minimum:"0"`
-	Slabs   int           `json:"slabs_held" doc:"How many slabs it holds" minimum:"0"`
-	Bytes   int64         `json:"bytes_held" doc:"Of slabs, as stored" minimum:"0"`
-	Streams string        `json:"streams_from,omitempty" doc:"The address that its streams come from; nothing if it sends none" maxLength:"64" example:"198.51.100.2"`
-	Fetched int64         `json:"bytes_fetched" doc:"Bytes of slabs, builds and boot entries that have come over the line since it started" minimum:"0"`
-	Served  int64         `json:"bytes_served" doc:"Bytes of slabs that its machines got since it started" minimum:"0"`
-	Trouble string        `json:"trouble,omitempty" doc:"What keeps it from its work" maxLength:"500"`
+	Version string          `json:"outpost_version" maxLength:"50" example:"0.1.0"`
+	Address string          `json:"address" doc:"Where it answers its machines, as HOST:PORT" maxLength:"100" example:"198.51.100.2:7460"`
+	Links   []NetbootLink   `json:"links" nullable:"false" maxItems:"64"`
+	Builds  []int           `json:"builds" nullable:"false" doc:"Builds of the boot environment that it holds" maxItems:"10000"`
+	Entries int             `json:"entry_files" doc:"How many files of boot entries it holds" minimum:"0"`
+	Slabs   int             `json:"slabs_held" doc:"How many slabs it holds" minimum:"0"`
+	Bytes   int64           `json:"bytes_held" doc:"Of slabs, as stored" minimum:"0"`
+	Streams string          `json:"streams_from,omitempty" doc:"The address that its streams come from; nothing if it sends none" maxLength:"64" example:"198.51.100.2"`
+	Fetched int64           `json:"bytes_fetched" doc:"Bytes of slabs, builds and boot entries that have come over the line since it started" minimum:"0"`
+	Served  int64           `json:"bytes_served" doc:"Bytes of slabs that its machines got since it started" minimum:"0"`
+	Placed  []PlacedVersion `json:"placed,omitempty" doc:"Versions that it holds ahead of time" maxItems:"1000"`
+	Trouble string          `json:"trouble,omitempty" doc:"What keeps it from its work" maxLength:"500"`
 }
 
 // NewOutpost is an outpost that is to join.
@@ -102,7 +145,10 @@ type OutpostWork struct {
 	Wake    []hwaddr.Address            `json:"wake,omitempty"` // cards to wake, once
 	// Deliveries are those that it carries through for workstations of its site, by Multicast.
 	Deliveries []OutpostDelivery `json:"deliveries,omitempty"`
-	Multicast  OutpostMulticast  `json:"multicast"`
+	// Versions are those that it is to hold ahead of time, and how its line may be used for that.
+	Versions  []OutpostVersion `json:"versions,omitempty"`
+	Line      OutpostSettings  `json:"line"`
+	Multicast OutpostMulticast `json:"multicast"`
 	// Now is the service's time; it is no part of Mark. All times of deliveries are by this clock.
 	Now time.Time `json:"now"`
 }
@@ -117,11 +163,8 @@ type OutpostMulticast struct {
 
 // OutpostDelivery is the part of a delivery that an outpost carries through. Its files come by their digests.
 type OutpostDelivery struct {
-	ID       int64              `json:"delivery"`
-	Image    string             `json:"image"`
-	Version  int                `json:"version"`
-	Manifest OutpostFile        `json:"manifest"`
-	Map      OutpostFile        `json:"map"`
+	ID int64 `json:"delivery"`
+	OutpostVersion
 	Bases    *OutpostFile       `json:"bases,omitempty"`
 	Payloads []parcel.Payload   `json:"payloads,omitempty"`
 	Rule     string             `json:"rule"`
@@ -136,6 +179,17 @@ type OutpostDelivery struct {
 	Bytes    int64              `json:"bytes"`            // of the image that are in use
 	Others   int                `json:"others,omitempty"` // workstations that were never seen yet, and may turn up there
 	Members  []OutpostMember    `json:"members"`
+}
+
+// OutpostVersion is a version with its files. Before has the slabs of the version before that lay where this one has others: what
+// differs from them is enough for whoever has them (image.Bases).
+type OutpostVersion struct {
+	Image    string       `json:"image"`
+	Version  int          `json:"version"`
+	Digest   string       `json:"digest"`
+	Manifest OutpostFile  `json:"manifest"`
+	Map      OutpostFile  `json:"map"`
+	Before   *OutpostFile `json:"before,omitempty"`
 }
 
 // OutpostMember is a workstation of a delivery, by its number in the roster.

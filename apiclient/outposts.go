@@ -39,6 +39,21 @@ func (c *Client) CodeOutpost(ctx context.Context, name string) (api.OutpostCode,
 	return one[api.OutpostCode](ctx, c, http.MethodPost, "outposts/"+url.PathEscape(name)+"/code", nil)
 }
 
+// ChangeOutpost changes how the line of one may be used, and its note.
+func (c *Client) ChangeOutpost(ctx context.Context, name string, in api.OutpostChange) (api.Outpost, error) {
+	return one[api.Outpost](ctx, c, http.MethodPatch, "outposts/"+url.PathEscape(name), in)
+}
+
+// PlaceImage has one hold versions ahead of time.
+func (c *Client) PlaceImage(ctx context.Context, name string, in api.NewPlacement) (api.Outpost, error) {
+	return one[api.Outpost](ctx, c, http.MethodPost, "outposts/"+url.PathEscape(name)+"/placements", in)
+}
+
+// UnplaceImage ends a placement.
+func (c *Client) UnplaceImage(ctx context.Context, name string, placement int64) error {
+	return c.do(ctx, http.MethodDelete, fmt.Sprintf("/api/v1/outposts/%s/placements/%d", url.PathEscape(name), placement), nil, nil)
+}
+
 // WithdrawOutpost ends the trust in one.
 func (c *Client) WithdrawOutpost(ctx context.Context, name string) error {
 	return c.do(ctx, http.MethodPost, "/api/v1/outposts/"+url.PathEscape(name)+"/withdraw", nil, nil)
@@ -161,9 +176,14 @@ func (c *Client) HandIn(ctx context.Context, in api.OutpostHandsIn) error {
 	return c.do(ctx, http.MethodPost, "/outpost/v1/receipts", in, nil)
 }
 
-// OutpostSlab fetches the frame of a slab from an offset on, in bytes.
-func (c *Client) OutpostSlab(ctx context.Context, d slabstore.Digest, from int64) (io.ReadCloser, error) {
-	return c.from(ctx, "/outpost/v1/slabs/"+d.String(), from)
+// OutpostSlab fetches the frame of a slab from an offset on, in bytes; or, if another one is named that is at hand, what differs
+// from that (slabstore.BaseOf tells), if that is less.
+func (c *Client) OutpostSlab(ctx context.Context, d slabstore.Digest, on *slabstore.Digest, from int64) (io.ReadCloser, error) {
+	path := "/outpost/v1/slabs/" + d.String()
+	if on != nil {
+		path += "?on=" + on.String()
+	}
+	return c.from(ctx, path, from)
 }
 
 // OutpostPart fetches a file of a build, a boot entry or a delivery from an offset on, in bytes.

@@ -17,7 +17,7 @@ import (
 )
 
 func (a *app) outpostCommand() *cobra.Command {
-	return noun("outpost", "Keep outposts: programs at other sites that answer network boot there", a.outpostAdd(), a.outpostList(), a.outpostShow(), a.outpostCode(),
+	return noun("outpost", "Keep outposts: programs at other sites that answer network boot there", a.outpostAdd(), a.outpostList(), a.outpostShow(), a.outpostSet(), a.outpostCode(),
 		a.silent(&cobra.Command{
 			Use: "withdraw OUTPOST", Short: "End the trust in an outpost, from its next request on", Args: cobra.ExactArgs(1),
 			Long:    "Its machines find no service by it from then on. Its name stays: a code lets it, or another\nmachine in its place, join again.",
@@ -156,8 +156,12 @@ func (a *app) outpostShow() *cobra.Command {
 			if o.Until != nil {
 				fields = append(fields, field{"certificate", "until " + when(*o.Until)})
 			}
-			printFields(cmd.OutOrStdout(), fields)
-			return nil
+			printFields(cmd.OutOrStdout(), append(fields, lineFields(o)...))
+			if len(o.Placements) == 0 {
+				return nil
+			}
+			fmt.Fprintln(cmd.OutOrStdout())
+			return a.printPlacements(cmd, o)
 		},
 	}
 }

@@ -52,7 +52,7 @@ const (
 )
 
 func openDeliveries(o *Outpost) (*deliveries, error) {
-	files, err := parts.Open(filepath.Join(o.config.Data, "deliveries"))
+	files, err := parts.Open(filepath.Join(o.config.Data, "files"))
 	if err != nil {
 		return nil, err
 	}
@@ -290,23 +290,14 @@ func (d *deliveries) order(ctx context.Context, in api.OutpostDelivery) (out str
 			return out, err
 		}
 	}
-	text, err := d.content(ctx, in.Manifest, image.MaxManifest)
+	man, slabs, err := d.load(ctx, in.OutpostVersion)
 	if err != nil {
 		return out, err
 	}
-	man, err := image.ParseManifest(text)
-	if err != nil {
-		return out, err
-	}
-	raw, err := d.content(ctx, in.Map, image.MaxMap)
-	if err != nil {
-		return out, err
-	}
-	if out.Slabs, err = image.ParseMap(raw, man); err != nil {
-		return out, err
-	}
+	out.Slabs = slabs
 	if in.Bases != nil {
-		if raw, err = d.content(ctx, *in.Bases, image.MaxMap); err != nil {
+		raw, err := d.content(ctx, *in.Bases, image.MaxMap)
+		if err != nil {
 			return out, err
 		}
 		if out.Bases, err = image.ParseBases(raw, man); err != nil {
@@ -320,6 +311,41 @@ func (d *deliveries) order(ctx context.Context, in api.OutpostDelivery) (out str
 		out.State = delivery.Mending
 	}
 	return out, nil
+}
+
+// version is the slab map of a version, with its files here.
+func (d *deliveries) version(ctx context.Context, v api.OutpostVersion) (*image.Map, error) {
+	_, slabs, err := d.load(ctx, v)
+	return slabs, err
+}
+
+// load has the files of a version be here, and reads them.
+func (d *deliveries) load(ctx context.Context, v api.OutpostVersion) (*image.Manifest, *image.Map, error) {
+	text, err := d.content(ctx, v.Manifest, image.MaxManifest)
+	if err != nil {
+		return nil, nil, err
+	}
+	man, err := image.ParseManifest(text)
+	if err != nil {
+		return nil, nil, err
+	}
+	raw, err := d.content(ctx, v.Map, image.MaxMap)
+	if err != nil {
+		return nil, nil, err
+	}
+	slabs, err := image.ParseMap(raw, man)
+	if err != nil || v.Before == nil {
+		return man, slabs, err
+	}
+	if raw, err = d.content(ctx, *v.Before, image.MaxMap); err != nil {
+		return nil, nil, err
+	}
+	before, err := image.ParseBases(raw, man)
+	if err != nil {
+		return nil, nil, err
+	}
+	d.o.slabs.lean(slabs, before)
+	return man, slabs, nil
 }
 
 // content is a file that is here, or comes.
@@ -397,8 +423,18 @@ func (d *deliveries) forget(ctx context.Context, id int64) {
 	}
 	d.o.relay.forget(id)
 	needed := map[slabstore.Digest]bool{}
+	need := func(v api.OutpostVersion) {
+		needed[v.Manifest.Digest], needed[v.Map.Digest] = true, true
+		if v.Before != nil {
+			needed[v.Before.Digest] = true
+		}
+	}
+	versions, _ := d.o.placed.said()
+	for _, v := range versions {
+		need(v)
+	}
 	for _, in := range d.work {
-		needed[in.Manifest.Digest], needed[in.Map.Digest] = true, true
+		need(in.OutpostVersion)
 		if in.Bases != nil {
 			needed[in.Bases.Digest] = true
 		}
@@ -512,6 +548,8 @@ const patience = 2 * time.Minute
 
 // Frame is stream.Store's.
 func (s streamed) Frame(d slabstore.Digest) ([]byte, error) {
+	s.waited.Add(1)
+	defer s.waited.Add(-1)
 	until := s.o.config.Now().Add(patience)
 	for pause := tellAgain; ; pause = min(2*pause, tellEvery) {
 		frame, err := s.Slab(d, false)

@@ -1,8 +1,10 @@
 package outpost_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -260,4 +262,74 @@ func TestWhatAnOutpostHandsInIsHeldAgainstWhatCanBe(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 1, painted)
+}
+
+// Versions are there before anybody asks for them; of the next one comes what differs, and it is streamed from there.
+func TestVersionsArePlacedAheadOfTime(t *testing.T) {
+	h, at, stop := newSite(t)
+	ctx := t.Context()
+	count, stored := h.stored()
+	placed := func() (all []string) {
+		for _, p := range h.outpost().Placements {
+			for _, v := range p.Versions {
+				if v.Slabs > 0 && v.Held == v.Slabs {
+					all = append(all, fmt.Sprintf("%s@%d", v.Image, v.Version))
+				}
+			}
+		}
+		return all
+	}
+	for what, in := range map[string]api.NewPlacement{
+		"nothing": {}, "both": {Image: "garden-desk", Group: "herbarium-scanning"}, "a version of a group": {Group: "herbarium-scanning", Version: 1}, "no such image": {Image: "orchid"},
+		"no such version": {Image: "garden-desk", Version: 7}, "a version and the newest": {Image: "garden-desk", Version: 1, Newest: 2},
+	} {
+		_, err := h.client.PlaceImage(ctx, "alpine", in)
+		assert.Error(t, err, what)
+	}
+	never := fmt.Sprintf("%02d:00-%02d:01", (time.Now().Hour()+12)%24, (time.Now().Hour()+12)%24)
+	_, err := h.client.ChangeOutpost(ctx, "alpine", api.OutpostChange{Hours: &never})
+	require.NoError(t, err)
+	o, err := h.client.PlaceImage(ctx, "alpine", api.NewPlacement{Image: "garden-desk", Newest: 2})
+	require.NoError(t, err)
+	require.Len(t, o.Placements, 1)
+	_, err = h.client.PlaceImage(ctx, "alpine", api.NewPlacement{Image: "garden-desk", Newest: 2})
+	assert.True(t, apiclient.IsConflict(err), "%v", err)
+	h.eventually(func() bool { p := h.outpost().Placements; return p[0].Versions[0].Slabs == count })
+	assert.Zero(t, h.outpost().Slabs, "these are not the hours")
+	always, rate := "", int64(400_000_000)
+	_, err = h.client.ChangeOutpost(ctx, "alpine", api.OutpostChange{Hours: &always, LineRate: &rate})
+	require.NoError(t, err)
+	h.eventually(func() bool { return slices.Equal(placed(), []string{"garden-desk@1"}) })
+	assert.Equal(t, count, h.outpost().Slabs)
+
+	t.Log("# the next version follows by itself, by what differs")
+	before := h.outpost().Fetched
+	next := h.captureNext()
+	h.eventually(func() bool { return slices.Equal(placed(), []string{"garden-desk@2", "garden-desk@1"}) })
+	h.eventually(func() bool { return h.outpost().Fetched > before })
+	t.Logf("%d bytes differ; %d came over the line, files included; version 1 has %d as stored", next, h.outpost().Fetched-before, stored)
+	assert.Less(t, h.outpost().Fetched-before, 2*next+20_000)
+
+	t.Log("# it is delivered from there, also after a start, and nothing of it comes twice")
+	stop()
+	h.listen = strings.TrimPrefix(at, "https://")
+	h.open("")
+	h.machine(0x11, at, blank(t), "alpine-01")
+	h.machine(0x12, at, blank(t), "alpine-02")
+	for _, r := range h.deliver(api.NewDelivery{Image: "garden-desk@2", To: []string{"alpine-01", "alpine-02"}}) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+		assert.Greater(t, r.Multicast, stored/2)
+	}
+	assert.Less(t, h.outpost().Fetched, int64(50_000))
+
+	t.Log("# what a group has")
+	require.NoError(t, h.client.UnplaceImage(ctx, "alpine", o.Placements[0].ID))
+	_, err = h.client.AddGroup(ctx, api.NewGroup{Name: "alpine-house"})
+	require.NoError(t, err)
+	o, err = h.client.PlaceImage(ctx, "alpine", api.NewPlacement{Group: "alpine-house"})
+	require.NoError(t, err)
+	assert.Empty(t, o.Placements[0].Versions)
+	_, err = h.client.Include(ctx, "alpine-house", api.GroupMembers{Workstations: []string{"alpine-01"}})
+	require.NoError(t, err)
+	h.eventually(func() bool { return slices.Equal(placed(), []string{"garden-desk@2"}) })
 }

@@ -8,7 +8,8 @@
 //
 // identity.go has how it joins and who it is; roster.go what machines boot, by the
 // service's word or, while that does not answer, by its last; hold.go and slabs.go what it
-// holds; deliveries.go the parts of deliveries that it carries through; relay.go and
+// holds, placed.go what of that ahead of time; deliveries.go the parts of deliveries that it
+// carries through; relay.go and
 // receiving.go what agents ask; tell.go and courier.go what it tells the service.
 //
 // The data folder has:
@@ -19,7 +20,7 @@
 //	joined-by      a mark of the code that it has joined by
 //	outpost.lock   held while an outpost runs on the folder
 //	outpost.db     see records/outbox
-//	deliveries/    files of deliveries by their digest
+//	files/         files of versions and deliveries by their digest
 //	bootenv/       builds, see core/environment/builds
 //	bootentries/   files of boot entries by their digest
 //	slabs/         see core/slabstore
@@ -65,10 +66,8 @@ type Config struct {
 	Interface string
 	// Slabs bounds what is kept of slabs, in bytes as stored; 0 keeps all while KeepFree is left on the disk.
 	Slabs, KeepFree int64
-	// Rate bounds what comes over the line, in bytes a second; 0 does not.
-	Rate int64
-	Log  *slog.Logger
-	Now  func() time.Time
+	Log             *slog.Logger
+	Now             func() time.Time
 }
 
 // keepFree is left free on the disk by default, in bytes.
@@ -94,6 +93,7 @@ type Outpost struct {
 	courier  courier
 
 	deliveries *deliveries
+	placed     *placed
 
 	until context.Context
 	close context.CancelFunc
@@ -156,7 +156,7 @@ func (o *Outpost) open(ctx context.Context) (err error) {
 	if o.deliveries, err = openDeliveries(o); err != nil {
 		return err
 	}
-	o.courier = newCourier(o)
+	o.courier, o.placed = newCourier(o), &placed{o: o, kick: make(chan struct{}, 1)}
 	o.teller = teller{o: o, kick: make(chan struct{}, 1), holds: make(chan struct{}, 1)}
 	o.boot = &boot.Boot{Config: o.config.Netboot, Roster: &bootRoster{o}, Builds: o.builds, Entries: o.entries, Authority: o.hold.trust(ctx), Log: o.config.Log, Now: o.config.Now, Stepped: o.teller.stepped}
 	return nil
@@ -180,8 +180,10 @@ func (o *Outpost) Serve(ctx context.Context, listener net.Listener) error {
 	if work, err := o.hold.work(o.until); err != nil {
 		return err
 	} else if work.Mark != "" { // the service may not answer
+		o.placed.follow(work)
 		o.deliveries.follow(o.until, work)
 	}
+	o.work.Go(func() { o.placed.run(o.until) })
 	o.work.Go(func() { o.teller.run(o.until) })
 	o.work.Go(func() { o.courier.run(o.until) })
 	server := oneport.Server(o.relay.handler(), o.identity.serverConfig(), o.config.Log)

@@ -16,6 +16,7 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -118,6 +119,7 @@ type town struct {
 	client  *apiclient.Client
 	line    *wire
 	site    string // data folder of the outpost
+	gold    string // the golden disk
 	listen  string // where the outpost answers, at its next start
 	deaf    bool   // machines hear no multicast
 	builds  int    // that were made
@@ -428,12 +430,41 @@ func (h *town) tls() func() (*tls.Certificate, error) {
 // capture captures a golden disk as garden-desk@1.
 func (h *town) capture() {
 	h.t.Helper()
+	h.gold = gold(h.t)
+	h.machine(1, h.client.Server(), h.gold, "desk-gold")
+	h.captureAgain()
+}
+
+func (h *town) captureAgain() {
+	h.t.Helper()
 	ctx := h.t.Context()
-	h.machine(1, h.client.Server(), gold(h.t), "desk-gold")
 	e, err := h.client.Capture(ctx, api.NewCapture{Workstation: "desk-gold", Image: "garden-desk"})
 	require.NoError(h.t, err)
 	h.eventually(func() bool { e, err = h.client.Errand(ctx, e.ID); return err == nil && e.Ended != nil })
 	require.Empty(h.t, e.Error)
+}
+
+// captureNext captures the next version, in which so many bytes in one place are others.
+func (h *town) captureNext() (bytes int64) {
+	h.t.Helper()
+	const block = 64 << 10
+	f, err := os.OpenFile(h.gold, os.O_RDWR, 0)
+	require.NoError(h.t, err)
+	defer f.Close()
+	b := make([]byte, block)
+	for at := int64(60 << 20); at > 0; at -= block { // files lie at the end of what is in use
+		_, err := f.ReadAt(b, at)
+		require.NoError(h.t, err)
+		if !slices.Contains(b[:256], 0) {
+			rand.Read(b)
+			_, err = f.WriteAt(b, at)
+			require.NoError(h.t, err)
+			h.captureAgain()
+			return block
+		}
+	}
+	require.Fail(h.t, "nothing on the disk looks like a file")
+	return 0
 }
 
 // deliver returns the receipts of a delivery.

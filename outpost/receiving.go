@@ -241,6 +241,8 @@ func (r *relay) slab(w http.ResponseWriter, req *http.Request, p part) {
 	}
 	var frame []byte
 	if err == nil {
+		r.o.slabs.waited.Add(1)
+		defer r.o.slabs.waited.Add(-1)
 		frame, err = r.o.slabs.Slab(d, req.URL.Query().Has("doubt"))
 	}
 	if err != nil {

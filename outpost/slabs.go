@@ -15,6 +15,7 @@ import (
 
 	"jugate/apiclient"
 	"jugate/core/fault"
+	"jugate/core/image"
 	"jugate/core/slabstore"
 )
 
@@ -26,12 +27,15 @@ type slabs struct {
 	pace    *rate.Limiter // bytes a second over the line, of whatever comes
 	flights singleflight.Group
 	served  atomic.Int64 // bytes
+	waited  atomic.Int64 // how many somebody waits for
 
-	mu    sync.Mutex
-	begun map[slabstore.Digest][]byte // frames of which the line has brought a part
-	order list.List                   // *held, the one that was asked for last in front
-	by    map[slabstore.Digest]*list.Element
-	bytes int64 // of all
+	mu     sync.Mutex
+	begun  map[slabstore.Digest][]byte           // frames of which the line has brought a part
+	before map[slabstore.Digest]slabstore.Digest // what lay in the place of a slab in the version before
+	pinned map[slabstore.Digest]struct{}         // those that are to stay
+	order  list.List                             // *held of the others, the one that was asked for last in front
+	by     map[slabstore.Digest]*held
+	bytes  int64 // of all
 
 	coming int64 // bytes that there is room for, and that are not held yet
 }
@@ -42,6 +46,7 @@ const linesAtOnce = apiclient.BulkAtOnce
 type held struct {
 	digest slabstore.Digest
 	bytes  int64
+	place  *list.Element // nil if it is to stay
 }
 
 func openSlabs(o *Outpost) (*slabs, error) {
@@ -49,10 +54,7 @@ func openSlabs(o *Outpost) (*slabs, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &slabs{Store: store, o: o, pace: rate.NewLimiter(rate.Inf, burst), by: map[slabstore.Digest]*list.Element{}, begun: map[slabstore.Digest][]byte{}}
-	if o.config.Rate > 0 {
-		s.pace.SetLimit(rate.Limit(o.config.Rate))
-	}
+	s := &slabs{Store: store, o: o, pace: rate.NewLimiter(rate.Inf, burst), by: map[slabstore.Digest]*held{}, begun: map[slabstore.Digest][]byte{}, before: map[slabstore.Digest]slabstore.Digest{}}
 	for slab, err := range store.All() {
 		if err != nil {
 			return nil, err
@@ -66,19 +68,65 @@ func openSlabs(o *Outpost) (*slabs, error) {
 func (s *slabs) note(d slabstore.Digest, bytes int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if e, known := s.by[d]; known {
-		s.order.MoveToFront(e)
-		return
+	h, known := s.by[d]
+	if !known {
+		h = &held{digest: d, bytes: bytes}
+		s.by[d] = h
+		s.bytes += bytes
 	}
-	s.by[d] = s.order.PushFront(&held{d, bytes})
-	s.bytes += bytes
+	switch _, stays := s.pinned[d]; {
+	case stays:
+	case h.place == nil:
+		h.place = s.order.PushFront(h)
+	default:
+		s.order.MoveToFront(h.place)
+	}
+}
+
+// pin says which slabs are to stay, and no others.
+func (s *slabs) pin(these map[slabstore.Digest]struct{}) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.pinned = these
+	for d, h := range s.by {
+		_, stays := these[d]
+		if stays && h.place != nil {
+			s.order.Remove(h.place)
+			h.place = nil
+		} else if !stays && h.place == nil {
+			h.place = s.order.PushBack(h)
+		}
+	}
+}
+
+// beforeAtMost bounds what is known of slabs of versions before.
+const beforeAtMost = 1_000_000
+
+// lean notes what lay in the places of slabs in the version before.
+func (s *slabs) lean(slabs, before *image.Map) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.before) > beforeAtMost {
+		clear(s.before)
+	}
+	for n, was := range image.Replaced(slabs, before) {
+		s.before[slabs.Slab(n).Digest] = before.Slab(was).Digest
+	}
+}
+
+// leansOn is the slab that another one is told by, if that is here.
+func (s *slabs) leansOn(d slabstore.Digest) (on slabstore.Digest, is bool) {
+	s.mu.Lock()
+	on, is = s.before[d]
+	s.mu.Unlock()
+	return on, is && s.Has(on)
 }
 
 // held tells how many there are, and how many bytes.
 func (s *slabs) held() (n int, bytes int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	return s.order.Len(), s.bytes
+	return len(s.by), s.bytes
 }
 
 // Slab is the frame of a slab, from the store, or over the line.
@@ -107,8 +155,8 @@ func (s *slabs) Slab(d slabstore.Digest, doubt bool) ([]byte, error) {
 // begunAtMost is how many frames are kept that have come in part.
 const begunAtMost = 64
 
-// bring has a frame come over the line; what was broken off goes on where it ended.
-func (s *slabs) bring(d slabstore.Digest) ([]byte, error) {
+// bring has a slab come over the line: its frame, or what differs from another one. What was broken off goes on where it ended.
+func (s *slabs) bring(d slabstore.Digest, on *slabstore.Digest) ([]byte, error) {
 	s.mu.Lock()
 	frame := s.begun[d]
 	delete(s.begun, d)
@@ -120,7 +168,7 @@ func (s *slabs) bring(d slabstore.Digest) ([]byte, error) {
 			s.begun[d] = frame
 		}
 	}
-	body, err := s.o.bulk.OutpostSlab(s.o.until, d, int64(len(frame))) // others wait for it, too
+	body, err := s.o.bulk.OutpostSlab(s.o.until, d, on, int64(len(frame))) // others wait for it, too
 	if err != nil {
 		if apiclient.IsPassing(err) {
 			keep()
@@ -136,9 +184,33 @@ func (s *slabs) bring(d slabstore.Digest) ([]byte, error) {
 	return frame, nil
 }
 
+// whole has a slab come over the line, by what differs from one that is here if there is such.
+func (s *slabs) whole(d slabstore.Digest) ([]byte, error) {
+	on, leans := s.leansOn(d)
+	if !leans {
+		return s.bring(d, nil)
+	}
+	came, err := s.bring(d, &on)
+	if err != nil {
+		return nil, err
+	}
+	if of, err := slabstore.BaseOf(came); err != nil || of != on {
+		return came, nil // the frame was shorter
+	}
+	was, err := s.Get(on)
+	if err != nil {
+		return s.bring(d, nil)
+	}
+	plain, err := slabstore.ExpandDeltaChecked(nil, came, was, d)
+	if err != nil {
+		return s.bring(d, nil)
+	}
+	return slabstore.Compress(nil, plain), nil
+}
+
 // fetch has a slab come over the line. That it cannot be kept is no reason not to serve it.
 func (s *slabs) fetch(d slabstore.Digest) ([]byte, error) {
-	frame, err := s.bring(d)
+	frame, err := s.whole(d)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package outpost
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -163,6 +164,7 @@ func (t *teller) once(ctx context.Context, works chan api.OutpostWork, knows *st
 		return err
 	}
 	*knows = work.Mark
+	t.o.placed.follow(work)
 	t.o.deliveries.follow(ctx, work)
 	select {
 	case <-works: // an older one that nobody has taken yet
@@ -259,5 +261,8 @@ func (o *Outpost) Tells() api.OutpostTells {
 		out.Entries = len(all)
 	}
 	out.Slabs, out.Bytes = o.slabs.held()
+	o.placed.mu.Lock()
+	out.Placed, out.Trouble = o.placed.told, cmp.Or(out.Trouble, o.placed.trouble)
+	o.placed.mu.Unlock()
 	return out
 }

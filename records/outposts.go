@@ -27,6 +27,12 @@ type Outpost struct {
 	ToldText  string       `db:"told"` // see Told
 	Box       string       `db:"box"`  // that it hands in from
 	HandedIn  int64        `db:"handed_in"`
+	Line      string       `db:"settings"` // see Settings
+}
+
+// Settings are how its line may be used.
+func (o *Outpost) Settings() (api.OutpostSettings, error) {
+	return decode[api.OutpostSettings]("how the line of the outpost "+o.Name+" may be used", o.Line)
 }
 
 // Told is what it said of itself last.
@@ -106,6 +112,61 @@ func (db *DB) CertifiedOutpost(ctx context.Context, name string, until time.Time
 func (db *DB) SawOutpost(ctx context.Context, now time.Time, name string, told api.OutpostTells) error {
 	_, err := db.exec(ctx, `UPDATE outposts SET seen = ?, told = ? WHERE name = ?`, now.UTC(), encode(told), name)
 	return err
+}
+
+// SetOutpost changes how the line of an outpost may be used, and its note.
+func (db *DB) SetOutpost(ctx context.Context, name, note string, in api.OutpostSettings) error {
+	r, err := db.exec(ctx, `UPDATE outposts SET note = ?, settings = ? WHERE name = ?`, note, encode(in), name)
+	return changed(r, err, "outpost", name)
+}
+
+// Placement has an outpost hold versions ahead of time.
+type Placement struct {
+	ID      int64          `db:"id"`
+	Outpost string         `db:"outpost"`
+	Image   string         `db:"image"`
+	Version int            `db:"version"`
+	Newest  int            `db:"newest"`
+	GroupID sql.NullInt64  `db:"group_id"`
+	Group   sql.NullString `db:"group_name"`
+	Placed  time.Time      `db:"placed"`
+	By      string         `db:"placed_by"`
+}
+
+// Placements are those of an outpost, in the order in which they were made.
+func (db *DB) Placements(ctx context.Context, outpost string) (all []Placement, err error) {
+	return all, db.read.SelectContext(ctx, &all, `SELECT p.*, g.name AS group_name FROM placements p LEFT JOIN groups g ON g.id = p.group_id WHERE p.outpost = ? ORDER BY p.id`, outpost)
+}
+
+// AddPlacement adds one, with its group by name. A fault.Conflict says that there is one like it.
+func (db *DB) AddPlacement(ctx context.Context, p Placement) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		if p.Group.String != "" {
+			err := tx.GetContext(ctx, &p.GroupID, `SELECT id FROM groups WHERE name = ?`, p.Group.String)
+			if err != nil {
+				return missing(err, "group", p.Group.String)
+			}
+		}
+		r, err := tx.ExecContext(ctx, `INSERT INTO placements (outpost, image, version, newest, group_id, placed, placed_by) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
+			p.Outpost, p.Image, p.Version, p.Newest, p.GroupID, p.Placed.UTC(), p.By)
+		if err = changed(r, err, "", ""); errors.Is(err, fault.NotFound) {
+			err = fault.Conflict.Errorf("the outpost %s is told so already", p.Outpost)
+		}
+		return err
+	})
+}
+
+// RemovePlacement removes one.
+func (db *DB) RemovePlacement(ctx context.Context, outpost string, id int64) error {
+	r, err := db.exec(ctx, `DELETE FROM placements WHERE outpost = ? AND id = ?`, outpost, id)
+	return changed(r, err, "placement", id)
+}
+
+// ImagesOfGroup are the one that a group is to have, and those that its workstations have received last.
+func (db *DB) ImagesOfGroup(ctx context.Context, group int64) (images []string, err error) {
+	return images, db.read.SelectContext(ctx, &images, `SELECT image FROM groups WHERE id = ?1 AND image <> '' UNION SELECT image FROM (
+			SELECT r.image, max(r.id) FROM receipts r JOIN group_members m ON m.workstation_id = r.workstation_id
+			WHERE m.group_id = ?1 AND r.outcome = 'delivered' AND r.kind = 'version' GROUP BY r.workstation_id) ORDER BY image`, group)
 }
 
 // HandedIn is what an outpost hands in: a receipt, or a change of a delivery.

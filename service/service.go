@@ -215,7 +215,7 @@ func (s *Service) join(slabs *slabstore.Store, offered *builds.Store, entries *p
 	s.intake = &intake.Intake{Dir: c.Data, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: publish, KeepFree: c.KeepFree}
 	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: offered, Entries: entries, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
 		Log: c.Log, Now: c.Now, Publish: publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
-	*s.sites = sites.Sites{Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(),
+	*s.sites = sites.Sites{Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Versions: s.intake, Files: files, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(),
 		Multicast: api.OutpostMulticast{Groups: c.Multicast.Groups, Port: c.Multicast.Port, TTL: c.Multicast.TTL, Ceiling: c.Multicast.Ceiling}}
 	s.fleet.Sites = s.sites
 	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access
@@ -224,7 +224,7 @@ func (s *Service) join(slabs *slabstore.Store, offered *builds.Store, entries *p
 	s.directories = &directories.Directories{Records: db, Secrets: s.access, Log: c.Log, Now: c.Now, Dial: c.Dial, Discover: web.Discover}
 	s.access.Directories = s.directories
 	s.streams = &stream.Streams{Multicast: c.Multicast, Slabs: slabs, Payloads: s.stock, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
-	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Sites: s.sites, Files: files, Reserve: s.reserve,
+	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Sites: s.sites, Reserve: s.reserve,
 		Log: c.Log, Now: c.Now, Publish: publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands, s.sites.Deliveries = s.orders.Ledger(), s.orders, s.orders
 	s.stock.Orders, s.stock.Fleet = s.orders, s.fleet

@@ -53,8 +53,8 @@ type Order struct {
 	Bases     *image.Map // what workstations may have in their places (image.Bases); nil for nothing
 	Payloads  []parcel.Payload
 	Others    int // workstations that may turn up here, too
-	// The digests of the files of Slabs and Bases, for processes elsewhere.
-	MapDigest, BasesDigest slabstore.Digest
+	// BasesDigest is that of Bases as a file, for processes elsewhere.
+	BasesDigest slabstore.Digest
 }
 
 // Member is a workstation of a delivery.

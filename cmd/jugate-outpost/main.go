@@ -20,7 +20,6 @@ import (
 	"jugate/core/netboot"
 	"jugate/outpost"
 	"jugate/privileges"
-	"jugate/wire"
 )
 
 func main() {
@@ -61,11 +60,6 @@ func run(ctx context.Context, args []string) error {
 	flags.Func("pool", "`ADDRESSES` that mode whole gives, as \"198.51.100.100-198.51.100.199/24 router 198.51.100.1 dns 198.51.100.53 lease 1h\"; may be given again", func(text string) error {
 		p, err := netboot.ParsePool(text)
 		c.Netboot.Pools = append(c.Netboot.Pools, p)
-		return err
-	})
-	flags.Func("line-rate", "what may come over the line to the service, such as `20Mbit` (default: no bound)", func(text string) error {
-		bits, err := wire.ParseRate(text)
-		c.Rate = bits / 8
 		return err
 	})
 	flags.Func("keep", "how many bytes of slabs to keep, such as `200GB` (default: all that leave 2 GiB free on the disk)", func(text string) error {

@@ -39,3 +39,8 @@ func (m *Manifest) Layout() string { return Layout(m.Table, m.Areas) }
 func SameContent(a, b *Manifest) bool {
 	return a.MapDigest == b.MapDigest && a.SlabSize == b.SlabSize && reflect.DeepEqual(a.Table, b.Table) && slices.Equal(a.Areas, b.Areas)
 }
+
+// LiesLike tells whether the slabs of two versions lie in the same places: of what differs between them it can be said where.
+func (m *Manifest) LiesLike(o *Manifest) bool {
+	return m.SlabSize == o.SlabSize && slices.EqualFunc(m.Areas, o.Areas, func(a, b Area) bool { return a.Partition == b.Partition && a.Size == b.Size })
+}

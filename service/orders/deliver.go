@@ -174,7 +174,7 @@ func (o *Orders) streamOrder(ctx context.Context, d *records.Delivery, workstati
 	if err != nil {
 		return out, err
 	}
-	out.Slabs, out.MapDigest = slabs, man.MapDigest
+	out.Slabs = slabs
 	if d.Reuse {
 		out.Bases, err = o.bases(ctx, out.Version, man, slabs, workstations)
 	}
@@ -203,7 +203,7 @@ func (o *Orders) bases(ctx context.Context, ref roster.Ref, man *image.Manifest,
 		return nil, err
 	}
 	was, old, err := o.Versions.Load(before)
-	if err != nil || was.SlabSize != man.SlabSize || !slices.EqualFunc(was.Areas, man.Areas, func(a, b image.Area) bool { return a.Partition == b.Partition && a.Size == b.Size }) {
+	if err != nil || !was.LiesLike(man) {
 		return nil, nil // all goes whole
 	}
 	return image.Bases(old, slabs, basesAtMost), nil

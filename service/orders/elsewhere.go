@@ -4,14 +4,12 @@ import (
 	"bytes"
 	"context"
 	"io"
-	"os"
 	"slices"
 	"time"
 
 	"jugate/api"
 	"jugate/core/delivery"
 	"jugate/core/fault"
-	"jugate/core/roster"
 	"jugate/core/slabstore"
 	"jugate/records"
 	"jugate/stream"
@@ -78,7 +76,7 @@ func (o *Orders) Ends(workstation int64, deliveries []int64) {
 	}
 }
 
-// PartsAt are the parts of deliveries that an outpost is to carry through.
+// PartsAt are the parts of deliveries that an outpost is to carry through, without the files of their versions.
 func (o *Orders) PartsAt(site string) (all []api.OutpostDelivery, err error) {
 	for _, r := range o.Streams.Runners() {
 		members, open := r.At(site)
@@ -86,17 +84,10 @@ func (o *Orders) PartsAt(site string) (all []api.OutpostDelivery, err error) {
 			continue
 		}
 		in := r.Order()
-		out := api.OutpostDelivery{ID: in.ID, Image: in.Version.Image, Version: in.Version.Version, Payloads: in.Payloads, Rule: in.Rule.String(), Aside: in.Aside, Rate: in.Rate,
+		out := api.OutpostDelivery{ID: in.ID, OutpostVersion: api.OutpostVersion{Image: in.Version.Image, Version: in.Version.Version, Digest: in.Digest}, Payloads: in.Payloads, Rule: in.Rule.String(), Aside: in.Aside, Rate: in.Rate,
 			Channel: in.Channel.String(), Session: in.Session, Paused: in.Paused, Stop: r.Stopping(), Ordered: in.Created, AtLatest: in.AtLatest, Bytes: in.Bytes, Others: r.Unseen()}
 		for _, m := range members {
 			out.Members = append(out.Members, api.OutpostMember{ID: m.ID, Name: m.Name})
-		}
-		manifest, slabs := o.Files.Paths(in.Version)
-		if out.Manifest, err = fileOf(manifest, in.Digest); err != nil {
-			return nil, err
-		}
-		if out.Map, err = fileOf(slabs, in.MapDigest.String()); err != nil {
-			return nil, err
 		}
 		if in.Bases != nil {
 			out.Bases = &api.OutpostFile{Digest: in.BasesDigest, Size: int64(len(in.Bases.Bytes()))}
@@ -106,17 +97,7 @@ func (o *Orders) PartsAt(site string) (all []api.OutpostDelivery, err error) {
 	return all, nil
 }
 
-func fileOf(path, digest string) (f api.OutpostFile, err error) {
-	info, err := os.Stat(path)
-	if err != nil {
-		return f, err
-	}
-	f.Size = info.Size()
-	f.Digest, err = slabstore.ParseDigest(digest)
-	return f, err
-}
-
-// PartFile opens a file of the deliveries that an outpost carries through, by its digest.
+// PartFile opens a file of the deliveries that an outpost carries through, by its digest: a list of bases or a payload.
 func (o *Orders) PartFile(site string, d slabstore.Digest) (io.ReadSeekCloser, error) {
 	all, err := o.PartsAt(site)
 	if err != nil {
@@ -124,13 +105,7 @@ func (o *Orders) PartFile(site string, d slabstore.Digest) (io.ReadSeekCloser, e
 	}
 	for _, p := range all {
 		r := o.Streams.Runner(p.ID)
-		manifest, slabs := o.Files.Paths(roster.Ref{Image: p.Image, Version: p.Version})
-		switch {
-		case p.Manifest.Digest == d:
-			return os.Open(manifest)
-		case p.Map.Digest == d:
-			return os.Open(slabs)
-		case p.Bases != nil && p.Bases.Digest == d && r != nil:
+		if p.Bases != nil && p.Bases.Digest == d && r != nil {
 			return unclosed{bytes.NewReader(r.Bases().Bytes())}, nil
 		}
 		for _, one := range p.Payloads {

@@ -109,8 +109,7 @@ type Orders struct {
 	Versions Versions
 	Stock    Stock
 	Access   Access
-	Sites    Sites // nil if there are no outposts
-	Files    image.Files
+	Sites    Sites            // nil if there are no outposts
 	Reserve  *durable.Reserve // room for receipts
 	Log      *slog.Logger
 	Now      func() time.Time

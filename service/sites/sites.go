@@ -6,7 +6,7 @@
 //	joined, err := s.Join(ctx, from, api.OutpostJoin{…})    // the outpost's first request
 //	name, ok := s.Who(certificate)                          // every other one
 //
-// work.go has what outposts ask for.
+// work.go has what outposts ask for, versions.go what they hold ahead of time.
 package sites
 
 import (
@@ -21,12 +21,15 @@ import (
 	"sync"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"jugate/api"
 	"jugate/boot"
 	"jugate/core/actor"
 	"jugate/core/environment/builds"
 	"jugate/core/fault"
 	"jugate/core/hwaddr"
+	"jugate/core/image"
 	"jugate/core/netboot"
 	"jugate/core/parts"
 	"jugate/core/quota"
@@ -69,6 +72,8 @@ type Deliveries interface {
 // Store is where frames of slabs come from.
 type Store interface {
 	Frame(d slabstore.Digest) ([]byte, error)
+	// Get returns the plain bytes of a slab, checked.
+	Get(d slabstore.Digest) ([]byte, error)
 }
 
 // Sites are the outposts. Its fields are set before Load.
@@ -82,6 +87,8 @@ type Sites struct {
 	Entries      *parts.Store
 	Slabs        Store
 	Deliveries   Deliveries
+	Versions     Versions
+	Files        image.Files
 	Multicast    api.OutpostMulticast
 	Trust        []byte // boot.AuthorityFile
 	Log          *slog.Logger
@@ -90,6 +97,7 @@ type Sites struct {
 	Closing      <-chan struct{} // is closed when nothing more is waited for
 
 	tries quota.Quota[netip.Addr]
+	files *lru.Cache[string, files] // of versions, by the digests of their manifests
 
 	mu      sync.Mutex
 	names   map[string]string           // of outposts that have joined, by the digests of their keys
@@ -120,6 +128,9 @@ const (
 func (s *Sites) Load(ctx context.Context) error {
 	all, err := s.Records.Outposts(ctx)
 	if err != nil {
+		return err
+	}
+	if s.files, err = lru.New[string, files](filesAtMost); err != nil {
 		return err
 	}
 	s.mu.Lock()
@@ -177,13 +188,20 @@ func (s *Sites) Show(ctx context.Context, name string) (api.Outpost, error) {
 		return api.Outpost{}, err
 	}
 	out, err := s.outpost(*row)
+	if err != nil {
+		return out, err
+	}
 	out.Callers = callers[row.Name]
+	out.Placements, err = s.placements(ctx, row.Name, out.Placed)
 	return out, err
 }
 
 func (s *Sites) outpost(row records.Outpost) (out api.Outpost, err error) {
 	out = api.Outpost{Name: row.Name, Note: row.Note, Added: row.Added, Joined: records.TimeOf(row.Joined), Seen: records.TimeOf(row.Seen), Until: records.TimeOf(row.GoodUntil)}
 	if out.OutpostTells, err = row.Told(); err != nil {
+		return out, err
+	}
+	if out.OutpostSettings, err = row.Settings(); err != nil {
 		return out, err
 	}
 	s.mu.Lock()

@@ -204,6 +204,8 @@ func TestStepsThatCannotBe(t *testing.T) {
 
 func TestAnOutpostHearsOfWhatIsNew(t *testing.T) {
 	d := newDesk(t)
+	_, err := d.Add(t.Context(), api.NewOutpost{Name: "alpine"})
+	require.NoError(t, err)
 	told := api.OutpostTells{Links: []api.NetbootLink{}, Builds: []int{}}
 	work, err := d.Tell(t.Context(), "alpine", api.OutpostCalls{OutpostTells: told})
 	require.NoError(t, err)

@@ -16,6 +16,7 @@ import (
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/core/parts"
+	"jugate/core/roster"
 	"jugate/core/slabstore"
 )
 
@@ -180,6 +181,24 @@ func (s *Sites) work(ctx context.Context, name string) (api.OutpostWork, error) 
 	if out.Deliveries, err = s.Deliveries.PartsAt(name); err != nil {
 		return out, err
 	}
+	for i := range out.Deliveries {
+		p := &out.Deliveries[i]
+		f, err := s.version(ctx, roster.Ref{Image: p.Image, Version: p.Version}, p.Digest)
+		if err != nil {
+			return out, err
+		}
+		p.OutpostVersion = f.OutpostVersion
+	}
+	row, err := s.Records.Outpost(ctx, name)
+	if err != nil {
+		return out, err
+	}
+	if out.Line, err = row.Settings(); err != nil {
+		return out, err
+	}
+	if out.Versions, err = s.ahead(ctx, name); err != nil {
+		return out, err
+	}
 	text, err := json.Marshal(out)
 	out.Mark = slabstore.Sum(text).String()
 	return out, err
@@ -238,7 +257,7 @@ func (s *Sites) Hear(ctx context.Context, name string, in api.OutpostSteps) erro
 const clockSlack = 5 * time.Second
 
 // Part opens a file of a build, of a boot entry, or of a delivery that an outpost carries through, by its digest.
-func (s *Sites) Part(name, digest string) (io.ReadSeekCloser, error) {
+func (s *Sites) Part(ctx context.Context, name, digest string) (io.ReadSeekCloser, error) {
 	d, err := slabstore.ParseDigest(digest)
 	if err != nil {
 		return nil, fault.Invalid.Mark(err)
@@ -257,7 +276,11 @@ func (s *Sites) Part(name, digest string) (io.ReadSeekCloser, error) {
 		}
 		return content{io.NewSectionReader(c, 0, c.Size), c}, nil
 	}
-	return s.Deliveries.PartFile(name, d)
+	f, err := s.versionFile(ctx, name, d)
+	if errors.Is(err, fault.NotFound) {
+		return s.Deliveries.PartFile(name, d)
+	}
+	return f, err
 }
 
 type content struct {
@@ -265,11 +288,29 @@ type content struct {
 	io.Closer
 }
 
-// Slab is the frame of a slab.
-func (s *Sites) Slab(digest string) ([]byte, error) {
+// Slab is the frame of a slab; or, to who has another one, what differs from that, if that is less.
+func (s *Sites) Slab(digest, on string) (frame []byte, delta bool, err error) {
 	d, err := slabstore.ParseDigest(digest)
 	if err != nil {
-		return nil, fault.Invalid.Mark(err)
+		return nil, false, fault.Invalid.Mark(err)
 	}
-	return s.Slabs.Frame(d)
+	if frame, err = s.Slabs.Frame(d); err != nil || on == "" {
+		return frame, false, err
+	}
+	base, err := slabstore.ParseDigest(on)
+	if err != nil {
+		return nil, false, fault.Invalid.Mark(err)
+	}
+	was, err := s.Slabs.Get(base)
+	if err != nil { // it has gone meanwhile
+		return frame, false, nil
+	}
+	is, err := slabstore.ExpandChecked(nil, frame, d)
+	if err != nil {
+		return nil, false, err
+	}
+	if less, err := slabstore.CompressDelta(nil, is, was, base); err == nil && len(less) < len(frame) {
+		return less, true, nil
+	}
+	return frame, false, nil
 }

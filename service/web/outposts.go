@@ -20,23 +20,44 @@ import (
 
 func (s *Server) outpostRoutes(h huma.API) {
 	const tag = "outposts"
-	type outpostRef struct {
+	type OutpostRef struct {
 		Name string `path:"outpost" doc:"Its name" maxLength:"63" example:"alpine"`
 	}
 	lists(s, h, op("GET", "/outposts", "list-outposts", tag, "List outposts, by name"),
 		func(ctx context.Context, _ *Nothing) ([]api.Outpost, int, error) { return uncut(s.Sites.List(ctx)) })
 	answers(s, h, op("GET", "/outposts/{outpost}", "get-outpost", tag, "Show an outpost"),
-		func(ctx context.Context, in *outpostRef) (api.Outpost, error) { return s.Sites.Show(ctx, in.Name) })
+		func(ctx context.Context, in *OutpostRef) (api.Outpost, error) { return s.Sites.Show(ctx, in.Name) })
 	answers(s, h, op("POST", "/outposts", "add-outpost", tag, "Enter an outpost, and get the code that it joins by"),
 		func(ctx context.Context, in *struct{ Body api.NewOutpost }) (api.OutpostCode, error) {
 			return s.Sites.Add(ctx, in.Body)
 		})
 	answers(s, h, op("POST", "/outposts/{outpost}/code", "code-outpost", tag, "Make another code for an outpost"),
-		func(ctx context.Context, in *outpostRef) (api.OutpostCode, error) { return s.Sites.Code(ctx, in.Name) })
+		func(ctx context.Context, in *OutpostRef) (api.OutpostCode, error) { return s.Sites.Code(ctx, in.Name) })
+	answers(s, h, op("PATCH", "/outposts/{outpost}", "change-outpost", tag, "Change how the line of an outpost may be used, and its note"),
+		func(ctx context.Context, in *struct {
+			OutpostRef
+			Body api.OutpostChange
+		}) (api.Outpost, error) {
+			return s.Sites.Change(ctx, in.Name, in.Body)
+		})
+	answers(s, h, op("POST", "/outposts/{outpost}/placements", "place-image", tag, "Have an outpost hold versions of images ahead of time"),
+		func(ctx context.Context, in *struct {
+			OutpostRef
+			Body api.NewPlacement
+		}) (api.Outpost, error) {
+			return s.Sites.Place(ctx, in.Name, in.Body)
+		})
+	does(s, h, op("DELETE", "/outposts/{outpost}/placements/{placement}", "unplace-image", tag, "End a placement"),
+		func(ctx context.Context, in *struct {
+			OutpostRef
+			Number int64 `path:"placement" doc:"Its number" minimum:"1" example:"1"`
+		}) error {
+			return s.Sites.Unplace(ctx, in.Name, in.Number)
+		})
 	does(s, h, op("POST", "/outposts/{outpost}/withdraw", "withdraw-outpost", tag, "End the trust in an outpost"),
-		func(ctx context.Context, in *outpostRef) error { return s.Sites.Withdraw(ctx, in.Name) })
+		func(ctx context.Context, in *OutpostRef) error { return s.Sites.Withdraw(ctx, in.Name) })
 	does(s, h, op("DELETE", "/outposts/{outpost}", "remove-outpost", tag, "Forget an outpost"),
-		func(ctx context.Context, in *outpostRef) error { return s.Sites.Remove(ctx, in.Name) })
+		func(ctx context.Context, in *OutpostRef) error { return s.Sites.Remove(ctx, in.Name) })
 }
 
 // relayed is who an agent is whose request an outpost has passed on; by is the outpost. From anybody else those headers say
@@ -130,7 +151,7 @@ func (s *Server) outpostAPI(r chi.Router) {
 
 // getPart serves a file of a build or boot entry, or a range of it.
 func (s *Server) getPart(w http.ResponseWriter, r *http.Request) {
-	f, err := s.Sites.Part(outpostOf(r.Context()), chi.URLParam(r, "digest"))
+	f, err := s.Sites.Part(r.Context(), outpostOf(r.Context()), chi.URLParam(r, "digest"))
 	if err != nil {
 		s.fail(w, r, err)
 		return
@@ -142,12 +163,15 @@ func (s *Server) getPart(w http.ResponseWriter, r *http.Request) {
 
 // getOutpostSlab serves the frame of a slab.
 func (s *Server) getOutpostSlab(w http.ResponseWriter, r *http.Request) {
-	frame, err := s.Sites.Slab(chi.URLParam(r, "digest"))
+	frame, delta, err := s.Sites.Slab(chi.URLParam(r, "digest"), r.URL.Query().Get("on"))
 	if err != nil {
 		s.fail(w, r, err)
 		return
 	}
 	w.Header().Set("Content-Type", "application/zstd")
+	if delta {
+		w.Header().Set("Content-Type", "application/octet-stream")
+	}
 	http.ServeContent(w, r, "", time.Time{}, bytes.NewReader(frame))
 }
 

@@ -75,6 +75,7 @@ var needed = map[string]needs{
 	"make-media": {rights.KeepDrivers, everything}, "limit-media-key": {rights.KeepDrivers, everything}, "withdraw-media-key": {rights.KeepDrivers, everything}, "pin-workstation": {rights.KeepDrivers, named}, "pin-group": {rights.KeepDrivers, named}, "set-menu": {rights.KeepDrivers, named},
 
 	"list-outposts": {rights.See, everything}, "get-outpost": {rights.See, everything}, "add-outpost": {rights.KeepSites, everything}, "code-outpost": {rights.KeepSites, everything}, "withdraw-outpost": {rights.KeepSites, everything}, "remove-outpost": {rights.KeepSites, everything},
+	"change-outpost": {rights.KeepSites, everything}, "place-image": {rights.KeepSites, everything}, "unplace-image": {rights.KeepSites, everything},
 
 	"add-domain": {rights.Administer, everything}, "list-directories": {rights.Administer, everything}, "add-directory": {rights.Administer, everything}, "check-directory": {rights.Administer, everything}, "remove-directory": {rights.Administer, everything}, "remove-domain": {rights.Administer, everything}, "check-domain": {rights.Administer, everything},
 	"list-people": {rights.Administer, everything}, "add-person": {rights.Administer, everything}, "get-person": {rights.Administer, everything}, "change-person": {rights.Administer, everything}, "remove-person": {rights.Administer, everything}, "invite-person": {rights.Administer, everything},
