@@ -106,6 +106,7 @@ func (d *deliveries) follow(ctx context.Context, work api.OutpostWork) {
 	if m := work.Multicast; m.Port != 0 && len(d.streams.Runners()) == 0 {
 		d.streams.Multicast = stream.Multicast{Interface: d.o.config.Interface, Groups: m.Groups, Port: m.Port, TTL: m.TTL, Ceiling: m.Ceiling}
 		d.streams.Multicast.SetDefaults()
+		nudge(d.o.teller.holds)
 	}
 	said := map[int64]bool{}
 	for _, in := range work.Deliveries {

@@ -329,7 +329,10 @@ func TestVersionsArePlacedAheadOfTime(t *testing.T) {
 	o, err = h.client.PlaceImage(ctx, "alpine", api.NewPlacement{Group: "alpine-house"})
 	require.NoError(t, err)
 	assert.Empty(t, o.Placements[0].Versions)
+	require.NoError(t, h.client.UnplaceImage(ctx, "alpine", o.Placements[0].ID))
 	_, err = h.client.Include(ctx, "alpine-house", api.GroupMembers{Workstations: []string{"alpine-01"}})
+	require.NoError(t, err)
+	_, err = h.client.PlaceImage(ctx, "alpine", api.NewPlacement{Group: "alpine-house"})
 	require.NoError(t, err)
 	h.eventually(func() bool { return slices.Equal(placed(), []string{"garden-desk@2"}) })
 }

@@ -173,6 +173,7 @@ func (o *Outpost) Serve(ctx context.Context, listener net.Listener) error {
 		if o.config.Interface == "" {
 			o.config.Interface = interfaceOf(at.IP)
 		}
+		o.deliveries.streams.Multicast.Interface = o.config.Interface // before anybody is told where streams come from
 		if err := o.boot.Start(ctx, o.until, at.Port); err != nil {
 			return err
 		}

@@ -95,7 +95,7 @@ func (s *Sites) Heard(event any) {
 		if e.Address != "" {
 			return
 		}
-	case api.BootEntriesChanged:
+	case api.BootEntriesChanged, api.Version:
 	default:
 		return
 	}

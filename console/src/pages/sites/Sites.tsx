@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Card, Descriptions, Flex, Form, Input, Modal, Popconfirm, Table, Tag, Typography } from "antd";
+import { Button, Card, Flex, Form, Input, Modal, Popconfirm, Table, Tag, Typography } from "antd";
 import { useState } from "react";
 import { ask, client, type NewOutpost, type Outpost, type OutpostCode } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { size, when } from "../../format";
 import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
+import { Details } from "./Details";
 
 const colours: Record<Outpost["state"], string> = { up: "green", away: "volcano", expected: "gold", withdrawn: "default" };
 
@@ -41,7 +42,7 @@ export function Sites() {
               dataSource={items}
               pagination={false}
               locale={{ emptyText: "None yet: add one for a room behind a slow line or a router." }}
-              expandable={{ expandedRowRender: (o) => <Details outpost={o} /> }}
+              expandable={{ expandedRowRender: (o) => <Details name={o.outpost} /> }}
               columns={[
                 {
                   title: "Outpost",
@@ -111,24 +112,6 @@ export function Sites() {
       )}
       {code && <CodeDialog code={code} close={() => setCode(undefined)} />}
     </>
-  );
-}
-
-function Details({ outpost: o }: { outpost: Outpost }) {
-  return (
-    <Descriptions
-      size="small"
-      column={2}
-      items={[
-        ...o.links.map((l) => ({ key: l.interface, label: `Network boot on ${l.interface}`, children: `${l.mode}, ${l.address}: ${l.state}` })),
-        { key: "entries", label: "Files of boot entries", children: o.entry_files },
-        { key: "slabs", label: "Slabs", children: o.slabs_held },
-        { key: "served", label: "Slabs given out since it started", children: size(o.bytes_served) },
-        { key: "joined", label: "Joined", children: o.joined ? when(o.joined) : "not yet" },
-        { key: "until", label: "Certificate until", children: o.certificate_until ? when(o.certificate_until) : "" },
-        { key: "version", label: "Version", children: o.outpost_version },
-      ]}
-    />
   );
 }
 
