@@ -2,10 +2,13 @@ package outpost_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -335,4 +338,50 @@ func TestVersionsArePlacedAheadOfTime(t *testing.T) {
 	_, err = h.client.PlaceImage(ctx, "alpine", api.NewPlacement{Group: "alpine-house"})
 	require.NoError(t, err)
 	h.eventually(func() bool { return slices.Equal(placed(), []string{"garden-desk@2"}) })
+}
+
+// An outpost that is killed at any moment of a delivery loses nothing: each workstation gets its image, and one receipt.
+func TestAnOutpostIsKilledAgainAndAgain(t *testing.T) {
+	program := filepath.Join(t.TempDir(), "jugate-outpost")
+	out, err := exec.Command("go", "build", "-o", program, "jugate/cmd/jugate-outpost").CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	h, at, stop := newSite(t)
+	ctx := t.Context()
+	stop()
+	address := strings.TrimPrefix(at, "https://")
+	start := func() (kill func()) {
+		cmd := exec.Command(program, "--data", h.site, "--listen", address)
+		cmd.Stderr = t.Output()
+		require.NoError(t, cmd.Start())
+		kill = sync.OnceFunc(func() { cmd.Process.Kill(); cmd.Wait() })
+		t.Cleanup(kill)
+		return kill
+	}
+	kill := start()
+	h.machine(0x11, at, blank(t), "alpine-01")
+	h.machine(0x12, at, blank(t), "alpine-02")
+	d, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02"}, Rate: 16_000_000})
+	require.NoError(t, err)
+	over := func() bool {
+		d, err = h.client.Delivery(ctx, d.ID)
+		require.NoError(t, err)
+		return d.Ended != nil
+	}
+	kills, random := 0, rand.New(rand.NewPCG(7, 20))
+	for kills < 12 && !over() {
+		until := h.line.bytes.Load() + 500 + random.Int64N(40_000)
+		h.eventually(func() bool { return h.line.bytes.Load() > until || over() })
+		kill()
+		kills++
+		kill = start()
+	}
+	_, err = h.client.SetDeliveryRate(ctx, d.ID, 1_000_000_000)
+	if !over() {
+		require.NoError(t, err)
+	}
+	for _, r := range h.receipts(d.ID, 2) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+	}
+	t.Logf("killed %d times", kills)
+	assert.Greater(t, kills, 3)
 }

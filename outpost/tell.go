@@ -150,7 +150,7 @@ func (t *teller) once(ctx context.Context, works chan api.OutpostWork, knows *st
 	}
 	t.o.line.saw(err)
 	if apiclient.IsUnauthorized(err) { // it is no outpost any more
-		t.o.deliveries.follow(ctx, api.OutpostWork{})
+		t.o.deliveries.follow(t.o.until, api.OutpostWork{})
 	}
 	if len(work.Wake) > 0 {
 		if through, err := t.o.boot.Wake(work.Wake); err != nil {
@@ -165,7 +165,7 @@ func (t *teller) once(ctx context.Context, works chan api.OutpostWork, knows *st
 	}
 	*knows = work.Mark
 	t.o.placed.follow(work)
-	t.o.deliveries.follow(ctx, work)
+	t.o.deliveries.follow(t.o.until, work) // whatever else there is to tell
 	select {
 	case <-works: // an older one that nobody has taken yet
 	default:
