@@ -17,7 +17,7 @@ TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
 	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify sbsign
 
-.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-drivers bench-boot bench-scale bench-terabytes bench-records screenshots reference clean
+.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-outposts bench-drivers bench-boot bench-scale bench-terabytes bench-records screenshots reference clean
 
 demo: setup build
 	./bin/jugate demo
@@ -148,6 +148,10 @@ bench-records: setup
 
 # 10,000 workstations in the roster, 1,000 at work, on a service of its own; it takes about
 # ten minutes and some 600 MiB in memory.
+bench-outposts: setup build
+	$(GO) build -o bin/ ./bench ./bench/step
+	bin/bench -dir $(SCRATCH) outposts
+
 bench-scale: setup build
 	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(SCRATCH) scale

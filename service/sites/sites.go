@@ -21,8 +21,6 @@ import (
 	"sync"
 	"time"
 
-	lru "github.com/hashicorp/golang-lru/v2"
-
 	"jugate/api"
 	"jugate/boot"
 	"jugate/core/actor"
@@ -30,6 +28,7 @@ import (
 	"jugate/core/fault"
 	"jugate/core/hwaddr"
 	"jugate/core/image"
+	"jugate/core/memo"
 	"jugate/core/netboot"
 	"jugate/core/parts"
 	"jugate/core/quota"
@@ -96,8 +95,9 @@ type Sites struct {
 	Publish      func(event any)
 	Closing      <-chan struct{} // is closed when nothing more is waited for
 
-	tries quota.Quota[netip.Addr]
-	files *lru.Cache[string, files] // of versions, by the digests of their manifests
+	tries  quota.Quota[netip.Addr]
+	files  memo.Cache[string, files] // of versions, by the digests of their manifests
+	deltas memo.Cache[leaning, []byte]
 
 	mu      sync.Mutex
 	names   map[string]string           // of outposts that have joined, by the digests of their keys
@@ -130,9 +130,7 @@ func (s *Sites) Load(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if s.files, err = lru.New[string, files](filesAtMost); err != nil {
-		return err
-	}
+	s.files.Most, s.deltas.Most = filesAtMost, deltasAtMost
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.names, s.live = map[string]string{}, map[string]presence{}

@@ -25,9 +25,13 @@ type Versions interface {
 const (
 	// beforeAtMost is how many slabs of the version before are told; an outpost fetches the list, of some 50 bytes a slab.
 	beforeAtMost = 100_000
-	// filesAtMost is how many versions' files are remembered.
-	filesAtMost = 64
+	// filesAtMost is how many versions' files are remembered, and deltasAtMost how many slabs told by others: many outposts ask for
+	// the same at the same time.
+	filesAtMost, deltasAtMost = 64, 64
 )
+
+// leaning is a slab that is told by another one.
+type leaning struct{ slab, on slabstore.Digest }
 
 // files are what outposts get of a version beside its slabs.
 type files struct {
@@ -37,9 +41,11 @@ type files struct {
 
 // version is a version with its files, by the digest of its manifest.
 func (s *Sites) version(ctx context.Context, ref roster.Ref, digest string) (files, error) {
-	if f, known := s.files.Get(digest); known {
-		return f, nil
-	}
+	return s.files.Get(digest, func() (files, error) { return s.look(ctx, ref) })
+}
+
+// look finds out what a version has beside its slabs.
+func (s *Sites) look(ctx context.Context, ref roster.Ref) (files, error) {
 	v, err := s.Records.Version(ctx, ref)
 	if err != nil {
 		return files{}, err
@@ -66,7 +72,6 @@ func (s *Sites) version(ctx context.Context, ref roster.Ref, digest string) (fil
 			out.Before = &api.OutpostFile{Digest: slabstore.Sum(out.before), Size: int64(len(out.before))}
 		}
 	}
-	s.files.Add(v.Digest, out)
 	return out, nil
 }
 

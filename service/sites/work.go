@@ -301,15 +301,18 @@ func (s *Sites) Slab(digest, on string) (frame []byte, delta bool, err error) {
 	if err != nil {
 		return nil, false, fault.Invalid.Mark(err)
 	}
-	was, err := s.Slabs.Get(base)
-	if err != nil { // it has gone meanwhile
-		return frame, false, nil
-	}
-	is, err := slabstore.ExpandChecked(nil, frame, d)
-	if err != nil {
-		return nil, false, err
-	}
-	if less, err := slabstore.CompressDelta(nil, is, was, base); err == nil && len(less) < len(frame) {
+	less, err := s.deltas.Get(leaning{d, base}, func() ([]byte, error) {
+		was, err := s.Slabs.Get(base)
+		if err != nil {
+			return nil, err
+		}
+		is, err := slabstore.ExpandChecked(nil, frame, d)
+		if err != nil {
+			return nil, err
+		}
+		return slabstore.CompressDelta(nil, is, was, base)
+	})
+	if err == nil && len(less) < len(frame) { // the base may have gone meanwhile
 		return less, true, nil
 	}
 	return frame, false, nil
