@@ -30,7 +30,7 @@ var rooms = map[string][]string{
 	"agent/machine":       {"agent", "wire", "apiclient", "api", "core"},
 	"records":             {"records/prepared", "api", "core"},
 	"console":             {},
-	"outpost":             {"oneport", "boot", "stream", "records/outbox", "apiclient", "api", "core"},
+	"outpost":             {"oneport", "boot", "stream", "wire", "records/outbox", "apiclient", "api", "core"},
 	"records/outbox":      {"records/prepared", "core"},
 	"records/prepared":    {},
 	"service":             {"service/access", "service/directories", "service/domains", "service/fleet", "service/intake", "service/orders", "service/proofs", "service/sites", "service/stock", "service/web", "oneport", "boot", "stream", "records", "api", "core"},

@@ -92,6 +92,8 @@ type Boot struct {
 	Now       func() time.Time
 	// Stepped, if set, is told each step that a machine has taken; it must not wait.
 	Stepped func(hwaddr.Address, netboot.Mark)
+	// Silent, if set, tells who answers on an interface in place of this one; empty if nobody does.
+	Silent func(ifname string) string
 
 	links   []*link
 	serving sync.WaitGroup
@@ -121,6 +123,14 @@ func (b *Boot) Start(ctx, until context.Context, httpPort int) error {
 		}
 	}
 	return nil
+}
+
+// silent is Silent's.
+func (b *Boot) silent(ifname string) string {
+	if b.Silent == nil {
+		return ""
+	}
+	return b.Silent(ifname)
 }
 
 // Wait waits until everything that Start has started has ended.

@@ -28,6 +28,8 @@ type DHCP struct {
 	// Know says what the roster knows of a machine. It is called without a lock held,
 	// and may take its own.
 	Know func(hwaddr.Address) netboot.Facts
+	// Silent, if set, tells whether somebody else answers now.
+	Silent func() bool
 	// On is told of every request and what follows; it must not wait.
 	On func(netboot.Outcome)
 	// Record keeps a lease before it is told to the machine. An error keeps the
@@ -89,6 +91,9 @@ func (d *DHCP) listen(ctx context.Context, c net.PacketConn, port int, wait *syn
 		n, _, err := c.ReadFrom(buf)
 		if err != nil {
 			return err
+		}
+		if d.Silent != nil && d.Silent() {
+			continue
 		}
 		o, err := d.handle(port, buf[:n])
 		if errors.Is(err, fault.Err) {

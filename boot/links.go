@@ -51,12 +51,32 @@ func (b *Boot) open(ctx context.Context, want Interface, httpPort int) (*link, e
 		if err != nil {
 			return nil, err
 		}
-		if len(others) > 0 && !b.Config.Force {
+		if len(others) > 0 && !b.Config.Force && !b.becomesSilent(ctx, want.Name) {
 			return nil, fmt.Errorf("%s gives addresses there already, and two servers would give the same ones twice; use mode beside, or --netboot-force if that server is to go", others[0])
 		}
 	}
-	l.dhcp = &DHCP{Desk: desk, Log: b.Log, Now: b.Now, Know: b.facts, On: func(o netboot.Outcome) { b.onDHCP(l, o) }, Record: b.Roster.Lease}
+	l.dhcp = &DHCP{Desk: desk, Log: b.Log, Now: b.Now, Know: b.facts, Silent: func() bool { return b.silent(want.Name) != "" }, On: func(o netboot.Outcome) { b.onDHCP(l, o) }, Record: b.Roster.Lease}
 	return l, nil
+}
+
+// becomesSilent waits a little whether the other server is one in whose place this one may answer, when that has failed.
+func (b *Boot) becomesSilent(ctx context.Context, ifname string) bool {
+	if b.Silent == nil {
+		return false
+	}
+	over, again := time.NewTimer(othersWait), time.NewTicker(100*time.Millisecond)
+	defer over.Stop()
+	defer again.Stop()
+	for b.Silent(ifname) == "" {
+		select {
+		case <-again.C:
+		case <-over.C:
+			return false
+		case <-ctx.Done():
+			return false
+		}
+	}
+	return true
 }
 
 // facts are what DHCP has to know of a machine.
@@ -240,6 +260,9 @@ func (b *Boot) Links(now time.Time) []LinkStatus {
 		l.mu.Lock()
 		s := LinkStatus{Link: l.Link, State: l.state}
 		l.mu.Unlock()
+		if other := b.silent(l.Name); other != "" && s.State == "serving" {
+			s.State = "silent, as the outpost " + other + " answers here"
+		}
 		if l.dhcp != nil {
 			l.dhcp.Change(func(d *netboot.Desk) {
 				for _, p := range d.Pools {

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -174,4 +175,61 @@ func TestTwoSitesBehindASlowLine(t *testing.T) {
 		assert.Less(t, float64(o.Fetched-fetched[s.name]), 1.05*float64(o.Bytes), "each slab came once")
 		assert.Less(t, float64(came), 1.5*float64(o.Bytes), "also by the counter of the line, with the headers of packets, what had to be sent again, and what eight agents and an outpost say")
 	}
+}
+
+// Two outposts on one wire notice each other: one answers, and the other one when that fails.
+func TestTwoOutpostsOnOneWire(t *testing.T) {
+	t.Parallel()
+	if os.Geteuid() != 0 {
+		t.Skip("network namespaces need root")
+	}
+	r, _ := startDesk(t, []string{"alpine", "orchid", "client"}, "--netboot", "eth0=off")
+	r.keep, r.stage = kept(t), time.Now()
+	start := func(name, pool string) (stop func()) {
+		var code api.OutpostCode
+		r.jugate(&code, "outpost", "add", name)
+		log, err := os.Create(filepath.Join(r.keep, name+".log"))
+		require.NoError(t, err)
+		h := r.net.Host(name)
+		cmd := h.Command(r.ctx, filepath.Join(r.bin, "jugate-outpost"), "--service", "https://192.0.2.1:7460", "--join", code.Code, "--data", filepath.Join(t.TempDir(), name), "--listen", h.Address.String()+":7460",
+			"--netboot", "eth0=whole", "--pool", pool)
+		cmd.Stderr = log
+		require.NoError(t, cmd.Start())
+		stop = sync.OnceFunc(func() {
+			cmd.Process.Kill()
+			cmd.Wait()
+			log.Close()
+		})
+		t.Cleanup(stop)
+		r.eventually(time.Minute, func() bool {
+			return strings.Contains(r.linkOf(name), "serving") || strings.Contains(r.linkOf(name), "silent")
+		})
+		return stop
+	}
+	stop := start("alpine", "192.0.2.100-192.0.2.150/24")
+	start("orchid", "192.0.2.160-192.0.2.200/24")
+	assert.Equal(t, "silent, as the outpost alpine answers here", r.linkOf("orchid"))
+	assert.Equal(t, "serving", r.linkOf("alpine"))
+	for n := range 5 {
+		offer, err := ask(r.ctx, r.net.Host("client"), fmt.Sprintf("00:00:5e:00:53:%02x", 0x70+n))
+		require.NoError(t, err)
+		assert.Equal(t, r.net.Host("alpine").Address.String(), offer.ServerIdentifier().String())
+	}
+	r.done("one of two answers")
+	stop()
+	r.eventually(time.Minute, func() bool { return r.linkOf("orchid") == "serving" })
+	offer, err := ask(r.ctx, r.net.Host("client"), "00:00:5e:00:53:78")
+	require.NoError(t, err)
+	assert.Equal(t, r.net.Host("orchid").Address.String(), offer.ServerIdentifier().String())
+	r.done("it was killed, and the other one answers")
+}
+
+// linkOf is how the only interface of an outpost stands.
+func (r *room) linkOf(name string) string {
+	var o api.Outpost
+	r.jugate(&o, "outpost", "show", name)
+	if len(o.Links) == 0 {
+		return ""
+	}
+	return o.Links[0].State
 }

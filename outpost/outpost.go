@@ -10,7 +10,8 @@
 // service's word or, while that does not answer, by its last; hold.go and slabs.go what it
 // holds, placed.go what of that ahead of time; deliveries.go the parts of deliveries that it
 // carries through; relay.go and
-// receiving.go what agents ask; tell.go and courier.go what it tells the service.
+// receiving.go what agents ask; tell.go and courier.go what it tells the service; turns.go which
+// of several outposts answers on a wire.
 //
 // The data folder has:
 //
@@ -91,6 +92,7 @@ type Outpost struct {
 	relay    *relay
 	teller   teller
 	courier  courier
+	turns    turns
 
 	deliveries *deliveries
 	placed     *placed
@@ -157,8 +159,9 @@ func (o *Outpost) open(ctx context.Context) (err error) {
 		return err
 	}
 	o.courier, o.placed = newCourier(o), &placed{o: o, kick: make(chan struct{}, 1)}
+	o.turns.o = o
 	o.teller = teller{o: o, kick: make(chan struct{}, 1), holds: make(chan struct{}, 1)}
-	o.boot = &boot.Boot{Config: o.config.Netboot, Roster: &bootRoster{o}, Builds: o.builds, Entries: o.entries, Authority: o.hold.trust(ctx), Log: o.config.Log, Now: o.config.Now, Stepped: o.teller.stepped}
+	o.boot = &boot.Boot{Config: o.config.Netboot, Roster: &bootRoster{o}, Builds: o.builds, Entries: o.entries, Authority: o.hold.trust(ctx), Log: o.config.Log, Now: o.config.Now, Stepped: o.teller.stepped, Silent: o.turns.silent}
 	return nil
 }
 
@@ -174,6 +177,7 @@ func (o *Outpost) Serve(ctx context.Context, listener net.Listener) error {
 			o.config.Interface = interfaceOf(at.IP)
 		}
 		o.deliveries.streams.Multicast.Interface = o.config.Interface // before anybody is told where streams come from
+		o.turns.start(o.until)
 		if err := o.boot.Start(ctx, o.until, at.Port); err != nil {
 			return err
 		}

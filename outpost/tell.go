@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -100,13 +101,17 @@ func (t *teller) run(ctx context.Context) {
 func (t *teller) handIn(ctx context.Context) {
 	again := time.NewTicker(tellEvery)
 	defer again.Stop()
-	carried := int64(0)
+	carried, states := int64(0), ""
 	for {
 		select {
 		case <-t.kick:
 		case <-again.C:
 			if now := t.o.slabs.served.Load() + t.o.hold.fetched.Load(); now != carried {
 				carried = now
+				nudge(t.holds)
+			}
+			if now := t.o.linkStates(); now != states { // another outpost has come or gone
+				states = now
 				nudge(t.holds)
 			}
 		case <-ctx.Done():
@@ -116,6 +121,15 @@ func (t *teller) handIn(ctx context.Context) {
 			t.o.config.Log.Debug("steps wait", "error", err)
 		}
 	}
+}
+
+// linkStates is how all interfaces stand, in one text.
+func (o *Outpost) linkStates() string {
+	var all []string
+	for _, l := range o.boot.Links(o.config.Now()) {
+		all = append(all, l.State)
+	}
+	return strings.Join(all, "; ")
 }
 
 // errMore says that there is more to tell.
