@@ -91,8 +91,8 @@ console/dist/index.html: console/src/api/schema.gen.ts $(CONSOLE_SOURCES)
 
 FUZZ_TIME := 30s
 fuzz:
-	@for f in $$(grep -rho --include='*_test.go' '^func Fuzz[A-Za-z0-9]*' core | sed 's/func //' | sort -u); do \
-		for p in $$(grep -rl --include='*_test.go' "^func $$f(" core | xargs -n1 dirname | sort -u); do \
+	@for f in $$(grep -rho --include='*_test.go' '^func Fuzz[A-Za-z0-9]*' core outpost | sed 's/func //' | sort -u); do \
+		for p in $$(grep -rl --include='*_test.go' "^func $$f(" core outpost | xargs -n1 dirname | sort -u); do \
 			out=$$($(GO) test ./$$p -run '^$$' -fuzz "^$$f$$" -fuzztime $(FUZZ_TIME) -fuzzminimizetime 20x 2>&1) || { echo "$$out"; exit 1; }; \
 			echo "$$p $$f: $$(echo "$$out" | grep -o 'execs: [0-9]*' | tail -1), $$(echo "$$out" | tail -1)"; \
 		done; \

@@ -213,3 +213,8 @@ type Named struct {
 	Model   string       `json:"model"`
 	Serial  string       `json:"serial"`
 }
+
+// NewSite says at which outpost a workstation is.
+type NewSite struct {
+	Site string `json:"site" doc:"The outpost; empty for none" maxLength:"63" example:"alpine"`
+}

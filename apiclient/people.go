@@ -101,6 +101,11 @@ func (c *Client) NoteWorkstation(ctx context.Context, ref, note string) (api.Wor
 	return one[api.Workstation](ctx, c, http.MethodPut, "workstations/"+url.PathEscape(ref)+"/note", api.NewNote{Note: note})
 }
 
+// SetSite says at which outpost a workstation is; empty for none.
+func (c *Client) SetSite(ctx context.Context, ref, outpost string) (api.Workstation, error) {
+	return one[api.Workstation](ctx, c, http.MethodPut, "workstations/"+url.PathEscape(ref)+"/site", api.NewSite{Site: outpost})
+}
+
 // SetFields sets fields of a workstation; an empty value removes one.
 func (c *Client) SetFields(ctx context.Context, ref string, fields map[string]string) (api.Workstation, error) {
 	return one[api.Workstation](ctx, c, http.MethodPut, "workstations/"+url.PathEscape(ref)+"/fields", api.NewFields{Fields: fields})

@@ -15,7 +15,7 @@ import (
 
 // tableVerbs take the roster in and out as a table.
 func (a *app) tableVerbs() []*cobra.Command {
-	return []*cobra.Command{a.workstationImport(), a.workstationExport(), a.workstationName(), a.workstationNote(), a.workstationField()}
+	return []*cobra.Command{a.workstationImport(), a.workstationExport(), a.workstationName(), a.workstationNote(), a.workstationSite(), a.workstationField()}
 }
 
 func (a *app) workstationImport() *cobra.Command {
@@ -200,6 +200,30 @@ func (a *app) workstationNote() *cobra.Command {
 				return err
 			}
 			w, err := c.NoteWorkstation(cmd.Context(), args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return a.printWorkstation(cmd, w)
+		},
+	}
+}
+
+func (a *app) workstationSite() *cobra.Command {
+	return &cobra.Command{
+		Use: "site WORKSTATION [OUTPOST]", Short: "Say at which outpost a workstation is, until it calls from elsewhere; without an outpost, at none", Args: cobra.RangeArgs(1, 2),
+		Example: "  jugate workstation site alpine-03 alpine",
+		ValidArgsFunction: func(cmd *cobra.Command, args []string, typed string) ([]string, cobra.ShellCompDirective) {
+			if len(args) == 1 {
+				return a.complete(outpostNames)(cmd, nil, typed)
+			}
+			return a.complete(workstationNames)(cmd, args, typed)
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			c, err := a.client()
+			if err != nil {
+				return err
+			}
+			w, err := c.SetSite(cmd.Context(), args[0], strings.Join(args[1:], ""))
 			if err != nil {
 				return err
 			}

@@ -93,6 +93,16 @@ func TestADeliveryAtAnOutpost(t *testing.T) {
 	require.NoError(t, err)
 	assert.EqualValues(t, delivery.Finished, d.State)
 
+	t.Log("# where somebody is can be said, and is told anew by the next call")
+	_, err = h.client.SetSite(ctx, "herb-01", "orchid")
+	assert.True(t, apiclient.IsNotFound(err), "%v", err)
+	w, err := h.client.SetSite(ctx, "herb-01", "Alpine")
+	require.NoError(t, err)
+	assert.Equal(t, "alpine", w.Site)
+	w, err = h.client.SetSite(ctx, "herb-01", "")
+	require.NoError(t, err)
+	assert.Empty(t, w.Site)
+
 	t.Log("# where nobody hears the multicast they are served alone, from what the outpost holds")
 	h.deaf = true
 	h.machine(0x14, at, blank(t), "alpine-04")

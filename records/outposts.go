@@ -229,6 +229,19 @@ func (db *DB) HandIn(ctx context.Context, outpost, box string, items []HandedIn)
 	return taken, err
 }
 
+// SetSite says at which outpost a workstation is, until it calls; empty for none.
+func (db *DB) SetSite(ctx context.Context, workstation int64, outpost string) error {
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		if outpost != "" {
+			if err := tx.GetContext(ctx, &outpost, `SELECT name FROM outposts WHERE name = ?`, outpost); err != nil {
+				return missing(err, "outpost", outpost)
+			}
+		}
+		r, err := tx.ExecContext(ctx, `UPDATE workstations SET site = ? WHERE id = ?`, outpost, workstation)
+		return changed(r, err, "workstation", workstation)
+	})
+}
+
 // CountSites counts workstations by the outpost that they called by last.
 func (db *DB) CountSites(ctx context.Context) (map[string]int, error) {
 	var rows []struct {

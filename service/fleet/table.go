@@ -115,6 +115,11 @@ func (f *Fleet) Note(ctx context.Context, ref, note string) (api.Workstation, er
 	return f.change(ctx, ref, func(id int64) error { return f.Records.SetWorkstationNote(ctx, id, note) })
 }
 
+// SetSite says at which outpost a workstation is, until it calls from elsewhere; empty for none.
+func (f *Fleet) SetSite(ctx context.Context, ref, outpost string) (api.Workstation, error) {
+	return f.change(ctx, ref, func(id int64) error { return f.Records.SetSite(ctx, id, outpost) })
+}
+
 // SetFields sets fields of a workstation; an empty value removes one.
 func (f *Fleet) SetFields(ctx context.Context, ref string, fields map[string]string) (api.Workstation, error) {
 	for name := range fields {

@@ -33,7 +33,7 @@ type change struct {
 // what was sent. What is looked at is bound by it, so that it is found again under another name.
 func (s *Server) stated(ctx huma.Context, operation string, sent []byte) look {
 	switch operation {
-	case "admit-workstation", "rename-workstation", "retire-workstation", "forget-workstation", "relearn-workstation", "note-workstation", "set-fields", "fix-address":
+	case "admit-workstation", "rename-workstation", "retire-workstation", "forget-workstation", "relearn-workstation", "note-workstation", "set-site", "set-fields", "fix-address":
 		return s.workstationLook(ctx)
 	case "change-person", "remove-person":
 		name := ctx.Param("person")

@@ -61,6 +61,7 @@ var descriptions = map[string]string{
 	"retire-workstation": "Takes a workstation out of service and out of its groups. One that has something to do is refused with 409.",
 	"forget-workstation": "Removes a newcomer, or a retired workstation that has neither receipts nor errands. It is a newcomer again when it calls.",
 	"name-workstations":  "Gives each of them the name that the pattern makes of what is known of it, all or none. Newcomers are admitted under it. Numbers are the lowest that are free.",
+	"set-site":           "Says at which outpost a workstation is, as for one that is still in its box: it is woken from there, and counted there when a delivery gathers. An empty one says that it is at none. Its next call tells anew.",
 	"note-workstation":   "Replaces the note of a workstation. An empty one removes it.",
 	"set-fields":         "Sets fields of your own, such as room, owner or asset_tag. Those that are not named stay; an empty value removes one.",
 	"import-roster":      "Takes a table as CSV (RFC 4180). The first line names the columns: name, hardware_addresses, uuid, serial, groups, note, and field.NAME for fields of your own. Workstations that nobody has seen are expected from then on, and are admitted by themselves when a machine with that address, UUID or serial number checks in. Newcomers that a row names are admitted. An empty cell leaves things as they are, and a hyphen empties them. Rows in doubt are left out and reported with their line.",

@@ -63,6 +63,13 @@ func (s *Server) workstationRoutes(h huma.API) {
 		}) (api.Workstation, error) {
 			return s.Fleet.Note(ctx, in.Ref, in.Body.Note)
 		})
+	answers(s, h, op("PUT", "/workstations/{workstation}/site", "set-site", tag, "Say at which outpost a workstation is, until it calls from elsewhere"),
+		func(ctx context.Context, in *struct {
+			WorkstationRef
+			Body api.NewSite
+		}) (api.Workstation, error) {
+			return s.Fleet.SetSite(ctx, in.Ref, in.Body.Site)
+		})
 	answers(s, h, op("PUT", "/workstations/{workstation}/fields", "set-fields", tag, "Set fields of a workstation"),
 		func(ctx context.Context, in *struct {
 			WorkstationRef

@@ -49,7 +49,7 @@ var needed = map[string]needs{
 	"coverage": {rights.See, everything}, "list-drivers": {rights.See, everything}, "get-driver": {rights.See, everything}, "list-driver-sets": {rights.See, everything}, "try-driver-set": {rights.See, everything},
 
 	"admit-workstation": {rights.Admit, named}, "rename-workstation": {rights.Admit, named}, "retire-workstation": {rights.Admit, named}, "forget-workstation": {rights.Admit, named}, "relearn-workstation": {rights.Admit, named},
-	"note-workstation": {rights.Admit, named}, "set-fields": {rights.Admit, named}, "fix-address": {rights.Admit, named}, "include": {rights.Admit, chosen}, "exclude": {rights.Admit, chosen}, "name-workstations": {rights.Admit, chosen},
+	"note-workstation": {rights.Admit, named}, "set-site": {rights.Admit, named}, "set-fields": {rights.Admit, named}, "fix-address": {rights.Admit, named}, "include": {rights.Admit, chosen}, "exclude": {rights.Admit, chosen}, "name-workstations": {rights.Admit, chosen},
 	"import-roster": {rights.Admit, everything}, "add-group": {rights.Admit, everything}, "remove-group": {rights.Admit, everything}, "refuse-machine": {rights.Admit, everything}, "end-refusal": {rights.Admit, everything},
 	"accept-card": {rights.Admit, everything}, "move-card": {rights.Admit, everything}, "remove-card": {rights.Admit, everything}, "share-card": {rights.Admit, everything}, "unshare-card": {rights.Admit, everything},
 
