@@ -30,6 +30,7 @@ type Outpost struct {
 type OutpostSettings struct {
 	LineRate int64  `json:"line_rate" doc:"Bits a second that may come over its line; 0 sets no bound" minimum:"0" maximum:"1000000000000" example:"20000000"`
 	Hours    string `json:"ahead_hours" doc:"When versions come ahead of time, by the clock of its place; empty for always" pattern:"^(([01][0-9]|2[0-3]):[0-5][0-9]-([01][0-9]|2[0-3]):[0-5][0-9])?$" maxLength:"11" example:"20:00-06:00"`
+	Sealed   bool   `json:"sealed_slabs" doc:"Slabs on its disk are sealed by a key that is not there: a stolen disk tells nothing of them"`
 }
 
 // OutpostChange changes an outpost; what is left out stays.
@@ -37,6 +38,7 @@ type OutpostChange struct {
 	Note     *string `json:"note,omitempty" maxLength:"500" example:"in the Alpine house, across the river"`
 	LineRate *int64  `json:"line_rate,omitempty" doc:"Bits a second that may come over its line; 0 sets no bound" minimum:"0" maximum:"1000000000000" example:"20000000"`
 	Hours    *string `json:"ahead_hours,omitempty" doc:"When versions come ahead of time, by the clock of its place; empty for always" pattern:"^(([01][0-9]|2[0-3]):[0-5][0-9]-([01][0-9]|2[0-3]):[0-5][0-9])?$" maxLength:"11" example:"20:00-06:00"`
+	Sealed   *bool   `json:"sealed_slabs,omitempty" doc:"Whether slabs on its disk are sealed by a key that is not there"`
 }
 
 // NewPlacement has an outpost hold versions ahead of time: one, the newest of an image, or the newest of every image that
@@ -68,18 +70,19 @@ type PlacedVersion struct {
 
 // OutpostTells is what an outpost tells of itself.
 type OutpostTells struct {
-	Version string          `json:"outpost_version" maxLength:"50" example:"0.1.0"`
-	Address string          `json:"address" doc:"Where it answers its machines, as HOST:PORT" maxLength:"100" example:"198.51.100.2:7460"`
-	Links   []NetbootLink   `json:"links" nullable:"false" maxItems:"64"`
-	Builds  []int           `json:"builds" nullable:"false" doc:"Builds of the boot environment that it holds" maxItems:"10000"`
-	Entries int             `json:"entry_files" doc:"How many files of boot entries it holds" minimum:"0"`
-	Slabs   int             `json:"slabs_held" doc:"How many slabs it holds" minimum:"0"`
-	Bytes   int64           `json:"bytes_held" doc:"Of slabs, as stored" minimum:"0"`
-	Streams string          `json:"streams_from,omitempty" doc:"The address that its streams come from; nothing if it sends none" maxLength:"64" example:"198.51.100.2"`
-	Fetched int64           `json:"bytes_fetched" doc:"Bytes of slabs, builds and boot entries that have come over the line since it started" minimum:"0"`
-	Served  int64           `json:"bytes_served" doc:"Bytes of slabs that its machines got since it started" minimum:"0"`
-	Placed  []PlacedVersion `json:"placed,omitempty" doc:"Versions that it holds ahead of time" maxItems:"1000"`
-	Trouble string          `json:"trouble,omitempty" doc:"What keeps it from its work" maxLength:"500"`
+	Version  string          `json:"outpost_version" maxLength:"50" example:"0.1.0"`
+	Address  string          `json:"address" doc:"Where it answers its machines, as HOST:PORT" maxLength:"100" example:"198.51.100.2:7460"`
+	Links    []NetbootLink   `json:"links" nullable:"false" maxItems:"64"`
+	Builds   []int           `json:"builds" nullable:"false" doc:"Builds of the boot environment that it holds" maxItems:"10000"`
+	Entries  int             `json:"entry_files" doc:"How many files of boot entries it holds" minimum:"0"`
+	Slabs    int             `json:"slabs_held" doc:"How many slabs it holds" minimum:"0"`
+	Bytes    int64           `json:"bytes_held" doc:"Of slabs, as stored" minimum:"0"`
+	Streams  string          `json:"streams_from,omitempty" doc:"The address that its streams come from; nothing if it sends none" maxLength:"64" example:"198.51.100.2"`
+	Fetched  int64           `json:"bytes_fetched" doc:"Bytes of slabs, builds and boot entries that have come over the line since it started" minimum:"0"`
+	Served   int64           `json:"bytes_served" doc:"Bytes of slabs that its machines got since it started" minimum:"0"`
+	IsSealed bool            `json:"slabs_are_sealed,omitempty" doc:"All slabs on its disk are sealed, and it has the key"`
+	Placed   []PlacedVersion `json:"placed,omitempty" doc:"Versions that it holds ahead of time" maxItems:"1000"`
+	Trouble  string          `json:"trouble,omitempty" doc:"What keeps it from its work" maxLength:"500"`
 }
 
 // NewOutpost is an outpost that is to join.
@@ -146,8 +149,10 @@ type OutpostWork struct {
 	// Deliveries are those that it carries through for workstations of its site, by Multicast.
 	Deliveries []OutpostDelivery `json:"deliveries,omitempty"`
 	// Versions are those that it is to hold ahead of time, and how its line may be used for that.
-	Versions  []OutpostVersion `json:"versions,omitempty"`
-	Line      OutpostSettings  `json:"line"`
+	Versions []OutpostVersion `json:"versions,omitempty"`
+	Line     OutpostSettings  `json:"line"`
+	// SlabKey is what its slabs are sealed by, if they are to be. It is kept in memory alone.
+	SlabKey   []byte           `json:"slab_key,omitempty"`
 	Multicast OutpostMulticast `json:"multicast"`
 	// Now is the service's time; it is no part of Mark. All times of deliveries are by this clock.
 	Now time.Time `json:"now"`
@@ -172,6 +177,8 @@ type OutpostDelivery struct {
 	Rate     int64              `json:"rate"` // bits a second
 	Channel  string             `json:"channel"`
 	Session  uint32             `json:"session"`
+	Sealed   bool               `json:"sealed,omitempty"`
+	SealKey  []byte             `json:"seal_key,omitempty"` // of the stream; kept in memory alone
 	Paused   bool               `json:"paused,omitempty"`
 	Stop     string             `json:"stop,omitempty"` // why it is to end
 	Ordered  time.Time          `json:"ordered"`

@@ -73,9 +73,9 @@ func (a *app) imageUnplace() *cobra.Command {
 }
 
 func (a *app) outpostSet() *cobra.Command {
-	var note, rate, hours string
+	var note, rate, hours, seal string
 	cmd := &cobra.Command{
-		Use: "set OUTPOST", Short: "Say how the line of an outpost may be used", Args: cobra.ExactArgs(1),
+		Use: "set OUTPOST", Short: "Say how the line of an outpost may be used, and whether its slabs are sealed", Args: cobra.ExactArgs(1),
 		Long:    "What is left out stays. Hours are for versions that come ahead of time, by the clock of the\noutpost's place; what somebody waits for comes at any hour.",
 		Example: "  jugate outpost set alpine --line-rate 20Mbit --ahead-hours 20:00-06:00", ValidArgsFunction: a.complete(outpostNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -97,6 +97,12 @@ func (a *app) outpostSet() *cobra.Command {
 				hours = strings.TrimSuffix(hours, "always")
 				in.Hours = &hours
 			}
+			if cmd.Flags().Changed("seal") {
+				sealed := seal == "yes"
+				if in.Sealed = &sealed; seal != "yes" && seal != "no" {
+					return usageError{fmt.Errorf("--seal is yes or no, not %q", seal)}
+				}
+			}
 			c, err := a.client()
 			if err != nil {
 				return err
@@ -116,6 +122,7 @@ func (a *app) outpostSet() *cobra.Command {
 	flags.StringVar(&note, "note", "", "what people should know of it")
 	flags.StringVar(&rate, "line-rate", "", "what may come over its line, such as 20Mbit; none for no bound")
 	flags.StringVar(&hours, "ahead-hours", "", "when versions come ahead of time, such as 20:00-06:00; always for at any hour")
+	flags.StringVar(&seal, "seal", "", "whether slabs on its disk are sealed by a key that is not there: yes or no")
 	return cmd
 }
 
@@ -128,7 +135,14 @@ func lineFields(o api.Outpost) []field {
 	if o.Hours != "" {
 		hours = o.Hours + ", by the clock there"
 	}
-	return []field{{"rate of its line", rate}, {"ahead of time", hours}}
+	sealed := "no"
+	switch {
+	case o.Sealed && o.IsSealed:
+		sealed = "yes"
+	case o.Sealed:
+		sealed = "yes, as soon as it has heard of it"
+	}
+	return []field{{"rate of its line", rate}, {"ahead of time", hours}, {"slabs are sealed", sealed}}
 }
 
 // printPlacements shows what an outpost is to hold.

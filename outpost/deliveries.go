@@ -276,6 +276,10 @@ func (d *deliveries) start(ctx context.Context, id int64) (failed error) {
 func (d *deliveries) order(ctx context.Context, in api.OutpostDelivery) (out stream.Order, err error) {
 	out = stream.Order{ID: in.ID, Version: roster.Ref{Image: in.Image, Version: in.Version}, Aside: in.Aside, Rate: in.Rate, Session: in.Session, State: delivery.Gathering, Created: in.Ordered,
 		AtLatest: in.AtLatest, Bytes: in.Bytes, Payloads: in.Payloads}
+	if in.Sealed && len(in.SealKey) == 0 {
+		return out, fmt.Errorf("%w, which has the key that the delivery is sealed by", apiclient.ErrAway)
+	}
+	out.SealKey = in.SealKey
 	if out.Rule, err = delivery.ParseRule(in.Rule); err != nil {
 		return out, err
 	}

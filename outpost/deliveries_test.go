@@ -2,6 +2,7 @@ package outpost_test
 
 import (
 	"fmt"
+	"io/fs"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -394,4 +395,70 @@ func TestAnOutpostIsKilledAgainAndAgain(t *testing.T) {
 	}
 	t.Logf("killed %d times", kills)
 	assert.Greater(t, kills, 3)
+}
+
+// A stolen disk tells nothing of slabs that are sealed, and then a sealed delivery is streamed by the outpost, too.
+func TestSlabsAreSealedAtAnOutpost(t *testing.T) {
+	h, at, stop := newSite(t)
+	ctx := t.Context()
+	count, _ := h.stored()
+	held := func() int {
+		for _, p := range h.outpost().Placements {
+			return p.Versions[0].Held
+		}
+		return 0
+	}
+	_, err := h.client.PlaceImage(ctx, "alpine", api.NewPlacement{Image: "garden-desk"})
+	require.NoError(t, err)
+	h.eventually(func() bool { return held() == count })
+	fetched := h.outpost().Fetched
+	seal := func(yes bool) {
+		_, err = h.client.ChangeOutpost(ctx, "alpine", api.OutpostChange{Sealed: &yes})
+		require.NoError(t, err)
+		h.eventually(func() bool { o := h.outpost(); return o.IsSealed == yes && o.Slabs == count })
+	}
+	names := func() (named, sealed int) {
+		require.NoError(t, filepath.WalkDir(h.site, func(path string, e fs.DirEntry, err error) error {
+			if filepath.Ext(path) == ".zst" {
+				named++
+			} else if filepath.Ext(path) == ".sealed" {
+				sealed++
+			}
+			return err
+		}))
+		return named, sealed
+	}
+	seal(true)
+	named, sealed := names()
+	assert.Zero(t, named)
+	assert.Equal(t, count, sealed)
+	assert.Equal(t, fetched, h.outpost().Fetched, "they were sealed where they were")
+	h.machine(0x11, at, blank(t), "alpine-01")
+	h.machine(0x12, at, blank(t), "alpine-02")
+	for _, r := range h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02"}, Sealed: true}) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+		assert.Greater(t, r.Multicast, int64(8<<20), "by the outpost's stream")
+	}
+
+	t.Log("# started while nobody tells the key, it has none; with it, everything is there")
+	stop()
+	require.NoError(t, filepath.WalkDir(h.site, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		assert.NotContains(t, string(text), "slab_key", path)
+		assert.NotContains(t, string(text), "seal_key", path)
+		return err
+	}))
+	h.line.set(true)
+	h.listen = strings.TrimPrefix(at, "https://")
+	h.open("")
+	h.line.set(false)
+	h.eventually(func() bool { o := h.outpost(); return o.IsSealed && o.Slabs == count && o.Fetched == 0 })
+	seal(false)
+	named, sealed = names()
+	assert.Equal(t, count, named)
+	assert.Zero(t, sealed)
+	assert.Zero(t, h.outpost().Fetched)
 }

@@ -53,7 +53,7 @@ func (h *hold) trust(ctx context.Context) []byte {
 
 // follow takes what the service says, fetches what is missing, the offered build first, and removes what is not there any more.
 func (h *hold) follow(ctx context.Context, work api.OutpostWork) error {
-	if err := h.o.records.Keep(ctx, h.o.config.Now(), keptWork, "", work); err != nil {
+	if err := h.o.records.Keep(ctx, h.o.config.Now(), keptWork, "", withoutKeys(work)); err != nil {
 		return err
 	}
 	if i := slices.IndexFunc(work.Builds, func(b api.OutpostBuild) bool { return b.Number == work.Offered }); i > 0 {
@@ -70,6 +70,16 @@ func (h *hold) follow(ctx context.Context, work api.OutpostWork) error {
 		}
 	}
 	return h.forget(work)
+}
+
+// withoutKeys is what may be kept on the disk.
+func withoutKeys(work api.OutpostWork) api.OutpostWork {
+	work.SlabKey = nil
+	work.Deliveries = slices.Clone(work.Deliveries)
+	for i := range work.Deliveries {
+		work.Deliveries[i].SealKey = nil
+	}
+	return work
 }
 
 // forget removes what the service has no more.

@@ -24,7 +24,8 @@
 //	files/         files of versions and deliveries by their digest
 //	bootenv/       builds, see core/environment/builds
 //	bootentries/   files of boot entries by their digest
-//	slabs/         see core/slabstore
+//	slabs/         see core/slabstore; or
+//	sealed/        the same, sealed by a key that is not in this folder
 //	scratch/       files that are on their way
 package outpost
 

@@ -76,6 +76,15 @@ func (p *placed) follow(work api.OutpostWork) {
 		limit = rate.Limit(work.Line.LineRate / 8)
 	}
 	p.o.slabs.pace.SetLimit(limit)
+	if len(work.SlabKey) > 0 || !work.Line.Sealed { // else it is what was kept, without the key
+		p.o.work.Go(func() {
+			if err := fault.Guard(func() error { return p.o.slabs.follow(work.SlabKey) }); err != nil {
+				p.o.config.Log.Error("slabs cannot be sealed, or opened", "error", err)
+			}
+			nudge(p.kick)
+			nudge(p.o.teller.holds)
+		})
+	}
 	p.mu.Lock()
 	p.versions, p.line, p.hours = work.Versions, work.Line, h
 	p.mu.Unlock()
@@ -117,6 +126,9 @@ var errNotNow = errors.New("not now")
 
 // look has everything be here that is to be.
 func (p *placed) look(ctx context.Context) error {
+	if len(p.o.slabs.stores()) == 0 {
+		return nil // until the key is here that they are sealed by
+	}
 	versions, _ := p.said()
 	pinned := map[slabstore.Digest]struct{}{}
 	all := make([][]slabstore.Digest, len(versions))

@@ -1,11 +1,14 @@
 package outpost
 
 import (
+	"bytes"
 	"container/list"
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 
@@ -22,14 +25,20 @@ import (
 // slabs are those that the outpost holds: each comes over the line once, for as long as there is room. Those that nobody has
 // asked for longest go first.
 type slabs struct {
-	*slabstore.Store
 	o       *Outpost
 	pace    *rate.Limiter // bytes a second over the line, of whatever comes
 	flights singleflight.Group
 	served  atomic.Int64 // bytes
 	waited  atomic.Int64 // how many somebody waits for
 
+	changing sync.Mutex // held while slabs are sealed, or opened; taken before mu
+	key      []byte     // that they are sealed by
+	keyed    bool       // the service has said so since the start
+	sealed   atomic.Bool
+
 	mu     sync.Mutex
+	store  *slabstore.Store                      // nil while the key is not here that it is sealed by
+	old    *slabstore.Store                      // that slabs are taken over from, sealed now or no more; nil if there is none
 	begun  map[slabstore.Digest][]byte           // frames of which the line has brought a part
 	before map[slabstore.Digest]slabstore.Digest // what lay in the place of a slab in the version before
 	pinned map[slabstore.Digest]struct{}         // those that are to stay
@@ -50,18 +59,174 @@ type held struct {
 }
 
 func openSlabs(o *Outpost) (*slabs, error) {
-	store, err := slabstore.Open(filepath.Join(o.config.Data, "slabs"))
+	s := &slabs{o: o, pace: rate.NewLimiter(rate.Inf, burst), by: map[slabstore.Digest]*held{}, begun: map[slabstore.Digest][]byte{}, before: map[slabstore.Digest]slabstore.Digest{}}
+	if _, err := os.Stat(o.sealedFolder()); err == nil { // until the service has told the key, there is none
+		return s, nil
+	}
+	store, err := slabstore.Open(o.slabFolder())
 	if err != nil {
 		return nil, err
 	}
-	s := &slabs{Store: store, o: o, pace: rate.NewLimiter(rate.Inf, burst), by: map[slabstore.Digest]*held{}, begun: map[slabstore.Digest][]byte{}, before: map[slabstore.Digest]slabstore.Digest{}}
+	return s, s.use(store)
+}
+
+func (o *Outpost) slabFolder() string   { return filepath.Join(o.config.Data, "slabs") }
+func (o *Outpost) sealedFolder() string { return filepath.Join(o.config.Data, "sealed") }
+
+// use takes a store, with what it has.
+func (s *slabs) use(store *slabstore.Store) error {
+	s.mu.Lock()
+	s.store = store
+	s.mu.Unlock()
 	for slab, err := range store.All() {
 		if err != nil {
-			return nil, err
+			return err
 		}
 		s.note(slab.Digest, slab.Size)
 	}
-	return s, nil
+	return nil
+}
+
+// follow has slabs be sealed by a key from now on, or by none; what is there is taken over.
+func (s *slabs) follow(key []byte) error {
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	if s.keyed && bytes.Equal(s.key, key) {
+		return nil
+	}
+	if !s.keyed && len(key) == 0 && len(s.stores()) > 0 { // they lie open already
+		s.keyed = true
+		return nil
+	}
+	was, store, old, err := s.change(key)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	s.old, s.by, s.bytes = old, map[slabstore.Digest]*held{}, 0
+	s.order.Init()
+	s.mu.Unlock()
+	if err := s.use(store); err != nil {
+		return err
+	}
+	if old != nil {
+		if err := s.takeOver(old, store); err != nil {
+			return err
+		}
+	}
+	s.mu.Lock()
+	s.old = nil
+	s.mu.Unlock()
+	if err := os.RemoveAll(was); err != nil { // also if nothing could be taken over, as the key is not known any more
+		return err
+	}
+	s.key, s.keyed = key, true
+	s.sealed.Store(len(key) > 0)
+	return nil
+}
+
+// change opens the store for a key, and the one before in the folder was, if there is one that can be opened.
+func (s *slabs) change(key []byte) (was string, store, old *slabstore.Store, err error) {
+	if len(key) == 0 {
+		was = s.o.sealedFolder()
+		if store, err = slabstore.Open(s.o.slabFolder()); err == nil && len(s.key) > 0 {
+			old, err = slabstore.OpenSealed(was, s.key)
+		}
+		return was, store, old, err
+	}
+	was = s.o.slabFolder()
+	if store, err = slabstore.OpenSealed(s.o.sealedFolder(), key); err != nil {
+		return was, nil, nil, err
+	}
+	if _, err = store.Purge(); err != nil { // of a key before
+		return was, nil, nil, err
+	}
+	if _, err := os.Stat(was); err == nil {
+		old, err = slabstore.Open(was)
+		return was, store, old, err
+	}
+	return was, store, nil, nil
+}
+
+// takeOver takes slabs from one store into another one.
+func (s *slabs) takeOver(old, store *slabstore.Store) error {
+	for slab, err := range old.All() {
+		if err != nil {
+			return err
+		}
+		frame, err := old.Frame(slab.Digest)
+		if errors.Is(err, slabstore.ErrNotFound) {
+			continue // damaged, or gone
+		}
+		if err != nil {
+			return err
+		}
+		if _, err := store.Put(slab.Digest, frame); err != nil && fault.KindOf(err) != fault.Invalid {
+			return err
+		}
+		s.note(slab.Digest, int64(len(frame)))
+		if err := old.Remove(slab.Digest); err != nil {
+			return err
+		}
+	}
+	return store.Flush()
+}
+
+// stores are those that have slabs now, the one that is in use first.
+func (s *slabs) stores() (all []*slabstore.Store) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	for _, store := range []*slabstore.Store{s.store, s.old} {
+		if store != nil {
+			all = append(all, store)
+		}
+	}
+	return all
+}
+
+// Has tells whether a slab is here.
+func (s *slabs) Has(d slabstore.Digest) bool {
+	return slices.ContainsFunc(s.stores(), func(store *slabstore.Store) bool { return store.Has(d) })
+}
+
+// firstOf is what the first store says that has a slab.
+func firstOf[T any](s *slabs, of func(*slabstore.Store) (T, error)) (got T, err error) {
+	err = slabstore.ErrNotFound
+	for _, store := range s.stores() {
+		if got, err = of(store); err == nil {
+			return got, nil
+		}
+	}
+	return got, err
+}
+
+// Frame returns a slab that is here.
+func (s *slabs) Frame(d slabstore.Digest) ([]byte, error) {
+	return firstOf(s, func(store *slabstore.Store) ([]byte, error) { return store.Frame(d) })
+}
+
+// Get returns the plain bytes of a slab that is here.
+func (s *slabs) Get(d slabstore.Digest) ([]byte, error) {
+	return firstOf(s, func(store *slabstore.Store) ([]byte, error) { return store.Get(d) })
+}
+
+// Delta is stream.Store's: nothing leans here.
+func (s *slabs) Delta(slabstore.Digest) ([]byte, error) { return nil, slabstore.ErrNotFound }
+
+// Check reads a slab, and sets it aside if it is damaged.
+func (s *slabs) Check(d slabstore.Digest) (int64, error) {
+	return firstOf(s, func(store *slabstore.Store) (int64, error) { return store.Check(d) })
+}
+
+// Put keeps a slab.
+func (s *slabs) Put(d slabstore.Digest, frame []byte) (bool, error) {
+	s.mu.Lock()
+	store := s.store
+	s.mu.Unlock()
+	if store == nil {
+		return false, fault.Unready.Errorf("the key that slabs are sealed by is not here")
+	}
+	return store.Put(d, frame)
 }
 
 // note counts a slab as held, and as asked for just now.
@@ -257,8 +422,13 @@ func (s *slabs) room(bytes int64) error {
 			return fault.Full.Errorf("%d bytes are left on the disk beside what is to stay free", max(free, 0))
 		}
 		h := oldest.Value.(*held)
-		if err := s.Remove(h.digest); err != nil {
-			return err
+		for _, store := range []*slabstore.Store{s.store, s.old} {
+			if store == nil {
+				continue
+			}
+			if err := store.Remove(h.digest); err != nil {
+				return err
+			}
 		}
 		s.order.Remove(oldest)
 		delete(s.by, h.digest)

@@ -275,6 +275,7 @@ func (o *Outpost) Tells() api.OutpostTells {
 		out.Entries = len(all)
 	}
 	out.Slabs, out.Bytes = o.slabs.held()
+	out.IsSealed = o.slabs.sealed.Load()
 	o.placed.mu.Lock()
 	out.Placed, out.Trouble = o.placed.told, cmp.Or(out.Trouble, o.placed.trouble)
 	o.placed.mu.Unlock()

@@ -216,7 +216,7 @@ func (s *Service) join(slabs *slabstore.Store, offered *builds.Store, entries *p
 	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: offered, Entries: entries, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
 		Log: c.Log, Now: c.Now, Publish: publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
 	*s.sites = sites.Sites{Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Versions: s.intake, Files: files, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(),
-		Multicast: api.OutpostMulticast{Groups: c.Multicast.Groups, Port: c.Multicast.Port, TTL: c.Multicast.TTL, Ceiling: c.Multicast.Ceiling}}
+		Multicast: api.OutpostMulticast{Groups: c.Multicast.Groups, Port: c.Multicast.Port, TTL: c.Multicast.TTL, Ceiling: c.Multicast.Ceiling}, Secret: s.access.Secret}
 	s.fleet.Sites = s.sites
 	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access
 	s.domains = &domains.Domains{Records: db, Secrets: s.access, Log: c.Log, Now: c.Now}

@@ -66,6 +66,9 @@ type Leaning struct{ Slab, On Digest }
 // and so does one that is damaged or missing: who reads it is told. When it returns, all
 // survives a loss of power.
 func (s *Store) Lean(slabs []Leaning) (leaned int, saved int64, err error) {
+	if s.seal != nil {
+		return 0, 0, ErrSealed
+	}
 	deltas := make([][]byte, len(slabs))
 	lengths := make([]int64, len(slabs)) // of the frames
 	var making errgroup.Group

@@ -36,7 +36,8 @@ var (
 
 // Store is a folder of slabs. It may be used from several goroutines.
 type Store struct {
-	dir string
+	dir  string
+	seal *seal // nil for an open one
 
 	flushing sync.Mutex // taken before mu
 
@@ -67,7 +68,23 @@ func Open(dir string) (*Store, error) {
 	return &Store{dir: dir, dirty: map[string]bool{}}, nil
 }
 
-func (s *Store) path(d Digest) string      { return s.file(d, ".zst") }
+func (s *Store) path(d Digest) string {
+	if s.seal != nil {
+		name := s.seal.name(d)
+		return filepath.Join(s.dir, name[:2], name+".sealed")
+	}
+	return s.file(d, ".zst")
+}
+
+// read reads the file of a frame. Errors are the system's, or errSeal.
+func (s *Store) read(d Digest) ([]byte, error) {
+	b, err := os.ReadFile(s.path(d))
+	if err == nil && s.seal != nil {
+		b, err = s.seal.open(d, b)
+	}
+	return b, err
+}
+
 func (s *Store) deltaPath(d Digest) string { return s.file(d, ".delta") }
 
 func (s *Store) file(d Digest, suffix string) string {
@@ -116,7 +133,11 @@ func (s *Store) Keep(d Digest, frame []byte) (added bool, err error) {
 			return false, err
 		}
 	}
-	if err := s.write(frame, s.path(d)); err != nil {
+	content := frame
+	if s.seal != nil {
+		content = s.seal.close(d, frame)
+	}
+	if err := s.write(content, s.path(d)); err != nil {
 		return false, err
 	}
 	return true, s.standsAlone(d)
@@ -188,8 +209,11 @@ var syncDir = durable.SyncDir
 // it. Of a slab that leans it is made anew, and checked on the way. Errors wrap ErrNotFound
 // or are the system's.
 func (s *Store) Frame(d Digest) ([]byte, error) {
-	frame, err := os.ReadFile(s.path(d))
-	if errors.Is(err, fs.ErrNotExist) {
+	frame, err := s.read(d)
+	switch {
+	case errors.Is(err, errSeal):
+		return nil, s.damaged(d, s.path(d), err)
+	case errors.Is(err, fs.ErrNotExist):
 		plain, err := s.Get(d)
 		if err != nil {
 			return nil, err
@@ -227,11 +251,13 @@ func (s *Store) Get(d Digest) ([]byte, error) {
 
 // whole is Get for a slab that is there as a frame.
 func (s *Store) whole(d Digest) ([]byte, error) {
-	frame, err := os.ReadFile(s.path(d))
-	if errors.Is(err, fs.ErrNotExist) {
+	frame, err := s.read(d)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
 		return nil, fmt.Errorf("%w: %s", ErrNotFound, d)
-	}
-	if err != nil {
+	case errors.Is(err, errSeal):
+		return nil, s.damaged(d, s.path(d), err)
+	case err != nil:
 		return nil, err
 	}
 	plain, err := ExpandChecked(nil, frame, d)

@@ -36,6 +36,16 @@ func (s *Store) All() iter.Seq2[Slab, error] {
 				return
 			}
 			for i, f := range files {
+				if s.seal != nil {
+					d, err := s.seal.ofFile(filepath.Join(s.dir, folder.Name(), f.Name()))
+					if err != nil {
+						continue // another key's, or not ours
+					}
+					if info, err := f.Info(); err == nil && !yield(Slab{Digest: d, Size: info.Size()}, nil) {
+						return
+					}
+					continue
+				}
 				name, leans := strings.CutSuffix(f.Name(), ".delta")
 				d, err := ParseDigest(strings.TrimSuffix(name, ".zst"))
 				if err != nil || leans && i+1 < len(files) && files[i+1].Name() == name+".zst" {

@@ -94,7 +94,7 @@ func (o *Orders) begin(ctx context.Context, rec records.Delivery, names []string
 	if order.ID, err = o.Records.AddDelivery(ctx, rec, names, ids); err != nil {
 		return 0, err
 	}
-	if err := o.Streams.Start(o.Until, order, o.members(ctx, targets, rec.Sealed)); err != nil {
+	if err := o.Streams.Start(o.Until, order, o.members(ctx, targets, rec.Sealed, len(order.Payloads) > 0)); err != nil {
 		return order.ID, err
 	}
 	o.ringSites()
@@ -229,7 +229,11 @@ func (o *Orders) Resume(ctx context.Context) error {
 		for _, r := range done {
 			through[r.WorkstationID] = true
 		}
-		left := o.members(ctx, slices.DeleteFunc(members, func(w records.Workstation) bool { return through[w.ID] }), rec.Sealed)
+		carried, err := rec.Payloads()
+		if err != nil {
+			return err
+		}
+		left := o.members(ctx, slices.DeleteFunc(members, func(w records.Workstation) bool { return through[w.ID] }), rec.Sealed, len(carried) > 0)
 		ids := make([]int64, len(left))
 		for i, m := range left {
 			ids[i] = m.ID

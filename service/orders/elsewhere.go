@@ -22,6 +22,8 @@ import (
 type Sites interface {
 	// StreamsFrom is the address that the streams of an outpost come from; empty if it sends none.
 	StreamsFrom(ctx context.Context, name string) string
+	// Sealed tells whether nothing of a slab lies open on the disk of an outpost.
+	Sealed(name string) bool
 	// Up tells whether an outpost is there now.
 	Up(name string) bool
 	// Ring has outposts hear that there is something new for them.
@@ -29,19 +31,22 @@ type Sites interface {
 }
 
 // servedAt is the outpost that serves a workstation in a delivery, by where it called last; empty for the service
-// itself. What is sealed stays on no other disk.
-func (o *Orders) servedAt(ctx context.Context, site string, sealed bool) string {
-	if site == "" || sealed || o.Sites == nil || o.Sites.StreamsFrom(ctx, site) == "" {
+// itself. Of what is sealed nothing lies open on another disk.
+func (o *Orders) servedAt(ctx context.Context, site string, sealed, payloads bool) string {
+	switch {
+	case site == "" || o.Sites == nil || o.Sites.StreamsFrom(ctx, site) == "":
+		return ""
+	case sealed && (payloads || !o.Sites.Sealed(site)): // payloads lie there as they are
 		return ""
 	}
 	return site
 }
 
 // members are workstations as a delivery has them.
-func (o *Orders) members(ctx context.Context, workstations []records.Workstation, sealed bool) []stream.Member {
+func (o *Orders) members(ctx context.Context, workstations []records.Workstation, sealed, payloads bool) []stream.Member {
 	all := make([]stream.Member, len(workstations))
 	for i, w := range workstations {
-		all[i] = stream.Member{ID: w.ID, Name: w.Label(), Where: o.servedAt(ctx, w.Site, sealed), Unseen: !w.Seen()}
+		all[i] = stream.Member{ID: w.ID, Name: w.Label(), Where: o.servedAt(ctx, w.Site, sealed, payloads), Unseen: !w.Seen()}
 	}
 	return all
 }
@@ -60,7 +65,7 @@ func (o *Orders) Place(ctx context.Context, workstation, id int64, outpost strin
 	if err != nil {
 		return "", err
 	}
-	if r.Place(o.Now(), workstation, o.servedAt(ctx, outpost, r.Seal != nil)) {
+	if r.Place(o.Now(), workstation, o.servedAt(ctx, outpost, r.Seal != nil, len(r.Payloads()) > 0)) {
 		o.ringSites()
 	}
 	return r.Where(workstation), nil
@@ -85,7 +90,7 @@ func (o *Orders) PartsAt(site string) (all []api.OutpostDelivery, err error) {
 		}
 		in := r.Order()
 		out := api.OutpostDelivery{ID: in.ID, OutpostVersion: api.OutpostVersion{Image: in.Version.Image, Version: in.Version.Version, Digest: in.Digest}, Payloads: in.Payloads, Rule: in.Rule.String(), Aside: in.Aside, Rate: in.Rate,
-			Channel: in.Channel.String(), Session: in.Session, Paused: in.Paused, Stop: r.Stopping(), Ordered: in.Created, AtLatest: in.AtLatest, Bytes: in.Bytes, Others: r.Unseen()}
+			Channel: in.Channel.String(), Session: in.Session, Sealed: in.SealKey != nil, SealKey: in.SealKey, Paused: in.Paused, Stop: r.Stopping(), Ordered: in.Created, AtLatest: in.AtLatest, Bytes: in.Bytes, Others: r.Unseen()}
 		for _, m := range members {
 			out.Members = append(out.Members, api.OutpostMember{ID: m.ID, Name: m.Name})
 		}

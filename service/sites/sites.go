@@ -13,8 +13,11 @@ import (
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
+	"crypto/hkdf"
+	"crypto/sha256"
 	"crypto/x509"
 	"database/sql"
+	"fmt"
 	"io"
 	"log/slog"
 	"net/netip"
@@ -89,6 +92,7 @@ type Sites struct {
 	Versions     Versions
 	Files        image.Files
 	Multicast    api.OutpostMulticast
+	Secret       string // of the service, the same at each start
 	Trust        []byte // boot.AuthorityFile
 	Log          *slog.Logger
 	Now          func() time.Time
@@ -236,6 +240,19 @@ func (s *Sites) Up(name string) bool {
 	defer s.mu.Unlock()
 	p, known := s.live[name]
 	return known && s.Now().Sub(p.seen) < upFor
+}
+
+// Sealed tells whether nothing of a slab lies open on the disk of an outpost.
+func (s *Sites) Sealed(name string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	p, known := s.live[name]
+	return known && p.told.IsSealed
+}
+
+// slabKey is what the slabs of an outpost are sealed by, for as long as it does not join anew.
+func (s *Sites) slabKey(o *records.Outpost) ([]byte, error) {
+	return hkdf.Key(sha256.New, []byte(s.Secret), nil, fmt.Sprintf("slabs of the outpost %s, joined %s", o.Name, o.Joined.Time.UTC().Format(time.RFC3339)), slabstore.KeySize)
 }
 
 // StreamsFrom is the address that the streams of an outpost come from, as it told last; empty if it sends none.

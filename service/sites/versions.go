@@ -238,10 +238,13 @@ func (s *Sites) Change(ctx context.Context, name string, in api.OutpostChange) (
 	if in.Hours != nil {
 		settings.Hours = *in.Hours
 	}
+	if in.Sealed != nil {
+		settings.Sealed = *in.Sealed
+	}
 	if err := s.Records.SetOutpost(ctx, row.Name, row.Note, settings); err != nil {
 		return api.Outpost{}, err
 	}
-	s.Log.Info("outpost changed", "outpost", row.Name, "line_rate", settings.LineRate, "ahead_hours", settings.Hours, "by", actor.From(ctx))
+	s.Log.Info("outpost changed", "outpost", row.Name, "line_rate", settings.LineRate, "ahead_hours", settings.Hours, "sealed", settings.Sealed, "by", actor.From(ctx))
 	s.Ring()
 	s.Publish(api.SitesChanged{})
 	return s.Show(ctx, row.Name)

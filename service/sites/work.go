@@ -196,6 +196,11 @@ func (s *Sites) work(ctx context.Context, name string) (api.OutpostWork, error) 
 	if out.Line, err = row.Settings(); err != nil {
 		return out, err
 	}
+	if out.Line.Sealed {
+		if out.SlabKey, err = s.slabKey(row); err != nil {
+			return out, err
+		}
+	}
 	if out.Versions, err = s.ahead(ctx, name); err != nil {
 		return out, err
 	}

@@ -30,7 +30,7 @@ function Whole({ outpost: o }: { outpost: Outpost }) {
           ...o.links.map((l) => ({ key: l.interface, label: `Network boot on ${l.interface}`, children: `${l.mode}, ${l.address}: ${l.state}` })),
           { key: "streams", label: "Streams come from", children: o.streams_from || "not known yet" },
           { key: "entries", label: "Files of boot entries", children: o.entry_files },
-          { key: "slabs", label: "Slabs", children: o.slabs_held },
+          { key: "slabs", label: "Slabs", children: `${o.slabs_held}${o.slabs_are_sealed ? ", sealed" : o.sealed_slabs ? ", to be sealed" : ""}` },
           { key: "served", label: "Slabs given to single machines", children: `${size(o.bytes_served)} since it started` },
           { key: "joined", label: "Joined", children: o.joined ? when(o.joined) : "not yet" },
           { key: "until", label: "Certificate until", children: o.certificate_until ? when(o.certificate_until) : "" },
