@@ -241,8 +241,18 @@ func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {
 			}},
 			{title: "workstations", value: func(p api.DeliveryPart) string { return fmt.Sprint(p.Members) }, right: true},
 			{title: "through", value: func(p api.DeliveryPart) string { return fmt.Sprint(p.Members - p.Open) }, right: true},
-			{title: "slabs", value: func(p api.DeliveryPart) string { return fmt.Sprintf("%d of %d", p.SentSlabs, p.Slabs) }, right: true},
-			{title: "rate", value: func(p api.DeliveryPart) string { return humanize.SIWithDigits(float64(p.RateNow), 0, "bit/s") }, right: true},
+			{title: "slabs", value: func(p api.DeliveryPart) string {
+				if p.Slabs == 0 {
+					return ""
+				}
+				return fmt.Sprintf("%d of %d", p.SentSlabs, p.Slabs)
+			}, right: true},
+			{title: "rate", value: func(p api.DeliveryPart) string {
+				if p.RateNow == 0 {
+					return ""
+				}
+				return humanize.SIWithDigits(float64(p.RateNow), 0, "bit/s")
+			}, right: true},
 		}); err != nil {
 			return err
 		}

@@ -152,7 +152,7 @@ func (a *app) outpostShow() *cobra.Command {
 			}
 			fields = append(fields, field{"builds", cmp.Or(buildsOf(o), "none")}, field{"files of boot entries", strconv.Itoa(o.Entries)},
 				field{"slabs", fmt.Sprintf("%d, %s", o.Slabs, humanize.IBytes(uint64(o.Bytes)))},
-				field{"over the line", humanize.IBytes(uint64(o.Fetched)) + " since it started"}, field{"slabs given out", humanize.IBytes(uint64(o.Served)) + " since it started"})
+				field{"over the line", humanize.IBytes(uint64(o.Fetched)) + " since it started"}, field{"to single machines", humanize.IBytes(uint64(o.Served)) + " of slabs since it started"})
 			if o.Until != nil {
 				fields = append(fields, field{"certificate", "until " + when(*o.Until)})
 			}

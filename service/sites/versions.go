@@ -39,9 +39,11 @@ type files struct {
 	before []byte
 }
 
-// version is a version with its files, by the digest of its manifest.
-func (s *Sites) version(ctx context.Context, ref roster.Ref, digest string) (files, error) {
-	return s.files.Get(digest, func() (files, error) { return s.look(ctx, ref) })
+// version is a version with its files, by the digest of its manifest; its image may have got another name since it was looked at.
+func (s *Sites) version(ctx context.Context, name string, number int, digest string) (files, error) {
+	f, err := s.files.Get(digest, func() (files, error) { return s.look(ctx, roster.Ref{Image: name, Version: number}) })
+	f.Image, f.Version = name, number
+	return f, err
 }
 
 // look finds out what a version has beside its slabs.
@@ -115,7 +117,7 @@ func (s *Sites) versionFile(ctx context.Context, name string, d slabstore.Digest
 		case v.Map.Digest == d:
 			return os.Open(slabs)
 		case v.Before != nil && v.Before.Digest == d:
-			f, err := s.version(ctx, roster.Ref{Image: v.Image, Version: v.Version}, v.Digest)
+			f, err := s.version(ctx, v.Image, v.Version, v.Digest)
 			return content{bytes.NewReader(f.before), io.NopCloser(nil)}, err
 		}
 	}
@@ -162,7 +164,7 @@ func (s *Sites) ahead(ctx context.Context, name string) (all []api.OutpostVersio
 			}) {
 				continue
 			}
-			f, err := s.version(ctx, v.Ref(), v.Digest)
+			f, err := s.version(ctx, v.Image, v.Number, v.Digest)
 			if err != nil {
 				s.Log.Warn("a version cannot be placed", "outpost", name, "image", v.Ref(), "error", err)
 				continue

@@ -16,7 +16,6 @@ import (
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/core/parts"
-	"jugate/core/roster"
 	"jugate/core/slabstore"
 )
 
@@ -181,14 +180,17 @@ func (s *Sites) work(ctx context.Context, name string) (api.OutpostWork, error) 
 	if out.Deliveries, err = s.Deliveries.PartsAt(name); err != nil {
 		return out, err
 	}
-	for i := range out.Deliveries {
-		p := &out.Deliveries[i]
-		f, err := s.version(ctx, roster.Ref{Image: p.Image, Version: p.Version}, p.Digest)
-		if err != nil {
-			return out, err
+	told := out.Deliveries[:0]
+	for _, p := range out.Deliveries {
+		f, err := s.version(ctx, p.Image, p.Version, p.Digest)
+		if err != nil { // which keeps the outpost from nothing else
+			s.Log.Error("a delivery cannot be told to an outpost", "outpost", name, "delivery", p.ID, "error", err)
+			continue
 		}
 		p.OutpostVersion = f.OutpostVersion
+		told = append(told, p)
 	}
+	out.Deliveries = told
 	row, err := s.Records.Outpost(ctx, name)
 	if err != nil {
 		return out, err
