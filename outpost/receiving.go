@@ -74,13 +74,17 @@ func (r *relay) serve(here func(w http.ResponseWriter, req *http.Request, p part
 			problem(w, http.StatusNotFound, "there is no such delivery")
 			return
 		}
-		said, err := io.ReadAll(http.MaxBytesReader(w, req.Body, saysAtMost))
-		if err != nil {
-			problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("more than %d bytes", saysAtMost))
-			return
-		}
 		who := asker{id, slabstore.Sum([]byte(req.Header.Get("Authorization"))), keyOf(req)}
 		workstation, known := r.known(who)
+		most := int64(progressAtMost) // of somebody who may be anybody
+		if known {
+			most = saysAtMost
+		}
+		said, err := io.ReadAll(http.MaxBytesReader(w, req.Body, most))
+		if err != nil {
+			problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("more than %d bytes", most))
+			return
+		}
 		of := member{id, workstation}
 		run, is := r.o.deliveries.runner(of)
 		if !known || !is { // the service says who it is, or answers itself

@@ -15,6 +15,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"jugate/core/fault"
 	"jugate/core/netboot"
 	"jugate/wire"
@@ -42,9 +44,11 @@ const (
 	// beaconEvery is how often an outpost says that it answers on a wire, and goneAfter how long another one waits for that.
 	beaconEvery = time.Second
 	goneAfter   = 5 * time.Second
-	// beaconAtMost bounds a beacon, in bytes, and neighboursAtMost how many others are listened to on a wire.
+	// beaconAtMost bounds a beacon, in bytes, neighboursAtMost how many others are listened to on a wire, and heardAtMost how many
+	// beacons a second.
 	beaconAtMost     = 4096
 	neighboursAtMost = 64
+	heardAtMost      = 100
 )
 
 // beacons go to the last address of the range that streams take theirs from by default, one port on, and no further than the wire.
@@ -130,6 +134,7 @@ func (t *turns) next() ([]byte, error) {
 func (t *turns) hear(ctx context.Context, in *wire.Socket, ifname string) {
 	defer in.Close()
 	defer context.AfterFunc(ctx, func() { in.SetReadDeadline(time.Unix(1, 0)) })()
+	may := rate.NewLimiter(heardAtMost, heardAtMost)
 	batch := []wire.Message{{Buffers: [][]byte{make([]byte, beaconAtMost)}}}
 	for ctx.Err() == nil {
 		n, err := in.ReadBatch(batch, 0)
@@ -141,6 +146,9 @@ func (t *turns) hear(ctx context.Context, in *wire.Socket, ifname string) {
 			continue
 		}
 		for _, m := range batch[:max(n, 0)] {
+			if !may.Allow() {
+				continue
+			}
 			if err := fault.Guard(func() error { return t.take(t.o.config.Now(), ifname, m.Buffers[0][:m.N]) }); err != nil {
 				t.o.config.Log.Debug("a beacon is not believed", "interface", ifname, "error", err)
 			}

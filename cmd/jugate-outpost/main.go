@@ -62,9 +62,9 @@ func run(ctx context.Context, args []string) error {
 		c.Netboot.Pools = append(c.Netboot.Pools, p)
 		return err
 	})
-	flags.Func("keep", "how many bytes of slabs to keep, such as `200GB` (default: all that leave 2 GiB free on the disk)", func(text string) error {
+	flags.Func("keep", "how many bytes of slabs to keep, such as `200GB`; 0 for none, as a plain relay (default: all that leave 2 GiB free on the disk)", func(text string) error {
 		n, err := humanize.ParseBytes(text)
-		c.Slabs = int64(n)
+		c.Slabs = max(int64(n), 1) // no slab is as short
 		return err
 	})
 	if err := flags.Parse(args); err != nil {
