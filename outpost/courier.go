@@ -103,25 +103,16 @@ func (c *courier) tellParts(ctx context.Context) (told int, err error) {
 
 func partOf(s stream.Status) api.OutpostPart {
 	return api.OutpostPart{State: s.State, RateNow: s.RateNow, Unheard: s.Unheard, Sent: s.Sent, Slabs: s.Slabs, Round: s.Round, WireBytes: s.WireBytes, RepairBytes: s.RepairBytes,
-		SecondsLeft: secondsOf(s.Left, s.LeftKnown)}
+		SecondsLeft: stream.Seconds(s.Left, s.LeftKnown)}
 }
 
 func memberOf(m stream.MemberStatus) api.OutpostMemberTold {
 	out := api.OutpostMemberTold{Workstation: m.ID, Phase: m.Status.Phase, Aside: m.Status.Aside, Began: m.Status.Began, Speed: m.Speed, LossShare: m.LossShare,
-		SecondsLeft: secondsOf(m.Left, m.LeftKnown)}
+		SecondsLeft: stream.Seconds(m.Left, m.LeftKnown)}
 	if m.Status.Last.Phase != "" {
 		out.Report = &m.Status.Last
 	}
 	return out
-}
-
-// secondsOf is nil while nothing can be said.
-func secondsOf(d time.Duration, known bool) *float64 {
-	if !known {
-		return nil
-	}
-	s := d.Seconds()
-	return &s
 }
 
 // handIn hands in what waits, in order, and again what the service has not answered.

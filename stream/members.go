@@ -209,6 +209,15 @@ func (r *Runner) Extend(now time.Time, by, words string, members []Member) {
 	})
 }
 
+// Seconds is a time that is left, as it is told; nil while nothing can be said.
+func Seconds(left time.Duration, known bool) *float64 {
+	if !known {
+		return nil
+	}
+	s := left.Seconds()
+	return &s
+}
+
 // Status is how a running delivery stands.
 type Status struct {
 	State              delivery.State

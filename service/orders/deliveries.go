@@ -31,7 +31,7 @@ func (o *Orders) deliveryOf(d records.Delivery) api.Delivery {
 		if !s.State.Over() { // it is over when every receipt is written
 			out.State = s.State
 		}
-		out.SecondsLeft = secondsOf(s.Left, s.LeftKnown)
+		out.SecondsLeft = stream.Seconds(s.Left, s.LeftKnown)
 		for _, p := range s.Parts {
 			part := api.DeliveryPart{Name: p.Where, State: p.State, Members: p.Workstations, Open: p.Open, SentSlabs: p.Sent, Slabs: p.Slabs, Round: p.Round, RateNow: p.RateNow,
 				Away: p.Open > 0 && !o.Sites.Up(p.Where)}
@@ -42,15 +42,6 @@ func (o *Orders) deliveryOf(d records.Delivery) api.Delivery {
 		}
 	}
 	return out
-}
-
-// secondsOf is nil while nothing can be said.
-func secondsOf(d time.Duration, known bool) *float64 {
-	if !known {
-		return nil
-	}
-	s := d.Seconds()
-	return &s
 }
 
 // Deliveries lists deliveries, the newest first; with open just those that are not over.
@@ -115,7 +106,7 @@ func liveMember(runner *stream.Runner, now time.Time, id int64) api.Member {
 	}
 	if m.Phase != delivery.Ended && m.Phase != delivery.Awaited {
 		out.Speed, out.LossShare, out.DiskSpeed, out.Silent = is.Speed, is.LossShare, m.Last.DiskSpeed, now.Sub(m.Seen).Seconds()
-		out.SecondsLeft = secondsOf(is.Left, is.LeftKnown)
+		out.SecondsLeft = stream.Seconds(is.Left, is.LeftKnown)
 	}
 	if m.Last.Multicast > 0 {
 		out.RepairShare = float64(m.Last.Repaired) / float64(m.Last.Multicast)
