@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net/netip"
 	"path/filepath"
 	"slices"
@@ -35,6 +36,8 @@ type deliveries struct {
 	files   *parts.Store // manifests, slab maps, lists of bases, and payloads, by their digests
 	streams *stream.Streams
 	clock   clock
+
+	following sync.Mutex // held while what the service says is carried out, also while the disk works; taken before mu
 
 	mu       sync.Mutex
 	work     map[int64]api.OutpostDelivery // what the service said last
@@ -100,30 +103,31 @@ func (d *deliveries) from(listens string) string {
 
 // follow takes what the service says is to be delivered here.
 func (d *deliveries) follow(ctx context.Context, work api.OutpostWork) {
+	d.following.Lock()
+	defer d.following.Unlock()
 	d.clock.saw(work.Now)
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if m := work.Multicast; m.Port != 0 && len(d.streams.Runners()) == 0 {
-		d.streams.Multicast = stream.Multicast{Interface: d.o.config.Interface, Groups: m.Groups, Port: m.Port, TTL: m.TTL, Ceiling: m.Ceiling}
-		d.streams.Multicast.SetDefaults()
-		nudge(d.o.teller.holds)
-	}
+	d.useMulticast(work.Multicast)
 	said := map[int64]bool{}
 	for _, in := range work.Deliveries {
 		said[in.ID] = true
-		before, known := d.work[in.ID]
+		before, known := d.said(in.ID)
+		d.mu.Lock()
 		d.work[in.ID] = in
+		d.mu.Unlock()
 		if run := d.streams.Runner(in.ID); run != nil && known {
 			d.change(ctx, run, before, in)
 		} else {
 			d.begin(in.ID)
 		}
 	}
-	for id := range d.work {
+	for id := range d.allSaid() {
 		if said[id] {
 			continue
 		}
+		d.mu.Lock()
 		delete(d.work, id)
+		delete(d.moved, id)
+		d.mu.Unlock()
 		if run := d.streams.Runner(id); run != nil {
 			run.Release(nil)
 		}
@@ -131,7 +135,19 @@ func (d *deliveries) follow(ctx context.Context, work api.OutpostWork) {
 	}
 }
 
-// change has a part go on as the service says now. The caller holds mu.
+// useMulticast has streams go out as those of the service do, unless some are on their way.
+func (d *deliveries) useMulticast(m api.OutpostMulticast) {
+	if m.Port == 0 || len(d.streams.Runners()) > 0 {
+		return
+	}
+	d.mu.Lock()
+	d.streams.Multicast = stream.Multicast{Interface: d.o.config.Interface, Groups: m.Groups, Port: m.Port, TTL: m.TTL, Ceiling: m.Ceiling}
+	d.streams.Multicast.SetDefaults()
+	d.mu.Unlock()
+	nudge(d.o.teller.holds)
+}
+
+// change has a part go on as the service says now. The caller holds following.
 func (d *deliveries) change(ctx context.Context, run *stream.Runner, before, in api.OutpostDelivery) {
 	now := d.clock.Now()
 	if in.Rate != before.Rate {
@@ -185,12 +201,15 @@ func (d *deliveries) membersOf(ctx context.Context, in api.OutpostDelivery) (all
 
 func (m member) String() string { return fmt.Sprintf("%d/%d", m.delivery, m.workstation) }
 
-// begin fetches the files of a part, and starts it. It tries again for as long as the service says so. The caller holds mu.
+// begin fetches the files of a part, and starts it. It tries again for as long as the service says so.
 func (d *deliveries) begin(id int64) {
-	if d.starting[id] {
+	d.mu.Lock()
+	starting := d.starting[id]
+	d.starting[id] = true
+	d.mu.Unlock()
+	if starting {
 		return
 	}
-	d.starting[id] = true
 	d.o.work.Go(func() {
 		for pause := tellAgain; ; pause = min(2*pause, tellEvery) {
 			err := fault.Guard(func() error { return d.start(d.o.until, id) })
@@ -210,9 +229,7 @@ func (d *deliveries) begin(id int64) {
 // runner is the one that serves a workstation in a delivery; is tells whether the service has the outpost do so. It may be nil
 // all the same: its files are on their way then.
 func (d *deliveries) runner(of member) (run *stream.Runner, is bool) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	in, is := d.work[of.delivery]
+	in, is := d.said(of.delivery)
 	if !is || !slices.ContainsFunc(in.Members, func(m api.OutpostMember) bool { return m.ID == of.workstation }) {
 		return nil, false
 	}
@@ -244,9 +261,9 @@ func (d *deliveries) start(ctx context.Context, id int64) (failed error) {
 	if err != nil && !lasting {
 		return err
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if in, is = d.work[id]; !is || d.streams.Runner(id) != nil { // it was taken away, or changed, meanwhile
+	d.following.Lock()
+	defer d.following.Unlock()
+	if in, is = d.said(id); !is || d.streams.Runner(id) != nil { // it was taken away, or changed, meanwhile
 		return nil
 	}
 	order.Rate, order.Paused, order.Others = in.Rate, in.Paused, in.Others
@@ -414,9 +431,15 @@ func (d *deliveries) said(id int64) (api.OutpostDelivery, bool) {
 	return in, is
 }
 
-// forget removes what was kept of a delivery that the service knows to be through here. The caller holds mu.
+// allSaid are the deliveries that the service said last.
+func (d *deliveries) allSaid() map[int64]api.OutpostDelivery {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return maps.Clone(d.work)
+}
+
+// forget removes what was kept of a delivery that the service knows to be through here. The caller holds following.
 func (d *deliveries) forget(ctx context.Context, id int64) {
-	delete(d.moved, id)
 	prefix := fmt.Sprintf("%d/", id)
 	err := d.o.records.Forget(ctx, keptReached, strconv.FormatInt(id, 10))
 	for _, kind := range []string{keptThrough, keptServes} {
@@ -438,7 +461,7 @@ func (d *deliveries) forget(ctx context.Context, id int64) {
 	for _, v := range versions {
 		need(v)
 	}
-	for _, in := range d.work {
+	for _, in := range d.allSaid() {
 		need(in.OutpostVersion)
 		if in.Bases != nil {
 			needed[in.Bases.Digest] = true
