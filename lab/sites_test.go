@@ -208,7 +208,7 @@ func TestTwoOutpostsOnOneWire(t *testing.T) {
 	}
 	stop := start("alpine", "192.0.2.100-192.0.2.150/24")
 	start("orchid", "192.0.2.160-192.0.2.200/24")
-	assert.Equal(t, "silent, as the outpost alpine answers here", r.linkOf("orchid"))
+	r.eventually(time.Minute, func() bool { return r.linkOf("orchid") == "silent, as the outpost alpine answers here" })
 	assert.Equal(t, "serving", r.linkOf("alpine"))
 	for n := range 5 {
 		offer, err := ask(r.ctx, r.net.Host("client"), fmt.Sprintf("00:00:5e:00:53:%02x", 0x70+n))

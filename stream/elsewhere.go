@@ -152,7 +152,15 @@ func (r *Runner) Order() Order {
 func (r *Runner) Told(now time.Time, p Part, of []MemberStatus) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
+	before, known := r.parts[p.Where]
 	r.parts[p.Where] = p
+	switch { // each counts from its own start
+	case known && p.WireBytes >= before.WireBytes:
+		r.wireAway += p.WireBytes - before.WireBytes
+	case known || r.order.State == delivery.Gathering:
+		r.wireAway += p.WireBytes
+	default: // counted before this program was started again
+	}
 	for _, m := range of {
 		e := r.away[m.ID]
 		if e == nil || e.where != p.Where || e.told.Status.Phase == delivery.Ended || m.Status.Phase == delivery.Ended || r.options.Possible(m.Status.Last) != nil {

@@ -47,6 +47,10 @@ func TestADeliveryWithAPartElsewhere(t *testing.T) {
 		status := r.Status(time.Now())
 		assert.Equal(t, 2, status.Parts[0].Open)
 		assert.EqualValues(t, 500, r.WireBytes())
+		for _, wire := range []int64{700, 100} { // it was started again between the two
+			r.Told(time.Now(), Part{Where: "alpine", State: delivery.Sending, WireBytes: wire}, nil)
+		}
+		assert.EqualValues(t, 800, r.WireBytes())
 		m, _ := r.Member(2)
 		assert.EqualValues(t, 3, m.Status.Last.Done)
 		assert.EqualValues(t, 7, m.Speed)

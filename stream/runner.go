@@ -42,6 +42,7 @@ type Runner struct {
 	d           *delivery.Delivery   // of those who are here
 	away        map[int64]*elsewhere // the others
 	parts       map[string]Part      // what was told of them last, by where they are
+	wireAway    int64                // bytes that have gone out there
 	rate        int64                // as ordered
 	pace        float64              // share of it that the group can follow
 	paused      bool
@@ -448,12 +449,9 @@ func (r *Runner) pause(ctx context.Context, now, deadline time.Time, settled, mo
 func (r *Runner) WireBytes() int64 {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	sum := r.wire
+	sum := r.wire + r.wireAway
 	for _, n := range r.unicast {
 		sum += n
-	}
-	for _, p := range r.parts {
-		sum += p.WireBytes
 	}
 	return sum
 }
