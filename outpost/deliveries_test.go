@@ -1,6 +1,7 @@
 package outpost_test
 
 import (
+	"context"
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
@@ -16,13 +17,17 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jugate/agent"
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/delivery"
+	"jugate/core/hwaddr"
 	"jugate/core/image"
 	"jugate/core/roster"
 	"jugate/core/slabstore"
+	"jugate/outpost"
 	"jugate/records/outbox"
+	"jugate/sim"
 )
 
 // stored are the slabs of garden-desk@1: how many, and how many bytes.
@@ -461,4 +466,40 @@ func TestSlabsAreSealedAtAnOutpost(t *testing.T) {
 	assert.Equal(t, count, named)
 	assert.Zero(t, sealed)
 	assert.Zero(t, h.outpost().Fetched)
+}
+
+// An outpost whose clock is wrong gathers and writes receipts by the service's.
+func TestAWrongClockDecidesNothing(t *testing.T) {
+	h := newTown(t)
+	ctx := t.Context()
+	h.capture()
+	code, err := h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine"})
+	require.NoError(t, err)
+	at, _ := h.open(code.Code, func(c *outpost.Config) {
+		c.Now = func() time.Time { return time.Now().Add(10 * time.Hour) }
+	})
+	h.eventually(func() bool { return h.outpost().Streams != "" })
+	h.machine(0x11, "https://"+at, blank(t), "alpine-01")
+	h.machine(0x12, "https://"+at, blank(t), "alpine-02")()
+	began := time.Now()
+	d, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02"}})
+	require.NoError(t, err)
+	h.eventually(func() bool {
+		d, err = h.client.Delivery(ctx, d.ID)
+		return err == nil && slices.ContainsFunc(d.Members, func(m api.Member) bool { return m.Phase == delivery.Ready })
+	})
+	assert.Equal(t, delivery.Gathering, d.State, "an hour is not over")
+	c, err := apiclient.ForAgent("https://"+at, h.service.Authority())
+	require.NoError(t, err)
+	w := &sim.Workstation{Addresses: []hwaddr.Address{address(0x12)}, Maker: "Alder Works", Model: "A310", Serial: "AW-0018", Memory: 8 << 30, Interface: "lo", Disks: []string{blank(t)}}
+	var work sync.WaitGroup
+	running, stop := context.WithCancel(context.Background())
+	defer work.Wait()
+	defer stop()
+	work.Go(func() { agent.New(c, w, agent.Options{Certificate: h.service.Authority()}).Run(running) })
+	for _, r := range h.receipts(d.ID, 2) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+		assert.Positive(t, r.Multicast)
+		assert.False(t, r.Ended.Before(began) || r.Ended.After(time.Now()), "%v", r.Ended)
+	}
 }
