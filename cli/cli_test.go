@@ -165,6 +165,13 @@ herb-01       receiving   25 %    21 MB/s                      180 MB/s   2 min 
 herb-04       awaited
 herb-02       delivered`, strings.Join(deliveryPicture(d, 30), "\n"))
 	t.Log("# a small terminal shows those that need a look")
+	d.Parts = []api.DeliveryPart{{Name: "alpine", State: "sending", Members: 5, Open: 2, SentSlabs: 120, Slabs: 400, RateNow: 100_000_000},
+		{Name: "orchid", State: "mending", Members: 3, Open: 1, Slabs: 400, SentSlabs: 400, RateNow: 5, Away: true}, {Name: "palm-house", State: "finished", Members: 2, Slabs: 400, SentSlabs: 400}}
+	assert.Contains(t, strings.Join(deliveryPicture(d, 30), "\n"), `at alpine: sending, 3 of 5 through, 120 of 400 slabs, 100 Mbit/s
+at orchid: mending, 2 of 3 through, 400 of 400 slabs, when it was heard last
+at palm-house: finished, 2 of 2 through
+`)
+	d.Parts = nil
 	small := deliveryPicture(d, 8)
 	assert.Len(t, small, 8)
 	assert.Contains(t, small[5], "herb-03")
