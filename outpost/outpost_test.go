@@ -132,7 +132,7 @@ func newTown(t *testing.T) *town {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	h.service, err = service.Open(t.Context(), service.Config{Data: h.data, BuildFrom: []string{os.TempDir()}, Netboot: service.Netboot{Agent: program},
-		Multicast: service.Multicast{Interface: "lo", TTL: service.NoTTL, Groups: netip.MustParsePrefix("233.252.0.0/24")}, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
+		Multicast: service.Multicast{Interface: "lo", TTL: service.NoTTL, Groups: netip.MustParsePrefix("233.252.0.64/26")}, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
 	require.NoError(t, err)
 	run(t, func(ctx context.Context) error { return h.service.Serve(ctx, l) }, h.service.Close)
 	h.client, err = apiclient.New("https://"+l.Addr().String(), h.service.Token())
