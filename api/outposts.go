@@ -154,7 +154,7 @@ type OutpostWork struct {
 	// SlabKey is what its slabs are sealed by, if they are to be. It is kept in memory alone.
 	SlabKey   []byte           `json:"slab_key,omitempty"`
 	Multicast OutpostMulticast `json:"multicast"`
-	// Now is the service's time; it is no part of Mark. All times of deliveries are by this clock.
+	// Now is the service's time, which Mark leaves out. All times of deliveries are by this clock.
 	Now time.Time `json:"now"`
 }
 
@@ -193,8 +193,7 @@ type OutpostDelivery struct {
 type OutpostVersion struct {
 	Image    string       `json:"image"`
 	Version  int          `json:"version"`
-	Digest   string       `json:"digest"`
-	Manifest OutpostFile  `json:"manifest"`
+	Manifest OutpostFile  `json:"manifest"` // its digest is the version's
 	Map      OutpostFile  `json:"map"`
 	Before   *OutpostFile `json:"before,omitempty"`
 }

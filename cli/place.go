@@ -62,7 +62,7 @@ func (a *app) imageUnplace() *cobra.Command {
 	}, func(ctx context.Context, c *apiclient.Client, args []string) error {
 		n, err := strconv.ParseInt(args[0], 10, 64)
 		if err != nil {
-			return usageError{fmt.Errorf("%q is no number of a placement", args[0])}
+			return usageError{fmt.Errorf("%q is not the number of a placement", args[0])}
 		}
 		return c.UnplaceImage(ctx, at, n)
 	})

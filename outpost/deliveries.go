@@ -3,7 +3,6 @@ package outpost
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -12,9 +11,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strconv"
-	"strings"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"jugate/api"
@@ -25,7 +22,6 @@ import (
 	"jugate/core/parts"
 	"jugate/core/roster"
 	"jugate/core/slabstore"
-	"jugate/records/outbox"
 	"jugate/stream"
 )
 
@@ -64,29 +60,6 @@ func openDeliveries(o *Outpost) (*deliveries, error) {
 	d.streams = &stream.Streams{Slabs: streamed{o.slabs}, Payloads: d, Ledger: ledger{d}, Ahead: linesAtOnce, Here: o.slabs.Has, Log: o.config.Log, Now: d.clock.Now}
 	d.streams.Multicast.SetDefaults()
 	return d, nil
-}
-
-// clock is the service's, as far as its answers tell: one that is wrong here decides nothing.
-type clock struct {
-	now   func() time.Time
-	ahead atomic.Int64 // of the service's, in ns
-}
-
-// clockSlack is how far off the clock may be.
-const clockSlack = 2 * time.Second
-
-func (c *clock) Now() time.Time { return c.now().Add(-time.Duration(c.ahead.Load())) }
-
-// saw takes what the service's clock shows.
-func (c *clock) saw(service time.Time) {
-	if service.IsZero() {
-		return
-	}
-	if ahead := c.now().Sub(service); ahead.Abs() > clockSlack {
-		c.ahead.Store(int64(ahead))
-	} else {
-		c.ahead.Store(0)
-	}
 }
 
 // from is the address that streams come from.
@@ -335,12 +308,6 @@ func (d *deliveries) order(ctx context.Context, in api.OutpostDelivery) (out str
 	return out, nil
 }
 
-// version is the slab map of a version, with its files here.
-func (d *deliveries) version(ctx context.Context, v api.OutpostVersion) (*image.Map, error) {
-	_, slabs, err := d.load(ctx, v)
-	return slabs, err
-}
-
 // load has the files of a version be here, and reads them.
 func (d *deliveries) load(ctx context.Context, v api.OutpostVersion) (*image.Manifest, *image.Map, error) {
 	text, err := d.content(ctx, v.Manifest, image.MaxManifest)
@@ -482,89 +449,6 @@ func (d *deliveries) forget(ctx context.Context, id int64) {
 	if err != nil {
 		d.o.config.Log.Warn("what a delivery has left cannot be removed", "delivery", id, "error", err)
 	}
-}
-
-// ledger keeps what deliveries leave behind in the outbox: it is their stream.Ledger.
-type ledger struct{ *deliveries }
-
-// Receipts is stream.Ledger's.
-func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receipt) error {
-	items := make([]item, len(receipts))
-	for i, r := range receipts {
-		l.mu.Lock()
-		last := l.last[member{id, r.ID}]
-		l.mu.Unlock()
-		last.Report, last.Drivers, last.Remark = r.End.Last, r.Drivers, r.Remark
-		last.Phase = delivery.Ended
-		items[i] = item{api.OutpostItem{Delivery: id, Receipt: &api.OutpostReceipt{Workstation: r.ID, Last: last, Outcome: r.End.Outcome, Reason: r.End.Reason,
-			Aside: r.End.Aside, Apart: r.End.Apart, Began: r.End.Began, Ended: r.End.Ended}}, member{id, r.ID}.String()}
-	}
-	if err := l.keep(ctx, items...); err != nil {
-		return err
-	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for _, r := range receipts {
-		delete(l.last, member{id, r.ID})
-	}
-	return nil
-}
-
-// Note is stream.Ledger's. What the service has ordered it knows itself.
-func (l ledger) Note(ctx context.Context, id int64, n stream.Note) error {
-	if strings.TrimSpace(n.What) == "" {
-		return nil
-	}
-	return l.keep(ctx, item{api.OutpostItem{Delivery: id, Note: &api.OutpostNote{At: n.At, What: n.What}}, ""})
-}
-
-// Reached is stream.Ledger's.
-func (l ledger) Reached(ctx context.Context, now time.Time, id int64, state delivery.State, _ string, _ int64) error {
-	if _, is := l.said(id); !is {
-		return nil
-	}
-	return l.o.records.Keep(ctx, now, keptReached, strconv.FormatInt(id, 10), state)
-}
-
-// Moved is stream.Ledger's.
-func (l ledger) Moved(_ context.Context, id int64, workstations []int64) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	if l.moved[id] == nil {
-		l.moved[id] = map[int64]struct{}{}
-	}
-	for _, w := range workstations {
-		l.moved[id][w] = struct{}{}
-	}
-	nudge(l.o.courier.news)
-}
-
-// GiveRoom is stream.Ledger's: slabs are given up, as they can come again.
-func (l ledger) GiveRoom() bool { return l.o.slabs.give() }
-
-// item is something for the outbox, with who is through by it.
-type item struct {
-	api.OutpostItem
-	through string
-}
-
-func (d *deliveries) keep(ctx context.Context, items ...item) error {
-	all := make([]outbox.Item, len(items))
-	for i, one := range items {
-		body, err := json.Marshal(one.OutpostItem)
-		if err != nil {
-			return err
-		}
-		all[i].Body = string(body)
-		if one.through != "" {
-			all[i].Kind, all[i].Key = keptThrough, one.through
-		}
-	}
-	err := d.o.records.Add(ctx, d.clock.Now(), all...)
-	if err == nil {
-		nudge(d.o.courier.letters)
-	}
-	return err
 }
 
 // streamed are the slabs as streams want them: each comes over the line if it is not here, also when that has to be mended first.

@@ -8,8 +8,8 @@
 //
 // identity.go has how it joins and who it is; roster.go what machines boot, by the
 // service's word or, while that does not answer, by its last; hold.go and slabs.go what it
-// holds, placed.go what of that ahead of time; deliveries.go the parts of deliveries that it
-// carries through; relay.go and
+// holds, stores.go where slabs lie, placed.go what comes ahead of time; deliveries.go the parts
+// of deliveries that it carries through, ledger.go what they leave behind; relay.go and
 // receiving.go what agents ask; tell.go and courier.go what it tells the service; turns.go which
 // of several outposts answers on a wire.
 //
@@ -186,8 +186,7 @@ func (o *Outpost) Serve(ctx context.Context, listener net.Listener) error {
 	if work, err := o.hold.work(o.until); err != nil {
 		return err
 	} else if work.Mark != "" { // the service may not answer
-		o.placed.follow(work)
-		o.deliveries.follow(o.until, work)
+		o.follow(work)
 	}
 	o.work.Go(func() { o.placed.run(o.until) })
 	o.work.Go(func() { o.teller.run(o.until) })

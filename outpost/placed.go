@@ -3,30 +3,28 @@ package outpost
 import (
 	"context"
 	"errors"
-	"fmt"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
 	"golang.org/x/sync/errgroup"
-	"golang.org/x/time/rate"
 
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/fault"
-	"jugate/core/image"
 	"jugate/core/slabstore"
 )
 
 // placed has versions come ahead of time that the service says, in the hours in which the line may be used for that. What somebody
 // waits for goes first.
 type placed struct {
-	o     *Outpost
-	kick  chan struct{} // has room for one
-	hours hours
+	o    *Outpost
+	kick chan struct{} // has room for one
 
 	mu       sync.Mutex
 	versions []api.OutpostVersion
-	line     api.OutpostSettings
+	hours    hours
 	told     []api.PlacedVersion
 	trouble  string
 }
@@ -46,16 +44,20 @@ func parseHours(text string) (h hours, err error) {
 	if text == "" {
 		return h, nil
 	}
-	var a, b, c, d int
-	if _, err := fmt.Sscanf(text, "%d:%d-%d:%d", &a, &b, &c, &d); err != nil || a < 0 || a > 23 || c < 0 || c > 23 || b < 0 || b > 59 || d < 0 || d > 59 {
-		return h, fault.Invalid.Errorf("%q are no hours such as 20:00-06:00", text)
+	from, until, _ := strings.Cut(text, "-")
+	begin, err := time.Parse("15:04", from)
+	end, problem := time.Parse("15:04", until)
+	if errors.Join(err, problem) != nil {
+		return h, fault.Invalid.Errorf("%q does not say from when until when, such as 20:00-06:00", text)
 	}
-	return hours{a*60 + b, c*60 + d}, nil
+	return hours{minutes(begin), minutes(end)}, nil
 }
+
+func minutes(at time.Time) int { return at.Hour()*60 + at.Minute() }
 
 // has tells whether an instant lies in them, by the clock of its place.
 func (h hours) has(at time.Time) bool {
-	now := at.Hour()*60 + at.Minute()
+	now := minutes(at)
 	switch {
 	case h.from == h.until:
 		return true
@@ -65,28 +67,14 @@ func (h hours) has(at time.Time) bool {
 	return now >= h.from || now < h.until
 }
 
-// follow takes what the service says.
+// follow takes which versions are to be here, and when they may come.
 func (p *placed) follow(work api.OutpostWork) {
 	h, err := parseHours(work.Line.Hours)
 	if err != nil {
 		p.o.config.Log.Warn("when the line may be used is not understood", "error", err)
 	}
-	limit := rate.Inf
-	if work.Line.LineRate > 0 {
-		limit = rate.Limit(work.Line.LineRate / 8)
-	}
-	p.o.slabs.pace.SetLimit(limit)
-	if len(work.SlabKey) > 0 || !work.Line.Sealed { // else it is what was kept, without the key
-		p.o.work.Go(func() {
-			if err := fault.Guard(func() error { return p.o.slabs.follow(work.SlabKey) }); err != nil {
-				p.o.config.Log.Error("slabs cannot be sealed, or opened", "error", err)
-			}
-			nudge(p.kick)
-			nudge(p.o.teller.holds)
-		})
-	}
 	p.mu.Lock()
-	p.versions, p.line, p.hours = work.Versions, work.Line, h
+	p.versions, p.hours = work.Versions, h
 	p.mu.Unlock()
 	nudge(p.kick)
 }
@@ -133,12 +121,11 @@ func (p *placed) look(ctx context.Context) error {
 	pinned := map[slabstore.Digest]struct{}{}
 	all := make([][]slabstore.Digest, len(versions))
 	for i, v := range versions {
-		slabs, err := p.o.deliveries.version(ctx, v)
+		_, slabs, err := p.o.deliveries.load(ctx, v)
 		if err != nil {
 			return err
 		}
-		for _, n := range distinct(slabs) {
-			d := slabs.Slab(n).Digest
+		for _, d := range slabs.Distinct() {
 			all[i] = append(all[i], d)
 			pinned[d] = struct{}{}
 		}
@@ -155,14 +142,6 @@ func (p *placed) look(ctx context.Context) error {
 		}
 	}
 	return nil
-}
-
-// distinct are the numbers of the slabs of a map that have something in them, each once.
-func distinct(slabs *image.Map) (all []int) {
-	for n := range slabs.Distinct() {
-		all = append(all, n)
-	}
-	return all
 }
 
 // bring has the slabs of a version come that are not here.
@@ -194,10 +173,7 @@ func (p *placed) bring(ctx context.Context, v api.OutpostVersion, all []slabstor
 func (p *placed) mayNow(ctx context.Context, v api.OutpostVersion) error {
 	for {
 		versions, hours := p.said()
-		wanted := false
-		for _, o := range versions {
-			wanted = wanted || o.Digest == v.Digest
-		}
+		wanted := slices.ContainsFunc(versions, func(o api.OutpostVersion) bool { return o.Manifest == v.Manifest })
 		if !wanted || !hours.has(p.o.deliveries.clock.Now().Local()) {
 			return errNotNow
 		}

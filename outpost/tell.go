@@ -9,6 +9,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/time/rate"
+
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/fault"
@@ -178,8 +180,7 @@ func (t *teller) once(ctx context.Context, works chan api.OutpostWork, knows *st
 		return err
 	}
 	*knows = work.Mark
-	t.o.placed.follow(work)
-	t.o.deliveries.follow(t.o.until, work) // whatever else there is to tell
+	t.o.follow(work) // whatever else there is to tell
 	select {
 	case <-works: // an older one that nobody has taken yet
 	default:
@@ -252,6 +253,30 @@ func (t *teller) follow(ctx context.Context, works <-chan api.OutpostWork) {
 		}
 		nudge(t.holds)
 	}
+}
+
+// follow takes what the service says, but for builds and files of boot entries, which come one after the other.
+func (o *Outpost) follow(work api.OutpostWork) {
+	o.slabs.pace.SetLimit(lineRate(work.Line))
+	if len(work.SlabKey) > 0 || !work.Line.Sealed { // else it is what was kept, without the key
+		o.work.Go(func() {
+			if err := fault.Guard(func() error { return o.slabs.sealBy(work.SlabKey) }); err != nil {
+				o.config.Log.Error("slabs cannot be sealed, or opened", "error", err)
+			}
+			nudge(o.placed.kick)
+			nudge(o.teller.holds)
+		})
+	}
+	o.placed.follow(work)
+	o.deliveries.follow(o.until, work)
+}
+
+// lineRate is what may come over the line, in bytes a second.
+func lineRate(s api.OutpostSettings) rate.Limit {
+	if s.LineRate == 0 {
+		return rate.Inf
+	}
+	return rate.Limit(s.LineRate / 8)
 }
 
 // Tells is how the outpost is now.

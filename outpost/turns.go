@@ -19,6 +19,7 @@ import (
 
 	"jugate/core/fault"
 	"jugate/core/netboot"
+	"jugate/core/trust"
 	"jugate/wire"
 )
 
@@ -229,5 +230,5 @@ func (i *identity) isOutpost(c *x509.Certificate, now time.Time) bool {
 		return false
 	}
 	authority, err := x509.ParseCertificate(block.Bytes)
-	return err == nil && c.CheckSignatureFrom(authority) == nil && slices.Contains(c.ExtKeyUsage, x509.ExtKeyUsageClientAuth) && now.After(c.NotBefore) && now.Before(c.NotAfter)
+	return err == nil && trust.IsOutpost(c, authority, now)
 }

@@ -7,7 +7,9 @@ import (
 	"encoding/pem"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 )
 
 // ErrNoCertificate says that what should be a certificate is none.
@@ -44,4 +46,10 @@ func Fingerprint(c *x509.Certificate) string {
 func SameFingerprint(a, b string) bool {
 	plain := strings.NewReplacer(":", "", " ", "", "SHA256", "", "sha256", "")
 	return strings.EqualFold(plain.Replace(a), plain.Replace(b))
+}
+
+// IsOutpost tells whether a certificate is one that an authority has made for an outpost, and good now.
+func IsOutpost(certificate, authority *x509.Certificate, now time.Time) bool {
+	return certificate.CheckSignatureFrom(authority) == nil && slices.Contains(certificate.ExtKeyUsage, x509.ExtKeyUsageClientAuth) &&
+		now.After(certificate.NotBefore) && now.Before(certificate.NotAfter)
 }

@@ -151,11 +151,6 @@ func (db *DB) Items(ctx context.Context, atMost int) (box string, items []Item, 
 	return box, items, db.db.GetContext(ctx, &box, `SELECT name FROM box`)
 }
 
-// Waiting is how many items wait.
-func (db *DB) Waiting(ctx context.Context) (n int, err error) {
-	return n, db.db.GetContext(ctx, &n, `SELECT count(*) FROM items`)
-}
-
 // Drop removes the items up to a number.
 func (db *DB) Drop(ctx context.Context, upTo int64) error {
 	_, err := db.db.ExecContext(ctx, `DELETE FROM items WHERE number <= ?`, upTo)

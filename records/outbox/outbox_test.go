@@ -50,9 +50,9 @@ func TestItemsAreHandedInByNumbersThatGrow(t *testing.T) {
 	assert.Equal(t, []string{"one", "two", "three"}, []string{items[0].Body, items[1].Body, items[2].Body})
 	require.NoError(t, db.Drop(ctx, items[2].Number))
 	require.NoError(t, db.Drop(ctx, items[2].Number+1))
-	waiting, err := db.Waiting(ctx)
+	_, none, err := db.Items(ctx, 3)
 	require.NoError(t, err)
-	assert.Zero(t, waiting)
+	assert.Empty(t, none)
 	require.NoError(t, db.Close())
 
 	t.Log("# also after a start, and when nothing waited")

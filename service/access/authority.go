@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"jugate/core/durable"
+	"jugate/core/trust"
 )
 
 // authorityFor is how long the authority's own certificate is valid.
@@ -137,9 +138,7 @@ func (c *Certificates) CertifyOutpost(name string, request *x509.CertificateRequ
 
 // IsOutpost tells whether a certificate is one that CertifyOutpost has made and that is good now.
 func (c *Certificates) IsOutpost(certificate *x509.Certificate) bool {
-	now := c.now()
-	return certificate.CheckSignatureFrom(c.authority.certificate) == nil && slices.Contains(certificate.ExtKeyUsage, x509.ExtKeyUsageClientAuth) &&
-		now.After(certificate.NotBefore) && now.Before(certificate.NotAfter)
+	return trust.IsOutpost(certificate, c.authority.certificate, c.now())
 }
 
 // Certificate is the authority's.

@@ -89,8 +89,11 @@ func (o *Orders) PartsAt(site string) (all []api.OutpostDelivery, err error) {
 			continue
 		}
 		in := r.Order()
-		out := api.OutpostDelivery{ID: in.ID, OutpostVersion: api.OutpostVersion{Image: in.Version.Image, Version: in.Version.Version, Digest: in.Digest}, Payloads: in.Payloads, Rule: in.Rule.String(), Aside: in.Aside, Rate: in.Rate,
+		out := api.OutpostDelivery{ID: in.ID, OutpostVersion: api.OutpostVersion{Image: in.Version.Image, Version: in.Version.Version}, Payloads: in.Payloads, Rule: in.Rule.String(), Aside: in.Aside, Rate: in.Rate,
 			Channel: in.Channel.String(), Session: in.Session, Sealed: in.SealKey != nil, SealKey: in.SealKey, Paused: in.Paused, Stop: r.Stopping(), Ordered: in.Created, AtLatest: in.AtLatest, Bytes: in.Bytes, Others: r.Unseen()}
+		if out.Manifest.Digest, err = slabstore.ParseDigest(in.Digest); err != nil {
+			return nil, err
+		}
 		for _, m := range members {
 			out.Members = append(out.Members, api.OutpostMember{ID: m.ID, Name: m.Name})
 		}

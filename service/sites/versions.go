@@ -56,7 +56,7 @@ func (s *Sites) look(ctx context.Context, ref roster.Ref) (files, error) {
 	if err != nil {
 		return files{}, err
 	}
-	out := files{OutpostVersion: api.OutpostVersion{Image: v.Image, Version: v.Number, Digest: v.Digest, Map: api.OutpostFile{Digest: man.MapDigest, Size: man.MapSize}}}
+	out := files{OutpostVersion: api.OutpostVersion{Image: v.Image, Version: v.Number, Map: api.OutpostFile{Digest: man.MapDigest, Size: man.MapSize}}}
 	if out.Manifest.Digest, err = slabstore.ParseDigest(v.Digest); err != nil {
 		return files{}, err
 	}
@@ -117,7 +117,7 @@ func (s *Sites) versionFile(ctx context.Context, name string, d slabstore.Digest
 		case v.Map.Digest == d:
 			return os.Open(slabs)
 		case v.Before != nil && v.Before.Digest == d:
-			f, err := s.version(ctx, v.Image, v.Version, v.Digest)
+			f, err := s.version(ctx, v.Image, v.Version, v.Manifest.Digest.String())
 			return content{bytes.NewReader(f.before), io.NopCloser(nil)}, err
 		}
 	}
@@ -160,7 +160,7 @@ func (s *Sites) ahead(ctx context.Context, name string) (all []api.OutpostVersio
 		}
 		for _, v := range versions {
 			if slices.ContainsFunc(all, func(o api.OutpostVersion) bool {
-				return o.Digest == v.Digest && o.Image == v.Image && o.Version == v.Number
+				return o.Image == v.Image && o.Version == v.Number
 			}) {
 				continue
 			}

@@ -182,7 +182,7 @@ func (s *Sites) work(ctx context.Context, name string) (api.OutpostWork, error) 
 	}
 	told := out.Deliveries[:0]
 	for _, p := range out.Deliveries {
-		f, err := s.version(ctx, p.Image, p.Version, p.Digest)
+		f, err := s.version(ctx, p.Image, p.Version, p.Manifest.Digest.String())
 		if err != nil { // which keeps the outpost from nothing else
 			s.Log.Error("a delivery cannot be told to an outpost", "outpost", name, "delivery", p.ID, "error", err)
 			continue

@@ -14,7 +14,7 @@ export function Details({ name }: { name: string }) {
   const query = useQuery({
     queryKey: ["outposts", name],
     queryFn: () => ask(client.GET("/outposts/{outpost}", { params: { path: { outpost: name } } })),
-    refetchInterval: 5_000, // how much is there is no event
+    refetchInterval: 5_000, // no event tells how much has come
   });
   return <Shown query={query}>{(o) => <Whole outpost={o} />}</Shown>;
 }
