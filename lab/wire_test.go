@@ -89,7 +89,7 @@ func TestFilesOverARealNetworkWithLoss(t *testing.T) {
 			report, err := wait1()
 			require.NoError(t, err)
 			if to.Addr().Is4() {
-				assert.InDelta(t, 0.02, report.LossShare(), 0.015)
+				assert.Greater(t, report.LossShare(), 0.01, "what a busy machine loses beside that has no bound")
 			}
 			_, err = wait2()
 			require.NoError(t, err)

@@ -98,7 +98,7 @@ func Mounted(ctx context.Context, path, kind string, readOnly bool, f func(dir s
 	if err != nil {
 		return err
 	}
-	defer os.Remove(dir)
+	defer func() { err = errors.Join(err, os.Remove(dir), released(ctx, path)) }()
 	options := "rw"
 	if readOnly {
 		options = "ro"
@@ -120,8 +120,35 @@ func Mounted(ctx context.Context, path, kind string, readOnly bool, f func(dir s
 // unmount tries again for a while: a program in user space that serves the
 // volume can be busy for a moment after the last file was closed.
 func unmount(ctx context.Context, dir string) error {
-	for try := 0; ; try++ {
+	return again(ctx, func() error {
 		_, err := run(ctx, "", "umount", dir)
+		return err
+	})
+}
+
+// released waits until no loop device has the file any more. Whoever makes a mount namespace,
+// as "ip netns exec" does, takes a copy of every mount along, and a volume is written back only
+// when the last copy goes.
+func released(ctx context.Context, path string) error {
+	path, err := filepath.Abs(path)
+	if err != nil {
+		return err
+	}
+	return again(ctx, func() error {
+		devices, err := filepath.Glob("/sys/block/loop*/loop/backing_file")
+		for _, d := range devices {
+			if of, err := os.ReadFile(d); err == nil && strings.TrimSuffix(string(of), "\n") == path {
+				return fmt.Errorf("%s is still in use by %s", path, strings.Split(d, "/")[3])
+			}
+		}
+		return err
+	})
+}
+
+// again calls f until it succeeds, for some seconds.
+func again(ctx context.Context, f func() error) error {
+	for try := 0; ; try++ {
+		err := f()
 		if err == nil || try == 50 {
 			return err
 		}
