@@ -12,10 +12,10 @@ PACKAGES := fdisk mount dosfstools mtools e2fsprogs ntfs-3g exfatprogs exfat-fus
 	libnorm-dev g++ iproute2 nftables b3sum cpio xz-utils grub-common curl \
 	zip gcab genisoimage kmod libxml2-utils openssh-client passwd openssl \
 	samba samba-ad-provision samba-dsdb-modules samba-vfs-modules samba-common-bin winbind krb5-user adcli libhivex-bin \
-	desktop-file-utils slapd ldap-utils sbsigntool
+	desktop-file-utils slapd ldap-utils sbsigntool docker-registry
 TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs.exfat mount.exfat-fuse mkfs.xfs mkfs.btrfs \
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
-	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify sbsign
+	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify sbsign docker-registry
 
 .PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-outposts bench-drivers bench-boot bench-scale bench-terabytes bench-records screenshots reference clean
 
@@ -62,7 +62,7 @@ tools/node_modules/.made: tools/package-lock.json
 	cd tools && npm ci --silent
 	touch $@
 
-# Installs what is missing, and nothing when nothing is.
+# Installs what is missing, and nothing when nothing is; and builds the object store that tests use, which is a module of its own.
 setup:
 	@missing=; for t in $(TOOLS); do PATH="$$PATH:/usr/sbin:/sbin" command -v $$t >/dev/null || missing="$$missing $$t"; done; \
 	[ -e /usr/include/normApi.h ] || missing="$$missing normApi.h"; \
@@ -70,6 +70,7 @@ setup:
 		echo "installing Debian packages for:$$missing"; \
 		apt-get update -qq && RUNLEVEL=1 DEBIAN_FRONTEND=noninteractive apt-get install -qq -y --no-install-recommends $(PACKAGES) >/dev/null; \
 	fi
+	@cd lab/s3 && CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o ../../bin/ github.com/versity/versitygw/cmd/versitygw
 
 CONSOLE_SOURCES := $(shell find console/src console/public console/*.html console/*.json console/*.ts -type f ! -name '*.gen.ts' ! -name openapi.json 2>/dev/null)
 

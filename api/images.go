@@ -30,6 +30,8 @@ type Version struct {
 	Leaning     int                  `json:"leaning_slabs,omitempty" doc:"Slabs that are stored as what differs from another one; told for a single version"`
 	Leaned      *time.Time           `json:"leaned,omitempty" doc:"When it was held against the version before it, so that what differs is what is stored"`
 	Settled     *time.Time           `json:"settled,omitempty" doc:"When it was made to stand alone: none of its slabs leans on another one"`
+	Store       string               `json:"store" doc:"Where its slabs are: folder, or the name of a store elsewhere"`
+	MovesTo     string               `json:"moves_to,omitempty" doc:"The store that it is moved to"`
 	Expires     *time.Time           `json:"expires,omitempty" doc:"Of a disk that was saved before it was erased: when it is given up. It goes onto no other workstation"`
 	Unchanged   bool                 `json:"unchanged,omitempty" doc:"Told by an import: it holds what this version holds, so none was made"`
 	Layout      string               `json:"layout,omitempty" doc:"How its disk is laid out, in words; told for a single version"`

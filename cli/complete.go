@@ -21,7 +21,7 @@ var namers = map[string]namer{
 	"WORKSTATION": workstationNames, "WORKSTATION|GROUP": targetNames, "GROUP": groupNames, "HARDWARE-ADDRESS": cardNames,
 	"IMAGE": imageNames, "IMAGE[@VERSION]": imageNames, "A[@VERSION]": imageNames, "B[@VERSION]": imageNames, "IMAGE@VERSION": versionsInUse,
 	"BUILD": buildNumbers, "PACKAGE": driverNames, "SET": driverSetNames, "DELIVERY": deliveryNumbers, "ERRAND": errandNumbers, "RECEIPT": receiptNumbers, "KEY": keyNames, "MACHINE": workstationNames,
-	"ENTRY": entryNames, "ENTRY[@VERSION]": entryNames, "ORDER": orderNames, "[ORDER]": orderNames, "RUN": openRuns, "CHECK": checkNumbers, "PERSON": personNames, "ROLE": roleNames, "TOKEN": tokenNames,
+	"ENTRY": entryNames, "ENTRY[@VERSION]": entryNames, "ORDER": orderNames, "[ORDER]": orderNames, "RUN": openRuns, "CHECK": checkNumbers, "PERSON": personNames, "ROLE": roleNames, "TOKEN": tokenNames, "STORE": storeNames,
 }
 
 // special are the arguments of commands for which not everything of that name will do.
@@ -258,6 +258,11 @@ func domainNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 func outpostNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	page, err := c.Outposts(ctx)
 	return named(page, err, func(o api.Outpost) string { return o.Name + "\t" + o.Note })
+}
+
+func storeNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.Stores(ctx)
+	return named(page, err, func(s api.Store) string { return s.Name + "\t" + s.Place })
 }
 
 func directoryNames(ctx context.Context, c *apiclient.Client) ([]string, error) {

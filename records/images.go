@@ -39,13 +39,16 @@ type Version struct {
 	// Leaned is when its slabs were held against those of the version before; Settled when it was made to stand alone.
 	Leaned  sql.NullTime `db:"leaned"`
 	Settled sql.NullTime `db:"settled"`
+	// Store is where its slabs are, MovesTo where they are moved to; empty while they are not.
+	Store   string `db:"store"`
+	MovesTo string `db:"moves_to"`
 }
 
 // Ref names the version.
 func (v Version) Ref() roster.Ref { return roster.Ref{Image: v.Image, Version: v.Number} }
 
 const (
-	versionColumns = `i.name AS image, v.number, v.digest, v.captured, v.workstation, v.note, v.disk_bytes, v.used_bytes, v.slabs, v.new_slabs, v.stored_bytes, v.despite, v.unreadable_bytes, v.retired, v.pruned, i.private_of, v.expires, v.leaned, v.settled`
+	versionColumns = `i.name AS image, v.number, v.digest, v.captured, v.workstation, v.note, v.disk_bytes, v.used_bytes, v.slabs, v.new_slabs, v.stored_bytes, v.despite, v.unreadable_bytes, v.retired, v.pruned, i.private_of, v.expires, v.leaned, v.settled, v.store, v.moves_to`
 	versionFrom    = `versions v JOIN images i ON i.id = v.image_id`
 )
 
@@ -114,8 +117,8 @@ func (db *DB) AddVersion(ctx context.Context, now time.Time, errand int64, v Ver
 		if _, err := tx.ExecContext(ctx, `INSERT INTO images (name, private_of) VALUES (?, ?) ON CONFLICT DO NOTHING`, v.Image, v.PrivateOf); err != nil {
 			return err
 		}
-		_, err := tx.NamedExecContext(ctx, `INSERT INTO versions (image_id, number, digest, captured, workstation, note, disk_bytes, used_bytes, slabs, new_slabs, stored_bytes, despite, unreadable_bytes, retired, pruned, expires, settled)
-			VALUES ((SELECT id FROM images WHERE name = :image), :number, :digest, :captured, :workstation, :note, :disk_bytes, :used_bytes, :slabs, :new_slabs, :stored_bytes, :despite, :unreadable_bytes, :retired, :pruned, :expires, :settled)`, v)
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO versions (image_id, number, digest, captured, workstation, note, disk_bytes, used_bytes, slabs, new_slabs, stored_bytes, despite, unreadable_bytes, retired, pruned, expires, settled, moves_to)
+			VALUES ((SELECT id FROM images WHERE name = :image), :number, :digest, :captured, :workstation, :note, :disk_bytes, :used_bytes, :slabs, :new_slabs, :stored_bytes, :despite, :unreadable_bytes, :retired, :pruned, :expires, :settled, :moves_to)`, v)
 		if err != nil || errand == 0 {
 			return err
 		}
@@ -169,9 +172,11 @@ func (db *DB) ReadmitVersion(ctx context.Context, ref roster.Ref) error {
 // newest of its image, and none a disk that was saved.
 func (db *DB) Unleaned(ctx context.Context) (rows []Version, err error) {
 	return rows, db.read.SelectContext(ctx, &rows, "SELECT "+versionColumns+" FROM "+versionFrom+
-		` WHERE v.leaned IS NULL AND v.settled IS NULL AND v.pruned IS NULL AND v.number > 1 AND i.private_of = 0
-		AND v.number = (SELECT max(number) FROM versions WHERE image_id = v.image_id) ORDER BY v.captured`)
+		` WHERE `+unleaned+` ORDER BY v.captured`)
 }
+
+const unleaned = `v.leaned IS NULL AND v.settled IS NULL AND v.pruned IS NULL AND v.number > 1 AND i.private_of = 0
+		AND v.number = (SELECT max(number) FROM versions WHERE image_id = v.image_id)`
 
 // LeanVersion records that this was done, and how many bytes the store has less.
 func (db *DB) LeanVersion(ctx context.Context, now time.Time, ref roster.Ref, saved int64) error {

@@ -67,6 +67,7 @@ import (
 	"jugate/service/proofs"
 	"jugate/service/sites"
 	"jugate/service/stock"
+	"jugate/service/stores"
 	"jugate/service/web"
 	"jugate/stream"
 )
@@ -92,6 +93,7 @@ type Service struct {
 	orders      *orders.Orders
 	proofs      *proofs.Proofs
 	sites       *sites.Sites
+	stores      *stores.Stores
 	stock       *stock.Stock
 	boot        *boot.Boot
 	streams     *stream.Streams
@@ -164,15 +166,19 @@ func (s *Service) open(ctx context.Context) (err error) {
 	for _, n := range library.Notices {
 		c.Log.Error(n)
 	}
-	slabs, err := slabstore.Open(filepath.Join(c.Data, "slabs"))
+	folder, err := slabstore.Open(filepath.Join(c.Data, "slabs"))
 	if err != nil {
 		return fmt.Errorf("open the slab store: %w", err)
 	}
+	slabs := slabstore.NewFront(s.until, folder)
 	if err := s.openRecords(ctx); err != nil {
 		return err
 	}
 	if err := s.join(slabs, builds, entries, library); err != nil {
 		return err
+	}
+	if err := s.stores.OpenAll(ctx); err != nil {
+		c.Log.Error("a store could not be opened; versions that are there alone cannot be delivered", "error", err)
 	}
 	if err := errors.Join(s.intake.KeepStates(ctx), s.orders.Resume(ctx), s.sites.Load(ctx)); err != nil {
 		return err
@@ -181,6 +187,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 	s.house.Go(func() { s.orders.KeepOrders(s.until) })
 	s.house.Go(s.examine)
 	s.house.Go(func() { s.intake.KeepLeaning(s.until) })
+	s.house.Go(func() { s.stores.Keep(s.until) })
 	return nil
 }
 
@@ -196,7 +203,7 @@ func (s *Service) openRecords(ctx context.Context) (err error) {
 }
 
 // join makes the rooms and lets each know those that it needs.
-func (s *Service) join(slabs *slabstore.Store, offered *builds.Store, entries *parts.Store, library *driver.Library) error {
+func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *parts.Store, library *driver.Library) error {
 	var trust bytes.Buffer
 	if err := builds.WriteTrust(&trust, s.access.Certificates.Authority); err != nil {
 		return err
@@ -212,7 +219,9 @@ func (s *Service) join(slabs *slabstore.Store, offered *builds.Store, entries *p
 	s.boot = &boot.Boot{Config: boot.Config{Interfaces: c.Netboot.Interfaces, Pools: c.Netboot.Pools, Force: c.Netboot.Force, WakeBy: c.Multicast.Interface},
 		Builds: offered, Entries: entries, Authority: trust.Bytes(), Log: c.Log, Now: c.Now, Stepped: func(a hwaddr.Address, _ netboot.Mark) { publish(api.BootStepped{Address: a.String()}) }}
 	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(), AcceptCards: c.AcceptCards, Tickets: c.Tickets}
-	s.intake = &intake.Intake{Dir: c.Data, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: publish, KeepFree: c.KeepFree}
+	s.stores = &stores.Stores{Dir: c.Data, Records: db, Secrets: s.access, Slabs: slabs, Log: c.Log, Now: c.Now, Publish: publish, Service: s.access.Certificates.Fingerprint()}
+	s.intake = &intake.Intake{Dir: c.Data, Stores: s.stores, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: publish, KeepFree: c.KeepFree}
+	s.stores.Versions = s.intake
 	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: offered, Entries: entries, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
 		Log: c.Log, Now: c.Now, Publish: publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
 	*s.sites = sites.Sites{Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Versions: s.intake, Files: files, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(),
@@ -228,7 +237,7 @@ func (s *Service) join(slabs *slabstore.Store, offered *builds.Store, entries *p
 		Log: c.Log, Now: c.Now, Publish: publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands, s.sites.Deliveries = s.orders.Ledger(), s.orders, s.orders
 	s.stock.Orders, s.stock.Fleet = s.orders, s.fleet
-	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Boot: s.boot,
+	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 	return nil
 }
@@ -295,8 +304,11 @@ func (s *Service) Close() error {
 		s.streams.Wait()
 	}
 	var err error
+	if s.stores != nil {
+		err = s.stores.Close()
+	}
 	if s.records != nil {
-		err = s.records.Close()
+		err = errors.Join(err, s.records.Close())
 	}
 	if s.lock != nil {
 		err = errors.Join(err, s.lock.Unlock())

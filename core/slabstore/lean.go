@@ -95,7 +95,7 @@ func (s *Store) Lean(slabs []Leaning) (leaned int, saved int64, err error) {
 		if _, err := s.Base(l.On); deltas[i] == nil || err == nil || len(s.leans[l.Slab]) > 0 || !s.isWhole(l.On) || slices.Contains(over, l.Slab) {
 			continue
 		}
-		if err := s.write(deltas[i], s.deltaPath(l.Slab)); err != nil {
+		if err := s.write(deltas[i], s.deltaPath(l.Slab), true); err != nil {
 			return 0, 0, err
 		}
 		s.leans.add(l)
@@ -158,7 +158,7 @@ func (s *Store) Settle(slabs []Digest) (settled int, added int64, err error) {
 		if frame, err = s.Frame(d); err != nil {
 			break
 		}
-		if err = s.write(frame, s.path(d)); err != nil {
+		if err = s.write(frame, s.path(d), true); err != nil {
 			break
 		}
 		over = append(over, d)

@@ -137,20 +137,20 @@ func (s *Store) Keep(d Digest, frame []byte) (added bool, err error) {
 	if s.seal != nil {
 		content = s.seal.close(d, frame)
 	}
-	if err := s.write(content, s.path(d)); err != nil {
+	if err := s.write(content, s.path(d), true); err != nil {
 		return false, err
 	}
 	return true, s.standsAlone(d)
 }
 
-// write makes a file that is there whole or not at all.
-func (s *Store) write(content []byte, path string) error {
+// write makes a file that is there whole or not at all; after a loss of power, only if it was synced.
+func (s *Store) write(content []byte, path string, sync bool) error {
 	f, err := os.CreateTemp(filepath.Join(s.dir, "new"), "slab")
 	if err != nil {
 		return explain(err)
 	}
 	_, err = f.Write(content)
-	if err == nil {
+	if err == nil && sync {
 		err = f.Sync()
 	}
 	if err = errors.Join(err, f.Close()); err == nil {
@@ -200,6 +200,24 @@ func (s *Store) Flush() error {
 		}
 	}
 	return errors.Join(errs...)
+}
+
+// Sync makes a slab that is there survive a loss of power once Flush has returned, however it came.
+func (s *Store) Sync(d Digest) error {
+	for _, path := range []string{s.path(d), s.deltaPath(d)} {
+		f, err := os.Open(path)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := errors.Join(f.Sync(), f.Close()); err != nil {
+			return err
+		}
+		s.mark(filepath.Dir(path))
+	}
+	return nil
 }
 
 // syncDir is replaced by a test.

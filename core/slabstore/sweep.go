@@ -7,13 +7,15 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 )
 
 // Slab is a slab as it lies in the store.
 type Slab struct {
 	Digest Digest
-	Size   int64 // bytes of its file
-	Leans  bool  // on Base
+	Size   int64     // bytes of its file
+	Used   time.Time // when it was written, or read after an hour or more
+	Leans  bool      // on Base
 	Base   Digest
 }
 
@@ -41,7 +43,7 @@ func (s *Store) All() iter.Seq2[Slab, error] {
 					if err != nil {
 						continue // another key's, or not ours
 					}
-					if info, err := f.Info(); err == nil && !yield(Slab{Digest: d, Size: info.Size()}, nil) {
+					if info, err := f.Info(); err == nil && !yield(Slab{Digest: d, Size: info.Size(), Used: info.ModTime()}, nil) {
 						return
 					}
 					continue
@@ -73,7 +75,7 @@ func (s *Store) lies(d Digest, f fs.DirEntry, leans bool) (Slab, error) {
 	if err != nil {
 		return slab, err
 	}
-	slab.Size = info.Size()
+	slab.Size, slab.Used = info.Size(), info.ModTime()
 	if leans {
 		slab.Base, err = s.Base(d)
 		if errors.Is(err, ErrDelta) {

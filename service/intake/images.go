@@ -20,6 +20,7 @@ func VersionOf(v records.Version) api.Version {
 		Image: v.Image, Version: v.Number, Digest: v.Digest, Captured: v.Captured, Workstation: v.Workstation, Note: v.Note,
 		DiskBytes: v.DiskBytes, UsedBytes: v.UsedBytes, Slabs: v.Slabs, NewSlabs: v.NewSlabs, StoredBytes: v.StoredBytes,
 		Despite: v.Despite, Unreadable: v.Unreadable, State: versionState(v), Expires: records.TimeOf(v.Expires), Leaned: records.TimeOf(v.Leaned), Settled: records.TimeOf(v.Settled),
+		Store: v.Store, MovesTo: v.MovesTo,
 	}
 }
 
@@ -169,6 +170,13 @@ func (k *Intake) Retire(ctx context.Context, ref string) (api.Version, error) {
 // Readmit takes a retired version back into use, as long as its slabs are there.
 func (k *Intake) Readmit(ctx context.Context, ref string) (api.Version, error) {
 	return k.alter(ctx, ref, func(v *records.Version) error { return k.Records.ReadmitVersion(ctx, v.Ref()) })
+}
+
+// Changed tells everybody of a version that was changed.
+func (k *Intake) Changed(ctx context.Context, ref roster.Ref) {
+	if v, err := k.Records.Version(ctx, ref); err == nil {
+		k.Publish(VersionOf(*v))
+	}
 }
 
 // alter changes a version in the records and tells how it is then.

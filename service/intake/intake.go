@@ -7,6 +7,7 @@
 package intake
 
 import (
+	"context"
 	"log/slog"
 	"time"
 
@@ -23,12 +24,24 @@ type Fleet interface {
 	Activity(id int64) (api.Activity, bool)
 }
 
+// Stores are those elsewhere that versions may lie in.
+type Stores interface {
+	// NewVersionsTo is where a version is moved that is committed now; empty if it stays.
+	NewVersionsTo(ctx context.Context) (string, error)
+	// Wake has versions be moved now.
+	Wake()
+	// Prune gives up what no version needs; unless calls a function with those of some slabs that
+	// no upload counts on.
+	Prune(ctx context.Context, dryRun bool, unless func([]slabstore.Digest, func([]slabstore.Digest) error) error) (slabs int, bytes int64, err error)
+}
+
 // Intake brings versions into the store and keeps it. Its fields are set before anything
 // is asked of it; the rest of its state begins empty.
 type Intake struct {
 	Dir     string // the data folder
 	Records *records.DB
-	Slabs   *slabstore.Store
+	Slabs   slabstore.Slabs
+	Stores  Stores
 	Files   image.Files
 	Fleet   Fleet
 	Log     *slog.Logger

@@ -84,6 +84,7 @@ func (k *Intake) leanOne(ctx context.Context, v *records.Version) error {
 		return err
 	}
 	k.Publish(VersionOf(*v))
+	k.Stores.Wake()
 	return nil
 }
 

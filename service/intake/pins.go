@@ -1,6 +1,7 @@
 package intake
 
 import (
+	"slices"
 	"sync"
 
 	"jugate/core/slabstore"
@@ -72,13 +73,28 @@ func (p *pins) end() {
 func (p *pins) unless(d slabstore.Digest, f func() error) (done bool, err error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	if _, held := p.late[d]; held {
+	if p.held(d) {
 		return false, nil
+	}
+	return true, f()
+}
+
+// unlessHeld calls f with those of some slabs that no upload holds. None can begin to hold them
+// before f returns.
+func (p *pins) unlessHeld(slabs []slabstore.Digest, f func([]slabstore.Digest) error) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return f(slices.DeleteFunc(slices.Clone(slabs), p.held))
+}
+
+func (p *pins) held(d slabstore.Digest) bool {
+	if _, late := p.late[d]; late {
+		return true
 	}
 	for _, upload := range p.uploads {
 		if _, held := upload[d]; held {
-			return false, nil
+			return true
 		}
 	}
-	return true, f()
+	return false
 }

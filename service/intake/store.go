@@ -159,6 +159,11 @@ func (k *Intake) prune(ctx context.Context, dryRun bool, may func(v records.Vers
 			}
 		}
 	}
+	slabs, bytes, err := k.Stores.Prune(ctx, dryRun, k.pins.unlessHeld)
+	out.Slabs, out.Bytes = out.Slabs+slabs, out.Bytes+bytes
+	if err != nil {
+		return out, err
+	}
 	if !dryRun {
 		k.Log.Info("store pruned", "slabs", out.Slabs, "bytes", out.Bytes, "versions", out.Versions)
 	}

@@ -176,6 +176,10 @@ func (k *Intake) Commit(ctx context.Context, u *Upload, text []byte) (v *records
 	if u.days > 0 {
 		v.PrivateOf, v.Expires = u.errand.WorkstationID, sql.NullTime{Time: k.until(u).UTC(), Valid: true}
 	}
+	if v.MovesTo, err = k.Stores.NewVersionsTo(ctx); err != nil {
+		return nil, false, err
+	}
+	v.Store = records.FolderStore
 	if err := k.Records.AddVersion(ctx, k.Now(), errand, *v); err != nil {
 		return nil, false, err
 	}
@@ -189,6 +193,7 @@ func (k *Intake) Commit(ctx context.Context, u *Upload, text []byte) (v *records
 	k.Log.Info("version committed", "image", v.Ref(), "workstation", v.Workstation, "used_bytes", v.UsedBytes, "new_slabs", v.NewSlabs)
 	k.Publish(VersionOf(*v))
 	k.lean.wake()
+	k.Stores.Wake()
 	return v, true, os.Remove(k.uploadedMap(u.key))
 }
 

@@ -78,7 +78,7 @@ type Config struct {
 	Builds  *builds.Store
 	Entries *parts.Store // files of boot entries
 	Files   image.Files
-	Slabs   *slabstore.Store
+	Slabs   slabstore.Slabs
 	Boot    Boot
 	Access  Access
 	Log     *slog.Logger

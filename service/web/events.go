@@ -147,6 +147,7 @@ func (s *Server) eventRoutes(h huma.API) {
 		"drivers":     api.DriversChanged{},
 		"entries":     api.BootEntriesChanged{},
 		"sites":       api.SitesChanged{},
+		"stores":      api.StoresChanged{},
 		"resync":      api.Resync{},
 	}, func(ctx context.Context, in *struct {
 		After      int     `header:"Last-Event-ID" doc:"The last event that was heard"`

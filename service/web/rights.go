@@ -75,6 +75,7 @@ var needed = map[string]needs{
 	"make-media": {rights.KeepDrivers, everything}, "limit-media-key": {rights.KeepDrivers, everything}, "withdraw-media-key": {rights.KeepDrivers, everything}, "pin-workstation": {rights.KeepDrivers, named}, "pin-group": {rights.KeepDrivers, named}, "set-menu": {rights.KeepDrivers, named},
 
 	"list-outposts": {rights.See, everything}, "get-outpost": {rights.See, everything}, "add-outpost": {rights.KeepSites, everything}, "code-outpost": {rights.KeepSites, everything}, "withdraw-outpost": {rights.KeepSites, everything}, "remove-outpost": {rights.KeepSites, everything},
+	"list-stores": {rights.See, everything}, "get-store": {rights.See, everything}, "add-store": {rights.KeepSites, everything}, "remove-store": {rights.KeepSites, everything}, "use-store": {rights.KeepSites, everything}, "check-store": {rights.KeepSites, everything}, "move-versions": {rights.KeepSites, everything},
 	"change-outpost": {rights.KeepSites, everything}, "place-image": {rights.KeepSites, everything}, "unplace-image": {rights.KeepSites, everything},
 
 	"add-domain": {rights.Administer, everything}, "list-directories": {rights.Administer, everything}, "add-directory": {rights.Administer, everything}, "check-directory": {rights.Administer, everything}, "remove-directory": {rights.Administer, everything}, "remove-domain": {rights.Administer, everything}, "check-domain": {rights.Administer, everything},

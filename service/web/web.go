@@ -35,6 +35,7 @@ import (
 	"jugate/service/proofs"
 	"jugate/service/sites"
 	"jugate/service/stock"
+	"jugate/service/stores"
 )
 
 // Server answers HTTP. Its fields are set before Handler is called.
@@ -49,6 +50,7 @@ type Server struct {
 	Orders      *orders.Orders
 	Proofs      *proofs.Proofs
 	Sites       *sites.Sites
+	Stores      *stores.Stores
 	Stock       *stock.Stock
 	Boot        *boot.Boot
 	Events      *Events
@@ -132,7 +134,7 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 	h.UseMiddleware(s.requirePerson(h), s.logbook, knownParameters(h))
 	for _, routes := range []func(huma.API){
 		s.sessionRoutes, s.peopleRoutes, s.logbookRoutes, s.logRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.directoryRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
-		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.bootEntryRoutes, s.driverRoutes, s.setRoutes, s.outpostRoutes, s.eventRoutes, s.termRoutes,
+		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.bootEntryRoutes, s.driverRoutes, s.setRoutes, s.outpostRoutes, s.storesRoutes, s.eventRoutes, s.termRoutes,
 	} {
 		routes(h)
 	}

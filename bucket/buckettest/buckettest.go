@@ -1,0 +1,99 @@
+// Package buckettest runs a real object store for tests: a program that nobody here wrote, which
+// speaks S3 and keeps objects as files of a folder. `make setup` builds it.
+package buckettest
+
+import (
+	"bytes"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"jugate/bucket"
+)
+
+// The key that a server takes.
+const (
+	Key    = "jugate"
+	Secret = "not-a-real-secret"
+)
+
+// Server is an object store on loopback, with one bucket.
+type Server struct {
+	t       testing.TB
+	Dir     string // the bucket's files
+	URL     string // of the bucket
+	address string
+	cmd     *exec.Cmd
+	ended   <-chan struct{}
+}
+
+// program is where the store's program was built.
+func program() string {
+	_, here, _, _ := runtime.Caller(0)
+	return filepath.Join(filepath.Dir(here), "../../bin/versitygw")
+}
+
+// Start runs a store whose files are in dir, which is made if it is not there.
+func Start(t testing.TB, dir string) *Server {
+	t.Helper()
+	if _, err := os.Stat(program()); err != nil {
+		t.Fatalf("the object store for tests is not built: make setup (%v)", err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address := l.Addr().String()
+	require.NoError(t, l.Close())
+	s := &Server{t: t, Dir: filepath.Join(dir, "garden"), URL: "http://" + address + "/garden", address: address}
+	require.NoError(t, os.MkdirAll(s.Dir, 0o755))
+	s.Run()
+	t.Cleanup(s.Kill)
+	return s
+}
+
+// Run starts the store again where it was, and returns when it answers.
+func (s *Server) Run() {
+	s.t.Helper()
+	s.cmd = exec.Command(program(), "--port", s.address, "--access", Key, "--secret", Secret, "--health", "/health", "--quiet", "posix", filepath.Dir(s.Dir))
+	var said bytes.Buffer
+	s.cmd.Stdout, s.cmd.Stderr = &said, &said
+	require.NoError(s.t, s.cmd.Start())
+	ended := make(chan struct{})
+	s.ended = ended
+	go func(cmd *exec.Cmd) { cmd.Wait(); close(ended) }(s.cmd)
+	for {
+		answer, err := http.Get("http://" + s.address + "/health")
+		if err == nil {
+			answer.Body.Close()
+			return
+		}
+		select {
+		case <-ended:
+			require.FailNow(s.t, "the object store has ended", said.String())
+		default:
+			runtime.Gosched()
+		}
+	}
+}
+
+// Kill ends it at once.
+func (s *Server) Kill() {
+	if s.cmd != nil {
+		s.cmd.Process.Kill()
+		<-s.ended
+		s.cmd = nil
+	}
+}
+
+// Open opens its bucket through a transport, or the usual one if that is nil.
+func (s *Server) Open(through http.RoundTripper) *bucket.Bucket {
+	s.t.Helper()
+	b, err := bucket.Open(bucket.Config{URL: s.URL, Key: Key, Secret: Secret, Transport: through, Attempts: 2})
+	require.NoError(s.t, err)
+	return b
+}
