@@ -38,6 +38,12 @@ type Version struct {
 	StartsBy    []partition.Firmware `json:"starts_by,omitempty" doc:"Firmware that can start its system, as far as the partition table shows; told for a single version"`
 }
 
+// VersionSignature is what a service says of a version that is handed on.
+type VersionSignature struct {
+	Note string `json:"signed_note" doc:"Three lines, signed (C2SP signed-note): jugate version 1, the name, and the digest of the manifest"`
+	Key  string `json:"signing_key" doc:"The public text of the key"`
+}
+
 // Finding is one thing that an engineer should know before a disk is captured.
 type Finding struct {
 	Code     string             `json:"code"`

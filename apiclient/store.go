@@ -114,6 +114,11 @@ func (c *Client) Manifest(ctx context.Context, ref string) (b []byte, err error)
 	return b, err
 }
 
+// VersionSignature is what the service says of a version, signed.
+func (c *Client) VersionSignature(ctx context.Context, ref string) (api.VersionSignature, error) {
+	return one[api.VersionSignature](ctx, c, http.MethodGet, versionPath(ref, "signature"), nil)
+}
+
 // SlabMap fetches the slab map of a version.
 func (c *Client) SlabMap(ctx context.Context, ref string) (b []byte, err error) {
 	err = c.do(ctx, http.MethodGet, "/api/v1/"+versionPath(ref, "map"), nil, &b)

@@ -12,9 +12,9 @@ import (
 
 	"jugate/bucket"
 	"jugate/bucket/buckettest"
+	"jugate/bucket/objectstest"
 	"jugate/core/fault"
 	"jugate/core/objects"
-	"jugate/core/objects/objectstest"
 )
 
 func TestABucketIsAStore(t *testing.T) {

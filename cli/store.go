@@ -389,19 +389,7 @@ func export(cmd *cobra.Command, c *apiclient.Client, ref string, out outFile) (p
 		return p, err
 	}
 	name := fmt.Sprintf("%s@%d", v.Image, v.Version) // another version may become the newest meanwhile
-	text, err := c.Manifest(ctx, name)
-	if err != nil {
-		return p, err
-	}
-	man, err := image.ParseManifest(text)
-	if err != nil {
-		return p, err
-	}
-	raw, err := c.SlabMap(ctx, name)
-	if err != nil {
-		return p, err
-	}
-	slabs, err := image.ParseMap(raw, man)
+	man, slabs, err := filesOf(ctx, c, name)
 	if err != nil {
 		return p, err
 	}

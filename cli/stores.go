@@ -100,8 +100,8 @@ func (a *app) storeAdd() *cobra.Command {
 	var in api.NewStore
 	cmd := &cobra.Command{
 		Use: "add STORE PLACE", Short: "Enter an object store, or a folder of another machine, after trying all that is asked of one", Args: cobra.ExactArgs(2),
-		Long:    "PLACE is https://HOST/BUCKET or https://HOST/BUCKET/PREFIX of a store with an S3 interface, or the whole path of\na folder on the service's machine, such as one that another machine shares. The secret of --key is asked for,\nor read from standard input; it is sealed, and never leaves the service. Nothing goes there yet: see\njugate store use.",
-		Example: "  jugate store add big https://objects.fennholt.example/jugate --key jugate\n  jugate store add shelf /srv/shelf",
+		Long:              "PLACE is https://HOST/BUCKET or https://HOST/BUCKET/PREFIX of a store with an S3 interface, or the whole path of\na folder on the service's machine, such as one that another machine shares. The secret of --key is asked for,\nor read from standard input; it is sealed, and never leaves the service. Nothing goes there yet: see\njugate store use.",
+		Example:           "  jugate store add big https://objects.fennholt.example/jugate --key jugate\n  jugate store add shelf /srv/shelf",
 		ValidArgsFunction: cobra.NoFileCompletions,
 		RunE: func(cmd *cobra.Command, args []string) (err error) {
 			in.Name, in.Place = args[0], args[1]

@@ -2,6 +2,7 @@ package bundle
 
 import (
 	"archive/tar"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/binary"
@@ -26,17 +27,29 @@ type Reader struct {
 	Slabs    *image.Map
 	Name     string // the reference name, such as garden-desk@3; can be empty
 
-	r      io.ReaderAt
-	frames map[slabstore.Digest]place
+	frames map[slabstore.Digest]frame
 	packs  []packed
 }
 
-// place is where a frame lies in the file; packed is where a pack does.
-type place struct{ start, length int64 }
+// frame is where a frame lies: in which pack, and where there.
+type frame struct {
+	pack          int
+	start, length int64
+}
 
+// packed is a pack.
 type packed struct {
-	place
+	io.ReaderAt
+	length int64
 	digest digest.Digest
+}
+
+// Source is where the blobs of a packed image come from.
+type Source interface {
+	// Blob reads a blob of at most limit bytes and checks its digest.
+	Blob(d oci.Descriptor, limit int64) ([]byte, error)
+	// Pack reads parts of a large blob, which nobody has checked; each is checked by its own digest.
+	Pack(d oci.Descriptor) (io.ReaderAt, error)
 }
 
 // Open reads the index of a packed image of size bytes and checks that its
@@ -61,7 +74,7 @@ func Open(r io.ReaderAt, size int64) (*Reader, error) {
 			continue
 		}
 		var m oci.Manifest
-		text, err := a.blob(top, image.MaxManifest)
+		text, err := a.Blob(top, image.MaxManifest)
 		if err != nil {
 			return nil, err
 		}
@@ -69,11 +82,30 @@ func Open(r io.ReaderAt, size int64) (*Reader, error) {
 			return nil, fmt.Errorf("%w: %w", ErrNotBundle, err)
 		}
 		if m.ArtifactType == ArtifactType {
-			return a.open(&m, top.Annotations[oci.AnnotationRefName])
+			return open(a, &m, top.Annotations[oci.AnnotationRefName])
 		}
 	}
 	return nil, fmt.Errorf("%w: its index lists no image of Jugate's", ErrNotBundle)
 }
+
+// OpenFrom is Open for a packed image whose blobs are elsewhere: top is its OCI manifest.
+func OpenFrom(from Source, top oci.Descriptor, name string) (*Reader, error) {
+	text, err := from.Blob(top, image.MaxManifest)
+	if err != nil {
+		return nil, err
+	}
+	var m oci.Manifest
+	if err := json.Unmarshal(text, &m); err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrNotBundle, err)
+	}
+	if m.ArtifactType != ArtifactType {
+		return nil, fmt.Errorf("%w: what is there is %q", ErrNotBundle, cmp.Or(m.ArtifactType, m.Config.MediaType))
+	}
+	return open(from, &m, name)
+}
+
+// place is where a file lies in a tar.
+type place struct{ start, length int64 }
 
 // archive is the tar as a set of files.
 type archive struct {
@@ -130,8 +162,17 @@ func (a archive) json(name string, v any) error {
 	return err
 }
 
-// blob reads a blob and checks its digest.
-func (a archive) blob(d oci.Descriptor, limit int64) ([]byte, error) {
+// Pack is Source's.
+func (a archive) Pack(d oci.Descriptor) (io.ReaderAt, error) {
+	at, ok := a.files["blobs/sha256/"+d.Digest.Encoded()]
+	if !ok || at.length != d.Size {
+		return nil, fmt.Errorf("%w: a pack of slabs is missing or cut off", ErrNotBundle)
+	}
+	return io.NewSectionReader(a.r, at.start, at.length), nil
+}
+
+// Blob is Source's.
+func (a archive) Blob(d oci.Descriptor, limit int64) ([]byte, error) {
 	if err := d.Digest.Validate(); err != nil || d.Digest.Algorithm() != digest.SHA256 {
 		return nil, fmt.Errorf("%w: a blob named %q", ErrNotBundle, d.Digest)
 	}
@@ -145,12 +186,12 @@ func (a archive) blob(d oci.Descriptor, limit int64) ([]byte, error) {
 	return b, nil
 }
 
-func (a archive) open(m *oci.Manifest, name string) (*Reader, error) {
-	text, err := a.blob(m.Config, image.MaxManifest)
+func open(a Source, m *oci.Manifest, name string) (*Reader, error) {
+	text, err := a.Blob(m.Config, image.MaxManifest)
 	if err != nil {
 		return nil, err
 	}
-	p := &Reader{Name: name, r: a.r, frames: map[slabstore.Digest]place{}}
+	p := &Reader{Name: name, frames: map[slabstore.Digest]frame{}}
 	if p.Manifest, err = image.ParseManifest(text); err != nil {
 		return nil, err
 	}
@@ -158,7 +199,7 @@ func (a archive) open(m *oci.Manifest, name string) (*Reader, error) {
 	for _, layer := range m.Layers {
 		switch layer.MediaType {
 		case mediaSlabMap:
-			raw, err := a.blob(layer, image.MaxMap)
+			raw, err := a.Blob(layer, image.MaxMap)
 			if err != nil {
 				return nil, err
 			}
@@ -166,15 +207,15 @@ func (a archive) open(m *oci.Manifest, name string) (*Reader, error) {
 				return nil, err
 			}
 		case mediaFrameList:
-			if list, err = a.blob(layer, image.MaxMap); err != nil {
+			if list, err = a.Blob(layer, image.MaxMap); err != nil {
 				return nil, err
 			}
 		case mediaSlabPack, mediaDeltaPack:
-			at, ok := a.files["blobs/sha256/"+layer.Digest.Encoded()]
-			if !ok || at.length != layer.Size {
-				return nil, fmt.Errorf("%w: a pack of slabs is missing or cut off", ErrNotBundle)
+			pack, err := a.Pack(layer)
+			if err != nil {
+				return nil, err
 			}
-			p.packs = append(p.packs, packed{at, layer.Digest})
+			p.packs = append(p.packs, packed{pack, layer.Size, layer.Digest})
 		}
 	}
 	if p.Slabs == nil {
@@ -211,7 +252,7 @@ func (p *Reader) index(list []byte) error {
 		if pack == len(p.packs) || int64(length) > p.packs[pack].length-at {
 			return fmt.Errorf("%w: a frame reaches over its pack", ErrNotBundle)
 		}
-		p.frames[d] = place{p.packs[pack].start + at, int64(length)}
+		p.frames[d] = frame{pack, at, int64(length)}
 		at += int64(length)
 	}
 	return nil
@@ -251,7 +292,7 @@ func (p *Reader) content(d slabstore.Digest) ([]byte, error) {
 		return nil, fmt.Errorf("%w: %s", slabstore.ErrNotFound, d)
 	}
 	b := make([]byte, at.length)
-	if n, err := p.r.ReadAt(b, at.start); n < len(b) {
+	if n, err := p.packs[at.pack].ReadAt(b, at.start); n < len(b) {
 		return nil, err
 	}
 	return b, nil
@@ -264,7 +305,7 @@ func (p *Reader) Verify(ctx context.Context) error {
 			return err
 		}
 		h := sha256.New()
-		if _, err := io.Copy(h, io.NewSectionReader(p.r, pack.start, pack.length)); err != nil {
+		if _, err := io.Copy(h, io.NewSectionReader(pack, 0, pack.length)); err != nil {
 			return err
 		}
 		if digest.NewDigest(digest.SHA256, h) != pack.digest {

@@ -37,9 +37,25 @@ const (
 	mediaFrameList = "application/vnd.jugate.frame-list.v1"
 )
 
-// packSize is how many bytes of frames make a pack, so that a registry's limit on
-// the length of an OCI manifest allows images of 500 GiB and more.
-const packSize = 32 << 20
+// A pack ends where the digest of a slab says so, once it has packLeast bytes, so that two versions
+// share the packs around what differs; at packMost in any case. With about 30 MiB each, a registry's
+// limit on the length of an OCI manifest allows images of 500 GiB and more.
+const (
+	packLeast = 16 << 20
+	packMost  = 64 << 20
+	endsOneIn = 32 // slabs
+
+	// MaxPack is the most that a pack has.
+	MaxPack = packMost + 2*slabstore.MaxSlab
+)
+
+// Blobs are where the blobs of a packed image go.
+type Blobs interface {
+	// Blob takes a blob; each comes once, and is not kept by the caller.
+	Blob(d oci.Descriptor, content []byte) error
+	// Finish takes the OCI manifest, and the name it has; that can be empty.
+	Finish(top oci.Descriptor, manifest []byte, name string) error
+}
 
 // Writer writes a packed image. It is the Sink of a capture: frames go into the
 // file as they come.
@@ -49,7 +65,7 @@ const packSize = 32 << 20
 //	err = p.Finish(manifest, slabs, "garden-desk@3")
 type Writer struct {
 	mu     sync.Mutex
-	tar    *tar.Writer
+	into   Blobs
 	slabs  pack   // frames
 	deltas pack   // and what leans on those
 	frames []byte // the frame list so far
@@ -76,9 +92,12 @@ func (k *pack) add(d slabstore.Digest, content []byte) {
 	k.frames = binary.AppendUvarint(k.frames, uint64(len(content)))
 }
 
-// NewWriter begins a packed image.
-func NewWriter(w io.Writer) *Writer {
-	return &Writer{tar: tar.NewWriter(w), slabs: newPack(mediaSlabPack), deltas: newPack(mediaDeltaPack), places: map[slabstore.Digest]bool{}, blobs: map[digest.Digest]struct{}{}}
+// NewWriter begins a packed image in a file.
+func NewWriter(w io.Writer) *Writer { return NewBlobWriter(file{tar.NewWriter(w)}) }
+
+// NewBlobWriter begins a packed image whose blobs go elsewhere.
+func NewBlobWriter(into Blobs) *Writer {
+	return &Writer{into: into, slabs: newPack(mediaSlabPack), deltas: newPack(mediaDeltaPack), places: map[slabstore.Digest]bool{}, blobs: map[digest.Digest]struct{}{}}
 }
 
 // Missing is Sink's.
@@ -117,7 +136,7 @@ func (p *Writer) put(into *pack, d slabstore.Digest, content []byte, leans bool)
 		return nil
 	}
 	p.places[d] = leans
-	if into.add(d, content); into.content.Len() >= packSize {
+	if into.add(d, content); into.content.Len() >= packMost || into.content.Len() >= packLeast && d[0]%endsOneIn == 0 {
 		return p.end(into)
 	}
 	return nil
@@ -147,19 +166,44 @@ func (p *Writer) named(mediaType string, is digest.Digest, content []byte) (oci.
 		return d, nil
 	}
 	p.blobs[d.Digest] = struct{}{}
-	return d, p.file("blobs/sha256/"+d.Digest.Encoded(), content)
+	return d, p.into.Blob(d, content)
 }
 
-func (p *Writer) file(name string, content []byte) error {
-	h := &tar.Header{Name: name, Mode: 0o644, Size: int64(len(content)), ModTime: time.Unix(0, 0), Format: tar.FormatPAX}
-	if err := p.tar.WriteHeader(h); err != nil {
+// file is a packed image as one file: an OCI image layout in a tar.
+type file struct{ tar *tar.Writer }
+
+func (f file) Blob(d oci.Descriptor, content []byte) error {
+	return f.file("blobs/sha256/"+d.Digest.Encoded(), content)
+}
+
+func (f file) Finish(top oci.Descriptor, manifest []byte, name string) error {
+	if err := f.Blob(top, manifest); err != nil {
 		return err
 	}
-	_, err := p.tar.Write(content)
+	if name != "" {
+		top.Annotations = map[string]string{oci.AnnotationRefName: name}
+	}
+	index, err := json.Marshal(oci.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: oci.MediaTypeImageIndex, Manifests: []oci.Descriptor{top}})
+	if err != nil {
+		return err
+	}
+	layout, err := json.Marshal(oci.ImageLayout{Version: oci.ImageLayoutVersion})
+	if err != nil {
+		return err
+	}
+	return errors.Join(f.file(oci.ImageIndexFile, index), f.file(oci.ImageLayoutFile, layout), f.tar.Close())
+}
+
+func (f file) file(name string, content []byte) error {
+	h := &tar.Header{Name: name, Mode: 0o644, Size: int64(len(content)), ModTime: time.Unix(0, 0), Format: tar.FormatPAX}
+	if err := f.tar.WriteHeader(h); err != nil {
+		return err
+	}
+	_, err := f.tar.Write(content)
 	return err
 }
 
-// Finish writes the rest: manifest, map, and what makes the file an OCI image
+// Finish writes the rest: manifest, map, and what makes a file an OCI image
 // layout. name becomes its reference name; it can be empty.
 func (p *Writer) Finish(man *image.Manifest, slabs *image.Map, name string) error {
 	p.mu.Lock()
@@ -188,29 +232,9 @@ func (p *Writer) Finish(man *image.Manifest, slabs *image.Map, name string) erro
 		Config: config, Layers: append([]oci.Descriptor{mapLayer, list}, p.layers...),
 		Annotations: map[string]string{oci.AnnotationCreated: man.Captured.Format(time.RFC3339)},
 	}
-	top, err := p.json(oci.MediaTypeImageManifest, m)
+	raw, err := json.Marshal(m)
 	if err != nil {
 		return err
 	}
-	top.ArtifactType = ArtifactType
-	if name != "" {
-		top.Annotations = map[string]string{oci.AnnotationRefName: name}
-	}
-	index, err := json.Marshal(oci.Index{Versioned: specs.Versioned{SchemaVersion: 2}, MediaType: oci.MediaTypeImageIndex, Manifests: []oci.Descriptor{top}})
-	if err != nil {
-		return err
-	}
-	layout, err := json.Marshal(oci.ImageLayout{Version: oci.ImageLayoutVersion})
-	if err != nil {
-		return err
-	}
-	return errors.Join(p.file(oci.ImageIndexFile, index), p.file(oci.ImageLayoutFile, layout), p.tar.Close())
-}
-
-func (p *Writer) json(mediaType string, v any) (oci.Descriptor, error) {
-	text, err := json.Marshal(v)
-	if err != nil {
-		return oci.Descriptor{}, err
-	}
-	return p.blob(mediaType, text)
+	return p.into.Finish(oci.Descriptor{MediaType: oci.MediaTypeImageManifest, ArtifactType: ArtifactType, Digest: digest.FromBytes(raw), Size: int64(len(raw))}, raw, name)
 }

@@ -10,9 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jugate/bucket/objectstest"
 	"jugate/core/fault"
 	"jugate/core/objects"
-	"jugate/core/objects/objectstest"
 )
 
 func TestAFolderIsAStore(t *testing.T) { objectstest.Try(t, objects.OpenFolder(t.TempDir())) }

@@ -22,6 +22,7 @@ import (
 	"jugate/core/durable"
 	"jugate/core/fault"
 	"jugate/core/proof"
+	"jugate/core/roster"
 	"jugate/records"
 )
 
@@ -176,6 +177,20 @@ func (p *Proofs) contains(ctx context.Context, now proof.Head, signed string) er
 		return fault.Conflict.Errorf("the first %d leaves of the records are not those of the head that was signed: something was changed, or restored from a backup, which is said with jugate receipt restored", then.Size)
 	}
 	return nil
+}
+
+// Version is what the service says of a version that is handed on, signed.
+func (p *Proofs) Version(ctx context.Context, text string) (api.VersionSignature, error) {
+	ref, err := roster.ParseRef(text)
+	if err != nil {
+		return api.VersionSignature{}, err
+	}
+	v, err := p.Records.Version(ctx, ref)
+	if err != nil {
+		return api.VersionSignature{}, err
+	}
+	note, err := p.key.SignVersion(proof.Version{Name: v.Ref().String(), Digest: v.Digest})
+	return api.VersionSignature{Note: note, Key: p.key.Verifier()}, err
 }
 
 // Receipt proves a receipt.

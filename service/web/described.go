@@ -155,6 +155,7 @@ var descriptions = map[string]string{
 	"note-version":     "Replaces the note of a version. The note is kept beside the version's files, too, and survives a loss of the records.",
 	"retire-version":   "Takes a version out of use: it is not delivered any more. The next prune removes the slabs that it alone needs.",
 	"readmit-version":  "Takes a retired version back into use. One that was pruned is refused with 409, as its slabs are gone.",
+	"sign-version":     "The note goes with a version that is handed on, such as into a registry: whoever has the key's public text can tell that this service has vouched for it.",
 	"rename-image":     "Gives an image another name. An image that is being captured or delivered is refused with 409. Receipts keep the name that they were written with.",
 	"get-recipients":   "Shows the list of who may receive an image. An empty list stands for every workstation.",
 	"set-recipients":   "Replaces the list of who may receive an image, by groups, hardware addresses and models. The image is in the boot menu of those who are named. With an empty list every workstation may receive it, and it is in no menu.",

@@ -34,6 +34,10 @@ func (s *Server) imageRoutes(h huma.API) {
 		}) (api.Comparison, error) {
 			return s.Intake.Compare(ctx, in.Ref, in.Other)
 		})
+	answers(s, h, op("GET", "/versions/{version}/signature", "sign-version", tag, "Get what the service says of a version, signed with the key of its log"),
+		func(ctx context.Context, in *VersionRef) (api.VersionSignature, error) {
+			return s.Proofs.Version(ctx, in.Ref)
+		})
 	answers(s, h, op("POST", "/versions/{version}/note", "note-version", tag, "Replace what is said of a version"),
 		func(ctx context.Context, in *struct {
 			VersionRef

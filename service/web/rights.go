@@ -66,7 +66,7 @@ var needed = map[string]needs{
 	"list-quiet-times": {rights.Order, somewhere}, "save-quiet-time": {rights.Order, everything}, "remove-quiet-time": {rights.Order, everything},
 
 	"note-version": {rights.KeepImages, named}, "retire-version": {rights.KeepImages, named}, "readmit-version": {rights.KeepImages, named}, "verify-version": {rights.KeepImages, named}, "settle-version": {rights.KeepImages, named}, "rename-image": {rights.KeepImages, named}, "set-recipients": {rights.KeepImages, named},
-	"export-manifest": {rights.See, named}, "export-map": {rights.See, named}, "export-slab": {rights.KeepImages, everything}, "prune": {rights.KeepImages, everything}, "rescan": {rights.KeepImages, everything},
+	"sign-version": {rights.KeepImages, named}, "export-manifest": {rights.See, named}, "export-map": {rights.See, named}, "export-slab": {rights.KeepImages, everything}, "prune": {rights.KeepImages, everything}, "rescan": {rights.KeepImages, everything},
 	"begin-import": {rights.KeepImages, everything}, "import-missing": {rights.KeepImages, everything}, "import-slab": {rights.KeepImages, everything}, "import-map": {rights.KeepImages, everything}, "import-manifest": {rights.KeepImages, everything},
 
 	"add-boot-entry": {rights.KeepDrivers, everything}, "set-boot-entry": {rights.KeepDrivers, everything}, "remove-boot-entry": {rights.KeepDrivers, everything}, "choose-boot-entry": {rights.Deliver, chosen},
