@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"time"
 
@@ -91,5 +92,33 @@ func (db *DB) Moving(ctx context.Context) (all []Version, err error) {
 // MovedVersion records that a version is in a store; it is not if it is to be elsewhere meanwhile.
 func (db *DB) MovedVersion(ctx context.Context, ref roster.Ref, to string) error {
 	_, err := db.exec(ctx, `UPDATE versions SET store = ?1, moves_to = '' WHERE moves_to = ?1 AND `+versionIs, to, ref.Image, ref.Version)
+	return err
+}
+
+// Backing says when backups are made by themselves, and how the last one went.
+type Backing struct {
+	Store   string       `db:"store"` // none while it is empty
+	At      string       `db:"at"`    // HH:MM of the service's clock
+	Slabs   bool         `db:"slabs"`
+	Keep    int          `db:"keep"`
+	Begun   sql.NullTime `db:"begun"`
+	Ended   sql.NullTime `db:"ended"`
+	Trouble string       `db:"trouble"`
+}
+
+// Backing tells when backups are made.
+func (db *DB) Backing(ctx context.Context) (b Backing, err error) {
+	return b, db.read.GetContext(ctx, &b, `SELECT store, at, slabs, keep, begun, ended, trouble FROM backing`)
+}
+
+// SetBacking says when backups are made.
+func (db *DB) SetBacking(ctx context.Context, b Backing) error {
+	_, err := db.exec(ctx, `UPDATE backing SET store = ?, at = ?, slabs = ?, keep = ?`, b.Store, b.At, b.Slabs, b.Keep)
+	return err
+}
+
+// BackedUp records how a backup that was due went: it began, and when it ended, and with what trouble.
+func (db *DB) BackedUp(ctx context.Context, begun time.Time, ended sql.NullTime, trouble string) error {
+	_, err := db.exec(ctx, `UPDATE backing SET begun = ?, ended = ?, trouble = ?`, begun.UTC(), ended, trouble)
 	return err
 }

@@ -39,6 +39,7 @@ const (
 // Config says how a service runs. Only Data has no default.
 type Config struct {
 	Data      string
+	File      string // the configuration file, which goes into backups; none if it is empty
 	Multicast Multicast
 	Log       *slog.Logger     // discards by default
 	Now       func() time.Time // time.Now by default

@@ -93,6 +93,20 @@ func (s *Service) keepHouse() {
 	}
 }
 
+// keepBackups makes backups when they are due. One that takes hours keeps nothing else from being done.
+func (s *Service) keepBackups() {
+	minute := time.NewTicker(time.Minute)
+	defer minute.Stop()
+	for {
+		select {
+		case <-minute.C:
+			s.backups.KeepDue(s.until)
+		case <-s.until.Done():
+			return
+		}
+	}
+}
+
 // signHead signs what is on record. What keeps it from that is said once.
 func (s *Service) signHead(ctx context.Context) {
 	_, err := s.proofs.Head(ctx)

@@ -59,6 +59,7 @@ import (
 	"jugate/oneport"
 	"jugate/records"
 	"jugate/service/access"
+	"jugate/service/backups"
 	"jugate/service/directories"
 	"jugate/service/domains"
 	"jugate/service/fleet"
@@ -94,6 +95,7 @@ type Service struct {
 	proofs      *proofs.Proofs
 	sites       *sites.Sites
 	stores      *stores.Stores
+	backups     *backups.Backups
 	stock       *stock.Stock
 	boot        *boot.Boot
 	streams     *stream.Streams
@@ -188,6 +190,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 	s.house.Go(s.examine)
 	s.house.Go(func() { s.intake.KeepLeaning(s.until) })
 	s.house.Go(func() { s.stores.Keep(s.until) })
+	s.house.Go(s.keepBackups)
 	return nil
 }
 
@@ -221,7 +224,8 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(), AcceptCards: c.AcceptCards, Tickets: c.Tickets}
 	s.stores = &stores.Stores{Dir: c.Data, Records: db, Secrets: s.access, Slabs: slabs, Log: c.Log, Now: c.Now, Publish: publish, Service: s.access.Certificates.Fingerprint()}
 	s.intake = &intake.Intake{Dir: c.Data, Stores: s.stores, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: publish, KeepFree: c.KeepFree}
-	s.stores.Versions = s.intake
+	s.backups = &backups.Backups{Dir: c.Data, Scratch: s.scratch(), Config: c.File, Records: db, Stores: s.stores, Files: files, Service: s.stores.Service, Version: Version, Log: c.Log, Now: c.Now, Publish: publish}
+	s.stores.Versions, s.stores.Backups = s.intake, s.backups.Needed
 	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: offered, Entries: entries, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
 		Log: c.Log, Now: c.Now, Publish: publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
 	*s.sites = sites.Sites{Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Versions: s.intake, Files: files, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(),
@@ -237,7 +241,7 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 		Log: c.Log, Now: c.Now, Publish: publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands, s.sites.Deliveries = s.orders.Ledger(), s.orders, s.orders
 	s.stock.Orders, s.stock.Fleet = s.orders, s.fleet
-	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Boot: s.boot,
+	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 	return nil
 }

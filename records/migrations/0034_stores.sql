@@ -19,3 +19,15 @@ INSERT INTO storing (only_one, store, cache_bytes) VALUES (1, 'folder', 10737418
 ALTER TABLE versions ADD COLUMN store TEXT NOT NULL DEFAULT 'folder';
 ALTER TABLE versions ADD COLUMN moves_to TEXT NOT NULL DEFAULT '';
 CREATE INDEX versions_moving ON versions (moves_to) WHERE moves_to <> '';
+-- When backups are made by themselves: at a time of day into a store; none while that is empty.
+CREATE TABLE backing (
+	only_one INTEGER NOT NULL PRIMARY KEY CHECK (only_one = 1),
+	store TEXT NOT NULL,
+	at TEXT NOT NULL,
+	slabs BOOLEAN NOT NULL,
+	keep INTEGER NOT NULL,
+	begun TIMESTAMP,
+	ended TIMESTAMP,
+	trouble TEXT NOT NULL
+);
+INSERT INTO backing (only_one, store, at, slabs, keep, trouble) VALUES (1, '', '02:00', FALSE, 14, '');

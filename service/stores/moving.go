@@ -304,6 +304,13 @@ func (s *Stores) Prune(ctx context.Context, dryRun bool, unless func(d []slabsto
 		if err != nil {
 			return slabs, bytes, err
 		}
+		kept, err := s.Backups(ctx, o.objects)
+		if err != nil {
+			return slabs, bytes, fmt.Errorf("nothing is removed from the store %s, as nobody can tell what its backups need: %w", name, err)
+		}
+		for d := range kept {
+			needed[d] = struct{}{}
+		}
 		n, size, err := s.pruneOne(ctx, o, needed, dryRun, unless)
 		if slabs, bytes = slabs+n, bytes+size; err != nil {
 			return slabs, bytes, err

@@ -56,6 +56,8 @@ type Stores struct {
 	Log      *slog.Logger
 	Now      func() time.Time
 	Publish  func(event any)
+	// Backups tells which slabs the backups in a store need.
+	Backups func(ctx context.Context, store objects.Store) (map[slabstore.Digest]struct{}, error)
 	// Service tells this service from every other one: the fingerprint of its authority.
 	Service string
 
@@ -79,17 +81,6 @@ type opened struct {
 
 // Behind is slabstore.Behind for those slabs that a store has, as far as is known.
 var _ slabstore.Behind = (*packs.Packs)(nil)
-
-// OpenObjects opens what is at a place: a folder, or a bucket.
-func OpenObjects(place, region, key, secret string) (objects.Store, error) {
-	if strings.Contains(place, "://") {
-		return bucket.Open(bucket.Config{URL: place, Region: region, Key: key, Secret: secret})
-	}
-	if !filepath.IsAbs(place) {
-		return nil, fault.Invalid.Errorf("a folder is given by its whole path, not as %q", place)
-	}
-	return objects.OpenFolder(place), nil
-}
 
 func about(name string) string { return "store " + name }
 
@@ -120,7 +111,7 @@ func (s *Stores) openOne(row records.Store) error {
 	}
 	o := &opened{}
 	var err error
-	if o.objects, err = OpenObjects(row.Place, row.Region, row.Key, secret); err != nil {
+	if o.objects, err = bucket.OpenPlace(row.Place, row.Region, row.Key, secret); err != nil {
 		return err
 	}
 	if err := os.MkdirAll(s.dir(row.Name), 0o750); err != nil {
@@ -233,7 +224,7 @@ func (s *Stores) Add(ctx context.Context, in api.NewStore) (api.Store, error) {
 	if in.Name == records.FolderStore {
 		return api.Store{}, fault.Conflict.Errorf("the store in the data folder is called %s already", in.Name)
 	}
-	store, err := OpenObjects(in.Place, in.Region, in.Key, in.Secret)
+	store, err := bucket.OpenPlace(in.Place, in.Region, in.Key, in.Secret)
 	if err == nil && !strings.Contains(in.Place, "://") {
 		err = Outside(s.Dir, in.Place)
 	}

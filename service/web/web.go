@@ -27,6 +27,7 @@ import (
 	"jugate/oneport"
 	"jugate/records"
 	"jugate/service/access"
+	"jugate/service/backups"
 	"jugate/service/directories"
 	"jugate/service/domains"
 	"jugate/service/fleet"
@@ -51,6 +52,7 @@ type Server struct {
 	Proofs      *proofs.Proofs
 	Sites       *sites.Sites
 	Stores      *stores.Stores
+	Backups     *backups.Backups
 	Stock       *stock.Stock
 	Boot        *boot.Boot
 	Events      *Events
@@ -134,7 +136,7 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 	h.UseMiddleware(s.requirePerson(h), s.logbook, knownParameters(h))
 	for _, routes := range []func(huma.API){
 		s.sessionRoutes, s.peopleRoutes, s.logbookRoutes, s.logRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.directoryRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
-		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.bootEntryRoutes, s.driverRoutes, s.setRoutes, s.outpostRoutes, s.storesRoutes, s.eventRoutes, s.termRoutes,
+		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.bootEntryRoutes, s.driverRoutes, s.setRoutes, s.outpostRoutes, s.storesRoutes, s.backupRoutes, s.eventRoutes, s.termRoutes,
 	} {
 		routes(h)
 	}
