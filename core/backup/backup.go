@@ -56,7 +56,7 @@ type Backup struct {
 	// Earlier are the IDs of those that were in the store before: a list that lacks one does not make it
 	// be forgotten.
 	Earlier []string `json:"earlier"`
-	Files    []File    `json:"files"`
+	Files   []File   `json:"files"`
 
 	// Sent is how many bytes of files were new; of no meaning in a list that is read.
 	Sent int64 `json:"-"`

@@ -19,6 +19,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 )
 
 // prefix begins temporary names.
@@ -142,16 +143,23 @@ func SyncDir(dir string) error {
 }
 
 // Sweep removes what a kill has left in a folder; one that is not there has nothing.
-func Sweep(dir string) error {
+func Sweep(dir string) error { return SweepOld(dir, 0) }
+
+// SweepOld is Sweep for a folder that others may write into now: what is younger than an age stays.
+func SweepOld(dir string, age time.Duration) error {
 	entries, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	for _, e := range entries {
-		if strings.HasPrefix(e.Name(), prefix) {
-			if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
-				return err
-			}
+		if !strings.HasPrefix(e.Name(), prefix) {
+			continue
+		}
+		if info, err := e.Info(); age > 0 && (err != nil || time.Since(info.ModTime()) < age) {
+			continue
+		}
+		if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
+			return err
 		}
 	}
 	return nil

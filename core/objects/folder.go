@@ -10,7 +10,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
+	"time"
 
 	"github.com/gofrs/flock"
 	"github.com/zeebo/blake3"
@@ -24,11 +26,14 @@ var ErrFull = fault.Full.Errorf("the folder is full: free some room on its disk 
 
 // Folder keeps objects as files of a folder, which may be another machine's. Conditions hold
 // among all who use it through this type. A tag is the BLAKE3-256 digest of the content.
-type Folder struct{ dir string }
+type Folder struct {
+	dir   string
+	swept sync.Map // folders in which what cuts have left was looked for
+}
 
 // OpenFolder keeps objects in a folder. One that is not there is not made: it may be another
 // machine's, which is away.
-func OpenFolder(dir string) *Folder { return &Folder{dir} }
+func OpenFolder(dir string) *Folder { return &Folder{dir: dir} }
 
 // there is an error unless the folder itself is there.
 func (f *Folder) there() error {
@@ -48,6 +53,10 @@ func (f *Folder) path(name string) (string, error) {
 	}
 	return filepath.Join(f.dir, filepath.FromSlash(name)), nil
 }
+
+// cutAge is how old a file must be that is not visible yet, to be what a cut has left: another process
+// may write into the same folder.
+const cutAge = 24 * time.Hour
 
 // lockName begins with a dot, as no part of a name does.
 const lockName = ".lock"
@@ -90,6 +99,11 @@ func (f *Folder) Write(ctx context.Context, name string, content io.Reader) erro
 func (f *Folder) write(path string, content func(w io.Writer) error) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o750); err != nil {
 		return explain(err)
+	}
+	if _, was := f.swept.LoadOrStore(filepath.Dir(path), true); !was {
+		if err := durable.SweepOld(filepath.Dir(path), cutAge); err != nil {
+			return err
+		}
 	}
 	d, err := durable.Create(path, 0o640)
 	if err != nil {

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -45,4 +46,19 @@ func TestOneOfManyIsFirst(t *testing.T) {
 	left, err := os.ReadDir(dir)
 	require.NoError(t, err)
 	assert.Len(t, left, 2, "the object and the lock")
+}
+
+// What a kill has left goes once it is old: somebody else may be writing now.
+func TestWhatACutHasLeftGoes(t *testing.T) {
+	dir := t.TempDir()
+	old, young := filepath.Join(dir, ".new-1"), filepath.Join(dir, ".new-2")
+	for _, path := range []string{old, young} {
+		require.NoError(t, os.WriteFile(path, nil, 0o600))
+	}
+	past := time.Now().Add(-48 * time.Hour)
+	require.NoError(t, os.Chtimes(old, past, past))
+	_, err := objects.OpenFolder(dir).Put(t.Context(), "a", nil, objects.Always)
+	require.NoError(t, err)
+	assert.NoFileExists(t, old)
+	assert.FileExists(t, young)
 }
