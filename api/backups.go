@@ -31,10 +31,10 @@ type BackupCheck struct {
 
 // BackupSchedule says when backups are made by themselves.
 type BackupSchedule struct {
-	Store   string     `json:"store" doc:"None are made while it is empty" maxLength:"63" example:"big"`
-	At      string     `json:"time_of_day" doc:"By the clock of the service" pattern:"^([01][0-9]|2[0-3]):[0-5][0-9]$" minLength:"5" maxLength:"5" example:"02:00"`
-	Slabs   bool       `json:"with_slabs"`
-	Keep    int        `json:"keep_backups" doc:"How many stay in the store" minimum:"1" maximum:"10000" example:"14"`
+	Store string `json:"store" doc:"None are made while it is empty" maxLength:"63" example:"big"`
+	At    string `json:"time_of_day" doc:"By the clock of the service" pattern:"^([01][0-9]|2[0-3]):[0-5][0-9]$" minLength:"5" maxLength:"5" example:"02:00"`
+	Slabs bool   `json:"with_slabs"`
+	Keep  int    `json:"keep_backups" doc:"How many stay in the store" minimum:"1" maximum:"10000" example:"14"`
 }
 
 // BackupsDue tells when backups are made by themselves, and how the last one went.

@@ -64,3 +64,20 @@ type StoreCheck struct {
 
 // StoresChanged says that a store has come or gone, or that a version was moved.
 type StoresChanged struct{}
+
+// Standby tells of the copy of the service from which another machine can become it.
+type Standby struct {
+	Store   string     `json:"store" doc:"None is kept while it is empty"`
+	Machine string     `json:"machine,omitempty" doc:"Which machine is the service"`
+	Term    int64      `json:"term,omitempty" doc:"How often a machine has become the service"`
+	Serving bool       `json:"is_serving,omitempty" doc:"The store says that this one is"`
+	Records *time.Time `json:"records_copied,omitempty" doc:"Until when all that was written is there"`
+	Files   *time.Time `json:"files_copied,omitempty"`
+	Slabs   *time.Time `json:"slabs_copied,omitempty"`
+	Trouble string     `json:"trouble,omitempty"`
+}
+
+// StandbyUse says where a copy of the service is kept.
+type StandbyUse struct {
+	Store string `json:"store" doc:"Empty ends it" maxLength:"63" example:"big"`
+}

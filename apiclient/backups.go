@@ -46,3 +46,13 @@ func (c *Client) WriteBackup(ctx context.Context, slabs bool) (io.ReadCloser, er
 	}
 	return resp.Body, nil
 }
+
+// Standby tells of the copy from which another machine can become the service.
+func (c *Client) Standby(ctx context.Context) (api.Standby, error) {
+	return one[api.Standby](ctx, c, http.MethodGet, "standby", nil)
+}
+
+// UseStandby says in which store such a copy is kept; none if it is empty.
+func (c *Client) UseStandby(ctx context.Context, store string) (api.Standby, error) {
+	return one[api.Standby](ctx, c, http.MethodPut, "standby", api.StandbyUse{Store: store})
+}

@@ -26,8 +26,8 @@ const configFile = "/etc/jugate/jugate.yaml"
 // everywhere are the settings of all commands.
 var everywhere = []string{"server", "authority", "token", "token-file", "output"}
 
-// notSettings are flags of serve that are not.
-var notSettings = []string{"help", "config", "version"}
+// notSettings are flags of serve and takeover that are not.
+var notSettings = []string{"help", "config", "version", "from", "key", "region", "wait"}
 
 // configured is a setting with where its value comes from.
 type configured struct {
@@ -39,7 +39,7 @@ type configured struct {
 // settingsOf are the flags of a command that the configuration may set.
 func settingsOf(cmd *cobra.Command) (flags []*pflag.Flag) {
 	cmd.Flags().VisitAll(func(f *pflag.Flag) {
-		if slices.Contains(everywhere, f.Name) || cmd.Name() == serveName && !slices.Contains(notSettings, f.Name) {
+		if slices.Contains(everywhere, f.Name) || serves(cmd) && !slices.Contains(notSettings, f.Name) {
 			flags = append(flags, f)
 		}
 	})
@@ -48,6 +48,9 @@ func settingsOf(cmd *cobra.Command) (flags []*pflag.Flag) {
 
 // serveName is the name of the command whose flags are settings.
 const serveName = "serve"
+
+// serves tells whether a command runs a service, which takes those settings.
+func serves(cmd *cobra.Command) bool { return cmd.Name() == serveName || cmd.Name() == takeoverName }
 
 // variable is the name of a setting in the environment.
 func variable(setting string) string {
@@ -118,7 +121,7 @@ func configure(cmd *cobra.Command) ([]configured, error) {
 		}
 		all = append(all, configured{f.Name, f.Value.String(), source})
 	}
-	if cmd.Name() != signOutName && cmd.Name() != serveName {
+	if cmd.Name() != signOutName && !serves(cmd) {
 		problems = append(problems, useContext(cmd, all))
 	}
 	return all, errors.Join(problems...)
@@ -224,4 +227,16 @@ func (a *app) configCommand() *cobra.Command {
 		})
 	}
 	return noun("config", "See the configuration", show)
+}
+
+// configFileOf is the configuration file that a command reads; none if it is not there.
+func configFileOf(cmd *cobra.Command) string {
+	path, _ := cmd.Flags().GetString("config")
+	if path == "" {
+		path = configFile
+	}
+	if _, err := os.Stat(path); err != nil {
+		return ""
+	}
+	return path
 }

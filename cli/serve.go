@@ -18,7 +18,13 @@ import (
 )
 
 func serveCommand() *cobra.Command {
-	var config service.Config
+	cmd, _ := serving()
+	return cmd
+}
+
+// serving is the command that runs a service, and the configuration that its flags fill.
+func serving() (*cobra.Command, *service.Config) {
+	config := &service.Config{}
 	var listen, groups, rate, ceiling string
 	var ttl int
 	var boot netbootFlags
@@ -54,13 +60,18 @@ func serveCommand() *cobra.Command {
 			if config.Multicast.Interface == "" {
 				config.Multicast.Interface = interfaceOf(local)
 			}
-			if err := boot.fill(&config); err != nil {
+			if err := boot.fill(config); err != nil {
 				return err
 			}
 			if os.Getenv("GOMEMLIMIT") == "" {
 				debug.SetMemoryLimit(memoryLimit)
 			}
-			s, err := service.Open(cmd.Context(), config)
+			config.Machine, _ = os.Hostname()
+			if len(config.At) == 0 {
+				config.At = []string{"https://" + listener.Addr().String()}
+			}
+			config.File = configFileOf(cmd)
+			s, err := service.Open(cmd.Context(), *config)
 			if err != nil {
 				return err
 			}
@@ -100,7 +111,7 @@ func serveCommand() *cobra.Command {
 	flags.StringSliceVar(&config.BuildFrom, "build-from", nil, "folders that systems for builds of the boot environment may be read from, beside this machine's own")
 	boot.add(flags)
 	cmd.MarkFlagRequired("data")
-	return cmd
+	return cmd, config
 }
 
 // interfaceOf is the name of the interface that has an address; empty for an

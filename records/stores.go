@@ -56,11 +56,11 @@ func (db *DB) AddStore(ctx context.Context, s Store) error {
 func (db *DB) RemoveStore(ctx context.Context, name string) error {
 	return db.change(ctx, func(tx *sqlx.Tx) error {
 		var used int
-		if err := tx.GetContext(ctx, &used, `SELECT (SELECT count(*) FROM versions WHERE pruned IS NULL AND (store = ?1 OR moves_to = ?1)) + (SELECT count(*) FROM storing WHERE store = ?1)`, name); err != nil {
+		if err := tx.GetContext(ctx, &used, `SELECT (SELECT count(*) FROM versions WHERE pruned IS NULL AND (store = ?1 OR moves_to = ?1)) + (SELECT count(*) FROM storing WHERE store = ?1) + (SELECT count(*) FROM backing WHERE store = ?1 OR copy_to = ?1)`, name); err != nil {
 			return err
 		}
 		if used > 0 {
-			return fault.Conflict.Errorf("versions are in the store %s, or new ones go there: move them elsewhere and use another store", name)
+			return fault.Conflict.Errorf("versions are in the store %s, or new ones, backups or the copy of the records go there: move them elsewhere and use another store", name)
 		}
 		r, err := tx.ExecContext(ctx, `DELETE FROM stores WHERE name = ?`, name)
 		return changed(r, err, "store", name)
@@ -120,5 +120,16 @@ func (db *DB) SetBacking(ctx context.Context, b Backing) error {
 // BackedUp records how a backup that was due went: it began, and when it ended, and with what trouble.
 func (db *DB) BackedUp(ctx context.Context, begun time.Time, ended sql.NullTime, trouble string) error {
 	_, err := db.exec(ctx, `UPDATE backing SET begun = ?, ended = ?, trouble = ?`, begun.UTC(), ended, trouble)
+	return err
+}
+
+// CopyingTo is the store that the records are copied into as they change; empty for none.
+func (db *DB) CopyingTo(ctx context.Context) (store string, err error) {
+	return store, db.read.GetContext(ctx, &store, `SELECT copy_to FROM backing`)
+}
+
+// SetCopyingTo says which store that is.
+func (db *DB) SetCopyingTo(ctx context.Context, store string) error {
+	_, err := db.exec(ctx, `UPDATE backing SET copy_to = ?`, store)
 	return err
 }

@@ -68,6 +68,13 @@ type Config struct {
 	// Tickets has agents check in with what their boot script or media gave them, and
 	// not just with a hardware address.
 	Tickets bool
+	// Machine is what people call this machine, and At where the service answers, for who looks who is the
+	// service; LeaseFor is how long that is good without being renewed, 0 for the usual time.
+	Machine  string
+	At       []string
+	LeaseFor time.Duration
+	// TakenOver is what a takeover has brought; nil otherwise.
+	TakenOver *TakenOver
 }
 
 // Netboot says how the service answers machines that boot over the network.

@@ -51,8 +51,10 @@ import (
 	"jugate/core/driver"
 	"jugate/core/durable"
 	"jugate/core/environment/builds"
+	"jugate/core/fault"
 	"jugate/core/hwaddr"
 	"jugate/core/image"
+	"jugate/core/lease"
 	"jugate/core/netboot"
 	"jugate/core/parts"
 	"jugate/core/slabstore"
@@ -67,6 +69,7 @@ import (
 	"jugate/service/orders"
 	"jugate/service/proofs"
 	"jugate/service/sites"
+	"jugate/service/standby"
 	"jugate/service/stock"
 	"jugate/service/stores"
 	"jugate/service/web"
@@ -96,6 +99,7 @@ type Service struct {
 	sites       *sites.Sites
 	stores      *stores.Stores
 	backups     *backups.Backups
+	standby     *standby.Standby
 	stock       *stock.Stock
 	boot        *boot.Boot
 	streams     *stream.Streams
@@ -105,7 +109,8 @@ type Service struct {
 	close context.CancelFunc
 	house sync.WaitGroup
 
-	unsigned error // why the head of the records was not signed the last time
+	lost     chan error // why this machine is the service no more
+	unsigned error      // why the head of the records was not signed the last time
 }
 
 // Open opens the data folder, making it on the first start, takes it for this
@@ -126,7 +131,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 			return nil, fmt.Errorf("make the data folder: %w", err)
 		}
 	}
-	s := &Service{config: c}
+	s := &Service{config: c, lost: make(chan error, 1)}
 	s.until, s.close = context.WithCancel(context.Background())
 	if err := s.open(ctx); err != nil {
 		return nil, errors.Join(err, s.Close())
@@ -182,6 +187,12 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if err := s.stores.OpenAll(ctx); err != nil {
 		c.Log.Error("a store could not be opened; versions that are there alone cannot be delivered", "error", err)
 	}
+	if err := s.standby.Begin(ctx); err != nil {
+		return err
+	}
+	if from := c.TakenOver; from != nil {
+		s.sayTakenOver(ctx, from)
+	}
 	if err := errors.Join(s.intake.KeepStates(ctx), s.orders.Resume(ctx), s.sites.Load(ctx)); err != nil {
 		return err
 	}
@@ -192,6 +203,16 @@ func (s *Service) open(ctx context.Context) (err error) {
 	s.house.Go(func() { s.stores.Keep(s.until) })
 	s.house.Go(s.keepBackups)
 	return nil
+}
+
+// sayTakenOver says in the log that another machine was the service before, and which heads were signed there
+// whose leaves did not get here.
+func (s *Service) sayTakenOver(ctx context.Context, from *TakenOver) {
+	words := fmt.Sprintf("%s has become the service, in term %d, from the copy of term %d", s.config.Machine, from.Held.Term(), from.From)
+	s.config.Log.Warn(words)
+	if _, err := s.proofs.Restored(ctx, words); err != nil && !errors.Is(err, fault.Conflict) {
+		s.config.Log.Error("what was lost cannot be said yet; jugate receipt restored does", "error", err)
+	}
 }
 
 // openRecords opens the records, and says what is odd about them.
@@ -213,7 +234,15 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 	}
 	c, db, files, events := s.config, s.records, image.Files{Dir: filepath.Join(s.config.Data, "images")}, &web.Events{}
 	s.sites = &sites.Sites{}
+	s.standby = &standby.Standby{Dir: c.Data, Records: db, Service: s.access.Certificates.Fingerprint(), Version: Version, Machine: c.Machine, At: c.At, For: c.LeaseFor, Log: c.Log,
+		Lost: func(err error) { s.lost <- err }}
+	if c.TakenOver != nil {
+		s.standby.Taken = c.TakenOver.Held
+	}
 	publish := func(event any) {
+		if _, is := event.(api.Version); is {
+			s.standby.Wake()
+		}
 		s.sites.Heard(event)
 		events.Publish(event)
 	}
@@ -225,6 +254,7 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 	s.stores = &stores.Stores{Dir: c.Data, Records: db, Secrets: s.access, Slabs: slabs, Log: c.Log, Now: c.Now, Publish: publish, Service: s.access.Certificates.Fingerprint()}
 	s.intake = &intake.Intake{Dir: c.Data, Stores: s.stores, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: publish, KeepFree: c.KeepFree}
 	s.backups = &backups.Backups{Dir: c.Data, Scratch: s.scratch(), Config: c.File, Records: db, Stores: s.stores, Files: files, Service: s.stores.Service, Version: Version, Log: c.Log, Now: c.Now, Publish: publish}
+	s.standby.Stores, s.standby.Files, s.standby.Publish = s.stores, s.backups, publish
 	s.stores.Versions, s.stores.Backups = s.intake, s.backups.Needed
 	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: offered, Entries: entries, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
 		Log: c.Log, Now: c.Now, Publish: publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
@@ -241,7 +271,7 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 		Log: c.Log, Now: c.Now, Publish: publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands, s.sites.Deliveries = s.orders.Ledger(), s.orders, s.orders
 	s.stock.Orders, s.stock.Fleet = s.orders, s.fleet
-	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Boot: s.boot,
+	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 	return nil
 }
@@ -294,8 +324,21 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 			return err
 		}
 	}
+	ctx, end := context.WithCancelCause(ctx)
+	defer end(nil)
+	go func() {
+		select {
+		case err := <-s.lost:
+			end(err)
+		case <-ctx.Done():
+		}
+	}()
 	// s.close ends what waits: long polls, event streams, streams to groups.
-	return oneport.Run(ctx, s.web.HTTP(), listener, s.config.Log, s.close, shutdownGrace)
+	err := oneport.Run(ctx, s.web.HTTP(), listener, s.config.Log, s.close, shutdownGrace)
+	if cause := context.Cause(ctx); errors.Is(cause, lease.ErrTaken) {
+		return errors.Join(cause, err)
+	}
+	return err
 }
 
 // Close ends what runs and gives the data folder back. Deliveries that were
@@ -308,8 +351,13 @@ func (s *Service) Close() error {
 		s.streams.Wait()
 	}
 	var err error
+	if s.standby != nil {
+		within, cancel := context.WithTimeout(context.Background(), shutdownGrace)
+		defer cancel()
+		err = s.standby.Close(within)
+	}
 	if s.stores != nil {
-		err = s.stores.Close()
+		err = errors.Join(err, s.stores.Close())
 	}
 	if s.records != nil {
 		err = errors.Join(err, s.records.Close())

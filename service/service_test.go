@@ -2,6 +2,7 @@ package service_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -22,6 +23,7 @@ import (
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/hwaddr"
+	"jugate/core/lease"
 	"jugate/demo/golddisk"
 	"jugate/records"
 	"jugate/service"
@@ -37,7 +39,8 @@ type house struct {
 	client  *apiclient.Client
 	service *service.Service
 	stop    func()
-	agents  *lines // what the agents have logged
+	served  <-chan error // has what Serve has returned
+	agents  *lines       // what the agents have logged
 }
 
 // lines is a log that is looked at while it is written.
@@ -121,8 +124,14 @@ func serve(t *testing.T, s *service.Service, data, listen string) *house {
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(context.Background())
 	var done sync.WaitGroup
-	done.Go(func() { assert.NoError(t, s.Serve(ctx, listener)) })
-	h := &house{t: t, agents: &lines{}, service: s, data: data, token: s.Token(), url: "https://" + listener.Addr().String()}
+	served := make(chan error, 1)
+	done.Go(func() {
+		err := s.Serve(ctx, listener)
+		if served <- err; !errors.Is(err, lease.ErrTaken) {
+			assert.NoError(t, err)
+		}
+	})
+	h := &house{served: served, t: t, agents: &lines{}, service: s, data: data, token: s.Token(), url: "https://" + listener.Addr().String()}
 	h.stop = sync.OnceFunc(func() {
 		cancel()
 		done.Wait()

@@ -98,20 +98,9 @@ func Save(ctx context.Context, store objects.Store, b Backup, from []Source) (Ba
 	if err != nil {
 		return b, err
 	}
-	b.Format, b.Files, b.Sent, b.Earlier = format, nil, 0, before
-	for _, s := range from {
-		f, err := describe(s)
-		if errors.Is(err, fs.ErrNotExist) {
-			continue
-		}
-		if err != nil {
-			return b, err
-		}
-		sent, err := send(ctx, store, s.At, f)
-		if err != nil {
-			return b, fmt.Errorf("%s: %w", s.Path, err)
-		}
-		b.Files, b.Sent = append(b.Files, f), b.Sent+sent
+	b.Earlier = before
+	if err := send(ctx, store, &b, from, Seen{}); err != nil {
+		return b, err
 	}
 	text, err := json.Marshal(b)
 	if err != nil {
@@ -119,6 +108,93 @@ func Save(ctx context.Context, store objects.Store, b Backup, from []Source) (Ba
 	}
 	_, err = store.Put(ctx, listFolder+b.ID()+".json", text, objects.Absent)
 	return b, err
+}
+
+// Seen are files whose digests are known for as long as they look as they did.
+type Seen map[string]look
+
+type look struct {
+	size    int64
+	changed time.Time
+	file    File
+}
+
+// SaveLive is Save for a list that is replaced again and again, under a name of its own. Nothing is
+// written if nothing has changed since the last one, whose digest is handed in and back.
+func SaveLive(ctx context.Context, store objects.Store, name string, b Backup, from []Source, seen Seen, last slabstore.Digest) (slabstore.Digest, error) {
+	taken := b.Taken
+	b.Taken = time.Time{}
+	if err := send(ctx, store, &b, from, seen); err != nil {
+		return last, err
+	}
+	same, err := json.Marshal(b)
+	if err != nil {
+		return last, err
+	}
+	now := slabstore.Sum(same)
+	if now == last {
+		return last, nil
+	}
+	b.Taken = taken
+	text, err := json.Marshal(b)
+	if err != nil {
+		return last, err
+	}
+	if _, err = store.Put(ctx, name, text, objects.Always); err != nil {
+		return last, err
+	}
+	return now, nil
+}
+
+// Live is the list of that name.
+func Live(ctx context.Context, store objects.Store, name string) (Backup, error) {
+	return load(ctx, store, name)
+}
+
+// LiveFolder is what the names of such lists begin with, and LiveName how they end: Remove looks for them.
+const (
+	LiveFolder = "live/"
+	LiveName   = "files.json"
+)
+
+// send writes the files that a store lacks, and lists all.
+func send(ctx context.Context, store objects.Store, b *Backup, from []Source, seen Seen) error {
+	b.Format, b.Files, b.Sent = format, nil, 0
+	for _, s := range from {
+		f, err := seen.describe(s)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if k, known := seen[s.Path]; !known || k.file.Digest != f.Digest {
+			sent, err := sendFile(ctx, store, s.At, f)
+			if err != nil {
+				return fmt.Errorf("%s: %w", s.Path, err)
+			}
+			b.Sent += sent
+		}
+		seen.note(s, f)
+		b.Files = append(b.Files, f)
+	}
+	return nil
+}
+
+func (seen Seen) describe(s Source) (File, error) {
+	if info, err := os.Stat(s.At); err == nil {
+		if k, known := seen[s.Path]; known && k.size == info.Size() && k.changed.Equal(info.ModTime()) {
+			return k.file, nil
+		}
+	}
+	return describe(s)
+}
+
+// note remembers a file that is in the store.
+func (seen Seen) note(s Source, f File) {
+	if info, err := os.Stat(s.At); err == nil && info.Size() == f.Size {
+		seen[s.Path] = look{info.Size(), info.ModTime(), f}
+	}
 }
 
 func describe(s Source) (File, error) {
@@ -136,8 +212,8 @@ func describe(s Source) (File, error) {
 	return File{Path: s.Path, Size: n, Mode: info.Mode().Perm(), Digest: slabstore.Digest(h.Sum(nil))}, err
 }
 
-// send writes the content of a file, unless it is there.
-func send(ctx context.Context, store objects.Store, at string, f File) (int64, error) {
+// sendFile writes the content of a file, unless it is there.
+func sendFile(ctx context.Context, store objects.Store, at string, f File) (int64, error) {
 	name := fileFolder + f.Digest.String()
 	if _, err := store.Stat(ctx, name); !errors.Is(err, objects.ErrNotFound) {
 		return 0, err
@@ -264,6 +340,12 @@ func fetch(ctx context.Context, store objects.Store, f File, into io.Writer) err
 // Restore puts the files of a backup into a folder, which must be empty or not be there. It is there
 // whole or not at all.
 func Restore(ctx context.Context, store objects.Store, b Backup, dir string) error {
+	return RestoreWith(ctx, store, b, dir, func(string) error { return nil })
+}
+
+// RestoreWith is Restore with more that goes into the folder before it is there: more is told where it
+// lies until then.
+func RestoreWith(ctx context.Context, store objects.Store, b Backup, dir string, more func(dir string) error) error {
 	left, err := os.ReadDir(dir)
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -283,6 +365,9 @@ func Restore(ctx context.Context, store objects.Store, b Backup, dir string) err
 		if err := restoreFile(ctx, store, f, into.Path); err != nil {
 			return fmt.Errorf("%s: %w", f.Path, err)
 		}
+	}
+	if err := more(into.Path); err != nil {
+		return err
 	}
 	if err := os.Chmod(into.Path, 0o750); err != nil {
 		return err
@@ -348,6 +433,21 @@ func Remove(ctx context.Context, store objects.Store, gone []Backup, now time.Ti
 		if errors.Is(err, objects.ErrNotFound) {
 			continue // it was taken away long ago
 		}
+		if err != nil {
+			return err
+		}
+		for _, f := range b.Files {
+			needed[fileFolder+f.Digest.String()] = true
+		}
+	}
+	for o, err := range store.List(ctx, LiveFolder) {
+		if err != nil {
+			return err
+		}
+		if !strings.HasSuffix(o.Name, "/"+LiveName) {
+			continue
+		}
+		b, err := load(ctx, store, o.Name)
 		if err != nil {
 			return err
 		}

@@ -31,3 +31,5 @@ CREATE TABLE backing (
 	trouble TEXT NOT NULL
 );
 INSERT INTO backing (only_one, store, at, slabs, keep, trouble) VALUES (1, '', '02:00', FALSE, 14, '');
+-- The store that the records are copied into as they change, so that another machine can become the service; none while it is empty.
+ALTER TABLE backing ADD COLUMN copy_to TEXT NOT NULL DEFAULT '';

@@ -61,7 +61,7 @@ type Backups struct {
 
 // left are what a backup does not have: what is made again by itself, or must not be there twice, and what
 // is copied in another way.
-var left = []string{"slabs", "stores", "scratch", "uploads", "reserve", "jugate.lock", "jugate.db", "jugate.db-wal", "jugate.db-shm"}
+var left = []string{"slabs", "stores", "scratch", "uploads", "reserve", "jugate.lock", "jugate.db", "jugate.db-wal", "jugate.db-shm", ".jugate.db-litestream", "standby.json"}
 
 // recordsName is what the records are called in a backup, and configName the configuration.
 const (
@@ -144,15 +144,15 @@ func (s *Backups) save(ctx context.Context, to objects.Store, slabs bool) (backu
 	for _, v := range versions {
 		b.Versions = append(b.Versions, backup.Version{Name: v.Ref().String(), Slabs: v.Slabs, Store: v.Store})
 	}
-	more, err := s.files()
+	more, err := s.Sources()
 	if err != nil {
 		return b, err
 	}
 	return backup.Save(ctx, to, b, append(from, more...))
 }
 
-// files are those of the data folder that a backup has, and the configuration.
-func (s *Backups) files() (all []backup.Source, err error) {
+// Sources are the files of the data folder that a backup has, and the configuration.
+func (s *Backups) Sources() (all []backup.Source, err error) {
 	if s.Config != "" {
 		all = append(all, backup.Source{Path: configName, At: s.Config})
 	}

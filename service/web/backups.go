@@ -9,6 +9,19 @@ import (
 	"jugate/api"
 )
 
+// serving refuses what is asked while another machine may be the service.
+func (s *Server) serving(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if s.Standby != nil && r.URL.Path != "/healthz" {
+			if err := s.Standby.Serving(); err != nil {
+				writeJSON(w, http.StatusServiceUnavailable, "application/problem+json", huma.Error503ServiceUnavailable(err.Error()))
+				return
+			}
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
 func (s *Server) backupRoutes(h huma.API) {
 	const tag = "backups"
 	lists(s, h, op("GET", "/stores/{store}/backups", "list-backups", tag, "List the backups in a store"),
@@ -34,6 +47,12 @@ func (s *Server) backupRoutes(h huma.API) {
 	answers(s, h, op("PUT", "/backups/schedule", "set-backup-schedule", tag, "Say when backups are made by themselves"),
 		func(ctx context.Context, in *struct{ Body api.BackupSchedule }) (api.BackupsDue, error) {
 			return s.Backups.SetSchedule(ctx, in.Body)
+		})
+	answers(s, h, op("GET", "/standby", "get-standby", tag, "Tell of the copy from which another machine can become the service"),
+		func(ctx context.Context, _ *Nothing) (api.Standby, error) { return s.Standby.Show(ctx) })
+	answers(s, h, op("PUT", "/standby", "set-standby", tag, "Say in which store a copy of the service is kept as it changes"),
+		func(ctx context.Context, in *struct{ Body api.StandbyUse }) (api.Standby, error) {
+			return s.Standby.Use(ctx, in.Body.Store)
 		})
 	huma.Register(h, op("GET", "/backup.tar", "write-backup", tag, "Get a backup as one file"),
 		func(ctx context.Context, in *struct {

@@ -79,6 +79,8 @@ var descriptions = map[string]string{
 	"code-outpost":        "Makes another code for an outpost, in place of one that nobody has used. When it is used, the key that the outpost had is good no longer.",
 	"withdraw-outpost":    "Ends the trust in an outpost at its next request. Its machines find no service by it from then on; its name stays, and may get a code again.",
 	"remove-outpost":      "Withdraws an outpost and forgets it.",
+	"get-standby":         "Tells which machine is the service, and until when the copy has all that was written.",
+	"set-standby":         "Keeps a copy of records, files and slabs in a store as they change. From then on the store says who is the service: while it does not answer, nothing is served, as another machine may have taken over.",
 	"list-backups":        "Lists the backups in a store, the newest first.",
 	"make-backup":         "Copies records, keys, configuration and files into a store; slabs, too, if that is wanted. What is there from an earlier backup is not sent again. The backup counts when all of it is there. It has the service's private keys: let nobody read the store who may not have them.",
 	"check-backup":        "Reads every file of a backup and compares its digest, and sees that the store has the slabs that it needs.",

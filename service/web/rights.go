@@ -75,6 +75,7 @@ var needed = map[string]needs{
 	"make-media": {rights.KeepDrivers, everything}, "limit-media-key": {rights.KeepDrivers, everything}, "withdraw-media-key": {rights.KeepDrivers, everything}, "pin-workstation": {rights.KeepDrivers, named}, "pin-group": {rights.KeepDrivers, named}, "set-menu": {rights.KeepDrivers, named},
 
 	"list-outposts": {rights.See, everything}, "get-outpost": {rights.See, everything}, "add-outpost": {rights.KeepSites, everything}, "code-outpost": {rights.KeepSites, everything}, "withdraw-outpost": {rights.KeepSites, everything}, "remove-outpost": {rights.KeepSites, everything},
+	"get-standby": {rights.See, everything}, "set-standby": {rights.KeepSites, everything},
 	"list-backups": {rights.KeepSites, everything}, "make-backup": {rights.KeepSites, everything}, "check-backup": {rights.KeepSites, everything}, "get-backup-schedule": {rights.See, everything}, "set-backup-schedule": {rights.KeepSites, everything}, "write-backup": {rights.Administer, everything},
 	"list-stores": {rights.See, everything}, "get-store": {rights.See, everything}, "add-store": {rights.KeepSites, everything}, "remove-store": {rights.KeepSites, everything}, "use-store": {rights.KeepSites, everything}, "check-store": {rights.KeepSites, everything}, "move-versions": {rights.KeepSites, everything},
 	"change-outpost": {rights.KeepSites, everything}, "place-image": {rights.KeepSites, everything}, "unplace-image": {rights.KeepSites, everything},

@@ -35,6 +35,7 @@ import (
 	"jugate/service/orders"
 	"jugate/service/proofs"
 	"jugate/service/sites"
+	"jugate/service/standby"
 	"jugate/service/stock"
 	"jugate/service/stores"
 )
@@ -53,6 +54,7 @@ type Server struct {
 	Sites       *sites.Sites
 	Stores      *stores.Stores
 	Backups     *backups.Backups
+	Standby     *standby.Standby
 	Stock       *stock.Stock
 	Boot        *boot.Boot
 	Events      *Events
@@ -78,7 +80,7 @@ func (s *Server) Handler() http.Handler {
 // secure has what is answered by TLS.
 func (s *Server) secure() http.Handler {
 	r := chi.NewRouter()
-	r.Use(middleware.Recoverer, s.notePeer, oneport.Steady, hardened)
+	r.Use(middleware.Recoverer, s.notePeer, oneport.Steady, hardened, s.serving)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
 		writeJSON(w, http.StatusOK, "application/json", api.Health{Status: "up", Version: s.Version})
 	})

@@ -1,0 +1,169 @@
+package lease_test
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/core/lease"
+	"jugate/core/objects"
+)
+
+func who(machine string) lease.Lease {
+	return lease.Lease{Service: "garden", Holder: machine, Machine: machine}
+}
+
+func quiet(error) {}
+
+func TestOneHoldsIt(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := objects.OpenFolder(t.TempDir())
+		ctx, stop := context.WithCancel(t.Context())
+		first, err := lease.Take(ctx, s, who("one"), lease.Options{})
+		require.NoError(t, err)
+		assert.Equal(t, int64(1), first.Term())
+		var kept sync.WaitGroup
+		kept.Go(func() { assert.NoError(t, first.Keep(ctx, quiet)) })
+
+		began := time.Now()
+		_, err = lease.Take(t.Context(), s, who("two"), lease.Options{})
+		assert.ErrorIs(t, err, lease.ErrHeld)
+		assert.ErrorContains(t, err, "one, in term 1")
+		assert.Equal(t, lease.For, time.Since(began))
+		other := who("two")
+		other.Service = "another"
+		_, err = lease.Take(t.Context(), s, other, lease.Options{})
+		assert.ErrorIs(t, err, lease.ErrOther)
+
+		// The holder dies, and whoever waits is the next.
+		taking := make(chan *lease.Held)
+		go func() {
+			h, err := lease.Take(t.Context(), s, who("two"), lease.Options{Wait: true})
+			assert.NoError(t, err)
+			taking <- h
+		}()
+		time.Sleep(time.Hour)
+		stop()
+		kept.Wait()
+		second := <-taking
+		assert.Equal(t, int64(2), second.Term())
+		assert.True(t, second.Valid())
+		assert.False(t, first.Valid(), "it has ended before")
+		assert.ErrorIs(t, first.Renew(t.Context()), lease.ErrTaken)
+		assert.ErrorContains(t, first.Renew(t.Context()), "two, in term 2")
+
+		// The same data folder, started again, holds it as before; one that was given back is free at once.
+		again, err := lease.Take(t.Context(), s, who("two"), lease.Options{})
+		require.NoError(t, err)
+		assert.Equal(t, int64(2), again.Term())
+		assert.ErrorIs(t, second.Renew(t.Context()), lease.ErrTaken, "a copy of its folder is not it")
+		require.NoError(t, again.Give(t.Context()))
+		assert.False(t, again.Valid())
+		began = time.Now()
+		third, err := lease.Take(t.Context(), s, who("three"), lease.Options{})
+		require.NoError(t, err)
+		assert.Equal(t, int64(3), third.Term())
+		assert.Zero(t, time.Since(began))
+	})
+}
+
+// away is a store that does not answer, or whose answers are lost.
+type away struct {
+	objects.Store
+	gone, deaf *atomic.Bool
+}
+
+var errAway = errors.New("away")
+
+func (a away) Put(ctx context.Context, name string, content []byte, when objects.Condition) (string, error) {
+	if a.gone.Load() {
+		return "", errAway
+	}
+	tag, err := a.Store.Put(ctx, name, content, when)
+	if a.deaf.Load() && err == nil { // the client tries again, and finds its own write there
+		return a.Store.Put(ctx, name, content, when)
+	}
+	return tag, err
+}
+
+// A holder that cannot reach the store stops before anybody else can begin, and goes on if nobody has.
+func TestAHolderThatIsCutOffStopsInTime(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := objects.OpenFolder(t.TempDir())
+		flaky := away{s, new(atomic.Bool), new(atomic.Bool)}
+		ctx, stop := context.WithCancel(t.Context())
+		defer stop()
+		first, err := lease.Take(ctx, flaky, who("one"), lease.Options{})
+		require.NoError(t, err)
+		ended := make(chan error, 1)
+		go func() { ended <- first.Keep(ctx, quiet) }()
+		time.Sleep(time.Minute)
+		assert.True(t, first.Valid())
+		flaky.gone.Store(true)
+		time.Sleep(lease.For)
+		assert.False(t, first.Valid())
+		flaky.gone.Store(false)
+		time.Sleep(lease.For / 2)
+		assert.True(t, first.Valid(), "nobody has taken it meanwhile")
+
+		flaky.gone.Store(true)
+		second := make(chan *lease.Held)
+		go func() {
+			h, err := lease.Take(t.Context(), s, who("two"), lease.Options{Wait: true})
+			assert.NoError(t, err)
+			assert.False(t, first.Valid(), "two at once")
+			second <- h
+		}()
+		<-second
+		flaky.gone.Store(false)
+		assert.ErrorIs(t, <-ended, lease.ErrTaken)
+	})
+}
+
+func TestAnAnswerThatWasLost(t *testing.T) {
+	s := objects.OpenFolder(t.TempDir())
+	flaky := away{s, new(atomic.Bool), new(atomic.Bool)}
+	flaky.deaf.Store(true)
+	h, err := lease.Take(t.Context(), flaky, who("one"), lease.Options{})
+	require.NoError(t, err)
+	require.NoError(t, h.Renew(t.Context()))
+	assert.True(t, h.Valid())
+}
+
+// However many want it, one has it.
+func TestManyWantIt(t *testing.T) {
+	s := objects.OpenFolder(t.TempDir())
+	_, err := lease.Take(t.Context(), s, lease.Lease{Service: "garden", Holder: "dead", For: time.Millisecond}, lease.Options{})
+	require.NoError(t, err)
+	var holds atomic.Int64
+	var all sync.WaitGroup
+	for n := range 20 {
+		all.Go(func() {
+			if _, err := lease.Take(t.Context(), s, who(string(rune('a'+n))), lease.Options{}); err == nil {
+				holds.Add(1)
+			}
+		})
+	}
+	all.Wait()
+	assert.Equal(t, int64(1), holds.Load())
+}
+
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(`{"format":"jugate lease 1","service":"garden","term":1,"for":1}`))
+	f.Fuzz(func(t *testing.T, raw []byte) {
+		s := objects.OpenFolder(t.TempDir())
+		_, err := s.Put(t.Context(), lease.Name, raw, objects.Always)
+		require.NoError(t, err)
+		if l, _, err := lease.Read(t.Context(), s); err == nil {
+			assert.Positive(t, l.Term)
+			assert.LessOrEqual(t, l.For, time.Hour)
+		}
+	})
+}
