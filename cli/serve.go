@@ -12,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"jugate/core/lease"
 	"jugate/privileges"
 	"jugate/service"
 	"jugate/wire"
@@ -109,6 +110,8 @@ func serving() (*cobra.Command, *service.Config) {
 	flags.DurationVar(&config.KeepLines, "keep-lines", 0, "how long lines of the logbook are kept, such as 17520h (default: for ever); receipts are kept in any case")
 	flags.BoolVar(&config.AcceptCards, "accept-cards", false, "accept unknown network cards at once, where the workstation is known by UUID and serial number")
 	flags.StringSliceVar(&config.BuildFrom, "build-from", nil, "folders that systems for builds of the boot environment may be read from, beside this machine's own")
+	flags.StringSliceVar(&config.At, "at", nil, "addresses that the service is reached by, for who asks the store who is the service (default: that of --listen)")
+	flags.DurationVar(&config.LeaseFor, "lease-for", lease.For, "with jugate standby: how long another machine waits, when this one falls silent, before it becomes the service")
 	boot.add(flags)
 	cmd.MarkFlagRequired("data")
 	return cmd, config

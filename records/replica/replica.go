@@ -45,6 +45,7 @@ func Start(ctx context.Context, path string, store objects.Store, prefix string,
 	db.MonitorInterval, db.ShutdownSyncTimeout = Every, 10*time.Second
 	db.Replica = litestream.NewReplicaWithClient(db, &client{objects.Within(store, prefix+"records/")})
 	db.Replica.SyncInterval, db.Replica.AutoRecoverEnabled = Every, true
+	log = slog.New(warnings{log.Handler()})
 	db.SetLogger(log)
 	s := litestream.NewStore([]*litestream.DB{db}, litestream.CompactionLevels{
 		{Level: 0},
@@ -52,6 +53,7 @@ func Start(ctx context.Context, path string, store objects.Store, prefix string,
 		{Level: 2, Interval: 5 * time.Minute},
 		{Level: 3, Interval: time.Hour},
 	})
+	db.SetLogger(log) // which the library has replaced
 	s.SnapshotInterval, s.SnapshotRetention, s.CompactionMonitorEnabled, s.Logger = 24*time.Hour, Kept, true, log
 	if err := s.Open(ctx); err != nil {
 		return nil, err
@@ -98,6 +100,14 @@ func Restore(ctx context.Context, store objects.Store, prefix, path string, at t
 	}
 	return err
 }
+
+// warnings are what the library says that people should know of.
+type warnings struct{ slog.Handler }
+
+func (w warnings) Enabled(_ context.Context, l slog.Level) bool { return l >= slog.LevelWarn }
+
+func (w warnings) WithAttrs(a []slog.Attr) slog.Handler { return warnings{w.Handler.WithAttrs(a)} }
+func (w warnings) WithGroup(g string) slog.Handler      { return warnings{w.Handler.WithGroup(g)} }
 
 // client has the library read and write objects.
 type client struct{ store objects.Store }

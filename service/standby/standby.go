@@ -129,6 +129,9 @@ func (s *Standby) Begin(ctx context.Context) error {
 	s.bell = make(chan struct{}, 1)
 	s.mu.Unlock()
 	name, err := s.Records.CopyingTo(ctx)
+	if err == nil && name == "" && s.Taken != nil {
+		err = fault.Invalid.Errorf("the records do not say that a copy of them is kept")
+	}
 	if err != nil || name == "" {
 		return err
 	}
@@ -180,7 +183,13 @@ func (s *Standby) begin(ctx context.Context, name string) error {
 	s.copying, s.now, s.Taken = true, c, nil
 	s.mu.Unlock()
 	c.work.Go(func() { s.keepLease(until, c) })
-	c.work.Go(func() { s.keepFiles(until, c) })
+	// Nothing is answered before there is a copy of this term: a machine that dies young takes no more
+	// with it than any other.
+	k := &keeper{seen: backup.Seen{}}
+	if err := errors.Join(c.records.Sync(ctx), k.files(ctx, s, c)); err != nil {
+		return errors.Join(err, s.end(ctx))
+	}
+	c.work.Go(func() { s.keepFiles(until, c, k) })
 	s.Log.Info("this machine is the service, and a copy of it is kept", "store", name, "term", held.Term())
 	return nil
 }
@@ -254,10 +263,9 @@ func (s *Standby) Wake() {
 	}
 }
 
-func (s *Standby) keepFiles(ctx context.Context, c *copying) {
+func (s *Standby) keepFiles(ctx context.Context, c *copying, k *keeper) {
 	tick := time.NewTicker(c.held.Lease().For / 4) // unless Wake asks for it
 	defer tick.Stop()
-	k := keeper{seen: backup.Seen{}}
 	for {
 		if err := fault.Guard(func() error { return k.round(ctx, s, c) }); err != nil && ctx.Err() == nil && c.held.Valid() {
 			s.note("files cannot be copied: " + err.Error())
@@ -283,6 +291,14 @@ func (k *keeper) round(ctx context.Context, s *Standby, c *copying) error {
 	if !c.held.Valid() {
 		return nil
 	}
+	if err := k.files(ctx, s, c); err != nil {
+		return err
+	}
+	return k.bring(ctx, s, c)
+}
+
+// files copies those that have changed, and the newest head.
+func (k *keeper) files(ctx context.Context, s *Standby, c *copying) error {
 	folder := termFolder(c.held.Term())
 	head, err := s.Records.NewestHead(ctx)
 	if err != nil {
@@ -306,11 +322,12 @@ func (k *keeper) round(ctx context.Context, s *Standby, c *copying) error {
 	s.mu.Lock()
 	c.files = now
 	s.mu.Unlock()
-	return k.bring(ctx, s, c, now)
+	return nil
 }
 
 // bring copies the slabs of versions that are new, wherever they are: another machine has no others.
-func (k *keeper) bring(ctx context.Context, s *Standby, c *copying, now time.Time) error {
+func (k *keeper) bring(ctx context.Context, s *Standby, c *copying) error {
+	now := time.Now()
 	all, err := s.Records.AllVersions(ctx)
 	if err != nil {
 		return err
@@ -347,12 +364,15 @@ func (s *Standby) Use(ctx context.Context, name string) (api.Standby, error) {
 			return api.Standby{}, err
 		}
 		name = as
-		if err := s.begin(ctx, name); err != nil {
-			return api.Standby{}, err
-		}
 	}
+	// On record before there is a copy: what is made of that has to go on with it.
 	if err := s.Records.SetCopyingTo(ctx, name); err != nil {
 		return api.Standby{}, err
+	}
+	if name != "" {
+		if err := s.begin(ctx, name); err != nil {
+			return api.Standby{}, errors.Join(err, s.Records.SetCopyingTo(ctx, ""))
+		}
 	}
 	s.Log.Info("where a copy of the service is kept", "store", name, "by", actor.From(ctx))
 	s.Publish(api.StoresChanged{})
