@@ -245,6 +245,9 @@ func (a *Agent) askIn(ctx context.Context, in api.CheckIn) (api.CheckedIn, error
 	for {
 		out, err := patiently(ctx, a, func() (api.CheckedIn, error) { return a.service.CheckIn(ctx, in) })
 		if !apiclient.IsConflict(err) {
+			if err == nil {
+				a.service.AlsoAt(out.At)
+			}
 			return out, err
 		}
 		a.show("%v; asking again in %v", err, askAgain)

@@ -30,6 +30,8 @@ type CheckedIn struct {
 	State roster.State `json:"state" enum:"newcomer,expected,admitted,retired,visiting"`
 	// OnDisk says what is on its disk, by its receipts.
 	OnDisk string `json:"on_disk,omitempty"`
+	// At is where else the service may answer.
+	At []string `json:"at,omitempty"`
 	// Keyboard is the layout in which people type there, as in the answer keyboard.
 	Keyboard string `json:"keyboard,omitempty"`
 }

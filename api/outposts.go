@@ -151,6 +151,8 @@ type OutpostWork struct {
 	// Versions are those that it is to hold ahead of time, and how its line may be used for that.
 	Versions []OutpostVersion `json:"versions,omitempty"`
 	Line     OutpostSettings  `json:"line"`
+	// At is where else the service may answer.
+	At []string `json:"at,omitempty"`
 	// SlabKey is what its slabs are sealed by, if they are to be. It is kept in memory alone.
 	SlabKey   []byte           `json:"slab_key,omitempty"`
 	Multicast OutpostMulticast `json:"multicast"`

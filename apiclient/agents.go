@@ -38,7 +38,7 @@ func (c *Client) Standing(ctx context.Context) (api.Standing, error) {
 // open reads what the service has signed for this agent.
 func (c *Client) open(signed, kind string, v any) error {
 	if err := trust.OpenSigned(signed, c.authority, kind, c.token, v); err != nil {
-		return fmt.Errorf("what came from %s is not taken: %w", c.base, err)
+		return fmt.Errorf("what came from %s is not taken: %w", c.Server(), err)
 	}
 	return nil
 }

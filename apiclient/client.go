@@ -93,7 +93,7 @@ func NeedsCode(err error) bool {
 
 // Client speaks to one service. It may be used from several goroutines.
 type Client struct {
-	base    string
+	places  *places
 	token   string
 	program string // what it calls itself
 	// authority is who certifies what this service signs (PEM); nothing that is signed is taken without.
@@ -108,7 +108,7 @@ func New(server, token string) (*Client, error) {
 	if err != nil || (u.Scheme != "http" && u.Scheme != "https") || u.Host == "" {
 		return nil, fmt.Errorf("%q is not the address of a service (write https://HOST:PORT)", server)
 	}
-	return &Client{base: strings.TrimSuffix(server, "/"), token: token, http: &http.Client{Transport: newTransport()}}, nil
+	return &Client{places: &places{all: []string{strings.TrimSuffix(server, "/")}}, token: token, http: &http.Client{Transport: newTransport()}}, nil
 }
 
 const (
@@ -228,7 +228,7 @@ func (c *Client) As(program string) *Client {
 func (c *Client) HTTP() *http.Client { return c.http }
 
 // Server is the address the client speaks to.
-func (c *Client) Server() string { return c.base }
+func (c *Client) Server() string { return c.places.now() }
 
 // maxReply bounds a reply that is read as a whole; a slab map can have as much.
 const maxReply = 256 << 20
@@ -243,7 +243,7 @@ func (c *Client) do(ctx context.Context, method, path string, body, reply any) e
 	defer resp.Body.Close()
 	content, err := io.ReadAll(io.LimitReader(resp.Body, maxReply))
 	if err != nil {
-		return fmt.Errorf("%w at %s: %w", ErrAway, c.base, err)
+		return fmt.Errorf("%w at %s: %w", ErrAway, c.Server(), err)
 	}
 	switch into := reply.(type) {
 	case nil:
@@ -276,9 +276,9 @@ func (c *Client) send(ctx context.Context, method, path string, body any, header
 		}
 		content = bytes.NewReader(text)
 	}
-	outer := ctx
+	outer, base := ctx, c.places.now()
 	ctx, cancel := context.WithCancelCause(outer)
-	req, err := http.NewRequestWithContext(ctx, method, c.base+path, content)
+	req, err := http.NewRequestWithContext(ctx, method, base+path, content)
 	if err != nil {
 		cancel(nil)
 		return nil, err
@@ -305,7 +305,11 @@ func (c *Client) send(ctx context.Context, method, path string, body any, header
 		if errors.As(err, &inner) {
 			err = inner.Err
 		}
-		return nil, fmt.Errorf("%w at %s: %w", ErrAway, c.base, err)
+		c.places.failed(base)
+		return nil, fmt.Errorf("%w at %s: %w", ErrAway, base, err)
+	}
+	if resp.StatusCode == http.StatusServiceUnavailable { // another machine may be the service
+		c.places.failed(base)
 	}
 	resp.Body = newLively(ctx, resp.Body, cancel)
 	if resp.StatusCode < 300 {

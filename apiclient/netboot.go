@@ -79,7 +79,7 @@ func (c *Client) MakeMedia(ctx context.Context, number int, in api.NewMedia, to 
 	}
 	defer resp.Body.Close()
 	if _, err := io.Copy(to, resp.Body); err != nil {
-		return fmt.Errorf("%w at %s: %w", ErrAway, c.base, err)
+		return fmt.Errorf("%w at %s: %w", ErrAway, c.Server(), err)
 	}
 	return nil
 }

@@ -203,7 +203,7 @@ func (c *Client) from(ctx context.Context, path string, from int64) (io.ReadClos
 	}
 	if from > 0 && resp.StatusCode != http.StatusPartialContent {
 		resp.Body.Close()
-		return nil, fmt.Errorf("%s: the service sends no part of a file (%s)", c.base, resp.Status)
+		return nil, fmt.Errorf("%s: the service sends no part of a file (%s)", c.Server(), resp.Status)
 	}
 	return resp.Body, nil
 }

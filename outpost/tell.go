@@ -258,6 +258,7 @@ func (t *teller) follow(ctx context.Context, works <-chan api.OutpostWork) {
 // follow takes what the service says, but for builds and files of boot entries, which come one after the other.
 func (o *Outpost) follow(work api.OutpostWork) {
 	o.slabs.pace.SetLimit(lineRate(work.Line))
+	o.client.AlsoAt(work.At)
 	if len(work.SlabKey) > 0 || !work.Line.Sealed { // else it is what was kept, without the key
 		o.work.Go(func() {
 			if err := fault.Guard(func() error { return o.slabs.sealBy(work.SlabKey) }); err != nil {

@@ -250,7 +250,7 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 	s.access.Records, s.proofs.Records, s.proofs.Courier = db, db, web.Courier{}
 	s.boot = &boot.Boot{Config: boot.Config{Interfaces: c.Netboot.Interfaces, Pools: c.Netboot.Pools, Force: c.Netboot.Force, WakeBy: c.Multicast.Interface},
 		Builds: offered, Entries: entries, Authority: trust.Bytes(), Log: c.Log, Now: c.Now, Stepped: func(a hwaddr.Address, _ netboot.Mark) { publish(api.BootStepped{Address: a.String()}) }}
-	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(), AcceptCards: c.AcceptCards, Tickets: c.Tickets}
+	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: publish, AlsoAt: c.At, Closing: s.until.Done(), AcceptCards: c.AcceptCards, Tickets: c.Tickets}
 	s.stores = &stores.Stores{Dir: c.Data, Records: db, Secrets: s.access, Slabs: slabs, Log: c.Log, Now: c.Now, Publish: publish, Service: s.access.Certificates.Fingerprint()}
 	s.intake = &intake.Intake{Dir: c.Data, Stores: s.stores, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: publish, KeepFree: c.KeepFree}
 	s.backups = &backups.Backups{Dir: c.Data, Scratch: s.scratch(), Config: c.File, Records: db, Stores: s.stores, Files: files, Service: s.stores.Service, Version: Version, Log: c.Log, Now: c.Now, Publish: publish}
@@ -258,7 +258,7 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 	s.stores.Versions, s.stores.Backups = s.intake, s.backups.Needed
 	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: offered, Entries: entries, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
 		Log: c.Log, Now: c.Now, Publish: publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
-	*s.sites = sites.Sites{Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Versions: s.intake, Files: files, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(),
+	*s.sites = sites.Sites{At: c.At, Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Versions: s.intake, Files: files, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(),
 		Multicast: api.OutpostMulticast{Groups: c.Multicast.Groups, Port: c.Multicast.Port, TTL: c.Multicast.TTL, Ceiling: c.Multicast.Ceiling}, Secret: s.access.Secret}
 	s.fleet.Sites = s.sites
 	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access

@@ -64,7 +64,7 @@ func (f *Fleet) CheckIn(ctx context.Context, by Caller, in api.CheckIn) (api.Che
 	}
 	f.Stock.Touched(w.ID)
 	f.Publish(f.workstation(*w))
-	return api.CheckedIn{Pass: pass, Name: w.Name, State: w.State, OnDisk: onDisk(*w), Keyboard: keyboard}, nil
+	return api.CheckedIn{Pass: pass, Name: w.Name, State: w.State, OnDisk: onDisk(*w), Keyboard: keyboard, At: f.AlsoAt}, nil
 }
 
 // few are the first of many texts, for the log.

@@ -61,6 +61,7 @@ type Fleet struct {
 	Log     *slog.Logger
 	Now     func() time.Time
 	Publish func(event any)
+	AlsoAt  []string        // where else the service may answer
 	Closing <-chan struct{} // is closed when nothing more is waited for
 
 	// AcceptCards has unknown network cards of workstations accepted at once that are

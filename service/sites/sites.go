@@ -80,6 +80,7 @@ type Store interface {
 
 // Sites are the outposts. Its fields are set before Load.
 type Sites struct {
+	At           []string // where else the service may answer
 	Records      *records.DB
 	Certificates Certificates
 	Roster       boot.Roster

@@ -203,6 +203,7 @@ func (s *Sites) work(ctx context.Context, name string) (api.OutpostWork, error) 
 			return out, err
 		}
 	}
+	out.At = s.At
 	if out.Versions, err = s.ahead(ctx, name); err != nil {
 		return out, err
 	}
