@@ -67,7 +67,6 @@ func serving() (*cobra.Command, *service.Config) {
 			if os.Getenv("GOMEMLIMIT") == "" {
 				debug.SetMemoryLimit(memoryLimit)
 			}
-			config.Machine, _ = os.Hostname()
 			if len(config.At) == 0 {
 				config.At = []string{"https://" + listener.Addr().String()}
 			}

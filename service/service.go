@@ -120,6 +120,9 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
 	}
+	if c.Machine == "" {
+		c.Machine, _ = os.Hostname()
+	}
 	if c.Now == nil {
 		c.Now = time.Now
 	}

@@ -19,6 +19,7 @@ const Netboot = lazy(async () => ({ default: (await import("./pages/netboot/Netb
 const People = lazy(async () => ({ default: (await import("./pages/people/People")).People }));
 const Receipts = lazy(async () => ({ default: (await import("./pages/receipts/Receipts")).Receipts }));
 const Sites = lazy(async () => ({ default: (await import("./pages/sites/Sites")).Sites }));
+const Stores = lazy(async () => ({ default: (await import("./pages/stores/Stores")).Stores }));
 const Workstations = lazy(async () => ({ default: (await import("./pages/workstations/Workstations")).Workstations }));
 
 interface Room {
@@ -38,6 +39,7 @@ const rooms: Room[] = [
   { path: "drivers", title: "Drivers" },
   { path: "netboot", title: "Network boot" },
   { path: "sites", title: "Sites" },
+  { path: "stores", title: "Stores" },
   { path: "people", title: "People", right: "administer" },
   { path: "logbook", title: "Logbook" },
 ];
@@ -93,6 +95,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/drivers" element={<Drivers />} />
           <Route path="/netboot" element={<Netboot />} />
           <Route path="/sites" element={<Sites />} />
+          <Route path="/stores" element={<Stores />} />
           <Route path="/people" element={<People />} />
           <Route path="/logbook" element={<Logbook />} />
           <Route path="*" element={<Navigate to="/workstations" replace />} />

@@ -82,6 +82,7 @@ const listeners: Record<string, Listener> = {
   boot: (_, _queries, refresher) => refresher.again("netboot", "builds"),
   entries: (_, _queries, refresher) => refresher.again("boot-entries", "boot-starts"),
   sites: (_, _queries, refresher) => refresher.again("outposts"),
+  stores: (_, _queries, refresher) => refresher.again("stores", "images"),
   drivers: (_, _queries, refresher) => refresher.again("drivers", "driver-sets", "coverage"),
   resync: (_, queries) => void queries.invalidateQueries(),
 };
