@@ -17,7 +17,7 @@ TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
 	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify sbsign docker-registry
 
-.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-outposts bench-drivers bench-boot bench-scale bench-terabytes bench-records screenshots reference clean
+.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-outposts bench-stores bench-drivers bench-boot bench-scale bench-terabytes bench-records screenshots reference clean
 
 demo: setup build
 	./bin/jugate demo
@@ -151,6 +151,13 @@ bench-records: setup
 bench-outposts: setup build
 	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(SCRATCH) outposts
+
+# Deliveries from an object store beside the data folder, a backup and its restore, and how long it
+# takes until another machine is the service; some four minutes.
+bench-stores: setup build
+	$(GO) build -o bin/ ./bench ./bench/step
+	bin/bench -dir $(SCRATCH) stores
+	bin/bench -dir $(SCRATCH) takeover
 
 # 10,000 workstations in the roster, 1,000 at work, on a service of its own; it takes about
 # ten minutes and some 600 MiB in memory.

@@ -62,7 +62,7 @@ var rooms = map[string][]string{
 	"cli":                   {"bucket", "registry", "privileges", "boot", "wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
 	"cmd":                   {"outpost", "privileges", "boot", "wire", "cli", "agent", "agent/machine", "apiclient", "core"},
 	"lab":                   {"wire", "core"},
-	"bench":                 {"bench", "outpost", "cli", "lab", "demo", "sim", "service", "records", "agent", "apiclient", "api", "core"},
+	"bench":                 {"bucket", "bench", "outpost", "cli", "lab", "demo", "sim", "service", "records", "agent", "apiclient", "api", "core"},
 }
 
 // forbidden says what of the world a room must not reach, not even through

@@ -75,7 +75,7 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 	defer os.RemoveAll(work)
 	rest := args[1:]
 	withDisksOfTheirOwn := map[string]func(context.Context, string) error{
-		"month": month, "next": next, "outposts": outposts, "pack": pack, "scale": scale, "terabytes": terabytes,
+		"month": month, "next": next, "outposts": outposts, "pack": pack, "scale": scale, "stores": stores, "takeover": takeover, "terabytes": terabytes,
 		"multicast": func(ctx context.Context, dir string) error { return multicast(ctx, dir, strings.Join(rest, " ")) },
 		"boot":      func(ctx context.Context, dir string) error { return boot(ctx, dir, strings.Join(rest, " ")) },
 		"drivers":   func(ctx context.Context, dir string) error { return drivers(ctx, dir, strings.Join(rest, " ")) },

@@ -4,6 +4,8 @@ package buckettest
 
 import (
 	"bytes"
+	"errors"
+	"fmt"
 	"net"
 	"net/http"
 	"os"
@@ -39,42 +41,57 @@ func program() string {
 	return filepath.Join(filepath.Dir(here), "../../bin/versitygw")
 }
 
-// Start runs a store whose files are in dir, which is made if it is not there.
+// Start runs a store whose files are in dir until the test ends.
 func Start(t testing.TB, dir string) *Server {
 	t.Helper()
-	if _, err := os.Stat(program()); err != nil {
-		t.Fatalf("the object store for tests is not built: make setup (%v)", err)
-	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	s, err := Launch(dir)
 	require.NoError(t, err)
-	address := l.Addr().String()
-	require.NoError(t, l.Close())
-	s := &Server{t: t, Dir: filepath.Join(dir, "garden"), URL: "http://" + address + "/garden", address: address}
-	require.NoError(t, os.MkdirAll(s.Dir, 0o755))
-	s.Run()
+	s.t = t
 	t.Cleanup(s.Kill)
 	return s
+}
+
+// Launch is Start without a test; Kill ends it.
+func Launch(dir string) (*Server, error) {
+	if _, err := os.Stat(program()); err != nil {
+		return nil, fmt.Errorf("the object store for tests is not built: make setup (%w)", err)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	address := l.Addr().String()
+	s := &Server{Dir: filepath.Join(dir, "garden"), URL: "http://" + address + "/garden", address: address}
+	if err := errors.Join(l.Close(), os.MkdirAll(s.Dir, 0o755)); err != nil {
+		return nil, err
+	}
+	return s, s.run()
 }
 
 // Run starts the store again where it was, and returns when it answers.
 func (s *Server) Run() {
 	s.t.Helper()
+	require.NoError(s.t, s.run())
+}
+
+func (s *Server) run() error {
 	s.cmd = exec.Command(program(), "--port", s.address, "--access", Key, "--secret", Secret, "--health", "/health", "--quiet", "posix", filepath.Dir(s.Dir))
 	var said bytes.Buffer
 	s.cmd.Stdout, s.cmd.Stderr = &said, &said
-	require.NoError(s.t, s.cmd.Start())
+	if err := s.cmd.Start(); err != nil {
+		return err
+	}
 	ended := make(chan struct{})
 	s.ended = ended
 	go func(cmd *exec.Cmd) { cmd.Wait(); close(ended) }(s.cmd)
 	for {
 		answer, err := http.Get("http://" + s.address + "/health")
 		if err == nil {
-			answer.Body.Close()
-			return
+			return answer.Body.Close()
 		}
 		select {
 		case <-ended:
-			require.FailNow(s.t, "the object store has ended", said.String())
+			return fmt.Errorf("the object store has ended: %s", said.String())
 		default:
 			runtime.Gosched()
 		}
