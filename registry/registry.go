@@ -116,6 +116,9 @@ type Pushing struct {
 // Push begins to bring a version into the repository.
 func (r *Repository) Push(ctx context.Context) *Pushing { return &Pushing{ctx: ctx, r: r} }
 
+// errNotThere says that another repository does not have a blob.
+var errNotThere = errors.New("it cannot be mounted from there")
+
 // Top is the OCI manifest, once the version is there.
 func (p *Pushing) Top() oci.Descriptor { return p.top }
 
@@ -131,20 +134,14 @@ func (p *Pushing) Blob(d oci.Descriptor, raw []byte) error {
 		return nil
 	}
 	for _, from := range p.r.from {
-		sends := false
-		err := p.r.remote.Blobs().(registry.Mounter).Mount(p.ctx, d, from, func() (io.ReadCloser, error) {
-			sends = true
-			return io.NopCloser(bytes.NewReader(raw)), nil
-		})
-		if err != nil {
+		err := p.r.remote.Blobs().(registry.Mounter).Mount(p.ctx, d, from, func() (io.ReadCloser, error) { return nil, errNotThere })
+		if err == nil {
+			p.Mounted++
+			return nil
+		}
+		if !errors.Is(err, errNotThere) {
 			return explain(err)
 		}
-		if sends {
-			p.Sent, p.SentBytes = p.Sent+1, p.SentBytes+d.Size
-		} else {
-			p.Mounted++
-		}
-		return nil
 	}
 	if err := p.r.remote.Blobs().Push(p.ctx, d, bytes.NewReader(raw)); err != nil {
 		return explain(err)

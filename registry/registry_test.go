@@ -70,7 +70,7 @@ func TestAVersionGoesThroughARegistry(t *testing.T) {
 	assert.Zero(t, again.Sent)
 	assert.Equal(t, 4, again.There)
 	assert.Equal(t, p.Top(), again.Top())
-	other, err := push(t, repository(t, server.Address+"/alpine/garden-desk:1", registry.Options{From: []string{"images/garden-desk"}}), sink, man, slabs)
+	other, err := push(t, repository(t, server.Address+"/alpine/garden-desk:1", registry.Options{From: []string{"images/none", "images/garden-desk"}}), sink, man, slabs)
 	require.NoError(t, err)
 	assert.Equal(t, 4, other.Mounted)
 	assert.Zero(t, other.SentBytes)

@@ -52,10 +52,14 @@ func leased(t *testing.T, data string) service.Config {
 	return service.Config{Data: data, Multicast: loopback, LeaseFor: leaseFor, Machine: filepath.Base(data), Log: slog.New(slog.NewTextHandler(t.Output(), nil))}
 }
 
-func takeOver(t *testing.T, store objects.Store, data string) (*house, service.TakenOver) {
+// takeOver has another machine become the service; before it opens, the store may be where it was.
+func takeOver(t *testing.T, store objects.Store, data string, before ...func()) (*house, service.TakenOver) {
 	t.Helper()
 	out, err := service.TakeOver{Dir: data, Machine: filepath.Base(data), Wait: true, Log: slog.New(slog.DiscardHandler)}.Run(t.Context(), store)
 	require.NoError(t, err)
+	for _, f := range before {
+		f()
+	}
 	c := leased(t, data)
 	c.TakenOver = &out
 	s, err := service.Open(t.Context(), c)
@@ -144,9 +148,8 @@ func TestAMachineThatIsCutOffIsTheServiceNoMore(t *testing.T) {
 	assert.ErrorContains(t, err, "another machine may be the service")
 
 	// What is signed there is seen by the other one.
-	two, out := takeOver(t, objects.OpenFolder(away), filepath.Join(t.TempDir(), "two"))
+	two, out := takeOver(t, objects.OpenFolder(away), filepath.Join(t.TempDir(), "two"), func() { require.NoError(t, replaceFolder(away, shelf)) })
 	assert.Equal(t, int64(2), out.Held.Term())
-	require.NoError(t, replaceFolder(away, shelf))
 	groups, err := two.client.Groups(ctx, apiclient.List{})
 	require.NoError(t, err)
 	assert.Len(t, groups.Items, 1)

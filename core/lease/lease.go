@@ -102,32 +102,33 @@ func Take(ctx context.Context, store objects.Store, mine Lease, o Options) (*Hel
 		mine.For = For
 	}
 	mine.Format = format
+	var watched seen // what is waited for, and since when
+	var since time.Time
+	old := "" // a tag that has been there for as long as a lease is good
 	for {
-		h, seen, err := try(ctx, store, mine, "")
-		if h != nil || err != nil && !errors.Is(err, objects.ErrCondition) {
-			return h, err
+		h, now, err := try(ctx, store, mine, old)
+		if h != nil {
+			return h, nil
 		}
-		if err != nil {
+		switch old = ""; {
+		case errors.Is(err, objects.ErrCondition):
 			continue // somebody was faster: look again
-		}
-		// Somebody else holds it: it is theirs for as long as they renew it.
-		if o.Watching != nil {
-			o.Watching(seen.lease)
+		case err != nil:
+			return nil, err
+		case watched.tag == "" || o.Wait && now.tag != watched.tag:
+			if watched, since = now, time.Now(); o.Watching != nil {
+				o.Watching(now.lease)
+			}
+		case now.tag != watched.tag:
+			return nil, fmt.Errorf("%w: %s, in term %d, renewed at %s by its clock", ErrHeld, now.lease.Machine, now.lease.Term, now.lease.Renewed.Format(time.RFC3339))
+		case time.Since(since) >= now.lease.For:
+			old = now.tag
+			continue
 		}
 		select {
-		case <-time.After(seen.lease.For):
+		case <-time.After(now.lease.For / 20):
 		case <-ctx.Done():
 			return nil, ctx.Err()
-		}
-		h, again, err := try(ctx, store, mine, seen.tag)
-		if h != nil || err != nil && !errors.Is(err, objects.ErrCondition) {
-			return h, err
-		}
-		if !o.Wait {
-			if again.lease.Machine == "" {
-				again = seen
-			}
-			return nil, fmt.Errorf("%w: %s, in term %d, renewed at %s by its clock", ErrHeld, again.lease.Machine, again.lease.Term, again.lease.Renewed.Format(time.RFC3339))
 		}
 	}
 }
@@ -137,7 +138,8 @@ type seen struct {
 	tag   string
 }
 
-// try takes the lease if nobody holds it, or whoever holds it has not renewed it since it had a tag.
+// try takes the lease if nobody holds it, or whoever holds it has not renewed it since it had a tag; if
+// somebody does, it tells who.
 func try(ctx context.Context, store objects.Store, mine Lease, old string) (*Held, seen, error) {
 	l, tag, err := Read(ctx, store)
 	when := objects.Condition(tag)
@@ -156,7 +158,10 @@ func try(ctx context.Context, store objects.Store, mine Lease, old string) (*Hel
 		return nil, seen{l, tag}, nil
 	}
 	h := &Held{store: store, lease: mine}
-	return h, seen{l, tag}, h.write(ctx, when)
+	if err := h.write(ctx, when); err != nil {
+		return nil, seen{}, err
+	}
+	return h, seen{}, nil
 }
 
 // write renews it from now on, on a condition.
