@@ -27,7 +27,7 @@ const configFile = "/etc/jugate/jugate.yaml"
 var everywhere = []string{"server", "authority", "token", "token-file", "output"}
 
 // notSettings are flags of serve and takeover that are not.
-var notSettings = []string{"help", "config", "version", "from", "key", "region", "wait"}
+var notSettings = []string{"help", "config", "version", "from", "key", "region", "wait", "as-of"}
 
 // configured is a setting with where its value comes from.
 type configured struct {

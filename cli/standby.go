@@ -64,7 +64,7 @@ const takeoverName = "takeover"
 
 // takeoverCommand is the service's, with what makes its data folder before.
 func takeoverCommand() *cobra.Command {
-	var from, region, key string
+	var from, region, key, asOf string
 	var wait bool
 	cmd, config := serving()
 	cmd.Use, cmd.Short = "takeover --from PLACE --data DIR", "Become the service on this machine, from the copy that another one has kept"
@@ -74,9 +74,17 @@ func takeoverCommand() *cobra.Command {
 	cmd.Flags().StringVar(&key, "key", "", "the id of the access key of an object store")
 	cmd.Flags().StringVar(&region, "region", "", "what the store calls its region (default us-east-1)")
 	cmd.Flags().BoolVar(&wait, "wait", false, "wait until no machine is the service")
+	cmd.Flags().StringVar(&asOf, "as-of", "", "have the records be as they were at a time of the last seven days, such as 2026-11-29T08:30:00Z (default: as they are in the copy)")
 	cmd.MarkFlagRequired("from")
 	serve := cmd.RunE
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		var at time.Time
+		if asOf != "" {
+			var err error
+			if at, err = time.Parse(time.RFC3339, asOf); err != nil {
+				return usageError{fmt.Errorf("--as-of: %q is no time such as 2026-11-29T08:30:00Z", asOf)}
+			}
+		}
 		store, done, err := openBackups(cmd, from, region, key)
 		if err != nil {
 			return err
@@ -84,7 +92,7 @@ func takeoverCommand() *cobra.Command {
 		defer done()
 		machine, _ := os.Hostname()
 		said := ""
-		t := service.TakeOver{Dir: config.Data, Machine: machine, At: config.At, Wait: wait, Log: slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), &slog.HandlerOptions{Level: slog.LevelWarn})), Watching: func(l lease.Lease) {
+		t := service.TakeOver{Dir: config.Data, Machine: machine, At: config.At, AsOf: at, Wait: wait, Log: slog.New(slog.NewTextHandler(cmd.ErrOrStderr(), &slog.HandlerOptions{Level: slog.LevelWarn})), Watching: func(l lease.Lease) {
 			if words := fmt.Sprintf("%s was the service at %s; seeing whether it still is", l.Machine, when(l.Renewed)); words != said && (said == "" || !wait) {
 				said = words
 				fmt.Fprintln(cmd.ErrOrStderr(), words)

@@ -202,6 +202,40 @@ func TestWhatGotLostIsOnRecord(t *testing.T) {
 	assert.Contains(t, said, "two has become the service")
 }
 
+// The records come back as they were at a moment; what was recorded since is a gap that the log names.
+func TestTheServiceAsItWasAtAMoment(t *testing.T) {
+	shelf := t.TempDir()
+	ctx := t.Context()
+	one := openLeased(t, filepath.Join(t.TempDir(), "one"))
+	_, err := one.client.AddStore(ctx, api.NewStore{Name: "shelf", Place: shelf})
+	require.NoError(t, err)
+	one.standby("shelf")
+	one.groups("herbarium")
+	one.copied()
+	then := time.Now()
+	one.copied() // by then a transaction of a later millisecond is there
+	one.groups("seeds")
+	_, err = one.client.Head(ctx)
+	require.NoError(t, err)
+	one.copied()
+	one.stop()
+	data := filepath.Join(t.TempDir(), "two")
+	out, err := service.TakeOver{Dir: data, Machine: "two", AsOf: then, Log: slog.New(slog.DiscardHandler)}.Run(ctx, objects.OpenFolder(shelf))
+	require.NoError(t, err)
+	c := leased(t, data)
+	c.TakenOver = &out
+	s, err := service.Open(ctx, c)
+	require.NoError(t, err)
+	two := serve(t, s, data, "127.0.0.1:0")
+	groups, err := two.client.Groups(ctx, apiclient.List{})
+	require.NoError(t, err)
+	require.Len(t, groups.Items, 1)
+	assert.Equal(t, "herbarium", groups.Items[0].Name)
+	log, err := two.client.CheckLog(ctx)
+	require.NoError(t, err)
+	assert.True(t, log.Sound, log.Detail)
+}
+
 // replaceFolder puts a folder in the place of another one.
 func replaceFolder(from, to string) error {
 	return errors.Join(os.RemoveAll(to), os.Rename(from, to))

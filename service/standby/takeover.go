@@ -27,6 +27,8 @@ type TakeOver struct {
 	Dir     string // the data folder that is made
 	Machine string
 	At      []string
+	// AsOf has the records be as they were then; as they are in the copy if it is zero.
+	AsOf time.Time
 	// Wait goes on waiting while a machine is the service.
 	Wait bool
 	// Watching is told of the machine that is waited for.
@@ -89,7 +91,7 @@ func (o TakeOver) restore(ctx context.Context, store objects.Store, id identity)
 			return 0, err
 		}
 		err = backup.RestoreWith(ctx, store, b, o.Dir, func(dir string) error {
-			if err := replica.Restore(ctx, store, folder, filepath.Join(dir, "jugate.db"), time.Time{}, o.Log); err != nil {
+			if err := replica.Restore(ctx, store, folder, filepath.Join(dir, "jugate.db"), o.AsOf, o.Log); err != nil {
 				return err
 			}
 			head, err := objects.Read(ctx, store, folder+"newest.head", 64<<10)
