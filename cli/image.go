@@ -51,6 +51,14 @@ func leaning(v api.Version) string {
 	return ""
 }
 
+// liesIn says in which store a version is, and where it goes.
+func liesIn(v api.Version) string {
+	if v.MovesTo != "" {
+		return fmt.Sprintf("%s, on its way to %s", v.Store, v.MovesTo)
+	}
+	return v.Store
+}
+
 func (a *app) imageShow() *cobra.Command {
 	return &cobra.Command{
 		Use: "show IMAGE[@VERSION]", Short: "Show one version and what its disk holds", Args: cobra.ExactArgs(1),
@@ -70,7 +78,7 @@ func (a *app) imageShow() *cobra.Command {
 				field{"fits onto", fmt.Sprintf("disks of at least %d bytes", v.NeedBytes)},
 				field{"used", fmt.Sprintf("%s in %d slabs", size(v.UsedBytes), v.Slabs)},
 				field{"stored for it", fmt.Sprintf("%s in %d new slabs", size(v.StoredBytes), v.NewSlabs)},
-				field{"leaning", leaning(v)})
+				field{"lies in", liesIn(v)}, field{"leaning", leaning(v)})
 			if err != nil || a.output != "table" {
 				return err
 			}
