@@ -3,13 +3,9 @@
 package buckettest
 
 import (
-	"bytes"
-	"errors"
 	"fmt"
-	"net"
 	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"runtime"
 	"testing"
@@ -17,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"jugate/bucket"
+	"jugate/lab/outside"
 )
 
 // The key that a server takes.
@@ -31,8 +28,7 @@ type Server struct {
 	Dir     string // the bucket's files
 	URL     string // of the bucket
 	address string
-	cmd     *exec.Cmd
-	ended   <-chan struct{}
+	program *outside.Program
 }
 
 // program is where the store's program was built.
@@ -56,13 +52,12 @@ func Launch(dir string) (*Server, error) {
 	if _, err := os.Stat(program()); err != nil {
 		return nil, fmt.Errorf("the object store for tests is not built: make setup (%w)", err)
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	address, err := outside.Address()
 	if err != nil {
 		return nil, err
 	}
-	address := l.Addr().String()
 	s := &Server{Dir: filepath.Join(dir, "garden"), URL: "http://" + address + "/garden", address: address}
-	if err := errors.Join(l.Close(), os.MkdirAll(s.Dir, 0o755)); err != nil {
+	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
 		return nil, err
 	}
 	return s, s.run()
@@ -74,37 +69,15 @@ func (s *Server) Run() {
 	require.NoError(s.t, s.run())
 }
 
-func (s *Server) run() error {
-	s.cmd = exec.Command(program(), "--port", s.address, "--access", Key, "--secret", Secret, "--health", "/health", "--quiet", "posix", filepath.Dir(s.Dir))
-	var said bytes.Buffer
-	s.cmd.Stdout, s.cmd.Stderr = &said, &said
-	if err := s.cmd.Start(); err != nil {
-		return err
-	}
-	ended := make(chan struct{})
-	s.ended = ended
-	go func(cmd *exec.Cmd) { cmd.Wait(); close(ended) }(s.cmd)
-	for {
-		answer, err := http.Get("http://" + s.address + "/health")
-		if err == nil {
-			return answer.Body.Close()
-		}
-		select {
-		case <-ended:
-			return fmt.Errorf("the object store has ended: %s", said.String())
-		default:
-			runtime.Gosched()
-		}
-	}
+func (s *Server) run() (err error) {
+	s.program, err = outside.Run("http://"+s.address+"/health", program(), "--port", s.address, "--access", Key, "--secret", Secret, "--health", "/health", "--quiet", "posix", filepath.Dir(s.Dir))
+	return err
 }
 
 // Kill ends it at once.
 func (s *Server) Kill() {
-	if s.cmd != nil {
-		s.cmd.Process.Kill()
-		<-s.ended
-		s.cmd = nil
-	}
+	s.program.Kill()
+	s.program = nil
 }
 
 // Open opens its bucket through a transport, or the usual one if that is nil.

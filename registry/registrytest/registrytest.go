@@ -2,16 +2,13 @@
 package registrytest
 
 import (
-	"bytes"
 	"encoding/base64"
 	"fmt"
-	"net"
-	"net/http"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"runtime"
 	"testing"
+
+	"jugate/lab/outside"
 
 	"github.com/stretchr/testify/require"
 	"golang.org/x/crypto/bcrypt"
@@ -23,18 +20,16 @@ type Server struct {
 	Address string // HOST:PORT
 	Dir     string // its files
 	config  string
-	cmd     *exec.Cmd
-	ended   <-chan struct{}
+	program *outside.Program
 }
 
 // Start runs a registry whose files are in dir. With a password it asks everybody for that of
 // "jugate".
 func Start(t testing.TB, dir, password string) *Server {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	address, err := outside.Address()
 	require.NoError(t, err)
-	s := &Server{t: t, Address: l.Addr().String(), Dir: dir, config: filepath.Join(t.TempDir(), "registry.yml")}
-	require.NoError(t, l.Close())
+	s := &Server{t: t, Address: address, Dir: dir, config: filepath.Join(t.TempDir(), "registry.yml")}
 	text := fmt.Sprintf("version: 0.1\nlog: {level: error}\nstorage:\n  filesystem: {rootdirectory: %s}\nhttp: {addr: %s}\n", dir, s.Address)
 	if password != "" {
 		hash, err := bcrypt.GenerateFromPassword([]byte(password), bcrypt.MinCost)
@@ -52,35 +47,15 @@ func Start(t testing.TB, dir, password string) *Server {
 // Run starts the registry again where it was, and returns when it answers.
 func (s *Server) Run() {
 	s.t.Helper()
-	s.cmd = exec.Command("docker-registry", "serve", s.config)
-	var said bytes.Buffer
-	s.cmd.Stdout, s.cmd.Stderr = &said, &said
-	require.NoError(s.t, s.cmd.Start())
-	ended := make(chan struct{})
-	s.ended = ended
-	go func(cmd *exec.Cmd) { cmd.Wait(); close(ended) }(s.cmd)
-	for {
-		answer, err := http.Get("http://" + s.Address + "/v2/")
-		if err == nil {
-			answer.Body.Close()
-			return
-		}
-		select {
-		case <-ended:
-			require.FailNow(s.t, "the registry has ended", said.String())
-		default:
-			runtime.Gosched()
-		}
-	}
+	var err error
+	s.program, err = outside.Run("http://"+s.Address+"/v2/", "docker-registry", "serve", s.config)
+	require.NoError(s.t, err)
 }
 
 // Kill ends it at once.
 func (s *Server) Kill() {
-	if s.cmd != nil {
-		s.cmd.Process.Kill()
-		<-s.ended
-		s.cmd = nil
-	}
+	s.program.Kill()
+	s.program = nil
 }
 
 // Credentials is the file of a registry client that has signed in.
