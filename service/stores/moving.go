@@ -49,22 +49,25 @@ func (s *Stores) Keep(ctx context.Context) {
 
 // work does what is to be done now.
 func (s *Stores) work(ctx context.Context) error {
-	s.changing.Lock()
-	defer s.changing.Unlock()
 	s.mu.Lock()
 	any := len(s.open) > 0
 	s.mu.Unlock()
 	if !any {
 		return nil
 	}
-	s.refresh(ctx)
+	alone := func(f func() error) error { // whoever else waits comes between
+		s.changing.Lock()
+		defer s.changing.Unlock()
+		return f()
+	}
+	alone(func() error { s.refresh(ctx); return nil })
 	all, err := s.Records.Moving(ctx)
 	for _, v := range all {
-		if one := s.moveOne(ctx, &v); one != nil {
+		if one := alone(func() error { return s.moveOne(ctx, &v) }); one != nil {
 			err = errors.Join(err, fmt.Errorf("%s cannot be moved to the store %s: %w", v.Ref(), v.MovesTo, one))
 		}
 	}
-	return errors.Join(err, s.trim(ctx))
+	return errors.Join(err, alone(func() error { return s.trim(ctx) }))
 }
 
 // refresh learns what is in stores that nobody has looked into since the start, or that were away.
