@@ -44,7 +44,7 @@ func TestKilledInTheMiddleOfABackup(t *testing.T) {
 	more := filepath.Join(p.data, "payloads", "more")
 	require.NoError(t, os.MkdirAll(more, 0o755))
 	finished := 0
-	for n := range kills(t, 25) {
+	for n := range kills(t, 12) {
 		for i := range 3 {
 			content := make([]byte, 100_000)
 			for j := range content {
@@ -85,7 +85,7 @@ func TestKilledInTheMiddleOfABackup(t *testing.T) {
 		require.NoError(t, err)
 		assert.Empty(t, faults, b.ID())
 	}
-	t.Logf("%d backups of %d were through before the kill", len(all)-1, kills(t, 25))
+	t.Logf("%d backups of %d were through before the kill", len(all)-1, kills(t, 12))
 	p.must("backup", "check", "shelf")
 	dir := filepath.Join(t.TempDir(), "jugate")
 	_, err = service.Restore(t.Context(), store, "", dir, time.Now(), func(int, int) {})

@@ -90,7 +90,7 @@ func TestKilledMachinesAreFollowedByOthers(t *testing.T) {
 	var lost, forks int
 	var worst time.Duration
 	var takes []time.Duration
-	for n := range kills(t, 6) {
+	for n := range kills(t, 4) {
 		next := start(n+1, "takeover", "--from", shelf, "--wait")
 		type answered struct {
 			name string
