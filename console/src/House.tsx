@@ -57,8 +57,8 @@ export function House({ session }: { session: Session }) {
   };
   return (
     <Layout style={{ minHeight: "100vh" }}>
-      <Layout.Header style={{ paddingInline: 24 }}>
-        <Flex align="center" gap={16}>
+      <Layout.Header style={{ paddingInline: 12 }}>
+        <Flex align="center" gap={8}>
           <Flex align="center" gap={8} style={{ color: "white", fontSize: 18, fontWeight: 600 }}>
             <img src="/mark.svg" alt="" width={26} height={26} />
             Jugate
