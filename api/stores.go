@@ -11,7 +11,7 @@ type Store struct {
 	Added    time.Time `json:"added,omitzero"`
 	InUse    bool      `json:"in_use" doc:"New versions go there"`
 	State    string    `json:"state" enum:"ready,away" doc:"Away while it does not answer"`
-	Trouble  string    `json:"trouble,omitempty" doc:"What it said last, if it was no good"`
+	Trouble  string    `json:"trouble,omitempty" doc:"What went wrong the last time"`
 	Versions int       `json:"version_count" doc:"How many versions are there"`
 	Moving   int       `json:"moving_count" doc:"How many are on their way there"`
 	Moved    int       `json:"slabs_moved" doc:"Of the version that is being moved there"`

@@ -74,7 +74,7 @@ func (a *app) backupMake() *cobra.Command {
 
 func writeBackup(cmd *cobra.Command, c *apiclient.Client, slabs bool) error {
 	if isTerminal(cmd.OutOrStdout()) {
-		return usageError{errors.New("a backup is no text: send it into a file, as in jugate backup make --to - > jugate.tar")}
+		return usageError{errors.New("a backup is not text: redirect it to a file, as in jugate backup make --to - > jugate.tar")}
 	}
 	in, err := c.WriteBackup(cmd.Context(), slabs)
 	if err != nil {

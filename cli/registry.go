@@ -203,7 +203,7 @@ func readKeys(ctx context.Context, c *apiclient.Client, given []string) (keys []
 		case proof.CheckVerifier(k) != nil:
 			text, err := os.ReadFile(k)
 			if err != nil {
-				return nil, usageError{fmt.Errorf("--signed-by: %q is no key, and no file that has one: %w", k, err)}
+				return nil, usageError{fmt.Errorf("--signed-by: %q is neither a key nor a file with one: %w", k, err)}
 			}
 			k = strings.TrimSpace(string(text))
 		}

@@ -82,7 +82,7 @@ func takeoverCommand() *cobra.Command {
 		if asOf != "" {
 			var err error
 			if at, err = time.Parse(time.RFC3339, asOf); err != nil {
-				return usageError{fmt.Errorf("--as-of: %q is no time such as 2026-11-29T08:30:00Z", asOf)}
+				return usageError{fmt.Errorf("--as-of: %q is not a time such as 2026-11-29T08:30:00Z", asOf)}
 			}
 		}
 		store, done, err := openBackups(cmd, from, region, key)

@@ -140,7 +140,7 @@ func (a *app) storeUse() *cobra.Command {
 			if cache != "" {
 				n, err := humanize.ParseBytes(cache)
 				if err != nil {
-					return usageError{fmt.Errorf("--cache: %q is no size such as 200GiB", cache)}
+					return usageError{fmt.Errorf("--cache: %q is not a size such as 200GiB", cache)}
 				}
 				bytes := int64(min(n, 1e15))
 				in.Cache = &bytes

@@ -41,6 +41,19 @@ func (h *house) copied() {
 	})
 }
 
+// copiedOnto is a service with a group, of which a copy is on a shelf.
+func copiedOnto(t *testing.T) (one *house, shelf string) {
+	t.Helper()
+	shelf = t.TempDir()
+	one = openLeased(t, filepath.Join(t.TempDir(), "one"))
+	_, err := one.client.AddStore(t.Context(), api.NewStore{Name: "shelf", Place: shelf})
+	require.NoError(t, err)
+	one.standby("shelf")
+	one.groups("herbarium")
+	one.copied()
+	return one, shelf
+}
+
 func openLeased(t *testing.T, data string) *house {
 	t.Helper()
 	s, err := service.Open(t.Context(), leased(t, data))
@@ -89,7 +102,7 @@ func TestAnotherMachineBecomesTheService(t *testing.T) {
 	_, err = service.TakeOver{Dir: filepath.Join(t.TempDir(), "two"), Machine: "two", Log: slog.New(slog.DiscardHandler)}.Run(ctx, server.Open(nil))
 	assert.ErrorIs(t, err, lease.ErrHeld)
 
-	t.Log("# it stops, and the lease is free at once")
+	t.Log("# it stops, and is followed when its lease is over")
 	one.stop()
 	two, out := takeOver(t, server.Open(nil), filepath.Join(t.TempDir(), "two"))
 	assert.Equal(t, int64(1), out.From)
@@ -130,21 +143,15 @@ func TestAnotherMachineBecomesTheService(t *testing.T) {
 // A machine that is cut off from the store stops serving before another one can begin, and ends when one has;
 // what it did meanwhile and did not get across is a fork that is on record.
 func TestAMachineThatIsCutOffIsTheServiceNoMore(t *testing.T) {
-	shelf := t.TempDir()
 	ctx := t.Context()
 	away := filepath.Join(t.TempDir(), "away")
-	one := openLeased(t, filepath.Join(t.TempDir(), "one"))
-	_, err := one.client.AddStore(ctx, api.NewStore{Name: "shelf", Place: shelf})
-	require.NoError(t, err)
-	one.standby("shelf")
-	one.groups("herbarium")
-	one.copied()
+	one, shelf := copiedOnto(t)
 	require.NoError(t, replaceFolder(shelf, away)) // its store is away, and that of the other machine is not
 	one.eventually(func() bool {
 		_, err := one.client.Groups(ctx, apiclient.List{})
 		return err != nil
 	})
-	_, err = one.client.Groups(ctx, apiclient.List{})
+	_, err := one.client.Groups(ctx, apiclient.List{})
 	assert.ErrorContains(t, err, "another machine may be the service")
 
 	// What is signed there is seen by the other one.
@@ -153,24 +160,14 @@ func TestAMachineThatIsCutOffIsTheServiceNoMore(t *testing.T) {
 	groups, err := two.client.Groups(ctx, apiclient.List{})
 	require.NoError(t, err)
 	assert.Len(t, groups.Items, 1)
-	select {
-	case err := <-one.served:
-		assert.ErrorIs(t, err, lease.ErrTaken)
-	case <-ctx.Done():
-	}
+	assert.ErrorIs(t, <-one.served, lease.ErrTaken)
 }
 
 // Nothing that was answered is lost when the service dies without a word, but for what came after the copy
 // was made last; and that is a fork on record.
 func TestWhatGotLostIsOnRecord(t *testing.T) {
-	shelf := t.TempDir()
 	ctx := t.Context()
-	one := openLeased(t, filepath.Join(t.TempDir(), "one"))
-	_, err := one.client.AddStore(ctx, api.NewStore{Name: "shelf", Place: shelf})
-	require.NoError(t, err)
-	one.standby("shelf")
-	one.groups("herbarium")
-	one.copied()
+	one, shelf := copiedOnto(t)
 	head, err := one.client.Head(ctx)
 	require.NoError(t, err)
 	one.copied()
@@ -204,18 +201,12 @@ func TestWhatGotLostIsOnRecord(t *testing.T) {
 
 // The records come back as they were at a moment; what was recorded since is a gap that the log names.
 func TestTheServiceAsItWasAtAMoment(t *testing.T) {
-	shelf := t.TempDir()
 	ctx := t.Context()
-	one := openLeased(t, filepath.Join(t.TempDir(), "one"))
-	_, err := one.client.AddStore(ctx, api.NewStore{Name: "shelf", Place: shelf})
-	require.NoError(t, err)
-	one.standby("shelf")
-	one.groups("herbarium")
-	one.copied()
+	one, shelf := copiedOnto(t)
 	then := time.Now()
 	one.copied() // by then a transaction of a later millisecond is there
 	one.groups("seeds")
-	_, err = one.client.Head(ctx)
+	_, err := one.client.Head(ctx)
 	require.NoError(t, err)
 	one.copied()
 	one.stop()
@@ -234,6 +225,23 @@ func TestTheServiceAsItWasAtAMoment(t *testing.T) {
 	log, err := two.client.CheckLog(ctx)
 	require.NoError(t, err)
 	assert.True(t, log.Sound, log.Detail)
+}
+
+// A service that keeps no copy any more goes on, and nobody takes it over from the old copy.
+func TestAServiceThatKeepsNoCopyAnyMore(t *testing.T) {
+	one, shelf := copiedOnto(t)
+	one.standby("")
+	_, err := service.TakeOver{Dir: filepath.Join(t.TempDir(), "two"), Machine: "two", Wait: true, Log: slog.New(slog.DiscardHandler)}.Run(t.Context(), objects.OpenFolder(shelf))
+	assert.ErrorIs(t, err, lease.ErrOver)
+	one.groups("seeds")
+	one.standby("shelf") // and again
+	one.copied()
+	one.stop()
+	two, out := takeOver(t, objects.OpenFolder(shelf), filepath.Join(t.TempDir(), "two"))
+	assert.Equal(t, int64(2), out.Held.Term())
+	groups, err := two.client.Groups(t.Context(), apiclient.List{})
+	require.NoError(t, err)
+	assert.Len(t, groups.Items, 2)
 }
 
 // replaceFolder puts a folder in the place of another one.

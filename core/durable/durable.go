@@ -142,6 +142,9 @@ func SyncDir(dir string) error {
 	return errors.Join(f.Sync(), f.Close())
 }
 
+// IsUnfinished tells whether a name is that of a file or folder that is not visible yet.
+func IsUnfinished(name string) bool { return strings.HasPrefix(name, prefix) }
+
 // Sweep removes what a kill has left in a folder; one that is not there has nothing.
 func Sweep(dir string) error { return SweepOld(dir, 0) }
 
@@ -152,7 +155,7 @@ func SweepOld(dir string, age time.Duration) error {
 		return err
 	}
 	for _, e := range entries {
-		if !strings.HasPrefix(e.Name(), prefix) {
+		if !IsUnfinished(e.Name()) {
 			continue
 		}
 		if info, err := e.Info(); age > 0 && (err != nil || time.Since(info.ModTime()) < age) {

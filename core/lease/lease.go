@@ -41,6 +41,8 @@ var (
 	ErrTaken = fault.Conflict.Errorf("another machine has become the service")
 	// ErrOther says that it is the lease of something else.
 	ErrOther = fault.Conflict.Errorf("the place is another service's")
+	// ErrOver says that the service goes on without a lease.
+	ErrOver = fault.Conflict.Errorf("the service keeps no copy there any more, and may be running without one")
 )
 
 // Lease says who is the service.
@@ -54,6 +56,7 @@ type Lease struct {
 	For     time.Duration `json:"for"`     // nanoseconds
 	Renewed time.Time     `json:"renewed"` // by its own clock, for people
 	Given   bool          `json:"given"`   // back: nobody holds it
+	Over    bool          `json:"over"`    // its holder goes on without it: nobody else may take it
 	Nonce   string        `json:"nonce"`   // another one with each write
 }
 
@@ -95,8 +98,8 @@ func Read(ctx context.Context, store objects.Store) (l Lease, tag string, err er
 	return l, before.Tag, nil
 }
 
-// Take takes the lease, and returns when it is this machine's. Errors wrap ErrHeld, ErrOther, or are the
-// store's.
+// Take takes the lease, and returns when it is this machine's. Errors wrap ErrHeld, ErrOther, ErrOver,
+// or are the store's.
 func Take(ctx context.Context, store objects.Store, mine Lease, o Options) (*Held, error) {
 	if mine.For == 0 {
 		mine.For = For
@@ -152,6 +155,8 @@ func try(ctx context.Context, store objects.Store, mine Lease, old string) (*Hel
 		return nil, seen{}, ErrOther
 	case l.Holder == mine.Holder:
 		mine.Term = l.Term
+	case l.Over:
+		return nil, seen{}, ErrOver
 	case l.Given || tag == old:
 		mine.Term = l.Term + 1
 	default:
@@ -259,15 +264,35 @@ func (h *Held) Keep(ctx context.Context, said func(error)) error {
 
 // Give gives it back, so that the next one need not wait.
 func (h *Held) Give(ctx context.Context) error {
+	return h.last(ctx, func(l *Lease) { l.Given = true })
+}
+
+// End says that the holder goes on without it, so that nobody else takes it. If that cannot be said, it
+// is held as before.
+func (h *Held) End(ctx context.Context) error {
+	return h.last(ctx, func(l *Lease) { l.Over = true })
+}
+
+// last writes it for the last time.
+func (h *Held) last(ctx context.Context, change func(*Lease)) error {
 	h.renewing.Lock()
 	defer h.renewing.Unlock()
 	h.mu.Lock()
-	h.lease.Given = true
-	tag := h.tag
+	was, tag, taken := h.lease, h.tag, h.taken
+	if taken == nil {
+		change(&h.lease)
+	}
 	h.mu.Unlock()
+	if taken != nil {
+		return taken
+	}
 	err := h.write(ctx, objects.Condition(tag))
 	h.mu.Lock()
 	defer h.mu.Unlock()
+	if err != nil {
+		h.lease = was
+		return err
+	}
 	h.taken = ErrTaken
-	return err
+	return nil
 }

@@ -74,6 +74,27 @@ func TestOneHoldsIt(t *testing.T) {
 	})
 }
 
+// A holder that goes on without the lease is not followed by anybody who waits for it.
+func TestAHolderThatGoesOnWithoutIt(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s := objects.OpenFolder(t.TempDir())
+		flaky := away{s, new(atomic.Bool), new(atomic.Bool)}
+		first, err := lease.Take(t.Context(), flaky, who("one"), lease.Options{})
+		require.NoError(t, err)
+		flaky.gone.Store(true)
+		require.ErrorIs(t, first.End(t.Context()), errAway)
+		assert.True(t, first.Valid(), "nobody was told")
+		flaky.gone.Store(false)
+		require.NoError(t, first.Renew(t.Context()))
+		require.NoError(t, first.End(t.Context()))
+		_, err = lease.Take(t.Context(), s, who("two"), lease.Options{Wait: true})
+		assert.ErrorIs(t, err, lease.ErrOver)
+		again, err := lease.Take(t.Context(), s, who("one"), lease.Options{})
+		require.NoError(t, err)
+		assert.Equal(t, int64(1), again.Term())
+	})
+}
+
 // away is a store that does not answer, or whose answers are lost.
 type away struct {
 	objects.Store

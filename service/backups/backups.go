@@ -25,6 +25,7 @@ import (
 	"jugate/api"
 	"jugate/core/actor"
 	"jugate/core/backup"
+	"jugate/core/durable"
 	"jugate/core/image"
 	"jugate/core/objects"
 	"jugate/core/packs"
@@ -168,7 +169,7 @@ func (s *Backups) Sources() (all []backup.Source, err error) {
 		switch {
 		case err != nil:
 			return err
-		case slices.Contains(left, name) || name != "." && strings.HasPrefix(e.Name(), ".new-"):
+		case slices.Contains(left, name) || durable.IsUnfinished(e.Name()):
 			if e.IsDir() {
 				return fs.SkipDir
 			}

@@ -11,6 +11,7 @@
 package standby
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/json"
@@ -22,6 +23,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"jugate/api"
@@ -71,7 +73,8 @@ type Standby struct {
 	mu      sync.Mutex
 	copying bool
 	now     *copying // nil while it is not held
-	trouble string
+	lease   string   // what keeps it from being renewed
+	files   string   // what keeps files from being copied
 	bell    chan struct{}
 }
 
@@ -83,8 +86,9 @@ type copying struct {
 	records *replica.Replica
 	stop    context.CancelFunc
 	work    sync.WaitGroup
-	files   time.Time // when they were copied last
-	slabs   time.Time // and the slabs
+	files   time.Time   // when they were copied last
+	slabs   time.Time   // and the slabs
+	ended   atomic.Bool // by this machine, which goes on without the lease
 }
 
 // identityName has which data folder this is, and in which term it was the service last. It is in no
@@ -204,10 +208,10 @@ func (s *Standby) own(ctx context.Context, store objects.Store, id identity) (*l
 	if err == nil && l.Service == s.Service && l.Holder != id.Holder {
 		return nil, fmt.Errorf("%w: %s, since term %d; what it has done is not in this data folder; to become the service again, start jugate takeover with a new one", lease.ErrHeld, l.Machine, l.Term)
 	}
-	return lease.Take(ctx, store, s.lease(id.Holder), lease.Options{})
+	return lease.Take(ctx, store, s.claim(id.Holder), lease.Options{})
 }
 
-func (s *Standby) lease(holder string) lease.Lease {
+func (s *Standby) claim(holder string) lease.Lease {
 	return lease.Lease{Service: s.Service, Holder: holder, Machine: s.Machine, At: s.At, For: s.For}
 }
 
@@ -218,21 +222,22 @@ func (s *Standby) keepLease(ctx context.Context, c *copying) {
 		if err != nil {
 			words = "it cannot be said there who is the service: " + err.Error()
 		}
-		s.note(words)
+		s.note(&s.lease, words)
 	})
-	if err == nil {
+	if err == nil || c.ended.Load() {
 		return
 	}
-	s.Log.Error("this machine is the service no more", "error", err)
-	s.note(err.Error())
+	s.Log.Error("this machine is not the service any more", "error", err)
+	s.note(&s.lease, err.Error())
 	c.records.Abandon()
 	s.Lost(err)
 }
 
-func (s *Standby) note(trouble string) {
+// note keeps what is in the way, in one of the fields for that.
+func (s *Standby) note(field *string, trouble string) {
 	s.mu.Lock()
-	changed := s.trouble != trouble
-	s.trouble = trouble
+	changed := *field != trouble
+	*field = trouble
 	s.mu.Unlock()
 	if !changed {
 		return
@@ -250,7 +255,7 @@ func (s *Standby) Serving() error {
 	if !s.copying || s.now != nil && s.now.held.Valid() {
 		return nil
 	}
-	return fault.Unready.Errorf("another machine may be the service: the store that says who is does not answer this one (%s)", s.trouble)
+	return fault.Unready.Errorf("another machine may be the service: the store that says who is does not answer this one (%s)", s.lease)
 }
 
 // Wake has files be copied now.
@@ -267,8 +272,14 @@ func (s *Standby) keepFiles(ctx context.Context, c *copying, k *keeper) {
 	tick := time.NewTicker(c.held.Lease().For / 4) // unless Wake asks for it
 	defer tick.Stop()
 	for {
-		if err := fault.Guard(func() error { return k.round(ctx, s, c) }); err != nil && ctx.Err() == nil && c.held.Valid() {
-			s.note("files cannot be copied: " + err.Error())
+		if c.held.Valid() {
+			words := ""
+			if err := fault.Guard(func() error { return k.round(ctx, s, c) }); err != nil {
+				words = "files cannot be copied: " + err.Error()
+			}
+			if ctx.Err() == nil {
+				s.note(&s.files, words)
+			}
 		}
 		select {
 		case <-tick.C:
@@ -288,9 +299,6 @@ type keeper struct {
 }
 
 func (k *keeper) round(ctx context.Context, s *Standby, c *copying) error {
-	if !c.held.Valid() {
-		return nil
-	}
 	if err := k.files(ctx, s, c); err != nil {
 		return err
 	}
@@ -355,7 +363,7 @@ func (k *keeper) bring(ctx context.Context, s *Standby, c *copying) error {
 func (s *Standby) Use(ctx context.Context, name string) (api.Standby, error) {
 	s.changing.Lock()
 	defer s.changing.Unlock()
-	if err := s.end(ctx); err != nil {
+	if err := s.over(ctx); err != nil {
 		return api.Standby{}, err
 	}
 	if name != "" {
@@ -379,39 +387,45 @@ func (s *Standby) Use(ctx context.Context, name string) (api.Standby, error) {
 	return s.Show(ctx)
 }
 
+// over ends the copy for good: whoever waits to take over must not, as the service goes on here.
+func (s *Standby) over(ctx context.Context) error {
+	s.mu.Lock()
+	c := s.now
+	s.mu.Unlock()
+	if c == nil {
+		return nil
+	}
+	c.ended.Store(true)
+	if err := c.held.End(ctx); err != nil {
+		c.ended.Store(false)
+		return fmt.Errorf("the copy goes on: the store cannot be told that it ends, and another machine would take over: %w", err)
+	}
+	return s.end(ctx)
+}
+
 // end stops keeping the copy; the lease stays that of this data folder.
 func (s *Standby) end(ctx context.Context) error {
 	s.mu.Lock()
 	c := s.now
-	s.copying, s.now, s.trouble = false, nil, ""
+	s.copying, s.now, s.lease, s.files = false, nil, "", ""
 	s.mu.Unlock()
 	if c == nil {
 		return nil
 	}
 	c.stop()
 	c.work.Wait()
-	if !c.held.Valid() {
+	if !c.held.Valid() && !c.ended.Load() {
 		return c.records.Abandon()
 	}
 	return c.records.Close(ctx)
 }
 
-// Close copies what is left, and gives the lease back, so that another machine need not wait.
+// Close copies what is left. The lease stays this data folder's for as long as it is good, so that a service
+// that is just started again goes on.
 func (s *Standby) Close(ctx context.Context) error {
 	s.changing.Lock()
 	defer s.changing.Unlock()
-	s.mu.Lock()
-	c := s.now
-	s.mu.Unlock()
-	if c == nil {
-		return nil
-	}
-	valid := c.held.Valid()
-	err := s.end(ctx)
-	if valid {
-		err = errors.Join(err, c.held.Give(ctx))
-	}
-	return err
+	return s.end(ctx)
 }
 
 // Show tells how the copy is.
@@ -422,7 +436,7 @@ func (s *Standby) Show(ctx context.Context) (out api.Standby, err error) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	out.Store, out.Trouble = name, s.trouble
+	out.Store, out.Trouble = name, cmp.Or(s.lease, s.files)
 	if c := s.now; c != nil {
 		out.Term, out.Machine = c.held.Term(), s.Machine
 		out.Serving = c.held.Valid()
