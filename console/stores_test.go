@@ -30,7 +30,7 @@ func TestTheStoresPage(t *testing.T) {
 		keys(`#key_id`, buckettest.Key),
 		keys(`#key_secret`, "wrong"),
 		click(`//div[@role="dialog"]//button[.="Try and add it"]`),
-		chromedp.WaitVisible(`//*[contains(text(), "is no store to rely on")]`),
+		chromedp.WaitVisible(`//*[contains(text(), "cannot be relied on as a store")]`),
 		click(`//div[@role="dialog"]//button[.="Cancel"]`),
 		chromedp.WaitNotPresent(`//div[@role="dialog"]`),
 		click(`//button[contains(., "Add a store")]`),

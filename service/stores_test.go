@@ -184,5 +184,5 @@ func TestPlacesThatAreNoStoreToRelyOn(t *testing.T) {
 	_, err = second.client.AddStore(t.Context(), api.NewStore{Name: "shelf", Place: filepath.Join(shelf, "none")})
 	assert.Error(t, err)
 	_, err = second.client.AddStore(t.Context(), api.NewStore{Name: "shelf", Place: "http://127.0.0.1:1/garden"})
-	assert.ErrorContains(t, err, "is no store to rely on")
+	assert.ErrorContains(t, err, "cannot be relied on as a store")
 }

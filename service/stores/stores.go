@@ -232,7 +232,7 @@ func (s *Stores) Add(ctx context.Context, in api.NewStore) (api.Store, error) {
 		return api.Store{}, err
 	}
 	if faults := probe(ctx, store); len(faults) > 0 {
-		return api.Store{}, fault.Conflict.Errorf("%s is no store to rely on: %s", in.Place, strings.Join(faults, "; "))
+		return api.Store{}, fault.Conflict.Errorf("%s cannot be relied on as a store: %s", in.Place, strings.Join(faults, "; "))
 	}
 	if err := s.claim(ctx, store); err != nil {
 		return api.Store{}, err

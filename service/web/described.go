@@ -89,7 +89,7 @@ var descriptions = map[string]string{
 	"write-backup":        "Streams a backup as one file, a tar, with the slabs if that is wanted. It has the service's private keys, and is only for those who may do everything.",
 	"list-stores":         "Lists the data folder's store, which is called folder, and those elsewhere, with what is in each.",
 	"get-store":           "Shows one store.",
-	"add-store":           "Enters an object store, after all that is asked of one was tried there. What is no store to rely on, or another service's, is a conflict.",
+	"add-store":           "Enters an object store, after all that is asked of one was tried there. What cannot be relied on as a store, or another service's, is a conflict.",
 	"remove-store":        "Forgets a store; what is in it stays there. One that has versions, or that new ones go to, is a conflict.",
 	"use-store":           "Says which store new versions go to, and how many bytes the data folder may have of slabs that are elsewhere. What is left out stays. Versions that are there already are not moved.",
 	"check-store":         "Tries what is asked of a store, learns anew what is in it, and tells which versions lack slabs there; reads every slab if that is wanted.",
