@@ -15,6 +15,20 @@ type Settings struct {
 	Key     string        `json:"key,omitempty"`     // instead of a boot ticket: of media
 	Network *FixedNetwork `json:"network,omitempty"`
 	Shell   bool          `json:"shell,omitempty"`
+	// Outpost is set on media whose machine is an outpost, too.
+	Outpost *Outpost `json:"outpost,omitempty"`
+}
+
+// Outpost says how the machine that was started from media is an outpost.
+type Outpost struct {
+	Name string `json:"name"`
+	// Netboot is how it answers network boot: "beside", "whole", or nothing for not at all.
+	Netboot string   `json:"netboot,omitempty"`
+	Pools   []string `json:"pools,omitempty"` // of mode whole
+	// Alone says that it serves this machine only, without any network.
+	Alone bool `json:"alone,omitempty"`
+	// InMemory has slabs that come over the line be kept in memory, and not on the media.
+	InMemory bool `json:"in_memory,omitempty"`
 }
 
 // FixedNetwork is what to fall back to where no server gives an address.
@@ -29,6 +43,9 @@ type FixedNetwork struct {
 const (
 	SettingsFile    = "etc/jugate/settings.json"
 	CertificateFile = "etc/jugate/service.pem"
+	OutpostProgram  = "bin/jugate-outpost"
+	// DataVolume is the name of the partition, on media that are an outpost, that is its data folder.
+	DataVolume = "jugate-data"
 )
 
 // maxRange is how many addresses media can have.

@@ -9,7 +9,9 @@ import (
 type MediaMenu struct {
 	Title string // of the boot environment
 	Words string // for its kernel
-	Items []MediaItem
+	// Outpost says that the outpost's program is there, as a layer.
+	Outpost bool
+	Items   []MediaItem
 }
 
 // MediaItem is one way to start a boot entry. Its files are named from the root of the medium.
@@ -26,7 +28,11 @@ const mediaWait = 10
 
 // Script is the loader's script. Without items there is no menu.
 func (m MediaMenu) Script() string {
-	boot := fmt.Sprintf("linux /jugate/vmlinuz %s\ninitrd /jugate/initrd /jugate/settings\nboot\n", m.Words)
+	layers := "/jugate/initrd /jugate/settings"
+	if m.Outpost {
+		layers = "/jugate/initrd /jugate/outpost /jugate/settings"
+	}
+	boot := fmt.Sprintf("linux /jugate/vmlinuz %s\ninitrd %s\nboot\n", m.Words, layers)
 	check := `set jugate_efi=n
 set jugate_secure=n
 if [ "$grub_platform" = "efi" ]; then

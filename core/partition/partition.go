@@ -98,6 +98,8 @@ type Partition struct {
 
 // Types of partitions that matter to whoever starts or mends a workstation.
 var (
+	// BasicData is the type of a volume with files, on disks that several systems use.
+	BasicData = uuid.MustParse("ebd0a0a2-b9e5-4433-87c0-68b6b72699c7")
 	// EFISystem is the type of the partition that firmware loads from.
 	EFISystem = uuid.MustParse("c12a7328-f81f-11d2-ba4b-00a0c93ec93b")
 	// WindowsRecovery is the type of Windows' recovery environment.

@@ -42,7 +42,7 @@ func (k *Stock) Media(ctx context.Context, number int, in api.NewMedia) (*os.Fil
 		return nil, err
 	}
 	os.Remove(f.Name()) // it is there for as long as it is open
-	if err := k.Builds.WriteMedia(b, set, entries, f); err != nil {
+	if err := k.Builds.WriteMedia(b, builds.Media{Settings: set, Entries: entries}, f); err != nil {
 		return nil, errors.Join(err, f.Close())
 	}
 	k.Log.Info("media made", "build", b.Number, "service", set.Service, "fixed", in.Address, "by", actor.From(ctx))

@@ -3,6 +3,7 @@ package builds_test
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/json"
 	"fmt"
 	"io"
 	"os"
@@ -247,7 +248,7 @@ func TestMediaAreReadByOthers(t *testing.T) {
 	set := environment.Settings{Service: "https://192.0.2.1:7460", Key: "k", Network: &environment.FixedNetwork{Address: "192.0.2.70/24"}}
 	kernel, err := s.Open(b, builds.KernelPart)
 	require.NoError(t, err)
-	require.NoError(t, s.WriteMedia(b, set, []builds.MediaEntry{{Title: "Test the memory", Words: "console=ttyS0", Starts: []builds.MediaStart{{BIOS: true, EFI: true, Kernel: kernel}}}}, f))
+	require.NoError(t, s.WriteMedia(b, builds.Media{Settings: set, Entries: []builds.MediaEntry{{Title: "Test the memory", Words: "console=ttyS0", Starts: []builds.MediaStart{{BIOS: true, EFI: true, Kernel: kernel}}}}}, f))
 	require.NoError(t, f.Close())
 
 	t.Log("# as a disc it is read by those who read discs: its files are those of the stick, at the same places")
@@ -291,4 +292,64 @@ func TestMediaAreReadByOthers(t *testing.T) {
 	told := Run(t, "sh", "-c", "zstd -qdc "+filepath.Join(filepath.Dir(volume), "settings")+" | cpio -i --quiet --to-stdout etc/jugate/settings.json")
 	assert.Contains(t, told, `"address": "192.0.2.70/24"`)
 	assert.True(t, bytes.Contains([]byte(told), []byte(`"key": "k"`)))
+}
+
+func TestMediaWithAVolumeForData(t *testing.T) {
+	s, err := builds.Open(t.TempDir())
+	require.NoError(t, err)
+	b, err := s.Make(t.Context(), Source(t, System(t)), Options(t, 4))
+	require.NoError(t, err)
+	program := filepath.Join(t.TempDir(), "jugate-outpost")
+	require.NoError(t, os.WriteFile(program, []byte("a program"), 0o755))
+	file := func(path string, content string) builds.MediaFile {
+		return builds.MediaFile{Path: path, Size: int64(len(content)), Open: func() (io.ReadCloser, error) { return io.NopCloser(strings.NewReader(content)), nil }}
+	}
+	for room, cluster := range map[int64]string{1 << 20: "512", 600 << 20: "4096"} {
+		want := map[string]string{"outpost.pem": "a key", "UPPER.TXT": "short", "slabs/ab/" + strings.Repeat("ab", 32) + ".zst": strings.Repeat("slab", 3000), "name of 13 ch": "just one entry", "nothing in it.txt": ""}
+		for i := range 60 {
+			want[fmt.Sprintf("slabs/cd/%064x.zst", i)] = fmt.Sprint("slab ", i)
+		}
+		media := builds.Media{Settings: environment.Settings{Service: "https://192.0.2.1:7460", Outpost: &environment.Outpost{Name: "stick", Alone: true}}, Outpost: program, Room: room}
+		for path, content := range want {
+			media.Data = append(media.Data, file(path, content))
+		}
+		path := filepath.Join(t.TempDir(), "stick.img")
+		f, err := os.Create(path)
+		require.NoError(t, err)
+		require.NoError(t, s.WriteMedia(b, media, f))
+		require.NoError(t, f.Close())
+
+		assert.Contains(t, Run(t, "sfdisk", "--verify", path), "No errors detected")
+		var table struct {
+			Table struct {
+				Partitions []struct {
+					Start, Size int64
+					Type, Name  string
+				}
+			} `json:"partitiontable"`
+		}
+		require.NoError(t, json.Unmarshal([]byte(Run(t, "sfdisk", "--json", path)), &table))
+		require.Len(t, table.Table.Partitions, 2)
+		data := table.Table.Partitions[1]
+		assert.Equal(t, "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7", data.Type)
+		assert.Equal(t, environment.DataVolume, data.Name)
+		volume := filepath.Join(t.TempDir(), "volume")
+		Run(t, "dd", "if="+path, "of="+volume, "bs=1M", fmt.Sprint("skip=", data.Start/2048), fmt.Sprintf("count=%d", (data.Size+2047)/2048), "status=none")
+		assert.Contains(t, Run(t, "fsck.vfat", "-n", "-v", volume), cluster+" bytes per cluster")
+		out := t.TempDir()
+		Run(t, "mcopy", "-s", "-n", "-Q", "-i", volume, "::*", out)
+		for name, content := range want {
+			got, err := os.ReadFile(filepath.Join(out, name))
+			if assert.NoError(t, err, name) {
+				assert.Equal(t, content, string(got), name)
+			}
+		}
+		assert.Greater(t, data.Size*512, room)
+
+		boot := filepath.Join(t.TempDir(), "boot")
+		Run(t, "dd", "if="+path, "of="+boot, "bs=1M", "skip=1", fmt.Sprintf("count=%d", data.Start/2048-1), "status=none")
+		assert.Contains(t, Run(t, "mtype", "-i", boot, "::jugate/media.cfg"), "initrd /jugate/initrd /jugate/outpost /jugate/settings")
+		Run(t, "mcopy", "-i", boot, "::jugate/outpost", filepath.Join(filepath.Dir(boot), "layer"))
+		assert.Equal(t, "a program", Run(t, "sh", "-c", "zstd -qdc "+filepath.Join(filepath.Dir(boot), "layer")+" | cpio -i --quiet --to-stdout bin/jugate-outpost"))
+	}
 }

@@ -1,16 +1,19 @@
 package builds
 
 import (
+	"bytes"
 	"encoding/binary"
 	"fmt"
 	"io"
 	"path"
 	"slices"
 	"strings"
+	"unicode/utf16"
 )
 
 // A FAT32 volume written in one go, by Microsoft's FAT32 specification: files lie in
-// one piece each, one after the other, and names have eight letters and three.
+// one piece each, one after the other. Names have eight letters and three, or any length
+// on a volume with long names.
 const (
 	fatSector       = 512
 	fatReserved     = 32 // sectors before the first table
@@ -18,23 +21,57 @@ const (
 	fatEntry        = 32 // bytes of an entry of a folder
 	fatFirstCluster = 2
 	// fatLeast is the number of clusters from which on a volume is FAT32.
-	fatLeast   = 65525
-	fatEnd     = 0x0fffffff
-	fatMedia   = 0xf8
-	fatBackup  = 6 // sector of the second boot sector
-	fatInfo    = 1
-	fatFolder  = 0x10
-	fatVolume  = 0x08
-	fatDay     = 0x5821 // 1 January 2024: equal content gives equal bytes
-	fatCluster = 512    // bytes: small, so that small volumes are FAT32
-	fatAlign   = 4      // clusters: files begin at multiples of 2048 bytes, where discs can have them, too
+	fatLeast  = 65525
+	fatEnd    = 0x0fffffff
+	fatMedia  = 0xf8
+	fatBackup = 6 // sector of the second boot sector
+	fatInfo   = 1
+	fatFolder = 0x10
+	fatVolume = 0x08
+	fatLong   = 0x0f
+	fatDay    = 0x5821 // 1 January 2024: equal content gives equal bytes
+	fatAlign  = 2048   // bytes: files begin at multiples of them, where discs can have them, too
 )
+
+// fatClusters are the lengths of clusters, in bytes, each with the most bytes of volumes that have it: small ones, so
+// that small volumes are FAT32, and larger ones, so that tables stay short.
+var fatClusters = []struct{ cluster, atMost int64 }{{512, 512 << 20}, {4 << 10, 64 << 30}, {32 << 10, 1 << 43}}
+
+// fatOptions say how a volume is to be.
+type fatOptions struct {
+	label  string
+	hidden uint32 // sectors before the volume
+	room   int64  // bytes that are to be free, about
+	long   bool   // names as they are
+}
 
 // fatFile is a file on its way onto a volume.
 type fatFile struct {
-	path    string // with slashes; each part eight letters and three
-	size    int64
-	content io.ReaderAt
+	path string // with slashes
+	size int64
+	open func() (io.ReadCloser, error)
+}
+
+// inMemory is a file whose content is at hand.
+func inMemory(path string, b []byte) fatFile { return read(path, bytes.NewReader(b), int64(len(b))) }
+
+// read is a file whose content is read from somewhere.
+func read(path string, from io.ReaderAt, size int64) fatFile {
+	return fatFile{path, size, func() (io.ReadCloser, error) { return io.NopCloser(io.NewSectionReader(from, 0, size)), nil }}
+}
+
+// write writes the content at a place of w.
+func (f *fatFile) write(w io.WriterAt, at int64) error {
+	from, err := f.open()
+	if err != nil {
+		return err
+	}
+	defer from.Close()
+	n, err := io.Copy(io.NewOffsetWriter(w, at), io.LimitReader(from, f.size))
+	if err == nil && n < f.size {
+		err = io.ErrUnexpectedEOF
+	}
+	return err
 }
 
 // fatNode is a file or folder with its place.
@@ -55,30 +92,40 @@ type fatLayout struct {
 	used       uint32     // that are in use
 	tableSize  uint32     // sectors of one table
 	all        uint32     // clusters of the volume
-	hidden     uint32     // sectors before the volume
-	label      string
+	cluster    int64      // bytes of one
 	dataSector uint32
+	fatOptions
 }
 
 // planFAT lays files out on a volume that is just large enough, or as large as
 // FAT32 has to be.
-func planFAT(label string, hidden uint32, files []fatFile) (*fatLayout, error) {
-	l := &fatLayout{root: &fatNode{}, label: label, hidden: hidden}
+func planFAT(o fatOptions, files []fatFile) (*fatLayout, error) {
+	l := &fatLayout{root: &fatNode{}, fatOptions: o}
+	total := o.room
 	for i := range files {
 		if err := l.add(&files[i]); err != nil {
 			return nil, err
+		}
+		total += files[i].size
+	}
+	for _, c := range fatClusters {
+		if l.cluster = c.cluster; total <= c.atMost {
+			break
 		}
 	}
 	next := uint32(fatFirstCluster)
 	var place func(n *fatNode)
 	place = func(n *fatNode) {
-		size := int64(len(n.children)+3) * fatEntry // with ".", ".." or the label, and an end
+		size := 3 * int64(fatEntry) // ".", ".." or the label, and an end
+		for _, c := range n.children {
+			size += int64(1+len(l.longName(c.name))) * fatEntry
+		}
 		if n.file != nil {
 			size = n.file.size
+			align := uint32(max(1, fatAlign/l.cluster))
+			next = fatFirstCluster + (next-fatFirstCluster+align-1)/align*align
 		}
-		if n.clusters = uint32((size + fatCluster - 1) / fatCluster); n.file != nil {
-			next = fatFirstCluster + (next-fatFirstCluster+fatAlign-1)/fatAlign*fatAlign
-		}
+		n.clusters = uint32((size + l.cluster - 1) / l.cluster)
 		l.used += n.clusters
 		if n.clusters > 0 {
 			n.first = next
@@ -91,7 +138,7 @@ func planFAT(label string, hidden uint32, files []fatFile) (*fatLayout, error) {
 	}
 	place(l.root)
 	l.clusters = next - fatFirstCluster
-	l.all = max(l.clusters+64, fatLeast+1024)
+	l.all = max(l.clusters+64+uint32(o.room/l.cluster), fatLeast+1024)
 	l.tableSize = (((l.all+fatFirstCluster)*4+fatSector-1)/fatSector + 1) &^ 1 // so that files begin at sectors of discs
 	l.dataSector = fatReserved + fatTables*l.tableSize
 	return l, nil
@@ -104,7 +151,7 @@ func (l *fatLayout) add(f *fatFile) error {
 	at := l.root
 	parts := strings.Split(f.path, "/")
 	for i, part := range parts {
-		if _, err := shortName(part); err != nil {
+		if _, err := shortName(part); err != nil && !l.long {
 			return err
 		}
 		last := i == len(parts)-1
@@ -127,7 +174,7 @@ func (l *fatLayout) add(f *fatFile) error {
 }
 
 // sectors is the volume's length.
-func (l *fatLayout) sectors() uint32 { return l.dataSector + l.all*fatCluster/fatSector }
+func (l *fatLayout) sectors() uint32 { return l.dataSector + l.all*uint32(l.cluster/fatSector) }
 
 // write writes the volume at a place of w, which has zeros there.
 func (l *fatLayout) write(w io.WriterAt, at int64) error {
@@ -155,7 +202,7 @@ func (l *fatLayout) write(w io.WriterAt, at int64) error {
 			}
 			continue
 		}
-		if _, err := io.Copy(io.NewOffsetWriter(w, place), io.NewSectionReader(n.file.content, 0, n.file.size)); err != nil {
+		if err := n.file.write(w, place); err != nil {
 			return fmt.Errorf("%s: %w", n.file.path, err)
 		}
 	}
@@ -164,7 +211,7 @@ func (l *fatLayout) write(w io.WriterAt, at int64) error {
 
 // at is where a file or folder begins, from the beginning of the volume, in bytes.
 func (l *fatLayout) at(n *fatNode) int64 {
-	return int64(l.dataSector)*fatSector + int64(n.first-fatFirstCluster)*fatCluster
+	return int64(l.dataSector)*fatSector + int64(n.first-fatFirstCluster)*l.cluster
 }
 
 // bootSector is the volume's description (section "Boot Sector and BPB").
@@ -173,7 +220,7 @@ func (l *fatLayout) bootSector() []byte {
 	le := binary.LittleEndian
 	copy(b, "\xeb\x58\x90JUGATE  ")
 	le.PutUint16(b[11:], fatSector)
-	b[13] = fatCluster / fatSector
+	b[13] = byte(l.cluster / fatSector)
 	le.PutUint16(b[14:], fatReserved)
 	b[16], b[21] = fatTables, fatMedia
 	le.PutUint16(b[24:], 63)
@@ -233,13 +280,57 @@ func (l *fatLayout) folder(n *fatNode) []byte {
 		b = append(b, entryFAT(".          ", fatFolder, n.first, 0)...)
 		b = append(b, entryFAT("..         ", fatFolder, up, 0)...)
 	}
-	for _, c := range n.children {
+	for i, c := range n.children {
 		name, _ := shortName(c.name)
+		if long := l.longName(c.name); long != nil {
+			name = fmt.Sprintf("%07X~   ", i)
+			b = append(b, longEntries(long, name)...)
+		}
 		if c.file == nil {
 			b = append(b, entryFAT(name, fatFolder, c.first, 0)...)
 		} else {
 			b = append(b, entryFAT(name, 0x20, c.first, uint32(c.file.size))...)
 		}
+	}
+	return b
+}
+
+// longUnits are the places of a name's UTF-16 units in an entry of a long name.
+var longUnits = []int{1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30}
+
+// longName is a name in the pieces that entries of long names have of it; nil if it needs none.
+func (l *fatLayout) longName(name string) (pieces [][]uint16) {
+	if _, err := shortName(name); !l.long || err == nil && name == strings.ToUpper(name) {
+		return nil
+	}
+	for piece := range slices.Chunk(utf16.Encode([]rune(name)), len(longUnits)) {
+		pieces = append(pieces, piece)
+	}
+	return pieces
+}
+
+// longEntries are the entries of a long name, which come before that of the short one.
+func longEntries(pieces [][]uint16, short string) (b []byte) {
+	sum := byte(0)
+	for _, c := range []byte(short) {
+		sum = sum>>1 | sum<<7
+		sum += c
+	}
+	for i := len(pieces) - 1; i >= 0; i-- {
+		e := make([]byte, fatEntry)
+		if e[0], e[11], e[13] = byte(i+1), fatLong, sum; i == len(pieces)-1 {
+			e[0] |= 0x40
+		}
+		for n, at := range longUnits {
+			unit := uint16(0xffff)
+			if n < len(pieces[i]) {
+				unit = pieces[i][n]
+			} else if n == len(pieces[i]) {
+				unit = 0
+			}
+			binary.LittleEndian.PutUint16(e[at:], unit)
+		}
+		b = append(b, e...)
 	}
 	return b
 }

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
+	"os"
 	"strings"
 
 	"github.com/google/uuid"
@@ -53,10 +55,28 @@ type MediaStart struct {
 	Initrds   []*Content
 }
 
-// WriteMedia writes media that boot a build: a disk for a USB stick (GPT with one FAT32 volume) that is an image of optical media,
-// too. It starts by UEFI, with Secure Boot too, and by a BIOS if the build has the loader for that. settings go before the build's.
-func (s *Store) WriteMedia(b *Build, settings environment.Settings, entries []MediaEntry, to MediaSink) error {
-	files, opened, err := s.mediaFiles(b, settings, entries)
+// Media are what media have beside a build.
+type Media struct {
+	Settings environment.Settings // go before the build's
+	Entries  []MediaEntry
+	// Outpost is the file of the outpost's program; without one, media are no outpost and have no volume for data.
+	Outpost string
+	Data    []MediaFile // of that volume
+	Room    int64       // bytes that are free on it, about
+}
+
+// MediaFile is a file on the volume for data.
+type MediaFile struct {
+	Path string // with slashes
+	Size int64
+	Open func() (io.ReadCloser, error)
+}
+
+// WriteMedia writes media that boot a build: a disk for a USB stick (GPT with one FAT32 volume, and for an outpost another one for
+// its data) that is an image of optical media, too. It starts by UEFI, with Secure Boot too, and by a BIOS if the build has the loader
+// for that.
+func (s *Store) WriteMedia(b *Build, m Media, to MediaSink) error {
+	files, opened, err := s.mediaFiles(b, m)
 	defer func() {
 		for _, c := range opened {
 			c.Close()
@@ -65,30 +85,56 @@ func (s *Store) WriteMedia(b *Build, settings environment.Settings, entries []Me
 	if err != nil {
 		return err
 	}
-	volume, err := planFAT("JUGATE", mediaStart, files)
+	volume, err := planFAT(fatOptions{label: "JUGATE", hidden: mediaStart}, files)
 	if err != nil {
 		return err
 	}
 	last := uint64(mediaStart) + uint64(volume.sectors()) - 1
+	parts := []partition.Partition{{Number: 1, Type: partition.EFISystem, ID: uuid.New(), First: mediaStart, Last: last, Name: "jugate"}}
+	var data *fatLayout
+	if m.Outpost != "" {
+		first := (last + mediaStart) / mediaStart * mediaStart
+		if data, err = planData(m, first); err != nil {
+			return err
+		}
+		last = first + uint64(data.sectors()) - 1
+		parts = append(parts, partition.Partition{Number: 2, Type: partition.BasicData, ID: uuid.New(), First: first, Last: last, Name: environment.DataVolume})
+	}
 	sectors := (last + 1 + mediaStart + 3) &^ 3 // the backup table at the end
 	size := int64(sectors) * mediaSector
 	if err := to.Truncate(size); err != nil {
 		return err
 	}
-	table := &partition.Table{Scheme: partition.GPT, SectorSize: mediaSector, Sectors: sectors, DiskID: uuid.New(), FirstUsable: 34, LastUsable: sectors - 34, Slots: 128,
-		Partitions: []partition.Partition{{Number: 1, Type: partition.EFISystem, ID: uuid.New(), First: mediaStart, Last: last, Name: "jugate"}}}
+	table := &partition.Table{Scheme: partition.GPT, SectorSize: mediaSector, Sectors: sectors, DiskID: uuid.New(), FirstUsable: 34, LastUsable: sectors - 34, Slots: 128, Partitions: parts}
 	if err := table.Write(to); err != nil {
 		return err
 	}
 	if err := volume.write(to, mediaStart*mediaSector); err != nil {
 		return err
 	}
+	if data != nil {
+		if err := data.write(to, int64(parts[1].First)*mediaSector); err != nil {
+			return err
+		}
+	}
 	return s.writeDisc(b, volume, size, to)
 }
 
+// planData lays out the volume for data, from a sector on.
+func planData(m Media, first uint64) (*fatLayout, error) {
+	if first > math.MaxUint32 {
+		return nil, fmt.Errorf("media of more than %d sectors", uint32(math.MaxUint32))
+	}
+	files := make([]fatFile, len(m.Data))
+	for i, f := range m.Data {
+		files[i] = fatFile{f.Path, f.Size, f.Open}
+	}
+	return planFAT(fatOptions{label: "JUGATEDATA", hidden: uint32(first), room: m.Room, long: true}, files)
+}
+
 // mediaFiles are the files of media; what was opened is to be closed.
-func (s *Store) mediaFiles(b *Build, settings environment.Settings, entries []MediaEntry) (files []fatFile, opened []*Content, err error) {
-	told, err := json.MarshalIndent(settings, "", "\t")
+func (s *Store) mediaFiles(b *Build, m Media) (files []fatFile, opened []*Content, err error) {
+	told, err := json.MarshalIndent(m.Settings, "", "\t")
 	if err != nil {
 		return nil, nil, err
 	}
@@ -96,11 +142,14 @@ func (s *Store) mediaFiles(b *Build, settings environment.Settings, entries []Me
 	if _, err := writeLayer(&layer, []content{text(environment.SettingsFile, 0o600, told)}); err != nil {
 		return nil, nil, err
 	}
-	add := func(path string, b []byte) {
-		files = append(files, fatFile{path: path, size: int64(len(b)), content: bytes.NewReader(b)})
+	files = append(files, inMemory(mediaConfig, []byte(mediaFirst)), inMemory("jugate/settings", layer.Bytes()))
+	if m.Outpost != "" {
+		var layer bytes.Buffer
+		if err := writeProgram(&layer, environment.OutpostProgram, m.Outpost); err != nil {
+			return nil, nil, err
+		}
+		files = append(files, inMemory("jugate/outpost", layer.Bytes()))
 	}
-	add(mediaConfig, []byte(mediaFirst))
-	add("jugate/settings", layer.Bytes())
 	for name, part := range map[string]string{"EFI/BOOT/BOOTX64.EFI": ShimPart, "EFI/BOOT/grubx64.efi": MediaPart, "EFI/BOOT/mmx64.efi": KeysPart,
 		"jugate/vmlinuz": KernelPart, "jugate/initrd": InitrdPart} {
 		c, err := s.Open(b, part)
@@ -111,16 +160,16 @@ func (s *Store) mediaFiles(b *Build, settings environment.Settings, entries []Me
 			return nil, opened, err
 		}
 		opened = append(opened, c)
-		files = append(files, fatFile{name, c.Size, c})
+		files = append(files, read(name, c, c.Size))
 	}
-	menu := netboot.MediaMenu{Title: fmt.Sprintf("Boot environment, build %d", b.Number), Words: b.Words}
-	for i, e := range entries {
+	menu := netboot.MediaMenu{Title: fmt.Sprintf("Boot environment, build %d", b.Number), Words: b.Words, Outpost: m.Outpost != ""}
+	for i, e := range m.Entries {
 		for j, start := range e.Starts {
 			item := netboot.MediaItem{Title: e.Title, EFI: start.EFI, BIOS: start.BIOS, Signed: start.Signed, Bits32: start.Bits32}
 			item.Entry.Name, item.Entry.Words = e.Title, e.Words
 			put := func(name string, c *Content) string {
 				path := fmt.Sprintf("jugate/e%d-%d/%s", i+1, j+1, name)
-				files = append(files, fatFile{path, c.Size, c})
+				files = append(files, read(path, c, c.Size))
 				return "/" + path
 			}
 			if start.Program != nil {
@@ -134,8 +183,17 @@ func (s *Store) mediaFiles(b *Build, settings environment.Settings, entries []Me
 			menu.Items = append(menu.Items, item)
 		}
 	}
-	add("jugate/media.cfg", []byte(menu.Script()))
-	return files, opened, nil
+	return append(files, inMemory("jugate/media.cfg", []byte(menu.Script()))), opened, nil
+}
+
+// writeProgram writes a layer with a program.
+func writeProgram(w io.Writer, name, file string) error {
+	info, err := os.Stat(file)
+	if err != nil {
+		return fmt.Errorf("the outpost's program: %w", err)
+	}
+	_, err = writeLayer(w, []content{{File: File{Path: name, Mode: 0o755, Size: info.Size(), Origin: "jugate-outpost"}, open: func() (io.ReadCloser, error) { return os.Open(file) }}})
+	return err
 }
 
 // Places in the loader's programs for a BIOS, as its own tools fill them in: in the sector that firmware loads, where the rest
