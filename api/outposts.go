@@ -16,6 +16,7 @@ type Outpost struct {
 	Name    string     `json:"outpost" example:"alpine"`
 	Note    string     `json:"note"`
 	State   string     `json:"state" enum:"expected,up,away,withdrawn"`
+	OnMedia bool       `json:"on_media" doc:"It is a workstation that was started from media, and comes and goes"`
 	Added   time.Time  `json:"added"`
 	Joined  *time.Time `json:"joined,omitempty"`
 	Seen    *time.Time `json:"last_seen,omitempty"`
@@ -204,6 +205,12 @@ type OutpostVersion struct {
 type OutpostMember struct {
 	ID   int64  `json:"workstation"`
 	Name string `json:"name"`
+}
+
+// OutpostIs is who an outpost is, and where its service: the file outpost.json of its data folder.
+type OutpostIs struct {
+	Name    string `json:"outpost"`
+	Service string `json:"service"`
 }
 
 // OutpostBuild is a build as it is described in its folder.

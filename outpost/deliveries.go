@@ -165,7 +165,7 @@ func (d *deliveries) membersOf(ctx context.Context, in api.OutpostDelivery) (all
 		through[k] = true
 	}
 	for _, m := range in.Members {
-		if !through[member{in.ID, m.ID}.String()] {
+		if of := (member{in.ID, m.ID}); !through[of.String()] && (!d.o.carried.is(in.ID) || d.o.carried.isHere(of)) {
 			all = append(all, stream.Member{ID: m.ID, Name: m.Name})
 		}
 	}
@@ -203,14 +203,30 @@ func (d *deliveries) begin(id int64) {
 // all the same: its files are on their way then.
 func (d *deliveries) runner(of member) (run *stream.Runner, is bool) {
 	in, is := d.said(of.delivery)
-	if !is || !slices.ContainsFunc(in.Members, func(m api.OutpostMember) bool { return m.ID == of.workstation }) {
+	at := slices.IndexFunc(in.Members, func(m api.OutpostMember) bool { return m.ID == of.workstation })
+	if !is || at < 0 {
 		return nil, false
 	}
-	if run = d.streams.Runner(of.delivery); run == nil || !run.Has(of.workstation) {
+	d.o.carried.arrives(of)
+	run = d.streams.Runner(of.delivery)
+	if run != nil && !run.Has(of.workstation) && d.o.carried.is(of.delivery) && !d.through(d.o.until, of) {
+		run.Extend(d.clock.Now(), bySelf, "", []stream.Member{{ID: of.workstation, Name: in.Members[at].Name}})
+		d.alone(run, of.workstation)
+	}
+	if run == nil || !run.Has(of.workstation) {
 		d.begin(of.delivery)
 		return nil, true
 	}
 	return run, true
+}
+
+// alone has a workstation be served alone, where there is no network.
+func (d *deliveries) alone(run *stream.Runner, workstations ...int64) {
+	for _, id := range workstations {
+		if d.o.carried.Alone {
+			run.SetApart(d.clock.Now(), id, aloneWords)
+		}
+	}
 }
 
 // start starts a part, unless it was taken away. What makes it impossible ends it, with receipts that say why.
@@ -244,6 +260,11 @@ func (d *deliveries) start(ctx context.Context, id int64) (failed error) {
 	if problem != nil {
 		return problem
 	}
+	if d.o.carried.is(id) {
+		order.Others = len(in.Members) - len(members)
+		order.Created = d.clock.Now()
+		order.AtLatest = order.Created.Add(waits(in))
+	}
 	if len(members) == 0 {
 		return nil
 	}
@@ -254,6 +275,9 @@ func (d *deliveries) start(ctx context.Context, id int64) (failed error) {
 		d.o.config.Log.Error("a delivery is not possible here", "delivery", id, "error", err)
 		d.streams.End(d.o.until, order, members, "the outpost "+d.o.Name()+" cannot deliver it: "+err.Error())
 		return nil
+	}
+	for _, m := range members {
+		d.alone(d.streams.Runner(id), m.ID)
 	}
 	if in.Stop != "" {
 		d.streams.Runner(id).Stop(d.clock.Now(), in.Stop)
@@ -385,9 +409,22 @@ func (d *deliveries) ReadPayload(digest string, b []byte, from int64) error {
 
 // through tells whether a workstation has a receipt of a delivery.
 func (d *deliveries) through(ctx context.Context, m member) bool {
-	var none struct{}
-	_, err := d.o.records.Kept(ctx, keptThrough, m.String(), &none)
+	var mark any
+	_, err := d.o.records.Kept(ctx, keptThrough, m.String(), &mark)
 	return err == nil
+}
+
+// received tells whether the receipt says that it was delivered.
+func (d *deliveries) received(ctx context.Context, m member) bool {
+	var mark any
+	_, err := d.o.records.Kept(ctx, keptThrough, m.String(), &mark)
+	return err == nil && mark == string(delivery.Delivered)
+}
+
+// toDo tells whether a workstation of a delivery that is carried is still to get it.
+func (d *deliveries) toDo(ctx context.Context, m member) bool {
+	_, is := d.said(m.delivery)
+	return is && !d.through(ctx, m)
 }
 
 // said is what the service said last of a delivery.
@@ -409,7 +446,11 @@ func (d *deliveries) allSaid() map[int64]api.OutpostDelivery {
 func (d *deliveries) forget(ctx context.Context, id int64) {
 	prefix := fmt.Sprintf("%d/", id)
 	err := d.o.records.Forget(ctx, keptReached, strconv.FormatInt(id, 10))
-	for _, kind := range []string{keptThrough, keptServes} {
+	kinds := []string{keptServes, keptThrough}
+	if d.o.carried.is(id) { // the errands stay on the media, and nobody is to do one again
+		kinds = kinds[:1]
+	}
+	for _, kind := range kinds {
 		keys, problem := d.o.records.Keys(ctx, kind, prefix)
 		err = errors.Join(err, problem)
 		for _, k := range keys {
@@ -438,6 +479,9 @@ func (d *deliveries) forget(ctx context.Context, id int64) {
 				needed[digest] = true
 			}
 		}
+	}
+	for _, f := range d.o.carried.Files {
+		needed[f.File.Digest] = true
 	}
 	all, problem := d.files.All()
 	err = errors.Join(err, problem)

@@ -31,11 +31,11 @@ type hold struct {
 	fetched atomic.Int64       // bytes over the line, those of slabs too
 }
 
-// work is what the service said last; nothing if it never said anything.
+// work is what the service said last, or what media carry; nothing if it never said anything.
 func (h *hold) work(ctx context.Context) (work api.OutpostWork, err error) {
 	_, err = h.o.records.Kept(ctx, keptWork, "", &work)
 	if fault.KindOf(err) == fault.NotFound {
-		err = nil
+		return h.o.carried.Work, nil
 	}
 	return work, err
 }

@@ -35,12 +35,6 @@ type identity struct {
 	pair atomic.Pointer[tls.Certificate]
 }
 
-// joined is what is kept of joining.
-type joined struct {
-	Name    string `json:"outpost"`
-	Service string `json:"service"`
-}
-
 // ErrNotJoined says that an outpost has neither joined nor a code to do so.
 var ErrNotJoined = errors.New("this outpost has not joined a service; start it with --service URL --join CODE, as jugate outpost add shows them")
 
@@ -105,7 +99,7 @@ func (i *identity) read(dir string) (known bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	var j joined
+	var j api.OutpostIs
 	if err := json.Unmarshal(about, &j); err != nil {
 		return false, fmt.Errorf("outpost.json: %w", err)
 	}
@@ -141,7 +135,7 @@ func (i *identity) join(ctx context.Context, c Config, code trust.JoinCode) (err
 	if err != nil {
 		return fmt.Errorf("join %s: %w", i.service, err)
 	}
-	about, err := json.Marshal(joined{out.Name, i.service})
+	about, err := json.Marshal(api.OutpostIs{Name: out.Name, Service: i.service})
 	if err != nil {
 		return err
 	}

@@ -26,7 +26,7 @@ func (l ledger) Receipts(ctx context.Context, id int64, receipts []stream.Receip
 		last.Report, last.Drivers, last.Remark = r.End.Last, r.Drivers, r.Remark
 		last.Phase = delivery.Ended
 		items[i] = item{api.OutpostItem{Delivery: id, Receipt: &api.OutpostReceipt{Workstation: r.ID, Last: last, Outcome: r.End.Outcome, Reason: r.End.Reason,
-			Aside: r.End.Aside, Apart: r.End.Apart, Began: r.End.Began, Ended: r.End.Ended}}, member{id, r.ID}.String()}
+			Aside: r.End.Aside, Apart: r.End.Apart, Began: r.End.Began, Ended: r.End.Ended}}, member{id, r.ID}.String(), r.End.Outcome}
 	}
 	if err := l.keep(ctx, items...); err != nil {
 		return err
@@ -44,7 +44,7 @@ func (l ledger) Note(ctx context.Context, id int64, n stream.Note) error {
 	if strings.TrimSpace(n.What) == "" {
 		return nil
 	}
-	return l.keep(ctx, item{api.OutpostItem{Delivery: id, Note: &api.OutpostNote{At: n.At, What: n.What}}, ""})
+	return l.keep(ctx, item{api.OutpostItem{Delivery: id, Note: &api.OutpostNote{At: n.At, What: n.What}}, "", ""})
 }
 
 // Reached is stream.Ledger's.
@@ -75,6 +75,7 @@ func (l ledger) GiveRoom() bool { return l.o.slabs.give() }
 type item struct {
 	api.OutpostItem
 	through string
+	outcome delivery.Outcome
 }
 
 func (d *deliveries) keep(ctx context.Context, items ...item) error {
@@ -86,7 +87,7 @@ func (d *deliveries) keep(ctx context.Context, items ...item) error {
 		}
 		all[i].Body = string(body)
 		if one.through != "" {
-			all[i].Kind, all[i].Key = keptThrough, one.through
+			all[i].Kind, all[i].Key, all[i].Mark = keptThrough, one.through, one.outcome
 		}
 	}
 	err := d.o.records.Add(ctx, d.clock.Now(), all...)

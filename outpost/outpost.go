@@ -10,7 +10,8 @@
 // service's word or, while that does not answer, by its last; hold.go and slabs.go what it
 // holds, stores.go where slabs lie, placed.go what comes ahead of time; deliveries.go the parts
 // of deliveries that it carries through, ledger.go what they leave behind; relay.go and
-// receiving.go what agents ask; tell.go and courier.go what it tells the service; turns.go which
+// receiving.go what agents ask, and away.go what they get while the service does not answer;
+// carried.go what media carry for an outpost that was started from them; tell.go and courier.go what it tells the service; turns.go which
 // of several outposts answers on a wire.
 //
 // The data folder has:
@@ -21,6 +22,7 @@
 //	joined-by      a mark of the code that it has joined by
 //	outpost.lock   held while an outpost runs on the folder
 //	outpost.db     see records/outbox
+//	carried.json   what media carry (api.Carried)
 //	files/         files of versions and deliveries by their digest
 //	bootenv/       builds, see core/environment/builds
 //	bootentries/   files of boot entries by their digest
@@ -30,7 +32,6 @@
 package outpost
 
 import (
-	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -68,12 +69,17 @@ type Config struct {
 	Interface string
 	// Slabs bounds what is kept of slabs, in bytes as stored; 0 keeps all while KeepFree is left on the disk.
 	Slabs, KeepFree int64
-	Log             *slog.Logger
-	Now             func() time.Time
+	// SlabFolder is where slabs that come over the line are kept, if not in the data folder.
+	SlabFolder string
+	Log        *slog.Logger
+	Now        func() time.Time
 }
 
-// keepFree is left free on the disk by default, in bytes.
-const keepFree = 2 << 30
+// keepFree is left free on the disk by default, in bytes; on media it is keepFreeOnMedia.
+const (
+	keepFree        = 2 << 30
+	keepFreeOnMedia = 16 << 20
+)
 
 // Outpost is one that runs.
 type Outpost struct {
@@ -94,6 +100,7 @@ type Outpost struct {
 	teller   teller
 	courier  courier
 	turns    turns
+	carried  *carried
 
 	deliveries *deliveries
 	placed     *placed
@@ -111,7 +118,6 @@ func Open(ctx context.Context, c Config) (*Outpost, error) {
 	if c.Now == nil {
 		c.Now = time.Now
 	}
-	c.KeepFree = cmp.Or(c.KeepFree, keepFree)
 	o := &Outpost{config: c, started: rand.Text()}
 	o.until, o.close = context.WithCancel(context.Background())
 	if err := o.open(ctx); err != nil {
@@ -131,6 +137,14 @@ func (o *Outpost) open(ctx context.Context) (err error) {
 	} else if !held {
 		o.lock = nil
 		return fmt.Errorf("%w: another outpost runs on %s", ErrInUse, dir)
+	}
+	if o.carried, err = openCarried(dir); err != nil {
+		return err
+	}
+	if o.config.KeepFree == 0 {
+		if o.config.KeepFree = keepFree; o.carried.Key != "" {
+			o.config.KeepFree = keepFreeOnMedia
+		}
 	}
 	if err := o.identity.open(ctx, o.config); err != nil {
 		return err
@@ -186,6 +200,7 @@ func (o *Outpost) Serve(ctx context.Context, listener net.Listener) error {
 	if work, err := o.hold.work(o.until); err != nil {
 		return err
 	} else if work.Mark != "" { // the service may not answer
+		work.Now = time.Time{} // that was then
 		o.follow(work)
 	}
 	o.work.Go(func() { o.placed.run(o.until) })

@@ -129,6 +129,7 @@ func newTown(t *testing.T) *town {
 	h := &town{t: t, data: t.TempDir(), site: t.TempDir()}
 	program := filepath.Join(t.TempDir(), "agent")
 	require.NoError(t, os.WriteFile(program, []byte("the agent"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(program), "jugate-outpost"), []byte("the outpost"), 0o755))
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	h.service, err = service.Open(t.Context(), service.Config{Data: h.data, BuildFrom: []string{os.TempDir()}, Netboot: service.Netboot{Agent: program},
@@ -214,7 +215,7 @@ func (h *town) machine(n int, url, disk, name string) (stop func()) {
 func (h *town) build() api.Build {
 	h.builds++
 	root := h.t.TempDir()
-	for _, name := range []string{"boot/vmlinuz-6.1.0-test", "lib/modules/6.1.0-test/kernel/none", "usr/lib/shim/shimx64.efi.signed"} {
+	for _, name := range []string{"boot/vmlinuz-6.1.0-test", "lib/modules/6.1.0-test/kernel/none", "usr/lib/shim/shimx64.efi.signed", "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed"} {
 		require.NoError(h.t, os.MkdirAll(filepath.Dir(filepath.Join(root, name)), 0o755))
 		require.NoError(h.t, os.WriteFile(filepath.Join(root, name), []byte(strings.Repeat(name, 100*h.builds)), 0o644))
 	}

@@ -35,6 +35,11 @@ type asker struct {
 // does not answer.
 const keptServes = "serves"
 
+// authorization is the digest of what a request is authorized by.
+func authorization(req *http.Request) slabstore.Digest {
+	return slabstore.Sum([]byte(req.Header.Get("Authorization")))
+}
+
 func (a asker) String() string { return fmt.Sprintf("%d/%s/%s", a.delivery, a.pass, a.key) }
 
 const (
@@ -74,7 +79,7 @@ func (r *relay) serve(here func(w http.ResponseWriter, req *http.Request, p part
 			problem(w, http.StatusNotFound, "there is no such delivery")
 			return
 		}
-		who := asker{id, slabstore.Sum([]byte(req.Header.Get("Authorization"))), keyOf(req)}
+		who := asker{id, authorization(req), keyOf(req)}
 		workstation, known := r.known(who)
 		most := int64(progressAtMost) // of somebody who may be anybody
 		if known {
@@ -155,7 +160,7 @@ func (r *relay) learn(ctx context.Context, who asker, workstation int64) {
 
 // ends are the deliveries with which who asks is through here, with commas between, until the service has its receipts.
 func (r *relay) ends(req *http.Request) string {
-	pass, key := slabstore.Sum([]byte(req.Header.Get("Authorization"))), keyOf(req)
+	pass, key := authorization(req), keyOf(req)
 	var of []member
 	r.mu.Lock()
 	for who, workstation := range r.serves {

@@ -87,6 +87,7 @@ func (r *relay) handler() http.Handler {
 		json.NewEncoder(w).Encode(api.Health{Status: "up", Version: Version})
 	})
 	r.receiving(secure)
+	r.awayFrom(secure)
 	secure.Get("/agent/v1/errands/{id}/trial-bytes", r.trialBytes)
 	secure.Handle("/agent/v1/*", r.proxy)
 	elsewhere := func(w http.ResponseWriter, _ *http.Request) {
@@ -118,10 +119,13 @@ func problem(w http.ResponseWriter, status int, detail string) {
 
 // away tells an agent that the service cannot be asked; it tries again.
 func (r *relay) away(w http.ResponseWriter, req *http.Request, err error) {
+	if a, is := w.(*answer); is {
+		a.away = true
+	}
 	if req.Context().Err() == nil { // or it is the agent that has gone
 		r.o.line.saw(errors.Join(apiclient.ErrAway, err))
 	}
-	problem(w, http.StatusServiceUnavailable, "the outpost "+r.o.identity.name+" does not reach its service; nothing is lost, it goes on when the line is back")
+	problem(w, http.StatusServiceUnavailable, r.awayWords())
 }
 
 // trialBytesAtMost is how much a check of the network may fetch.
@@ -155,12 +159,13 @@ type answer struct {
 	body    bytes.Buffer
 	passed  bool
 	through bool // what was asked for is passed on
+	away    bool // it is none: nobody has answered
 }
 
 func (a *answer) Header() http.Header { return a.header }
 
 func (a *answer) WriteHeader(status int) {
-	if a.status = status; a.through && status != http.StatusNoContent {
+	if a.status = status; a.through && !a.away && status != http.StatusNoContent {
 		a.pass()
 	}
 }

@@ -2,6 +2,7 @@ package outpost
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -13,6 +14,7 @@ import (
 	"jugate/core/fault"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
+	"jugate/core/roster"
 	"jugate/core/slabstore"
 	"jugate/records/outbox"
 )
@@ -84,6 +86,11 @@ func (r *bootRoster) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Addr
 		return r.client.OutpostChoice(ctx, api.OutpostAsks{Address: a, Loader: &l})
 	})
 	c := out.Choice
+	if apiclient.IsPassing(err) || err == nil && !at.IsZero() {
+		if carried, is, problem := r.chooseCarried(ctx, l, a); is || problem != nil {
+			return carried, problem
+		}
+	}
 	switch {
 	case apiclient.IsPassing(err):
 		return netboot.Choice{Do: netboot.Disk, Name: a.String(), Address: a, Why: "the service does not answer"}, nil
@@ -103,6 +110,26 @@ func (r *bootRoster) Choose(ctx context.Context, l netboot.Loader, a hwaddr.Addr
 		}
 	}
 	return c, r.hold.ready(ctx, c)
+}
+
+// chooseCarried has a machine boot the environment that media carry a delivery for, and that has not received it; is tells whether
+// there is such a delivery.
+func (r *bootRoster) chooseCarried(ctx context.Context, l netboot.Loader, a hwaddr.Address) (c netboot.Choice, is bool, err error) {
+	for _, place := range r.carried.whose([]hwaddr.Address{a}, roster.Identity{}) {
+		if !r.deliveries.toDo(ctx, r.carried.member(place)) {
+			continue
+		}
+		w := r.carried.Workstations[place]
+		build, err := r.builds.Build(r.hold.offered(ctx))
+		if err != nil {
+			return c, false, err
+		}
+		c = netboot.Choice{Do: netboot.Environment, Name: w.Name, Address: a, Why: "the service does not answer; " + w.Label + " is here for it",
+			Build: build.Number, Words: build.Words, Service: "https://" + l.Server, Ticket: rand.Text()}
+		r.carried.ticketFor(a, c.Ticket)
+		return c, true, nil
+	}
+	return c, false, nil
 }
 
 // EntryLoaded is boot.Roster's.

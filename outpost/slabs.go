@@ -32,6 +32,7 @@ type slabs struct {
 	key      []byte     // that they are sealed by
 	keyed    bool       // the service has said so since the start
 	sealed   atomic.Bool
+	carried  *slabstore.Store // of media, if what comes is kept elsewhere
 
 	mu     sync.Mutex
 	store  *slabstore.Store                      // nil while the key is not here that it is sealed by
@@ -63,6 +64,11 @@ func openSlabs(o *Outpost) (*slabs, error) {
 	store, err := slabstore.Open(o.slabFolder())
 	if err != nil {
 		return nil, err
+	}
+	if o.slabFolder() != o.carriedSlabs() {
+		if s.carried, err = slabstore.Open(o.carriedSlabs()); err != nil {
+			return nil, err
+		}
 	}
 	return s, s.use(store)
 }
@@ -246,7 +252,7 @@ func (s *slabs) room(bytes int64) error {
 	defer s.mu.Unlock()
 	for {
 		var fs unix.Statfs_t
-		if err := unix.Statfs(s.o.config.Data, &fs); err != nil {
+		if err := unix.Statfs(s.o.slabDisk(), &fs); err != nil {
 			return err
 		}
 		free := int64(fs.Bavail)*fs.Bsize - s.o.config.KeepFree - s.coming

@@ -2,6 +2,7 @@ package outpost
 
 import (
 	"bytes"
+	"cmp"
 	"errors"
 	"os"
 	"path/filepath"
@@ -13,8 +14,14 @@ import (
 
 // The slabs of an outpost lie in a folder as they are, or sealed in another one. While they are sealed, or opened, they are in both.
 
-func (o *Outpost) slabFolder() string   { return filepath.Join(o.config.Data, "slabs") }
+func (o *Outpost) slabFolder() string   { return cmp.Or(o.config.SlabFolder, o.carriedSlabs()) }
 func (o *Outpost) sealedFolder() string { return filepath.Join(o.config.Data, "sealed") }
+
+// carriedSlabs is where media have slabs.
+func (o *Outpost) carriedSlabs() string { return filepath.Join(o.config.Data, "slabs") }
+
+// slabDisk is where there has to be room for what comes.
+func (o *Outpost) slabDisk() string { return cmp.Or(o.config.SlabFolder, o.config.Data) }
 
 // use takes a store, with what it has.
 func (s *slabs) use(store *slabstore.Store) error {
@@ -119,7 +126,7 @@ func (s *slabs) takeOver(old, store *slabstore.Store) error {
 func (s *slabs) stores() (all []*slabstore.Store) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	for _, store := range []*slabstore.Store{s.store, s.old} {
+	for _, store := range []*slabstore.Store{s.store, s.old, s.carried} {
 		if store != nil {
 			all = append(all, store)
 		}

@@ -43,6 +43,7 @@ type Delivery struct {
 	DomainAway string `db:"domain_away"` // refuse, wait or go-on
 	PayloadsJS string `db:"payloads"`    // see Payloads
 	OwnJS      string `db:"own_answers"` // see OwnAnswers
+	CarriedBy  string `db:"carried_by"`  // the outpost whose media carry it; empty for most
 
 	// NotBefore is when its workstations get their errands, if not at once; it is kept
 	// with those.
@@ -59,7 +60,7 @@ type DeliveryChange struct {
 }
 
 const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes, d.options,
-	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused, d.drivers, d.answers, d.domain_away, d.payloads, d.own_answers, d.members, d.delivered`
+	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused, d.drivers, d.answers, d.domain_away, d.payloads, d.own_answers, d.carried_by, d.members, d.delivered`
 
 // AddDelivery records an order and an errand for each workstation, and returns
 // the delivery's number.
@@ -67,8 +68,8 @@ func (db *DB) AddDelivery(ctx context.Context, d Delivery, targets []string, wor
 	d.TargetsJS, d.Created = encode(targets), d.Created.UTC()
 	var id int64
 	err := db.change(ctx, func(tx *sqlx.Tx) error {
-		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes, options, wait_at_most, when_done, reuse, sealed, seal_key, aside, drivers, answers, domain_away, payloads, own_answers)
-			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes, :options, :wait_at_most, :when_done, :reuse, :sealed, :seal_key, :aside, :drivers, :answers, :domain_away, :payloads, :own_answers)`, d)
+		result, err := tx.NamedExecContext(ctx, `INSERT INTO deliveries (image, version, digest, targets, rule, rate, group_addr, session, state, ordered_by, created, used_bytes, options, wait_at_most, when_done, reuse, sealed, seal_key, aside, drivers, answers, domain_away, payloads, own_answers, carried_by)
+			VALUES (:image, :version, :digest, :targets, :rule, :rate, :group_addr, :session, 'gathering', :ordered_by, :created, :used_bytes, :options, :wait_at_most, :when_done, :reuse, :sealed, :seal_key, :aside, :drivers, :answers, :domain_away, :payloads, :own_answers, :carried_by)`, d)
 		if err != nil {
 			return err
 		}

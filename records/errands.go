@@ -119,8 +119,19 @@ func (db *DB) RunningErrand(ctx context.Context, workstation, id int64, kinds ..
 	return e, nil
 }
 
+// ErrandOf is the errand of a workstation in a delivery.
+func (db *DB) ErrandOf(ctx context.Context, delivery, workstation int64) (*Errand, error) {
+	var e Errand
+	err := db.read.GetContext(ctx, &e, errandSelect+"WHERE e.delivery_id = ? AND e.workstation_id = ?", delivery, workstation)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, fault.NotFound.Errorf("delivery %d has no errand for this workstation", delivery)
+	}
+	return &e, err
+}
+
 // due is the condition that an errand is open and not kept for later than a time.
-const due = `e.state IN ('waiting', 'running') AND (e.not_before IS NULL OR e.not_before <= ?)`
+const due = `e.state IN ('waiting', 'running') AND (e.not_before IS NULL OR e.not_before <= ?)
+	AND NOT EXISTS (SELECT 1 FROM deliveries c WHERE c.id = e.delivery_id AND c.carried_by <> '' AND c.carried_by <> (SELECT s.site FROM workstations s WHERE s.id = e.workstation_id))`
 
 const nextErrand = errandSelect + "WHERE e.workstation_id = ? AND " + due + " ORDER BY e.state = 'running' DESC, e.id LIMIT 1"
 

@@ -28,6 +28,7 @@ type Outpost struct {
 	Box       string       `db:"box"`  // that it hands in from
 	HandedIn  int64        `db:"handed_in"`
 	Line      string       `db:"settings"` // see Settings
+	OnMedia   bool         `db:"on_media"` // it comes and goes with them
 }
 
 // Settings are how its line may be used.
@@ -55,6 +56,15 @@ func (db *DB) Outpost(ctx context.Context, name string) (*Outpost, error) {
 // AddOutpost enters one, with the digest of the code that it joins by. A fault.Conflict says that its name is taken.
 func (db *DB) AddOutpost(ctx context.Context, o Outpost) error {
 	r, err := db.exec(ctx, `INSERT INTO outposts (name, note, added, code, code_until) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, o.Name, o.Note, o.Added.UTC(), o.Code, o.CodeUntil)
+	if err = changed(r, err, "", ""); errors.Is(err, fault.NotFound) {
+		err = fault.Conflict.Errorf("there is an outpost %s already", o.Name)
+	}
+	return err
+}
+
+// AddOutpostOnMedia enters an outpost that has its key from the start, as media carry that.
+func (db *DB) AddOutpostOnMedia(ctx context.Context, o Outpost) error {
+	r, err := db.exec(ctx, `INSERT INTO outposts (name, note, added, code, key, joined, on_media) VALUES (?1, ?2, ?3, '', ?4, ?3, 1) ON CONFLICT DO NOTHING`, o.Name, o.Note, o.Added.UTC(), o.Key)
 	if err = changed(r, err, "", ""); errors.Is(err, fault.NotFound) {
 		err = fault.Conflict.Errorf("there is an outpost %s already", o.Name)
 	}

@@ -62,6 +62,7 @@ import (
 	"jugate/records"
 	"jugate/service/access"
 	"jugate/service/backups"
+	"jugate/service/carry"
 	"jugate/service/directories"
 	"jugate/service/domains"
 	"jugate/service/fleet"
@@ -274,6 +275,8 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 		Log: c.Log, Now: c.Now, Publish: publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands, s.sites.Deliveries = s.orders.Ledger(), s.orders, s.orders
 	s.stock.Orders, s.stock.Fleet = s.orders, s.fleet
+	s.stock.Carrier = &carry.Carry{Sites: s.sites, Orders: s.orders, Versions: s.intake, Signer: s.access.Signer, Records: db, Builds: offered, Files: files, Slabs: slabs, Now: c.Now,
+		Program: filepath.Join(filepath.Dir(c.Netboot.Agent), "jugate-outpost")}
 	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 	return nil

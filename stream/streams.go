@@ -53,6 +53,8 @@ type Order struct {
 	Bases     *image.Map // what workstations may have in their places (image.Bases); nil for nothing
 	Payloads  []parcel.Payload
 	Others    int // workstations that may turn up here, too
+	// CarriedBy is the process elsewhere that alone serves it; empty for most.
+	CarriedBy string
 	// BasesDigest is that of Bases as a file, for processes elsewhere.
 	BasesDigest slabstore.Digest
 }

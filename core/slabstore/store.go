@@ -92,6 +92,9 @@ func (s *Store) file(d Digest, suffix string) string {
 	return filepath.Join(s.dir, name[:2], name+suffix)
 }
 
+// FrameFile is where, below the folder of an open store, the frame of a slab lies.
+func FrameFile(d Digest) string { return d.String()[:2] + "/" + d.String() + ".zst" }
+
 // Has reports whether the slab is there, with what it leans on.
 func (s *Store) Has(d Digest) bool {
 	if s.isWhole(d) {

@@ -118,8 +118,9 @@ func (db *DB) Keys(ctx context.Context, kind, prefix string) (keys []string, err
 type Item struct {
 	Number int64 `db:"number"` // grows from one to the next, and is never used again
 	Body   string
-	// Kind and Key, if set, are of a mark that is kept with it (see Keys), and stays when the item is dropped.
+	// Kind and Key, if set, are of a mark that is kept with it (see Keys and Kept), and stays when the item is dropped.
 	Kind, Key string
+	Mark      any
 }
 
 // Add adds items, all or none.
@@ -136,7 +137,11 @@ func (db *DB) Add(ctx context.Context, now time.Time, items ...Item) error {
 		if item.Kind == "" {
 			continue
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO kept (kind, key, at, body) VALUES (?, ?, ?, '{}') ON CONFLICT DO NOTHING`, item.Kind, item.Key, now.UTC()); err != nil {
+		mark, err := json.Marshal(item.Mark)
+		if err != nil {
+			return err
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO kept (kind, key, at, body) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING`, item.Kind, item.Key, now.UTC(), string(mark)); err != nil {
 			return err
 		}
 	}

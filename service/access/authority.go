@@ -1,6 +1,7 @@
 package access
 
 import (
+	"cmp"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -122,18 +123,19 @@ func (a *authority) issueSigner(key *ecdsa.PrivateKey) ([]byte, error) {
 // outpostFor is how long the certificate of an outpost is good; it asks for the next when a third of that is over.
 const outpostFor = 30 * 24 * time.Hour
 
-// CertifyOutpost makes a certificate for the key in an outpost's request (RFC 2986), with which it answers machines and calls
-// the service. It has no names in it, so that no browser takes an outpost for the service.
-func (c *Certificates) CertifyOutpost(name string, request *x509.CertificateRequest) (chain string, until time.Time, err error) {
+// CertifyOutpost makes a certificate for the public key of an outpost, with which it answers machines and calls the service. It is
+// good for outpostFor if life is 0, and has no names in it, so that no browser takes an outpost for the service.
+func (c *Certificates) CertifyOutpost(name string, key any, life time.Duration) (chain string, until time.Time, err error) {
 	now := c.now()
-	der, err := c.authority.sign(request.PublicKey, &x509.Certificate{
-		Subject: pkix.Name{CommonName: "jugate outpost " + name}, NotBefore: now.Add(-24 * time.Hour), NotAfter: now.Add(outpostFor),
+	until = now.Add(cmp.Or(life, outpostFor))
+	der, err := c.authority.sign(key, &x509.Certificate{
+		Subject: pkix.Name{CommonName: "jugate outpost " + name}, NotBefore: now.Add(-24 * time.Hour), NotAfter: until,
 		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
 	})
 	if err != nil {
 		return "", until, err
 	}
-	return string(append(pemOf("CERTIFICATE", der), pemOf("CERTIFICATE", c.authority.certificate.Raw)...)), now.Add(outpostFor), nil
+	return string(append(pemOf("CERTIFICATE", der), pemOf("CERTIFICATE", c.authority.certificate.Raw)...)), until, nil
 }
 
 // IsOutpost tells whether a certificate is one that CertifyOutpost has made and that is good now.

@@ -265,8 +265,8 @@ func (f *Fleet) inherit(rows []records.Answer, w records.Workstation, image stri
 	return answers.Resolve(all)
 }
 
-// keyboard is the layout in which people type at a workstation; empty if nothing is set.
-func (f *Fleet) keyboard(ctx context.Context, w records.Workstation) (string, error) {
+// Keyboard is the layout in which people type at a workstation; empty if nothing is set.
+func (f *Fleet) Keyboard(ctx context.Context, w records.Workstation) (string, error) {
 	rows, err := f.Records.AnswersFor(ctx, w.ID)
 	if err != nil {
 		return "", err

@@ -58,7 +58,7 @@ func (f *Fleet) CheckIn(ctx context.Context, by Caller, in api.CheckIn) (api.Che
 	if len(w.Proposed()) > 0 {
 		f.Log.Warn("a workstation has network cards that nobody has accepted (jugate card list --state proposed)", "workstation", w.Label(), "addresses", w.Proposed())
 	}
-	keyboard, err := f.keyboard(ctx, *w)
+	keyboard, err := f.Keyboard(ctx, *w)
 	if err != nil {
 		return api.CheckedIn{}, err
 	}

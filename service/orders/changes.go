@@ -125,7 +125,7 @@ func (o *Orders) extend(ctx context.Context, id int64, r *stream.Runner, in api.
 	if err := o.Records.ExtendDelivery(ctx, o.Now(), *rec, names, ids); err != nil {
 		return err
 	}
-	r.Extend(o.Now(), actor.From(ctx).Words(), "extended by "+strings.Join(names, " "), o.members(ctx, targets, rec.Sealed, len(r.Payloads()) > 0))
+	r.Extend(o.Now(), actor.From(ctx).Words(), "extended by "+strings.Join(names, " "), o.members(ctx, targets, rec, len(r.Payloads()) > 0))
 	o.ringSites()
 	for _, w := range ids {
 		o.Fleet.Ring(w)

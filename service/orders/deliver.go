@@ -25,6 +25,11 @@ import (
 
 // Deliver checks what is ordered, records it and starts its runner.
 func (o *Orders) Deliver(ctx context.Context, in api.NewDelivery) (api.Delivery, error) {
+	return o.deliver(ctx, in, "")
+}
+
+// deliver is Deliver, also of what the media of an outpost carry.
+func (o *Orders) deliver(ctx context.Context, in api.NewDelivery, carriedBy string) (api.Delivery, error) {
 	p, err := o.plan(ctx, in)
 	if err != nil {
 		return api.Delivery{}, err
@@ -37,7 +42,7 @@ func (o *Orders) Deliver(ctx context.Context, in api.NewDelivery) (api.Delivery,
 	rec := records.Delivery{
 		Image: v.Image, Version: v.Number, Digest: v.Digest, Rule: p.rule.String(), Rate: p.Rate, State: delivery.Gathering,
 		Session: randv2.Uint32(), OrderedBy: actor.From(ctx).String(), Created: o.Now(), UsedBytes: v.UsedBytes,
-		WaitAtMost: p.wait, NotBefore: errandsFrom(p.rule), WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed, Answers: cmp.Or(in.Answers, "set"), DomainAway: cmp.Or(in.DomainAway, "refuse"),
+		WaitAtMost: p.wait, NotBefore: errandsFrom(p.rule), WhenDone: cmp.Or(in.WhenDone, "stay"), Reuse: in.Reuse, Sealed: in.Sealed, Answers: cmp.Or(in.Answers, "set"), DomainAway: cmp.Or(in.DomainAway, "refuse"), CarriedBy: carriedBy,
 	}
 	rec.SetOwnAnswers(p.own)
 	rec.SetOptions(in.RestoreOptions, in.DriverOrder, in.Aside)
@@ -94,7 +99,7 @@ func (o *Orders) begin(ctx context.Context, rec records.Delivery, names []string
 	if order.ID, err = o.Records.AddDelivery(ctx, rec, names, ids); err != nil {
 		return 0, err
 	}
-	if err := o.Streams.Start(o.Until, order, o.members(ctx, targets, rec.Sealed, len(order.Payloads) > 0)); err != nil {
+	if err := o.Streams.Start(o.Until, order, o.members(ctx, targets, &rec, len(order.Payloads) > 0)); err != nil {
 		return order.ID, err
 	}
 	o.ringSites()
@@ -149,7 +154,7 @@ func errandsFrom(rule delivery.Rule) time.Time {
 func (o *Orders) streamOrder(ctx context.Context, d *records.Delivery, workstations []int64) (stream.Order, error) {
 	out := stream.Order{
 		ID: d.ID, Version: roster.Ref{Image: d.Image, Version: d.Version}, Digest: d.Digest, Rate: d.Rate, Session: d.Session, State: d.State, Paused: d.Paused, Created: d.Created,
-		Bytes: d.UsedBytes, WireBytes: d.WireBytes,
+		Bytes: d.UsedBytes, WireBytes: d.WireBytes, CarriedBy: d.CarriedBy,
 	}
 	if d.Sealed {
 		out.SealKey = d.SealKey
@@ -175,7 +180,7 @@ func (o *Orders) streamOrder(ctx context.Context, d *records.Delivery, workstati
 		return out, err
 	}
 	out.Slabs = slabs
-	if d.Reuse {
+	if d.Reuse && d.CarriedBy == "" {
 		out.Bases, err = o.bases(ctx, out.Version, man, slabs, workstations)
 	}
 	if out.Bases != nil {
@@ -233,7 +238,7 @@ func (o *Orders) Resume(ctx context.Context) error {
 		if err != nil {
 			return err
 		}
-		left := o.members(ctx, slices.DeleteFunc(members, func(w records.Workstation) bool { return through[w.ID] }), rec.Sealed, len(carried) > 0)
+		left := o.members(ctx, slices.DeleteFunc(members, func(w records.Workstation) bool { return through[w.ID] }), &rec, len(carried) > 0)
 		ids := make([]int64, len(left))
 		for i, m := range left {
 			ids[i] = m.ID

@@ -43,10 +43,13 @@ func (o *Orders) servedAt(ctx context.Context, site string, sealed, payloads boo
 }
 
 // members are workstations as a delivery has them.
-func (o *Orders) members(ctx context.Context, workstations []records.Workstation, sealed, payloads bool) []stream.Member {
+func (o *Orders) members(ctx context.Context, workstations []records.Workstation, d *records.Delivery, payloads bool) []stream.Member {
 	all := make([]stream.Member, len(workstations))
 	for i, w := range workstations {
-		all[i] = stream.Member{ID: w.ID, Name: w.Label(), Where: o.servedAt(ctx, w.Site, sealed, payloads), Unseen: !w.Seen()}
+		all[i] = stream.Member{ID: w.ID, Name: w.Label(), Where: d.CarriedBy, Unseen: !w.Seen()}
+		if d.CarriedBy == "" {
+			all[i].Where = o.servedAt(ctx, w.Site, d.Sealed, payloads)
+		}
 	}
 	return all
 }
@@ -64,6 +67,9 @@ func (o *Orders) Place(ctx context.Context, workstation, id int64, outpost strin
 	r, err := o.Part(workstation, id)
 	if err != nil {
 		return "", err
+	}
+	if r.Order().CarriedBy != "" { // it comes from there, or not at all
+		return r.Where(workstation), nil
 	}
 	if r.Place(o.Now(), workstation, o.servedAt(ctx, outpost, r.Seal != nil, len(r.Payloads()) > 0)) {
 		o.ringSites()

@@ -59,6 +59,8 @@ type Fleet interface {
 	Answered(ctx context.Context, image string) (bool, error)
 	// HowAnswered tells by number how workstations would be answered.
 	HowAnswered(ctx context.Context, all []records.Workstation, v *records.Version, own map[string]string) (map[int64]answers.Verdict, error)
+	// Keyboard is the layout in which people type at a workstation; empty if none is set.
+	Keyboard(ctx context.Context, w records.Workstation) (string, error)
 	// Choose finds the workstations that names and a condition mean.
 	Choose(ctx context.Context, names []string, where string) ([]records.Workstation, error)
 	// Means tells whether a workstation is among those that names and a condition mean.
@@ -92,6 +94,8 @@ type Stock interface {
 	MayStartEntry(ctx context.Context, w records.Workstation, holder *rights.Holder, in api.EntryErrand) error
 	// PayloadContent opens what a digest names.
 	PayloadContent(digest string) (*os.File, error)
+	// DriverFile opens a file of a package.
+	DriverFile(id, name string) (*os.File, error)
 }
 
 // Access says who may receive what.

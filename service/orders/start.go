@@ -129,6 +129,9 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 		if err := o.fillAnswer(ctx, d, e.WorkstationID, out.Receive); err != nil {
 			return nil, err
 		}
+		if d.CarriedBy != "" { // media have an agent of their own
+			return out, nil
+		}
 		if err := o.understood(ctx, e.WorkstationID, out.Receive); err != nil {
 			return nil, err
 		}

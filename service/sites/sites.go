@@ -42,7 +42,7 @@ import (
 
 // Certificates make those of outposts.
 type Certificates interface {
-	CertifyOutpost(name string, request *x509.CertificateRequest) (chain string, until time.Time, err error)
+	CertifyOutpost(name string, key any, life time.Duration) (chain string, until time.Time, err error)
 	IsOutpost(certificate *x509.Certificate) bool
 	// Certificate is the authority's.
 	Certificate() *x509.Certificate
@@ -200,7 +200,7 @@ func (s *Sites) Show(ctx context.Context, name string) (api.Outpost, error) {
 }
 
 func (s *Sites) outpost(row records.Outpost) (out api.Outpost, err error) {
-	out = api.Outpost{Name: row.Name, Note: row.Note, Added: row.Added, Joined: records.TimeOf(row.Joined), Seen: records.TimeOf(row.Seen), Until: records.TimeOf(row.GoodUntil)}
+	out = api.Outpost{Name: row.Name, Note: row.Note, OnMedia: row.OnMedia, Added: row.Added, Joined: records.TimeOf(row.Joined), Seen: records.TimeOf(row.Seen), Until: records.TimeOf(row.GoodUntil)}
 	if out.OutpostTells, err = row.Told(); err != nil {
 		return out, err
 	}
@@ -386,7 +386,7 @@ func (s *Sites) Renew(ctx context.Context, name, key string, in api.OutpostRenew
 }
 
 func (s *Sites) certify(ctx context.Context, name string, request *x509.CertificateRequest) (api.OutpostJoined, error) {
-	chain, until, err := s.Certificates.CertifyOutpost(name, request)
+	chain, until, err := s.Certificates.CertifyOutpost(name, request.PublicKey, 0)
 	if err != nil {
 		return api.OutpostJoined{}, err
 	}

@@ -14,7 +14,9 @@ import (
 	"jugate/core/environment"
 	"jugate/core/environment/builds"
 	"jugate/core/fault"
+	"jugate/core/netboot"
 	"jugate/core/parts"
+	"jugate/core/slabstore"
 )
 
 // Media makes the image of a USB stick that boots a build without network boot. Whoever
@@ -24,9 +26,15 @@ func (k *Stock) Media(ctx context.Context, number int, in api.NewMedia) (*os.Fil
 	if err != nil {
 		return nil, err
 	}
-	set, err := k.mediaSettings(ctx, in, b)
-	if err != nil {
+	if err := checkMedia(in); err != nil {
 		return nil, err
+	}
+	for _, part := range []string{builds.ShimPart, builds.MediaPart} { // before anything is entered for them
+		c, err := k.Builds.Open(b, part)
+		if err != nil {
+			return nil, fault.Conflict.Errorf("no media can be made of build %d: %w", b.Number, err)
+		}
+		c.Close()
 	}
 	entries, opened, err := k.mediaEntries(ctx, in.Entries)
 	defer func() {
@@ -37,15 +45,57 @@ func (k *Stock) Media(ctx context.Context, number int, in api.NewMedia) (*os.Fil
 	if err != nil {
 		return nil, err
 	}
+	set, err := k.mediaSettings(ctx, in, b)
+	if err != nil {
+		return nil, err
+	}
+	m := builds.Media{}
+	made := func(error) {}
+	if in.Outpost != "" {
+		if m, made, err = k.Carrier.Carry(ctx, b, in, slabstore.Sum([]byte(set.Key))); err != nil {
+			return nil, err
+		}
+		set.Outpost = m.Settings.Outpost
+	}
+	m.Settings, m.Entries = set, entries
+	f, err := k.writeMedia(b, m)
+	if made(err); err != nil {
+		return nil, err
+	}
+	k.Log.Info("media made", "build", b.Number, "service", set.Service, "fixed", in.Address, "outpost", in.Outpost, "by", actor.From(ctx))
+	return f, nil
+}
+
+// checkMedia holds what is asked of media against itself.
+func checkMedia(in api.NewMedia) error {
+	switch {
+	case in.Outpost == "" && (in.Netboot != "" || len(in.Pools) > 0 || in.Room > 0 || in.Deliver != nil):
+		return fault.Invalid.Errorf("only media that are an outpost answer network boot, keep slabs and carry deliveries: name it")
+	case in.Outpost != "" && in.Netboot == "" && in.Deliver == nil:
+		return fault.Invalid.Errorf("an outpost without a network has to carry a delivery: say which image to whom, or how it answers network boot")
+	case in.Netboot == "whole" && (len(in.Pools) == 0 || in.Address == ""):
+		return fault.Invalid.Errorf("an outpost that gives addresses needs to be told which, and has to have one of its own")
+	case in.Netboot != "whole" && len(in.Pools) > 0:
+		return fault.Invalid.Errorf("only an outpost of mode whole gives addresses")
+	}
+	for _, text := range in.Pools {
+		if _, err := netboot.ParsePool(text); err != nil {
+			return fault.Invalid.Mark(err)
+		}
+	}
+	return nil
+}
+
+// writeMedia writes media into a file without a name.
+func (k *Stock) writeMedia(b *builds.Build, m builds.Media) (*os.File, error) {
 	f, err := os.CreateTemp(k.Scratch, "media")
 	if err != nil {
 		return nil, err
 	}
 	os.Remove(f.Name()) // it is there for as long as it is open
-	if err := k.Builds.WriteMedia(b, builds.Media{Settings: set, Entries: entries}, f); err != nil {
+	if err := k.Builds.WriteMedia(b, m, f); err != nil {
 		return nil, errors.Join(err, f.Close())
 	}
-	k.Log.Info("media made", "build", b.Number, "service", set.Service, "fixed", in.Address, "by", actor.From(ctx))
 	return f, nil
 }
 

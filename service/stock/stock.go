@@ -14,6 +14,7 @@ import (
 	"sync"
 	"time"
 
+	"jugate/api"
 	"jugate/boot"
 	"jugate/core/actor"
 	"jugate/core/answers"
@@ -69,6 +70,13 @@ type Fleet interface {
 	SignedInAt(ctx context.Context, id int64) (by actor.Actor, person int64, holder *rights.Holder, err error)
 }
 
+// Carrier has media be an outpost.
+type Carrier interface {
+	// Carry enters the outpost, and orders what its media carry. It gives what lies on them beside a build, whose key has that
+	// digest; made is called when they are made, or could not be.
+	Carry(ctx context.Context, b *builds.Build, in api.NewMedia, key slabstore.Digest) (m builds.Media, made func(failed error), err error)
+}
+
 // Config is what a stock is made of. All of it is set.
 type Config struct {
 	Dir     string // the data folder
@@ -95,8 +103,9 @@ type Config struct {
 type Stock struct {
 	Config
 
-	Orders   Orders // set before machines boot
-	Fleet    Fleet  // set before machines boot
+	Orders   Orders  // set before machines boot
+	Fleet    Fleet   // set before machines boot
+	Carrier  Carrier // set before media are made
 	fleet    fleet
 	systems  memo.Cache[string, system]      // what is on images, by the digest of the manifest
 	insides  memo.Cache[int, *builds.Inside] // what builds drive

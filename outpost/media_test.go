@@ -1,0 +1,183 @@
+package outpost_test
+
+import (
+	"bytes"
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"jugate/agent"
+	"jugate/api"
+	"jugate/apiclient"
+	"jugate/core/environment"
+	"jugate/core/hwaddr"
+	"jugate/outpost"
+	"jugate/sim"
+)
+
+// media makes media, and unpacks what is on them by mtools: the volume for data becomes the outpost's data folder.
+func (h *town) media(in api.NewMedia) environment.Settings {
+	h.t.Helper()
+	path := filepath.Join(h.t.TempDir(), "stick.img")
+	f, err := os.Create(path)
+	require.NoError(h.t, err)
+	in.Service = h.far()
+	require.NoError(h.t, h.client.MakeMedia(h.t.Context(), 0, in, f))
+	require.NoError(h.t, f.Close())
+	var table struct {
+		Table struct {
+			Partitions []struct{ Start int64 }
+		} `json:"partitiontable"`
+	}
+	require.NoError(h.t, json.Unmarshal(h.tool("sfdisk", "--json", path), &table))
+	require.Len(h.t, table.Table.Partitions, 2)
+	volume := func(n int) string { return fmt.Sprintf("%s@@%d", path, table.Table.Partitions[n].Start*512) }
+	h.site = h.t.TempDir()
+	h.tool("mcopy", "-s", "-n", "-Q", "-i", volume(1), "::*", h.site)
+	layer := filepath.Join(h.t.TempDir(), "settings")
+	h.tool("mcopy", "-i", volume(0), "::jugate/settings", layer)
+	var set environment.Settings
+	require.NoError(h.t, json.Unmarshal(h.tool("sh", "-c", "zstd -qdc "+layer+" | cpio -i --quiet --to-stdout "+environment.SettingsFile), &set))
+	return set
+}
+
+func (h *town) tool(name string, args ...string) []byte {
+	h.t.Helper()
+	cmd := exec.Command(name, args...)
+	cmd.Env = append(os.Environ(), "MTOOLS_SKIP_CHECK=1", "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
+	var said bytes.Buffer
+	cmd.Stderr = &said
+	out, err := cmd.Output()
+	require.NoError(h.t, err, "%s: %s", name, said.String())
+	return out
+}
+
+// started is a workstation that was started from media, or from the outpost on them.
+type started struct {
+	disk string
+	mu   sync.Mutex
+	said []string
+	stop func()
+}
+
+func (s *started) say(text string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.said = append(s.said, text)
+}
+
+func (s *started) says(text string) func() bool {
+	return func() bool {
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		return slices.ContainsFunc(s.said, func(line string) bool { return strings.Contains(line, text) })
+	}
+}
+
+// start starts a machine whose agent has a ticket, and finds the outpost at url.
+func (h *town) start(n int, url, ticket string) *started {
+	h.t.Helper()
+	c, err := apiclient.ForAgent(url, h.service.Authority())
+	require.NoError(h.t, err)
+	s := &started{disk: blank(h.t)}
+	w := &sim.Workstation{Addresses: []hwaddr.Address{address(n)}, Maker: "Alder Works", Model: "A310", Serial: fmt.Sprintf("AW-%04d", n), Memory: 8 << 30, Interface: "lo", Disks: []string{s.disk}}
+	a := agent.New(c, w, agent.Options{Certificate: h.service.Authority(), Ticket: ticket, Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)).With("agent", n), Show: func(now agent.Status) { s.say(now.Text) }})
+	ctx, cancel := context.WithCancel(context.Background())
+	var done sync.WaitGroup
+	done.Go(func() { s.say(a.Run(ctx).Error()) })
+	s.stop = sync.OnceFunc(func() { cancel(); done.Wait() })
+	h.t.Cleanup(s.stop)
+	return s
+}
+
+func sumOf(t *testing.T, path string) [32]byte {
+	content, err := os.ReadFile(path)
+	require.NoError(t, err)
+	return sha256.Sum256(content)
+}
+
+// entered has workstations be in the roster.
+func (h *town) entered(names ...string) {
+	for i, name := range names {
+		h.machine(0x11+i, h.client.Server(), blank(h.t), name)()
+	}
+}
+
+// A stick for a room without any network: it carries the image, the order and the proofs' beginnings, and receipts are handed in
+// when it finds its service again.
+func TestMediaDeliverWithoutANetwork(t *testing.T) {
+	h := newTown(t)
+	ctx := t.Context()
+	h.capture()
+	h.build()
+	h.entered("alpine-01", "alpine-02")
+	set := h.media(api.NewMedia{Outpost: "stick-1", Deliver: &api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02"}}})
+	require.NotNil(t, set.Outpost)
+	assert.True(t, set.Outpost.Alone)
+	page, err := h.client.Deliveries(ctx, apiclient.List{})
+	require.NoError(t, err)
+	require.Len(t, page.Items, 1)
+	d := page.Items[0]
+
+	t.Log("# who is on the network does not get it from there")
+	onNetwork := h.start(0x11, h.client.Server(), "")
+	h.eventually(onNetwork.says("waiting for an errand"))
+	onNetwork.stop()
+
+	h.line.set(true)
+	at, stop := h.open("", func(c *outpost.Config) { c.Service = "" })
+	t.Log("# who has not started from the media is not let in, and who is not meant neither")
+	stranger := h.start(0x11, "https://"+at, "some ticket")
+	h.eventually(stranger.says("start this one over the network from this outpost, or from its media"))
+	stranger.stop()
+	other := h.start(0x19, "https://"+at, set.Key)
+	h.eventually(other.says("carry nothing for this workstation, but for alpine-01, alpine-02"))
+	other.stop()
+
+	first := h.start(0x11, "https://"+at, set.Key)
+	h.eventually(first.says("on its disk is garden-desk@1"))
+	first.stop()
+	stop()
+	t.Log("# the stick goes on to the next machine")
+	at, stop = h.open("", func(c *outpost.Config) { c.Service = "" })
+	second := h.start(0x12, "https://"+at, set.Key)
+	h.eventually(second.says("on its disk is garden-desk@1"))
+	second.stop()
+	assert.Equal(t, sumOf(t, first.disk), sumOf(t, second.disk))
+	stop()
+	now, err := h.client.Delivery(ctx, d.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, "gathering", now.State, "nobody has heard of it")
+
+	t.Log("# it finds its service, and hands in what was done")
+	h.line.set(false)
+	_, stop = h.open("", func(c *outpost.Config) { c.Service = "" })
+	for _, r := range h.receipts(d.ID, 2) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+		assert.True(t, r.Verified)
+		assert.Contains(t, r.Reason, "is served by the media that it was started from")
+	}
+	h.eventually(func() bool {
+		now, err := h.client.Delivery(ctx, d.ID)
+		return err == nil && now.State.Over()
+	})
+	stop()
+
+	t.Log("# nobody gets it twice")
+	h.line.set(true)
+	at, _ = h.open("", func(c *outpost.Config) { c.Service = "" })
+	again := h.start(0x11, "https://"+at, set.Key)
+	h.eventually(again.says("waiting for an errand; on its disk is garden-desk@1"))
+}
