@@ -29,6 +29,7 @@ type ProblemDetail struct {
 type Health struct {
 	Status  string `json:"status"`
 	Version string `json:"version"`
+	Busy    int    `json:"busy,omitempty" doc:"Deliveries that an outpost has under way"`
 }
 
 // Names that both ends share.

@@ -6,6 +6,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"strconv"
 
 	"jugate/api"
 )
@@ -72,16 +73,22 @@ func (c *Client) SetMenu(ctx context.Context, group string, seconds int) error {
 
 // MakeMedia writes the image of a USB stick that boots a build; 0 is the one that is
 // offered.
-func (c *Client) MakeMedia(ctx context.Context, number int, in api.NewMedia, to io.Writer) error {
+func (c *Client) MakeMedia(ctx context.Context, number int, in api.NewMedia, to io.Writer) (made api.MediaMade, err error) {
 	resp, err := c.send(ctx, http.MethodPost, fmt.Sprintf("/api/v1/builds/%d/media", number), in, nil)
 	if err != nil {
-		return err
+		return made, err
 	}
 	defer resp.Body.Close()
-	if _, err := io.Copy(to, resp.Body); err != nil {
-		return fmt.Errorf("%w at %s: %w", ErrAway, c.Server(), err)
+	made.Outpost = resp.Header.Get(api.MediaOutpostHeader)
+	made.Delivery, _ = strconv.ParseInt(resp.Header.Get(api.MediaDeliveryHeader), 10, 64) // none is 0
+	n, err := io.Copy(to, resp.Body)
+	if err == nil && resp.ContentLength >= 0 && n < resp.ContentLength {
+		err = io.ErrUnexpectedEOF
 	}
-	return nil
+	if err != nil {
+		return made, fmt.Errorf("%w at %s: %w", ErrAway, c.Server(), err)
+	}
+	return made, nil
 }
 
 // MakeCode makes a code that people sign in with at workstations.

@@ -84,29 +84,34 @@ func (a *app) deliverCommand() *cobra.Command {
 	cmd.Flags().StringVar(&order.Start, "start", "all", "when the stream starts: all, first, ready:N (when N are ready) or at:TIME; with a comma between two when one of them holds, with a plus when both do")
 	cmd.Flags().StringVar(&atLatest, "at-latest", "", "when it starts at the latest, with whoever is ready: a time such as 18:30, or how long from now (or from the time in --start), such as 10m (default 1h)")
 	cmd.Flags().StringVar(&rate, "rate", "", "rate of the stream, such as 200Mbit (default: the service's)")
-	cmd.Flags().StringVar(&order.DomainAway, "domain-away", "refuse", "what to do with who is to join a domain that does not answer: refuse, wait or go-on")
-	cmd.RegisterFlagCompletionFunc("domain-away", cobra.FixedCompletions([]cobra.Completion{"refuse", "wait", "go-on"}, cobra.ShellCompDirectiveNoFileComp))
-	cmd.Flags().StringVar(&order.Answers, "answers", "set", "what copies become: set (what is set for their workstation) or none (as the golden machine was)")
-	cmd.RegisterFlagCompletionFunc("answers", cobra.FixedCompletions([]cobra.Completion{"set", "none"}, cobra.ShellCompDirectiveNoFileComp))
-	ownAnswersFlag(cmd, &order)
 	cmd.Flags().StringVar(&order.WhenDone, "when-done", "stay", "what a workstation does then: restart, power-off or stay")
 	cmd.Flags().BoolVar(&order.Reuse, "reuse", false, "workstations check their disks first, and only what differs is sent")
 	cmd.Flags().BoolVar(&order.Sealed, "sealed", false, "encrypt the slabs on the wire")
 	cmd.Flags().StringVar(&aside, "aside", "", "who is served alone: never, or limits such as loss=10,disk=4s,silent=20s (percent of packets lost, how long its disk lags behind, how long it reports nothing)")
+	a.copyFlags(cmd, &order)
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask: what is on the disks may go")
+	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "show what would be done, and order nothing")
+	cmd.Flags().BoolVar(&noWait, "no-wait", false, "order it and return at once")
+	cmd.RegisterFlagCompletionFunc("when-done", cobra.FixedCompletions(toCompletions(whenDone), cobra.ShellCompDirectiveNoFileComp))
+	return cmd
+}
+
+// copyFlags say how copies are to lie on disks, and what goes into them.
+func (a *app) copyFlags(cmd *cobra.Command, order *api.NewDelivery) {
 	cmd.Flags().StringVar(&order.Disk, "disk", "only", diskRuleHelp)
 	placementFlags(cmd, &order.RestoreOptions)
 	cmd.Flags().StringVar(&order.Confirm, "confirm", "", "text that somebody has to confirm at each workstation's screen before anything is written")
 	cmd.Flags().BoolVar(&order.Trim, "trim", false, "tell the disks first that nothing on them is needed")
+	cmd.Flags().StringVar(&order.DomainAway, "domain-away", "refuse", "what to do with who is to join a domain that does not answer: refuse, wait or go-on")
+	cmd.RegisterFlagCompletionFunc("domain-away", cobra.FixedCompletions([]cobra.Completion{"refuse", "wait", "go-on"}, cobra.ShellCompDirectiveNoFileComp))
+	cmd.Flags().StringVar(&order.Answers, "answers", "set", "what copies become: set (what is set for their workstation) or none (as the golden machine was)")
+	cmd.RegisterFlagCompletionFunc("answers", cobra.FixedCompletions([]cobra.Completion{"set", "none"}, cobra.ShellCompDirectiveNoFileComp))
+	ownAnswersFlag(cmd, order)
 	cmd.Flags().StringSliceVar(&order.Drivers, "drivers", nil, driversHelp)
+	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
 	cmd.Flags().BoolVar(&order.DriversWhole, "drivers-whole", false, "install everything that the sets have, matched or not")
 	cmd.Flags().BoolVar(&order.DespiteDrivers, "despite-drivers", false, "deliver although a disk controller or network card would have no driver")
 	cmd.Flags().BoolVar(&order.DespiteFirmware, "despite-firmware", false, "deliver although a workstation's firmware, as it was seen last, does not start the system")
-	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask: what is on the disks may go")
-	cmd.Flags().BoolVar(&dryRun, "dry-run", false, "show what would be done, and order nothing")
-	cmd.Flags().BoolVar(&noWait, "no-wait", false, "order it and return at once")
-	cmd.RegisterFlagCompletionFunc("drivers", a.complete(driverSetNames))
-	cmd.RegisterFlagCompletionFunc("when-done", cobra.FixedCompletions(toCompletions(whenDone), cobra.ShellCompDirectiveNoFileComp))
-	return cmd
 }
 
 // ownAnswersFlag takes answers of a delivery's own.

@@ -2,19 +2,15 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io"
 	"path/filepath"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
 	"jugate/api"
 	"jugate/apiclient"
-	"jugate/core/durable"
 )
 
 func (a *app) environmentCommand() *cobra.Command {
@@ -247,68 +243,5 @@ func (a *app) environmentPin() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&group, "group", false, "NAME is a group")
-	return cmd
-}
-
-func (a *app) environmentMedia() *cobra.Command {
-	var in api.NewMedia
-	var out, onto string
-	var replace, yes bool
-	var life time.Duration
-	cmd := &cobra.Command{
-		Use: "media [BUILD] --into FILE|--onto DEVICE --service URL", Short: "Make a USB stick or a disc that boots a build, for rooms without network boot", Args: cobra.MaximumNArgs(1),
-		Long:    "Make a USB stick or a disc that boots a build, for rooms without network boot.\n\nThe file is both: it goes onto a stick or a disc as it is, and starts by UEFI, with\nSecure Boot too, and by a BIOS. --onto writes it onto a removable disk, after showing\nwhat is on that, and reads it back.\nWhoever has the stick can check in as any workstation, or as those of --group,\nuntil its key ends or is withdrawn: see jugate key.",
-		Example: "  jugate environment media --service https://192.0.2.1:7460 --into stick.img --group herbarium --for 72h\n  jugate environment media --service https://192.0.2.1:7460 --onto /dev/sdc --entry memory-test --address 192.0.2.70-192.0.2.99/24",
-		RunE: func(cmd *cobra.Command, args []string) error {
-			n, err := buildNumber(args)
-			if err != nil {
-				return err
-			}
-			c, err := a.client()
-			if err != nil {
-				return err
-			}
-			if life < 0 || life > 0 && life < time.Hour {
-				return usageError{errors.New("--for: an hour at least")}
-			}
-			in.Hours = int(life / time.Hour)
-			if (out == "") == (onto == "") {
-				return usageError{errors.New("say either --into, for a file, or --onto, for a stick")}
-			}
-			if onto != "" {
-				return writeStick(cmd, onto, yes, func(w io.Writer) error { return c.MakeMedia(cmd.Context(), n, in, w) })
-			}
-			if err := mayWriteFile(out, replace); err != nil {
-				return err
-			}
-			f, err := durable.Create(out, 0o600)
-			if err != nil {
-				return err
-			}
-			defer f.Drop()
-			m := newMeter(cmd.ErrOrStderr(), "writing")
-			err = c.MakeMedia(cmd.Context(), n, in, f)
-			m.end()
-			if err != nil {
-				return err
-			}
-			return keepFile(f, out, replace)
-		},
-	}
-	flags := cmd.Flags()
-	flags.StringVar(&out, "into", "", "the file to write")
-	flags.StringVar(&onto, "onto", "", "the removable disk to write, such as /dev/sdc; all that is on it is lost")
-	flags.SetAnnotation("into", oneRequired, []string{"into onto"})
-	flags.BoolVar(&yes, "yes", false, "do not ask before a disk is overwritten")
-	flags.StringSliceVar(&in.Entries, "entry", nil, "boot entries that the media carry, too")
-	cmd.RegisterFlagCompletionFunc("entry", a.complete(entryNames))
-	flags.StringVar(&in.Service, "service", "", "URL of the service, as workstations reach it: such as https://192.0.2.1:7460")
-	flags.StringVar(&in.Address, "address", "", "fixed IP address with the length of its prefix, for networks that give none; or a range, of which each machine takes one that nobody has")
-	flags.StringVar(&in.Gateway, "gateway", "", "router that goes with --address")
-	flags.StringVar(&in.Note, "note", "", "who has the stick")
-	flags.StringVar(&in.Group, "group", "", "limit it to workstations of this group")
-	flags.DurationVar(&life, "for", 0, "how long its key is valid, such as 72h (default: without end)")
-	flags.BoolVar(&replace, "replace", false, "write over a file of that name")
-	cmd.MarkFlagRequired("service")
 	return cmd
 }

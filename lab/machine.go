@@ -38,6 +38,7 @@ type MachineOptions struct {
 	Card     string   // virtio-net-pci by default; on BIOS e1000
 	OnlyHTTP bool     // UEFI without PXE
 	Media    string   // file of a USB stick, to start from
+	Written  bool     // the stick can be written
 	Disc     string   // file of optical media, to start from
 	Maker    string   // told by SMBIOS
 	Model    string   // told by SMBIOS
@@ -122,7 +123,11 @@ func (m *Machine) arguments() ([]string, error) {
 		"-smbios", fmt.Sprintf("type=1,manufacturer=%s,product=%s,serial=%s", m.Maker, m.Model, strings.ToUpper(m.Name)),
 		"-drive", "file=" + m.Disk + ",format=raw,if=none,id=d0,cache=unsafe", "-device", "virtio-blk-pci,drive=d0,serial=" + m.Name + ",bootindex=2"}
 	if m.Media != "" {
-		args = append(args, "-drive", "file="+m.Media+",format=raw,if=none,id=m0,readonly=on", "-device", "qemu-xhci", "-device", "usb-storage,drive=m0,bootindex=0,removable=on")
+		only := ",readonly=on"
+		if m.Written {
+			only = ""
+		}
+		args = append(args, "-drive", "file="+m.Media+",format=raw,if=none,id=m0"+only, "-device", "qemu-xhci", "-device", "usb-storage,drive=m0,bootindex=0,removable=on")
 	}
 	if m.Disc != "" {
 		args = append(args, "-drive", "file="+m.Disc+",format=raw,if=none,id=c0,media=cdrom,readonly=on", "-device", "ide-cd,drive=c0,bootindex=0")

@@ -143,16 +143,18 @@ func (r *relay) standing(w http.ResponseWriter, req *http.Request, _ []byte) boo
 		return false
 	}
 	its := r.o.carried.Workstations[at]
+	m := r.o.carried.member(at)
 	now := api.Standing{Name: its.Name, State: roster.Admitted, OnDisk: r.onDisk(req, at)}
-	if r.o.deliveries.toDo(req.Context(), r.o.carried.member(at)) {
+	switch {
+	case r.o.deliveries.toDo(req.Context(), m):
 		now.Signed = its.Signed
-		answerJSON(w, now)
-		return true
-	}
-	select {
-	case <-time.After(standsFor):
-	case <-req.Context().Done():
-		return true
+	case r.o.carried.isNews(m): // it is told at once that it is through, and then waits
+	default:
+		select {
+		case <-time.After(standsFor):
+		case <-req.Context().Done():
+			return true
+		}
 	}
 	answerJSON(w, now)
 	return true

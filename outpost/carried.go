@@ -27,6 +27,7 @@ type carried struct {
 
 	mu      sync.Mutex
 	here    map[member]bool
+	told    map[member]bool           // that they are through
 	tickets map[string]hwaddr.Address // that machines got here, in place of the service's
 }
 
@@ -34,7 +35,7 @@ type carried struct {
 const ticketsAtMost = 10_000
 
 func openCarried(dir string) (*carried, error) {
-	c := &carried{deliveries: map[int64]bool{}, passes: map[slabstore.Digest]int{}, here: map[member]bool{}, tickets: map[string]hwaddr.Address{}}
+	c := &carried{deliveries: map[int64]bool{}, passes: map[slabstore.Digest]int{}, here: map[member]bool{}, told: map[member]bool{}, tickets: map[string]hwaddr.Address{}}
 	text, err := os.ReadFile(filepath.Join(dir, "carried.json"))
 	if errors.Is(err, fs.ErrNotExist) {
 		return c, nil
@@ -72,6 +73,15 @@ func (c *carried) isHere(m member) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.here[m]
+}
+
+// isNews tells whether a workstation hears for the first time that it is through.
+func (c *carried) isNews(m member) bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	told := c.told[m]
+	c.told[m] = true
+	return !told
 }
 
 // aloneWords is why nobody streams to a workstation.

@@ -3,7 +3,9 @@ package outpost
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"time"
 
 	"jugate/api"
@@ -194,4 +196,28 @@ func inShort(in api.OutpostItem, why error) api.OutpostItem {
 			Last: api.Progress{Report: delivery.Report{Phase: delivery.Ended}}}
 	}
 	return out
+}
+
+// HandIn hands in what waits in the data folder of an outpost that does not run, such as that of media, and says how much that was.
+func HandIn(ctx context.Context, c Config, out io.Writer) (err error) {
+	o, err := Open(ctx, c)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, o.Close()) }()
+	n := 0
+	for {
+		_, items, err := o.records.Items(ctx, itemsAtOnce)
+		if err != nil {
+			return err
+		}
+		if len(items) == 0 {
+			fmt.Fprintf(out, "%s: %d receipts and notes were handed in\n", o.Name(), n)
+			return nil
+		}
+		if _, err := o.courier.handInSome(ctx); err != nil {
+			return fmt.Errorf("%d were handed in, the others are kept: %w", n, err)
+		}
+		n += len(items)
+	}
 }

@@ -2,6 +2,7 @@ package outpost_test
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/json"
@@ -34,7 +35,9 @@ func (h *town) media(in api.NewMedia) environment.Settings {
 	f, err := os.Create(path)
 	require.NoError(h.t, err)
 	in.Service = h.far()
-	require.NoError(h.t, h.client.MakeMedia(h.t.Context(), 0, in, f))
+	made, err := h.client.MakeMedia(h.t.Context(), 0, in, f)
+	require.NoError(h.t, err)
+	assert.Equal(h.t, cmp.Or(in.Outpost, "media-1"), made.Outpost)
 	require.NoError(h.t, f.Close())
 	var table struct {
 		Table struct {

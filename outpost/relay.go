@@ -84,7 +84,7 @@ func (r *relay) handler() http.Handler {
 	oneport.BootFiles(secure, r.o.boot)
 	secure.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
-		json.NewEncoder(w).Encode(api.Health{Status: "up", Version: Version})
+		json.NewEncoder(w).Encode(api.Health{Status: "up", Version: Version, Busy: len(r.o.deliveries.streams.Runners())})
 	})
 	r.receiving(secure)
 	r.awayFrom(secure)

@@ -32,6 +32,7 @@ import (
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/environment"
+	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 )
 
@@ -101,24 +102,40 @@ func run(ctx context.Context) error {
 	if screen.tty != nil {
 		go p.listen(ctx, screen.tty)
 	}
-	card, network, err := connect(ctx, screen, set, loaded, p)
-	if err != nil {
+	var on card
+	var network []string
+	if set.Outpost != nil && set.Outpost.Alone {
+		go reach(ctx, set, p)
+	} else if on, network, err = connect(ctx, screen, set, loaded, p); err != nil {
 		return err
+	}
+	<-complete
+	var machine agent.Machine = agent.Hardware{Interface: on.name}
+	told := set.Service // as it is shown
+	if set.Outpost != nil {
+		if err := openData(ctx, loaded); err != nil {
+			return err
+		}
+		if machine, set.Service, err = openStation(ctx, set, on, screen.show); err != nil {
+			return err
+		}
+		told = fmt.Sprintf("%s, by the outpost %s on this machine", told, set.Outpost.Name)
 	}
 	client, certificate, err := dial(set)
 	if err != nil {
 		return err
 	}
-	<-complete
-	machine := agent.Hardware{Interface: card.name}
 	inventory, err := machine.Inventory()
 	if err != nil {
 		return err
 	}
+	if on.name == "" && len(inventory.Cards) > 0 {
+		on.address, _ = hwaddr.Parse(inventory.Cards[0].Address)
+	}
 	screen.change(func(v *view) {
-		v.address = card.address.String()
+		v.address = on.address.String()
 		v.model = strings.TrimSpace(inventory.Maker + " " + inventory.Model)
-		v.service, v.network = set.Service, nil // it works: it is on a page of its own
+		v.service, v.network = told, nil // it works: it is on a page of its own
 	})
 	wish, signIn := parseWish(set.Wish)
 	options := agent.Options{Show: screen.show, Log: slog.Default(), Ticket: cmp.Or(set.Ticket, set.Key), Boot: bootID(), Wish: wish, Certificate: certificate}

@@ -67,6 +67,8 @@ func run(ctx context.Context, args []string) error {
 		c.Slabs = max(int64(n), 1) // no slab is as short
 		return err
 	})
+	flags.StringVar(&c.SlabFolder, "slabs", "", "`FOLDER` for slabs that come over the line, if not in the data folder")
+	handIn := flags.Bool("hand-in", false, "hand in the receipts that wait in the data folder, such as that of media, and end")
 	if err := flags.Parse(args); err != nil {
 		return err
 	}
@@ -76,6 +78,8 @@ func run(ctx context.Context, args []string) error {
 		return nil
 	case flags.NArg() > 0:
 		return fmt.Errorf("what is %q?", strings.Join(flags.Args(), " "))
+	case *handIn:
+		return outpost.HandIn(ctx, c, os.Stdout)
 	case *listen == "":
 		return fmt.Errorf("--listen ADDRESS:PORT says where it answers its machines")
 	}

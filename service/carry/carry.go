@@ -36,6 +36,8 @@ import (
 // Sites know the outposts.
 type Sites interface {
 	AddOnMedia(ctx context.Context, name, note, service string, life time.Duration) (sites.OnMedia, error)
+	// FreeOnMedia is a name that no outpost has.
+	FreeOnMedia(ctx context.Context) (string, error)
 	Work(ctx context.Context, name string) (api.OutpostWork, error)
 	// Remove forgets an outpost, and ends what it carries.
 	Remove(ctx context.Context, name string) error
@@ -74,29 +76,34 @@ type Carry struct {
 const roomAlways = 64 << 20
 
 // Carry is stock.Carrier's.
-func (c *Carry) Carry(ctx context.Context, b *builds.Build, in api.NewMedia, key slabstore.Digest) (m builds.Media, made func(error), err error) {
+func (c *Carry) Carry(ctx context.Context, b *builds.Build, in api.NewMedia, key slabstore.Digest) (m builds.Media, out api.MediaMade, made func(error), err error) {
 	made = func(error) {}
 	if err := rights.CheckEverything(ctx, rights.KeepSites); err != nil {
-		return m, made, err
+		return m, out, made, err
 	}
 	if _, err := os.Stat(c.Program); err != nil {
-		return m, made, fmt.Errorf("media that are an outpost need its program, which lies beside the service's: %w", err)
+		return m, out, made, fmt.Errorf("media that are an outpost need its program, which lies beside the service's: %w", err)
 	}
 	m = builds.Media{Outpost: c.Program, Room: roomAlways + in.Room}
-	m.Settings.Outpost = &environment.Outpost{Name: in.Outpost, Netboot: in.Netboot, Pools: in.Pools, Alone: in.Netboot == "", InMemory: in.Room == 0}
+	if out.Outpost = in.Outpost; out.Outpost == "" {
+		if out.Outpost, err = c.Sites.FreeOnMedia(ctx); err != nil {
+			return m, out, made, err
+		}
+	}
+	m.Settings.Outpost = &environment.Outpost{Name: out.Outpost, Netboot: in.Netboot, Pools: in.Pools, Alone: in.Netboot == "", InMemory: in.Room == 0}
 	v := volume{Carry: c, media: &m}
 	if in.Deliver != nil { // what is damaged is found before anything is entered
 		if err := v.slabs(ctx, in.Deliver.Image); err != nil {
-			return m, made, err
+			return m, out, made, err
 		}
 	}
-	is, err := c.Sites.AddOnMedia(ctx, in.Outpost, in.Note, in.Service, time.Duration(in.Hours)*time.Hour)
+	is, err := c.Sites.AddOnMedia(ctx, out.Outpost, in.Note, in.Service, time.Duration(in.Hours)*time.Hour)
 	if err != nil {
-		return m, made, err
+		return m, out, made, err
 	}
 	made = func(failed error) {
 		if failed != nil {
-			c.Sites.Remove(context.WithoutCancel(ctx), in.Outpost)
+			c.Sites.Remove(context.WithoutCancel(ctx), out.Outpost)
 		}
 	}
 	defer func() {
@@ -109,26 +116,26 @@ func (c *Carry) Carry(ctx context.Context, b *builds.Build, in api.NewMedia, key
 	}
 	carried := api.Carried{Alone: in.Netboot == "", Key: key.String(), Workstations: []api.CarriedWorkstation{}, Files: []api.CarriedFile{}}
 	if in.Deliver != nil {
-		if err := v.deliver(ctx, in.Outpost, *in.Deliver, &carried); err != nil {
-			return m, made, err
+		if out.Delivery, err = v.deliver(ctx, out.Outpost, *in.Deliver, &carried); err != nil {
+			return m, out, made, err
 		}
 	}
-	if carried.Work, err = c.Sites.Work(ctx, in.Outpost); err != nil {
-		return m, made, err
+	if carried.Work, err = c.Sites.Work(ctx, out.Outpost); err != nil {
+		return m, out, made, err
 	}
 	if err := v.build(b, &carried.Work); err != nil {
-		return m, made, err
+		return m, out, made, err
 	}
 	if err := v.versions(carried.Work); err != nil {
-		return m, made, err
+		return m, out, made, err
 	}
 	carried.Work.Now = c.Now()
 	text, err := json.Marshal(carried)
 	if err != nil {
-		return m, made, err
+		return m, out, made, err
 	}
 	v.add("carried.json", text)
-	return m, made, nil
+	return m, out, made, nil
 }
 
 // volume is one that is being filled.
@@ -188,10 +195,10 @@ func (v *volume) slabs(ctx context.Context, image string) error {
 }
 
 // deliver orders a delivery, and adds what its workstations ask for.
-func (v *volume) deliver(ctx context.Context, outpost string, in api.NewDelivery, carried *api.Carried) error {
-	_, errands, files, err := v.Orders.Carry(ctx, outpost, in)
+func (v *volume) deliver(ctx context.Context, outpost string, in api.NewDelivery, carried *api.Carried) (int64, error) {
+	d, errands, files, err := v.Orders.Carry(ctx, outpost, in)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	for _, e := range errands {
 		w := api.CarriedWorkstation{Delivery: e.Errand.Receive.Delivery, Workstation: e.Workstation.ID, Name: e.Workstation.Label(), Serial: e.Workstation.Serial, UUID: e.Workstation.UUID, Keyboard: e.Keyboard,
@@ -200,7 +207,7 @@ func (v *volume) deliver(ctx context.Context, outpost string, in api.NewDelivery
 			w.Addresses = []hwaddr.Address{}
 		}
 		if w.Signed, err = v.Signer.Sign(api.SignedErrand, w.Pass, e.Errand); err != nil {
-			return err
+			return 0, err
 		}
 		carried.Workstations = append(carried.Workstations, w)
 	}
@@ -208,7 +215,7 @@ func (v *volume) deliver(ctx context.Context, outpost string, in api.NewDelivery
 		carried.Files = append(carried.Files, api.CarriedFile{Asked: f.Asked, File: api.OutpostFile{Digest: f.Digest, Size: f.Size}})
 		v.addFile("files/"+f.Digest.String(), f.Size, f.Open)
 	}
-	return nil
+	return d.ID, nil
 }
 
 // build adds the build that those get who start from the outpost, the only one there at first.

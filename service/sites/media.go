@@ -8,6 +8,8 @@ import (
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
+	"slices"
+	"strconv"
 	"time"
 
 	"jugate/api"
@@ -79,4 +81,15 @@ func (s *Sites) AddOnMedia(ctx context.Context, name, note, service string, life
 // Work is what an outpost is to hold now, as it is told.
 func (s *Sites) Work(ctx context.Context, name string) (api.OutpostWork, error) {
 	return s.work(ctx, name)
+}
+
+// FreeOnMedia is a name that no outpost has.
+func (s *Sites) FreeOnMedia(ctx context.Context) (string, error) {
+	all, err := s.Records.Outposts(ctx)
+	for n := 1; ; n++ {
+		name := "media-" + strconv.Itoa(n)
+		if !slices.ContainsFunc(all, func(o records.Outpost) bool { return o.Name == name }) {
+			return name, err
+		}
+	}
 }

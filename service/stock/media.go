@@ -21,18 +21,18 @@ import (
 
 // Media makes the image of a USB stick that boots a build without network boot. Whoever
 // gets the file closes it; it has no name.
-func (k *Stock) Media(ctx context.Context, number int, in api.NewMedia) (*os.File, error) {
+func (k *Stock) Media(ctx context.Context, number int, in api.NewMedia) (f *os.File, out api.MediaMade, err error) {
 	b, err := k.findBuild(ctx, number)
 	if err != nil {
-		return nil, err
+		return nil, out, err
 	}
 	if err := checkMedia(in); err != nil {
-		return nil, err
+		return nil, out, err
 	}
 	for _, part := range []string{builds.ShimPart, builds.MediaPart} { // before anything is entered for them
 		c, err := k.Builds.Open(b, part)
 		if err != nil {
-			return nil, fault.Conflict.Errorf("no media can be made of build %d: %w", b.Number, err)
+			return nil, out, fault.Conflict.Errorf("no media can be made of build %d: %w", b.Number, err)
 		}
 		c.Close()
 	}
@@ -43,34 +43,34 @@ func (k *Stock) Media(ctx context.Context, number int, in api.NewMedia) (*os.Fil
 		}
 	}()
 	if err != nil {
-		return nil, err
+		return nil, out, err
 	}
 	set, err := k.mediaSettings(ctx, in, b)
 	if err != nil {
-		return nil, err
+		return nil, out, err
 	}
 	m := builds.Media{}
 	made := func(error) {}
-	if in.Outpost != "" {
-		if m, made, err = k.Carrier.Carry(ctx, b, in, slabstore.Sum([]byte(set.Key))); err != nil {
-			return nil, err
+	if in.Outpost != "" || in.Netboot != "" || in.Deliver != nil {
+		if m, out, made, err = k.Carrier.Carry(ctx, b, in, slabstore.Sum([]byte(set.Key))); err != nil {
+			return nil, out, err
 		}
 		set.Outpost = m.Settings.Outpost
 	}
 	m.Settings, m.Entries = set, entries
-	f, err := k.writeMedia(b, m)
+	f, err = k.writeMedia(b, m)
 	if made(err); err != nil {
-		return nil, err
+		return nil, out, err
 	}
-	k.Log.Info("media made", "build", b.Number, "service", set.Service, "fixed", in.Address, "outpost", in.Outpost, "by", actor.From(ctx))
-	return f, nil
+	k.Log.Info("media made", "build", b.Number, "service", set.Service, "fixed", in.Address, "outpost", out.Outpost, "by", actor.From(ctx))
+	return f, out, nil
 }
 
 // checkMedia holds what is asked of media against itself.
 func checkMedia(in api.NewMedia) error {
 	switch {
-	case in.Outpost == "" && (in.Netboot != "" || len(in.Pools) > 0 || in.Room > 0 || in.Deliver != nil):
-		return fault.Invalid.Errorf("only media that are an outpost answer network boot, keep slabs and carry deliveries: name it")
+	case in.Room > 0 && in.Netboot == "":
+		return fault.Invalid.Errorf("only media that answer network boot keep slabs that come over a line")
 	case in.Outpost != "" && in.Netboot == "" && in.Deliver == nil:
 		return fault.Invalid.Errorf("an outpost without a network has to carry a delivery: say which image to whom, or how it answers network boot")
 	case in.Netboot == "whole" && (len(in.Pools) == 0 || in.Address == ""):

@@ -74,7 +74,7 @@ type Fleet interface {
 type Carrier interface {
 	// Carry enters the outpost, and orders what its media carry. It gives what lies on them beside a build, whose key has that
 	// digest; made is called when they are made, or could not be.
-	Carry(ctx context.Context, b *builds.Build, in api.NewMedia, key slabstore.Digest) (m builds.Media, made func(failed error), err error)
+	Carry(ctx context.Context, b *builds.Build, in api.NewMedia, key slabstore.Digest) (m builds.Media, out api.MediaMade, made func(failed error), err error)
 }
 
 // Config is what a stock is made of. All of it is set.

@@ -5,6 +5,7 @@ import (
 	"io"
 	"math"
 	"net/http"
+	"strconv"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -63,13 +64,22 @@ func (s *Server) mediaRoutes(h huma.API) {
 			BuildRef
 			Body api.NewMedia
 		}) (*huma.StreamResponse, error) {
-			f, err := s.Stock.Media(ctx, in.Number, in.Body)
+			f, made, err := s.Stock.Media(ctx, in.Number, in.Body)
 			if err != nil {
 				return nil, s.problem(err, "make-media")
 			}
 			return &huma.StreamResponse{Body: func(c huma.Context) {
 				defer f.Close()
 				c.SetHeader("Content-Type", "application/octet-stream")
+				if made.Outpost != "" {
+					c.SetHeader(api.MediaOutpostHeader, made.Outpost)
+				}
+				if made.Delivery != 0 {
+					c.SetHeader(api.MediaDeliveryHeader, strconv.FormatInt(made.Delivery, 10))
+				}
+				if info, err := f.Stat(); err == nil {
+					c.SetHeader("Content-Length", strconv.FormatInt(info.Size(), 10))
+				}
 				io.Copy(c.BodyWriter(), io.NewSectionReader(f, 0, math.MaxInt64)) // a client that breaks off knows
 			}}, nil
 		})
