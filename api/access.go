@@ -53,6 +53,7 @@ type SignedIn struct {
 	Orders []string `json:"orders" nullable:"false" doc:"That may be run here, for this workstation alone"`
 	// Entries are boot entries.
 	Entries []BootEntryAt `json:"boot_entries" nullable:"false" doc:"That may be started here"`
+	Later   bool          `json:"later,omitempty" doc:"The service did not answer, and whoever this is has signed in before: what is chosen is ordered when it answers"`
 	Bench   bool          `json:"at_bench" doc:"Nobody has admitted this machine: what it gets is for a job"`
 }
 

@@ -32,6 +32,7 @@ type OutpostSettings struct {
 	LineRate int64  `json:"line_rate" doc:"Bits a second that may come over its line; 0 sets no bound" minimum:"0" maximum:"1000000000000" example:"20000000"`
 	Hours    string `json:"ahead_hours" doc:"When versions come ahead of time, by the clock of its place; empty for always" pattern:"^(([01][0-9]|2[0-3]):[0-5][0-9]-([01][0-9]|2[0-3]):[0-5][0-9])?$" maxLength:"11" example:"20:00-06:00"`
 	Sealed   bool   `json:"sealed_slabs" doc:"Slabs on its disk are sealed by a key that is not there: a stolen disk tells nothing of them"`
+	SignIn   int    `json:"sign_in_hours" doc:"For how many hours after they have signed in there by name and password people may do so while the line is cut; what they choose is ordered when it is back" minimum:"0" maximum:"720" example:"24"`
 }
 
 // OutpostChange changes an outpost; what is left out stays.
@@ -40,6 +41,7 @@ type OutpostChange struct {
 	LineRate *int64  `json:"line_rate,omitempty" doc:"Bits a second that may come over its line; 0 sets no bound" minimum:"0" maximum:"1000000000000" example:"20000000"`
 	Hours    *string `json:"ahead_hours,omitempty" doc:"When versions come ahead of time, by the clock of its place; empty for always" pattern:"^(([01][0-9]|2[0-3]):[0-5][0-9]-([01][0-9]|2[0-3]):[0-5][0-9])?$" maxLength:"11" example:"20:00-06:00"`
 	Sealed   *bool   `json:"sealed_slabs,omitempty" doc:"Whether slabs on its disk are sealed by a key that is not there"`
+	SignIn   *int    `json:"sign_in_hours,omitempty" doc:"For how many hours people may sign in there again while the line is cut; 0 lets nobody" minimum:"0" maximum:"720" example:"24"`
 }
 
 // NewPlacement has an outpost hold versions ahead of time: one, the newest of an image, or the newest of every image that

@@ -211,6 +211,7 @@ func (d *deliveries) runner(of member) (run *stream.Runner, is bool) {
 	run = d.streams.Runner(of.delivery)
 	if run != nil && !run.Has(of.workstation) && d.o.carried.is(of.delivery) && !d.through(d.o.until, of) {
 		run.Extend(d.clock.Now(), bySelf, "", []stream.Member{{ID: of.workstation, Name: in.Members[at].Name}})
+		run.SetOthers(d.others(in))
 		d.alone(run, of.workstation)
 	}
 	if run == nil || !run.Has(of.workstation) {
@@ -218,6 +219,16 @@ func (d *deliveries) runner(of member) (run *stream.Runner, is bool) {
 		return nil, true
 	}
 	return run, true
+}
+
+// others are how many workstations of a delivery that is carried may still turn up.
+func (d *deliveries) others(in api.OutpostDelivery) (n int) {
+	for _, m := range in.Members {
+		if of := (member{in.ID, m.ID}); !d.o.carried.isHere(of) && !d.through(d.o.until, of) {
+			n++
+		}
+	}
+	return n
 }
 
 // alone has a workstation be served alone, where there is no network.
@@ -261,7 +272,7 @@ func (d *deliveries) start(ctx context.Context, id int64) (failed error) {
 		return problem
 	}
 	if d.o.carried.is(id) {
-		order.Others = len(in.Members) - len(members)
+		order.Others = d.others(in)
 		order.Created = d.clock.Now()
 		order.AtLatest = order.Created.Add(waits(in))
 	}

@@ -30,6 +30,7 @@ type relay struct {
 	o       *Outpost
 	service *url.URL
 	proxy   *httputil.ReverseProxy
+	tries   tries
 
 	mu     sync.Mutex
 	serves map[asker]int64 // workstations, by how they ask about a delivery
@@ -88,6 +89,7 @@ func (r *relay) handler() http.Handler {
 	})
 	r.receiving(secure)
 	r.awayFrom(secure)
+	secure.Post(agentPath+"/sign-in", r.signIn)
 	secure.Get("/agent/v1/errands/{id}/trial-bytes", r.trialBytes)
 	secure.Handle("/agent/v1/*", r.proxy)
 	elsewhere := func(w http.ResponseWriter, _ *http.Request) {

@@ -80,6 +80,7 @@ func (t *teller) run(ctx context.Context) {
 	t.o.work.Go(func() { t.follow(ctx, works) })
 	t.o.work.Go(func() { t.handIn(ctx) })
 	knows := ""
+	log := t.o.config.Log.Warn // of several in a row, the first is of interest
 	for pause := time.Duration(0); ; {
 		err := fault.Guard(func() error { return t.once(ctx, works, &knows) })
 		switch {
@@ -87,9 +88,10 @@ func (t *teller) run(ctx context.Context) {
 			return
 		case err != nil:
 			pause = min(max(2*pause, tellAgain), tellEvery)
-			t.o.config.Log.Warn("the service could not be told", "error", err)
+			log("the service could not be told", "error", err)
+			log = t.o.config.Log.Debug
 		default:
-			pause = 0
+			pause, log = 0, t.o.config.Log.Warn
 		}
 		select {
 		case <-time.After(pause):
@@ -167,6 +169,7 @@ func (t *teller) once(ctx context.Context, works chan api.OutpostWork, knows *st
 	t.o.line.saw(err)
 	if apiclient.IsUnauthorized(err) { // it is no outpost any more
 		t.o.deliveries.follow(t.o.until, api.OutpostWork{})
+		t.o.relay.forgetSignIns(t.o.until)
 	}
 	if len(work.Wake) > 0 {
 		if through, err := t.o.boot.Wake(work.Wake); err != nil {

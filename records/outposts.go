@@ -55,16 +55,19 @@ func (db *DB) Outpost(ctx context.Context, name string) (*Outpost, error) {
 
 // AddOutpost enters one, with the digest of the code that it joins by. A fault.Conflict says that its name is taken.
 func (db *DB) AddOutpost(ctx context.Context, o Outpost) error {
-	r, err := db.exec(ctx, `INSERT INTO outposts (name, note, added, code, code_until) VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, o.Name, o.Note, o.Added.UTC(), o.Code, o.CodeUntil)
+	r, err := db.exec(ctx, `INSERT INTO outposts (name, note, added, code, code_until, settings) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`, o.Name, o.Note, o.Added.UTC(), o.Code, o.CodeUntil, settingsAtFirst)
 	if err = changed(r, err, "", ""); errors.Is(err, fault.NotFound) {
 		err = fault.Conflict.Errorf("there is an outpost %s already", o.Name)
 	}
 	return err
 }
 
+// settingsAtFirst are those of an outpost that is new.
+var settingsAtFirst = encode(api.OutpostSettings{SignIn: 24})
+
 // AddOutpostOnMedia enters an outpost that has its key from the start, as media carry that.
 func (db *DB) AddOutpostOnMedia(ctx context.Context, o Outpost) error {
-	r, err := db.exec(ctx, `INSERT INTO outposts (name, note, added, code, key, joined, on_media) VALUES (?1, ?2, ?3, '', ?4, ?3, 1) ON CONFLICT DO NOTHING`, o.Name, o.Note, o.Added.UTC(), o.Key)
+	r, err := db.exec(ctx, `INSERT INTO outposts (name, note, added, code, key, joined, on_media, settings) VALUES (?1, ?2, ?3, '', ?4, ?3, 1, ?5) ON CONFLICT DO NOTHING`, o.Name, o.Note, o.Added.UTC(), o.Key, settingsAtFirst)
 	if err = changed(r, err, "", ""); errors.Is(err, fault.NotFound) {
 		err = fault.Conflict.Errorf("there is an outpost %s already", o.Name)
 	}

@@ -111,7 +111,6 @@ func run(ctx context.Context) error {
 	}
 	<-complete
 	var machine agent.Machine = agent.Hardware{Interface: on.name}
-	told := set.Service // as it is shown
 	if set.Outpost != nil {
 		if err := openData(ctx, loaded); err != nil {
 			return err
@@ -119,7 +118,6 @@ func run(ctx context.Context) error {
 		if machine, set.Service, err = openStation(ctx, set, on, screen.show); err != nil {
 			return err
 		}
-		told = fmt.Sprintf("%s, by the outpost %s on this machine", told, set.Outpost.Name)
 	}
 	client, certificate, err := dial(set)
 	if err != nil {
@@ -135,7 +133,10 @@ func run(ctx context.Context) error {
 	screen.change(func(v *view) {
 		v.address = on.address.String()
 		v.model = strings.TrimSpace(inventory.Maker + " " + inventory.Model)
-		v.service, v.network = told, nil // it works: it is on a page of its own
+		v.service, v.network = set.Service, nil // it works: it is on a page of its own
+		if set.Outpost != nil {
+			v.outpost = set.Outpost.Name
+		}
 	})
 	wish, signIn := parseWish(set.Wish)
 	options := agent.Options{Show: screen.show, Log: slog.Default(), Ticket: cmp.Or(set.Ticket, set.Key), Boot: bootID(), Wish: wish, Certificate: certificate}

@@ -17,6 +17,7 @@ type view struct {
 	address string // hardware address
 	model   string
 	service string
+	outpost string // that this machine is, which it calls in place of the service; empty if it is none
 	network []string // what is to be said of it, a line each
 	status  agent.Status
 	rate    float64 // bytes a second; 0 if unknown
@@ -66,7 +67,9 @@ func (v *view) lines(columns, rows int) []line {
 	if v.model != "" {
 		out = append(out, line{v.model, plain})
 	}
-	if v.service != "" {
+	if v.outpost != "" {
+		out = append(out, line{"outpost " + v.outpost + ", on this machine", plain})
+	} else if v.service != "" {
 		out = append(out, line{"service " + v.service, plain})
 	}
 	out = append(out, line{})
