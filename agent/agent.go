@@ -308,6 +308,23 @@ func (a *Agent) SignIn(ctx context.Context, typed api.Typed) (api.SignedIn, erro
 // Wish orders what the person at this workstation has chosen.
 func (a *Agent) Wish(ctx context.Context, w api.Wish) error { return a.pass().Wish(ctx, w) }
 
+// WishLater orders what a person has chosen while the service did not answer (api.SignedIn.Later), once it does: they are asked
+// anew then, by what they had typed.
+func (a *Agent) WishLater(ctx context.Context, typed api.Typed, w api.Wish) error {
+	_, err := authorized(ctx, a, func(c *apiclient.Client) (api.SignedIn, error) {
+		in, err := c.SignIn(ctx, typed)
+		if err == nil && in.Later {
+			err = apiclient.ErrAway
+		}
+		return in, err
+	})
+	if err != nil {
+		return err
+	}
+	_, err = authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) { return struct{}{}, c.Wish(ctx, w) })
+	return err
+}
+
 // Entries are the boot entries that may be started here, by whoever has signed in or by everybody.
 func (a *Agent) Entries(ctx context.Context) ([]api.BootEntryAt, error) {
 	return a.pass().EntriesHere(ctx)

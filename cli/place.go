@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/dustin/go-humanize"
 	"github.com/spf13/cobra"
@@ -74,8 +75,9 @@ func (a *app) imageUnplace() *cobra.Command {
 
 func (a *app) outpostSet() *cobra.Command {
 	var note, rate, hours, seal string
+	var signIn time.Duration
 	cmd := &cobra.Command{
-		Use: "set OUTPOST", Short: "Say how the line of an outpost may be used, and whether its slabs are sealed", Args: cobra.ExactArgs(1),
+		Use: "set OUTPOST", Short: "Say how the line of an outpost may be used, whether its slabs are sealed, and who may sign in while it is cut", Args: cobra.ExactArgs(1),
 		Long:    "What is left out stays. Hours are for versions that come ahead of time, by the clock of the\noutpost's place; what somebody waits for comes at any hour.",
 		Example: "  jugate outpost set alpine --line-rate 20Mbit --ahead-hours 20:00-06:00", ValidArgsFunction: a.complete(outpostNames),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -96,6 +98,12 @@ func (a *app) outpostSet() *cobra.Command {
 			if cmd.Flags().Changed("ahead-hours") {
 				hours = strings.TrimSuffix(hours, "always")
 				in.Hours = &hours
+			}
+			if cmd.Flags().Changed("sign-in-for") {
+				n := int(signIn / time.Hour)
+				if in.SignIn = &n; signIn < 0 || signIn%time.Hour != 0 || n > 720 {
+					return usageError{fmt.Errorf("--sign-in-for has whole hours, 720h at most, not %s", signIn)}
+				}
 			}
 			if cmd.Flags().Changed("seal") {
 				sealed := seal == "yes"
@@ -122,6 +130,7 @@ func (a *app) outpostSet() *cobra.Command {
 	flags.StringVar(&note, "note", "", "what people should know of it")
 	flags.StringVar(&rate, "line-rate", "", "what may come over its line, such as 20Mbit; none for no bound")
 	flags.StringVar(&hours, "ahead-hours", "", "when versions come ahead of time, such as 20:00-06:00; always for at any hour")
+	flags.DurationVar(&signIn, "sign-in-for", 24*time.Hour, "how long after they have signed in there by name and password people may do so while the line is cut; 0 for nobody")
 	flags.StringVar(&seal, "seal", "", "whether slabs on its disk are sealed by a key that is not there: yes or no")
 	return cmd
 }
@@ -142,7 +151,11 @@ func lineFields(o api.Outpost) []field {
 	case o.Sealed:
 		sealed = "yes, as soon as it has heard of it"
 	}
-	return []field{{"rate of its line", rate}, {"ahead of time", hours}, {"slabs are sealed", sealed}}
+	signIn := "nobody"
+	if o.SignIn > 0 {
+		signIn = fmt.Sprintf("for %d h after the last time", o.SignIn)
+	}
+	return []field{{"rate of its line", rate}, {"ahead of time", hours}, {"slabs are sealed", sealed}, {"signing in while it is cut", signIn}}
 }
 
 // printPlacements shows what an outpost is to hold.

@@ -50,7 +50,7 @@ func TestTheSitesPage(t *testing.T) {
 	b.shoot("console-sites")
 	o, err := stage.Client.Outpost(t.Context(), "alpine")
 	require.NoError(t, err)
-	assert.Equal(t, api.OutpostSettings{LineRate: 20_000_000, Hours: "20:00-06:00"}, o.OutpostSettings)
+	assert.Equal(t, api.OutpostSettings{LineRate: 20_000_000, Hours: "20:00-06:00", SignIn: 24}, o.OutpostSettings)
 	b.do(click(`//button[.="End"]`), click(`//div[contains(@class, "popconfirm")]//button[.="End it"]`), chromedp.WaitNotPresent(`//td[text()="the newest of every image of alpine-house"]`))
 
 	t.Log("# one that is trusted no more")

@@ -37,6 +37,7 @@ type person struct {
 	typedFixed *environment.FixedNetwork // that somebody here has typed, until it is tried
 	interrupt  context.CancelFunc        // ends the search for a network, so that what was typed is tried
 	signedIn   bool
+	later      *api.Typed // by which they have signed in while the service did not answer; nil if it did
 	bench      bool                                   // nobody has admitted this machine
 	typing     func(ctx context.Context, text string) // takes the line that is typed; nil when none is
 	typed      string
@@ -341,6 +342,10 @@ const longestName = 63
 // signIn shows the service a name and its password, and asks for the code of a second factor if there is one.
 func (p *person) signIn(ctx context.Context, typed api.Typed) {
 	in, err := p.agent.SignIn(ctx, typed)
+	p.later = nil
+	if err == nil && in.Later {
+		p.later = &typed
+	}
 	if apiclient.NeedsCode(err) && typed.Factor == "" {
 		p.ask("Sign in", []string{"The code that your second factor shows."}, "code:", func(ctx context.Context, code string) {
 			typed.Factor = code
@@ -358,10 +363,26 @@ func (p *person) come(in api.SignedIn, err error) {
 		return
 	}
 	p.signedIn, p.images, p.orders, p.entries, p.bench = true, in.Images, in.Orders, in.Entries, in.Bench
+	if in.Later {
+		p.say("Signed in, as before: the service does not answer. What you choose is ordered when it does.")
+		return
+	}
 	p.say("Signed in, until the next errand is done. The keys are at the foot of the screen.")
 }
 
 func (p *person) wish(ctx context.Context, w api.Wish) {
+	if by := p.later; by != nil {
+		p.signedIn, p.later = false, nil
+		p.show(page{title: "It is ordered when the service answers", lines: []string{"Nobody has to stay. Whoever switches this machine off before leaves it.", "", "Esc: back"}})
+		go func() {
+			if err := p.agent.WishLater(ctx, *by, w); err != nil {
+				p.mu.Lock()
+				defer p.mu.Unlock()
+				p.say("What was chosen while the service did not answer cannot be had: %v", err)
+			}
+		}()
+		return
+	}
 	if err := p.agent.Wish(ctx, w); err != nil {
 		p.say("%v", err)
 		return

@@ -243,10 +243,13 @@ func (s *Sites) Change(ctx context.Context, name string, in api.OutpostChange) (
 	if in.Sealed != nil {
 		settings.Sealed = *in.Sealed
 	}
+	if in.SignIn != nil {
+		settings.SignIn = *in.SignIn
+	}
 	if err := s.Records.SetOutpost(ctx, row.Name, row.Note, settings); err != nil {
 		return api.Outpost{}, err
 	}
-	s.Log.Info("outpost changed", "outpost", row.Name, "line_rate", settings.LineRate, "ahead_hours", settings.Hours, "sealed", settings.Sealed, "by", actor.From(ctx))
+	s.Log.Info("outpost changed", "outpost", row.Name, "line_rate", settings.LineRate, "ahead_hours", settings.Hours, "sealed", settings.Sealed, "sign_in_hours", settings.SignIn, "by", actor.From(ctx))
 	s.Ring()
 	s.Publish(api.SitesChanged{})
 	return s.Show(ctx, row.Name)

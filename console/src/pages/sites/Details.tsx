@@ -35,6 +35,7 @@ function Whole({ outpost: o }: { outpost: Outpost }) {
           { key: "joined", label: "Joined", children: o.joined ? when(o.joined) : "not yet" },
           { key: "until", label: "Certificate until", children: o.certificate_until ? when(o.certificate_until) : "" },
           { key: "version", label: "Version", children: o.outpost_version },
+          { key: "sign-in", label: "Signing in while its line is cut", children: o.sign_in_hours ? `${o.sign_in_hours} h after the last time` : "nobody" },
           {
             key: "line",
             label: "Its line",
