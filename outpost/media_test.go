@@ -4,10 +4,11 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"crypto/sha256"
 	"encoding/json"
 	"fmt"
+	"io"
 	"log/slog"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -105,12 +106,6 @@ func (h *town) start(n int, url, ticket string) *started {
 	return s
 }
 
-func sumOf(t *testing.T, path string) [32]byte {
-	content, err := os.ReadFile(path)
-	require.NoError(t, err)
-	return sha256.Sum256(content)
-}
-
 // entered has workstations be in the roster.
 func (h *town) entered(names ...string) {
 	for i, name := range names {
@@ -126,6 +121,10 @@ func TestMediaDeliverWithoutANetwork(t *testing.T) {
 	h.capture()
 	h.build()
 	h.entered("alpine-01", "alpine-02")
+	_, err := h.client.AddPayload(ctx, "leaf.png", "", strings.NewReader("a leaf"))
+	require.NoError(t, err)
+	_, err = h.client.SetAnswers(ctx, api.NewAnswers{Of: "alpine-02", Values: map[string]any{"payloads": []any{map[string]any{"name": "leaf.png"}}}})
+	require.NoError(t, err)
 	set := h.media(api.NewMedia{Outpost: "stick-1", Deliver: &api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02"}}})
 	require.NotNil(t, set.Outpost)
 	assert.True(t, set.Outpost.Alone)
@@ -158,7 +157,6 @@ func TestMediaDeliverWithoutANetwork(t *testing.T) {
 	second := h.start(0x12, "https://"+at, set.Key)
 	h.eventually(second.says("on its disk is garden-desk@1"))
 	second.stop()
-	assert.Equal(t, sumOf(t, first.disk), sumOf(t, second.disk))
 	stop()
 	now, err := h.client.Delivery(ctx, d.ID)
 	require.NoError(t, err)
@@ -171,6 +169,7 @@ func TestMediaDeliverWithoutANetwork(t *testing.T) {
 		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
 		assert.True(t, r.Verified)
 		assert.Contains(t, r.Reason, "is served by the media that it was started from")
+		assert.Equal(t, r.Workstation == "alpine-02", strings.Contains(r.Remark, "brought leaf.png"), r.Remark)
 	}
 	h.eventually(func() bool {
 		now, err := h.client.Delivery(ctx, d.ID)
@@ -183,4 +182,139 @@ func TestMediaDeliverWithoutANetwork(t *testing.T) {
 	at, _ = h.open("", func(c *outpost.Config) { c.Service = "" })
 	again := h.start(0x11, "https://"+at, set.Key)
 	h.eventually(again.says("waiting for an errand; on its disk is garden-desk@1"))
+}
+
+// A stick for a room with a network and no line: the machine that is started from it is the outpost of the others.
+func TestMediaAreTheOutpostOfTheirRoom(t *testing.T) {
+	h := newTown(t)
+	ctx := t.Context()
+	h.capture()
+	b := h.build()
+	h.entered("alpine-01", "alpine-02", "alpine-03")
+	set := h.media(api.NewMedia{Outpost: "alpine", Netboot: "beside", Note: "in the Alpine house", Deliver: &api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02"}, Start: "all"}})
+	assert.False(t, set.Outpost.Alone)
+	assert.True(t, h.outpost().OnMedia)
+	h.line.set(true)
+	at, stop := h.open("", func(c *outpost.Config) { c.Service, c.SlabFolder = "", t.TempDir() })
+
+	t.Log("# who is to get something boots from it, and nobody else")
+	script := func(n int) string {
+		status, text := get(t, fmt.Sprintf("http://%s/boot/script/efi/y/%s/A310", at, address(n)))
+		require.Equal(t, http.StatusOK, status, text)
+		return text
+	}
+	text := script(0x12)
+	assert.Contains(t, text, "jugate.service=https://"+at)
+	assert.Contains(t, text, "garden-desk@1 is here for it")
+	assert.NotContains(t, script(0x13), "jugate.ticket")
+	status, _ := get(t, fmt.Sprintf("http://%s/boot/files/%d/vmlinuz", at, b.Number))
+	assert.Equal(t, http.StatusOK, status)
+
+	t.Log("# the stream waits for all whom it is for")
+	first := h.start(0x11, "https://"+at, set.Key)
+	h.eventually(first.says("waiting for the others"))
+	second := h.start(0x12, "https://"+at, ticketIn(t, text))
+	h.eventually(second.says("on its disk is garden-desk@1"))
+	h.eventually(first.says("on its disk is garden-desk@1"))
+	assert.NotContains(t, script(0x12), "jugate.ticket", "it has its image")
+	first.stop()
+	second.stop()
+
+	t.Log("# another outpost would have joined by a code; this one is told what others are, once there is a line")
+	h.line.set(false)
+	h.eventually(func() bool { return h.outpost().State == "up" })
+	d, err := h.client.Deliveries(ctx, apiclient.List{})
+	require.NoError(t, err)
+	for _, r := range h.receipts(d.Items[0].ID, 2) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+		assert.NotZero(t, r.Multicast, "%s heard the stream", r.Workstation)
+	}
+	third := h.start(0x13, "https://"+at, "")
+	h.eventually(third.says("waiting for an errand"))
+	for _, r := range h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"alpine-03"}}) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+	}
+	third.stop()
+	stop()
+}
+
+// Copies of a stick work side by side, and each hands in its own.
+func TestCopiesOfMedia(t *testing.T) {
+	h := newTown(t)
+	ctx := t.Context()
+	h.capture()
+	h.build()
+	h.entered("alpine-01", "alpine-02")
+	set := h.media(api.NewMedia{Deliver: &api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02"}}})
+	one, two := h.site, t.TempDir()
+	require.NoError(t, os.CopyFS(two, os.DirFS(one)))
+	h.line.set(true)
+	for n, folder := range []string{one, two} {
+		h.site = folder
+		at, stop := h.open("", func(c *outpost.Config) { c.Service = "" })
+		m := h.start(0x11+n, "https://"+at, set.Key)
+		h.eventually(m.says("on its disk is garden-desk@1"))
+		m.stop()
+		stop()
+	}
+	var said strings.Builder
+	assert.ErrorIs(t, outpost.HandIn(ctx, outpost.Config{Data: one}, &said), apiclient.ErrAway)
+	h.line.set(false)
+	for range 2 { // the second time there is nothing left
+		for _, folder := range []string{one, two} {
+			require.NoError(t, outpost.HandIn(ctx, outpost.Config{Data: folder}, &said))
+		}
+	}
+	assert.Regexp(t, `media-1: [1-9]\d* receipts and notes were handed in\n.*media-1: [1-9]\d* receipts and notes were handed in\nmedia-1: 0 .*\nmedia-1: 0 `, said.String())
+	d, err := h.client.Deliveries(ctx, apiclient.List{})
+	require.NoError(t, err)
+	names := []string{}
+	for _, r := range h.receipts(d.Items[0].ID, 2) {
+		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+		names = append(names, r.Workstation)
+	}
+	assert.ElementsMatch(t, []string{"alpine-01", "alpine-02"}, names)
+}
+
+// What could not be done at a workstation is said where the stick is made, and leaves nothing behind.
+func TestMediaThatCannotBeMade(t *testing.T) {
+	h := newTown(t)
+	ctx := t.Context()
+	h.capture()
+	h.build()
+	h.entered("alpine-01")
+	refused := func(in api.NewMedia, why string) {
+		t.Helper()
+		in.Service = h.far()
+		_, err := h.client.MakeMedia(ctx, 0, in, io.Discard)
+		assert.ErrorContains(t, err, why)
+	}
+	to := []string{"alpine-01"}
+	refused(api.NewMedia{Outpost: "alpine"}, "has to carry a delivery")
+	refused(api.NewMedia{Deliver: &api.NewDelivery{Image: "nothing", To: to}}, "nothing")
+	refused(api.NewMedia{Deliver: &api.NewDelivery{Image: "garden-desk", To: []string{"palm-01"}}}, "palm-01")
+	refused(api.NewMedia{Deliver: &api.NewDelivery{Image: "garden-desk", To: to, Sealed: true}}, "cannot be sealed on the wire")
+	refused(api.NewMedia{Netboot: "whole", Address: "198.51.100.1/24"}, "needs to be told which")
+	refused(api.NewMedia{Netboot: "beside", Pools: []string{"198.51.100.100-198.51.100.150/24"}}, "only an outpost of mode whole gives addresses")
+	refused(api.NewMedia{Netboot: "whole", Address: "198.51.100.1/24", Pools: []string{"everything"}}, "everything")
+	refused(api.NewMedia{Deliver: &api.NewDelivery{Image: "garden-desk", To: to}, Room: 1 << 30}, "only media that answer network boot")
+	_, err := h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine"})
+	require.NoError(t, err)
+	refused(api.NewMedia{Outpost: "alpine", Deliver: &api.NewDelivery{Image: "garden-desk", To: to}}, "there is an outpost alpine already")
+
+	t.Log("# a slab that is damaged")
+	slabs, err := filepath.Glob(filepath.Join(h.data, "slabs", "??", "*.zst"))
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(slabs[0], []byte("rot"), 0o600))
+	refused(api.NewMedia{Deliver: &api.NewDelivery{Image: "garden-desk", To: to}}, "a slab of garden-desk@1")
+
+	page, err := h.client.Outposts(ctx)
+	require.NoError(t, err)
+	assert.Len(t, page.Items, 1)
+	d, err := h.client.Deliveries(ctx, apiclient.List{})
+	require.NoError(t, err)
+	assert.Empty(t, d.Items)
+	if nobody, err := h.client.Receipts(ctx, apiclient.List{}); assert.NoError(t, err) {
+		assert.Empty(t, nobody.Items)
+	}
 }

@@ -401,8 +401,7 @@ func ticketIn(t *testing.T, script string) string {
 	t.Helper()
 	_, rest, is := strings.Cut(script, "jugate.ticket=")
 	require.True(t, is, script)
-	ticket, _, _ := strings.Cut(rest, " ")
-	return strings.TrimSpace(ticket)
+	return strings.TrimRight(strings.Fields(rest)[0], ";")
 }
 
 func blank(t *testing.T) string {
