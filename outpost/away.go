@@ -6,14 +6,12 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"strings"
 	"time"
 
 	"github.com/go-chi/chi/v5"
 
 	"jugate/api"
 	"jugate/core/hwaddr"
-	"jugate/core/parts"
 	"jugate/core/roster"
 )
 
@@ -37,8 +35,6 @@ func (r *relay) awayFrom(all chi.Router) {
 		{http.MethodGet, "/standing", r.standing},
 		{http.MethodPost, "/activity", r.noted},
 		{http.MethodPut, "/disks", r.noted},
-		{http.MethodGet, "/payloads/{digest}", r.carriedFile},
-		{http.MethodGet, "/drivers/{id}/files/*", r.carriedFile},
 	} {
 		all.Method(one.method, agentPath+one.path, r.orHere(one.here))
 	}
@@ -167,24 +163,6 @@ func (r *relay) noted(w http.ResponseWriter, req *http.Request, _ []byte) bool {
 		w.WriteHeader(http.StatusNoContent)
 	}
 	return known
-}
-
-// carriedFile gives a workstation a file that the media carry.
-func (r *relay) carriedFile(w http.ResponseWriter, req *http.Request, _ []byte) bool {
-	_, known := r.o.carried.passes[authorization(req)]
-	f, is := r.o.carried.file(strings.TrimPrefix(req.URL.Path, agentPath+"/"))
-	if !known || !is {
-		return false
-	}
-	c, err := r.o.deliveries.files.Open(parts.Part(f))
-	if err != nil {
-		fail(w, err)
-		return true
-	}
-	defer c.Close()
-	w.Header().Set("Content-Type", "application/octet-stream")
-	http.ServeContent(w, req, "", time.Time{}, io.NewSectionReader(c, 0, c.Size))
-	return true
 }
 
 func answerJSON(w http.ResponseWriter, v any) {

@@ -1,8 +1,11 @@
 package outpost_test
 
 import (
+	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"math/rand/v2"
 	"os"
@@ -16,6 +19,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"jugate/agent"
 	"jugate/api"
@@ -501,5 +505,70 @@ func TestAWrongClockDecidesNothing(t *testing.T) {
 		assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
 		assert.Positive(t, r.Multicast)
 		assert.False(t, r.Ended.Before(began) || r.Ended.After(time.Now()), "%v", r.Ended)
+	}
+}
+
+// What many workstations ask for beside the image comes over the line once, too, and is there while that is cut.
+func TestPayloadsComeOverTheLineOnce(t *testing.T) {
+	h, at, stop := newSite(t)
+	ctx := t.Context()
+	content := make([]byte, 3<<20)
+	rand.NewChaCha8([32]byte{1}).Read(content)
+	payload, err := h.client.AddPayload(ctx, "scanner.deb", "", bytes.NewReader(content))
+	require.NoError(t, err)
+	h.entered("alpine-01", "alpine-02", "alpine-03")
+	in := func(n int, at string) *apiclient.Client {
+		c, err := apiclient.ForAgent(at, h.service.Authority())
+		require.NoError(t, err)
+		out, err := c.CheckIn(ctx, api.CheckIn{AgentVersion: agent.Version, Boot: fmt.Sprint(rand.Uint64()), Addresses: []string{address(0x11 + n).String()}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}, Devices: []api.Device{}, Serial: fmt.Sprintf("AW-%04d", 0x11+n)}})
+		require.NoError(t, err)
+		return c.WithToken(out.Pass)
+	}
+	get := func(c *apiclient.Client) []byte {
+		r, err := c.PayloadContent(ctx, payload.Digest)
+		require.NoError(t, err)
+		defer r.Close()
+		b, err := io.ReadAll(r)
+		require.NoError(t, err)
+		return b
+	}
+	before := h.line.bytes.Load()
+	var all errgroup.Group
+	for n := range 3 {
+		c := in(n, at)
+		all.Go(func() error {
+			if !bytes.Equal(content, get(c)) {
+				return errors.New("other bytes came")
+			}
+			return nil
+		})
+	}
+	require.NoError(t, all.Wait())
+	crossed := h.line.bytes.Load() - before
+	assert.Less(t, crossed, int64(len(content))*11/10, "of %d bytes", len(content))
+
+	t.Log("# whoever has no pass gets nothing, whether the line is cut or not")
+	nobody, err := apiclient.ForAgent(at, h.service.Authority())
+	require.NoError(t, err)
+	_, err = nobody.PayloadContent(ctx, payload.Digest)
+	assert.True(t, apiclient.IsUnauthorized(err), "%v", err)
+	h.line.set(true)
+	_, err = nobody.PayloadContent(ctx, payload.Digest)
+	assert.True(t, apiclient.IsPassing(err), "%v", err)
+	h.line.set(false)
+
+	t.Log("# what is gone, or damaged, comes anew")
+	folder := filepath.Join(h.site, "asked")
+	kept, err := os.ReadDir(folder)
+	require.NoError(t, err)
+	require.Len(t, kept, 1)
+	rot := bytes.Clone(content)
+	rot[len(rot)/2]++
+	for _, spoil := range []func() error{func() error { return os.Remove(filepath.Join(folder, kept[0].Name())) }, func() error { return os.WriteFile(filepath.Join(folder, kept[0].Name()), rot, 0o600) }} {
+		stop()
+		require.NoError(t, spoil())
+		var address string
+		address, stop = h.open("")
+		assert.True(t, bytes.Equal(content, get(in(0, "https://"+address))))
 	}
 }

@@ -10,7 +10,7 @@
 // service's word or, while that does not answer, by its last; hold.go and slabs.go what it
 // holds, stores.go where slabs lie, placed.go what comes ahead of time; deliveries.go the parts
 // of deliveries that it carries through, ledger.go what they leave behind; relay.go and
-// receiving.go what agents ask, and away.go what they get while the service does not answer;
+// receiving.go what agents ask, asked.go which files they ask for, and away.go and signin.go what they get while the service does not answer;
 // carried.go what media carry for an outpost that was started from them; tell.go and courier.go what it tells the service; turns.go which
 // of several outposts answers on a wire.
 //
@@ -24,6 +24,7 @@
 //	outpost.db     see records/outbox
 //	carried.json   what media carry (api.Carried)
 //	files/         files of versions and deliveries by their digest
+//	asked/         files of driver packages and payloads that workstations asked for, by their digest
 //	bootenv/       builds, see core/environment/builds
 //	bootentries/   files of boot entries by their digest
 //	slabs/         see core/slabstore; or

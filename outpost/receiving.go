@@ -205,8 +205,8 @@ func fail(w http.ResponseWriter, err error) {
 	problem(w, status, err.Error())
 }
 
-// file serves a file of the delivery.
-func (r *relay) file(w http.ResponseWriter, req *http.Request, p part, which func(api.OutpostDelivery) *api.OutpostFile) {
+// partFile serves a file of the delivery.
+func (r *relay) partFile(w http.ResponseWriter, req *http.Request, p part, which func(api.OutpostDelivery) *api.OutpostFile) {
 	in, _ := r.o.deliveries.said(p.delivery)
 	f := which(in)
 	if f == nil {
@@ -231,15 +231,15 @@ func (r *relay) file(w http.ResponseWriter, req *http.Request, p part, which fun
 }
 
 func (r *relay) manifest(w http.ResponseWriter, req *http.Request, p part) {
-	r.file(w, req, p, func(d api.OutpostDelivery) *api.OutpostFile { return &d.Manifest })
+	r.partFile(w, req, p, func(d api.OutpostDelivery) *api.OutpostFile { return &d.Manifest })
 }
 
 func (r *relay) slabMap(w http.ResponseWriter, req *http.Request, p part) {
-	r.file(w, req, p, func(d api.OutpostDelivery) *api.OutpostFile { return &d.Map })
+	r.partFile(w, req, p, func(d api.OutpostDelivery) *api.OutpostFile { return &d.Map })
 }
 
 func (r *relay) bases(w http.ResponseWriter, req *http.Request, p part) {
-	r.file(w, req, p, func(d api.OutpostDelivery) *api.OutpostFile { return d.Bases })
+	r.partFile(w, req, p, func(d api.OutpostDelivery) *api.OutpostFile { return d.Bases })
 }
 
 // slab serves a slab to one workstation.

@@ -31,6 +31,7 @@ type relay struct {
 	service *url.URL
 	proxy   *httputil.ReverseProxy
 	tries   tries
+	asked   *asked
 
 	mu     sync.Mutex
 	serves map[asker]int64 // workstations, by how they ask about a delivery
@@ -48,6 +49,9 @@ func newRelay(ctx context.Context, o *Outpost) (*relay, error) {
 		FlushInterval: -1,
 		ErrorHandler:  r.away,
 		ErrorLog:      slog.NewLogLogger(o.config.Log.Handler(), slog.LevelDebug),
+	}
+	if r.asked, err = openAsked(o); err != nil {
+		return nil, err
 	}
 	return r, r.remember(ctx)
 }
@@ -90,6 +94,8 @@ func (r *relay) handler() http.Handler {
 	r.receiving(secure)
 	r.awayFrom(secure)
 	secure.Post(agentPath+"/sign-in", r.signIn)
+	secure.Get(agentPath+"/payloads/{digest}", r.file)
+	secure.Get(agentPath+"/drivers/{id}/files/*", r.file)
 	secure.Get("/agent/v1/errands/{id}/trial-bytes", r.trialBytes)
 	secure.Handle("/agent/v1/*", r.proxy)
 	elsewhere := func(w http.ResponseWriter, _ *http.Request) {
@@ -167,7 +173,7 @@ type answer struct {
 func (a *answer) Header() http.Header { return a.header }
 
 func (a *answer) WriteHeader(status int) {
-	if a.status = status; a.through && !a.away && status != http.StatusNoContent {
+	if a.status = status; a.through && !a.away && status != http.StatusNoContent && status != http.StatusNotModified {
 		a.pass()
 	}
 }
