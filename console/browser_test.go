@@ -264,6 +264,7 @@ func openStage(t *testing.T) *demo.Stage {
 	t.Helper()
 	agent := filepath.Join(t.TempDir(), "agent")
 	require.NoError(t, os.WriteFile(agent, []byte("agent"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(agent), "jugate-outpost"), []byte("outpost"), 0o755))
 	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output(), Agent: agent, BuildFrom: []string{os.TempDir()}})
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, stage.Close()) })

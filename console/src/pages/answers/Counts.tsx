@@ -2,15 +2,11 @@ import { useQuery } from "@tanstack/react-query";
 import { Alert, Card, Flex, Table, Tag, Typography } from "antd";
 import { useState } from "react";
 import { ask, client, type AnswersChange, type ResolvedAnswer } from "../../api/client";
+import { findImages } from "../../parts/findImages";
 import { findWorkstations } from "../../parts/findWorkstations";
 import { SearchSelect } from "../../parts/SearchSelect";
 import { Shown } from "../../parts/Shown";
 import { inLine } from "./value";
-
-async function findImages(search?: string) {
-  const all = await ask(client.GET("/images", { params: { query: { search, limit: 50 } } }));
-  return all.items.map((v) => ({ value: v.image, label: v.image }));
-}
 
 /** What counts for one workstation, and what it does to an image. */
 export function Counts() {

@@ -60,6 +60,7 @@ export function Sites() {
                       <Tag color={colours[o.state]} title={words[o.state]}>
                         {o.state}
                       </Tag>
+                      {o.on_media && <Tag title="A machine that was started from media: it comes and goes with them">on media</Tag>}
                       {o.trouble && <div>{o.trouble}</div>}
                     </>
                   ),
@@ -75,6 +76,7 @@ export function Sites() {
                   align: "right",
                   render: (_, o) => (
                     <Flex gap={8} justify="end">
+                      {!o.on_media && (
                       <Popconfirm
                         title={o.state === "expected" ? `Make another code for ${o.outpost}?` : `Make a code for ${o.outpost}? When it is used, the machine that is there now is its outpost no more.`}
                         okText="Make a code"
@@ -82,6 +84,7 @@ export function Sites() {
                       >
                         <Button size="small">Code…</Button>
                       </Popconfirm>
+                      )}
                       {o.state === "withdrawn" || o.state === "expected" ? (
                         <Popconfirm title={`Forget ${o.outpost}?`} okText="Remove" onConfirm={() => remove.mutate(o)}>
                           <Button size="small">Remove</Button>
