@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -93,9 +94,14 @@ func (s *started) says(text string) func() bool {
 // start starts a machine whose agent has a ticket, and finds the outpost at url.
 func (h *town) start(n int, url, ticket string) *started {
 	h.t.Helper()
+	return h.startOn(blank(h.t), n, url, ticket)
+}
+
+func (h *town) startOn(disk string, n int, url, ticket string) *started {
+	h.t.Helper()
 	c, err := apiclient.ForAgent(url, h.service.Authority())
 	require.NoError(h.t, err)
-	s := &started{disk: blank(h.t)}
+	s := &started{disk: disk}
 	w := &sim.Workstation{Addresses: []hwaddr.Address{address(n)}, Maker: "Alder Works", Model: "A310", Serial: fmt.Sprintf("AW-%04d", n), Memory: 8 << 30, Interface: "lo", Disks: []string{s.disk}}
 	a := agent.New(c, w, agent.Options{Certificate: h.service.Authority(), Ticket: ticket, Log: slog.New(slog.NewTextHandler(h.t.Output(), nil)).With("agent", n), Show: func(now agent.Status) { s.say(now.Text) }})
 	ctx, cancel := context.WithCancel(context.Background())
@@ -236,6 +242,38 @@ func TestMediaAreTheOutpostOfTheirRoom(t *testing.T) {
 	}
 	third.stop()
 	stop()
+}
+
+// A stick is pulled in the middle, and the clock of the machine is years off: it goes on where it ended, and nobody believes the
+// clock.
+func TestMediaThatArePulled(t *testing.T) {
+	h := newTown(t)
+	ctx := t.Context()
+	h.capture()
+	h.build()
+	h.entered("alpine-01")
+	set := h.media(api.NewMedia{Deliver: &api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01"}}})
+	h.line.set(true)
+	wrong := func(c *outpost.Config) {
+		c.Service, c.Now = "", func() time.Time { return time.Now().AddDate(-25, 0, 0) }
+	}
+	at, stop := h.open("", wrong)
+	first := h.start(0x11, "https://"+at, set.Key)
+	h.eventually(first.says("fetching what is missing"))
+	stop()
+	first.stop()
+	at, stop = h.open("", wrong)
+	again := h.startOn(first.disk, 0x11, "https://"+at, set.Key)
+	h.eventually(again.says("on its disk is garden-desk@1"))
+	again.stop()
+	stop()
+	h.line.set(false)
+	require.NoError(t, outpost.HandIn(ctx, outpost.Config{Data: h.site}, io.Discard))
+	d, err := h.client.Deliveries(ctx, apiclient.List{})
+	require.NoError(t, err)
+	r := h.receipts(d.Items[0].ID, 1)[0]
+	assert.EqualValues(t, "delivered", r.Outcome, r.Reason)
+	assert.WithinDuration(t, time.Now(), r.Ended, time.Hour)
 }
 
 // Copies of a stick work side by side, and each hands in its own.

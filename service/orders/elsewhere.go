@@ -250,7 +250,7 @@ func (o *Orders) endOf(ctx context.Context, r *stream.Runner, in api.OutpostRece
 	if r.Possible(last.Report) != nil {
 		last.Report = delivery.Report{}
 	}
-	if in.Ended.After(now) {
+	if in.Ended.After(now) || in.Ended.Before(r.Order().Created) { // its clock was wrong, and nobody was there to tell it
 		in.Ended = now
 	}
 	if in.Began.After(in.Ended) {

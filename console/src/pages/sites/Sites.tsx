@@ -57,7 +57,7 @@ export function Sites() {
                   title: "State",
                   render: (_, o) => (
                     <>
-                      <Tag color={colours[o.state]} title={words[o.state]}>
+                      <Tag color={colours[o.state]} title={words[o.state]} style={{ marginInlineEnd: 4 }}>
                         {o.state}
                       </Tag>
                       {o.on_media && <Tag title="A machine that was started from media: it comes and goes with them">on media</Tag>}
