@@ -510,6 +510,7 @@ func TestAWrongClockDecidesNothing(t *testing.T) {
 
 // What many workstations ask for beside the image comes over the line once, too, and is there while that is cut.
 func TestPayloadsComeOverTheLineOnce(t *testing.T) {
+	t.Parallel()
 	h, at, stop := newSite(t)
 	ctx := t.Context()
 	content := make([]byte, 3<<20)

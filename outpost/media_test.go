@@ -122,6 +122,7 @@ func (h *town) entered(names ...string) {
 // A stick for a room without any network: it carries the image, the order and the proofs' beginnings, and receipts are handed in
 // when it finds its service again.
 func TestMediaDeliverWithoutANetwork(t *testing.T) {
+	t.Parallel()
 	h := newTown(t)
 	ctx := t.Context()
 	h.capture()
@@ -247,6 +248,7 @@ func TestMediaAreTheOutpostOfTheirRoom(t *testing.T) {
 // A stick is pulled in the middle, and the clock of the machine is years off: it goes on where it ended, and nobody believes the
 // clock.
 func TestMediaThatArePulled(t *testing.T) {
+	t.Parallel()
 	h := newTown(t)
 	ctx := t.Context()
 	h.capture()
@@ -276,8 +278,42 @@ func TestMediaThatArePulled(t *testing.T) {
 	assert.WithinDuration(t, time.Now(), r.Ended, time.Hour)
 }
 
+// Where there is a line after all, the service gives the errand itself, and hears how far it is; and the line may go and come.
+func TestMediaWithALine(t *testing.T) {
+	t.Parallel()
+	h := newTown(t)
+	ctx := t.Context()
+	h.capture()
+	h.build()
+	h.entered("alpine-01", "alpine-02")
+	set := h.media(api.NewMedia{Deliver: &api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02"}}})
+	d, err := h.client.Deliveries(ctx, apiclient.List{})
+	require.NoError(t, err)
+	at, _ := h.open("", func(c *outpost.Config) { c.Service = "" })
+	first := h.start(0x11, "https://"+at, set.Key)
+	h.eventually(first.says("on its disk is garden-desk@1"))
+	first.stop()
+	h.eventually(func() bool {
+		page, err := h.client.Receipts(ctx, apiclient.List{})
+		return err == nil && len(page.Items) == 1 && page.Items[0].Outcome == "delivered"
+	})
+	w, err := h.client.Workstation(ctx, "alpine-01")
+	require.NoError(t, err)
+	assert.Equal(t, "media-1", w.Site)
+
+	t.Log("# it checks in while there is none, and goes on when there is one")
+	h.line.set(true)
+	second := h.start(0x12, "https://"+at, set.Key)
+	h.eventually(second.says("fetching what is missing"))
+	h.line.set(false)
+	h.receipts(d.Items[0].ID, 2)
+	h.eventually(second.says("on its disk is garden-desk@1"))
+	second.stop()
+}
+
 // Copies of a stick work side by side, and each hands in its own.
 func TestCopiesOfMedia(t *testing.T) {
+	t.Parallel()
 	h := newTown(t)
 	ctx := t.Context()
 	h.capture()
@@ -316,6 +352,7 @@ func TestCopiesOfMedia(t *testing.T) {
 
 // What could not be done at a workstation is said where the stick is made, and leaves nothing behind.
 func TestMediaThatCannotBeMade(t *testing.T) {
+	t.Parallel()
 	h := newTown(t)
 	ctx := t.Context()
 	h.capture()

@@ -22,6 +22,7 @@ import (
 // While the line is cut whoever signed in here before may do so again, for a time, and choose; what they choose is ordered when the
 // line is back, and the service asks them again.
 func TestPeopleSignInWhileTheLineIsCut(t *testing.T) {
+	t.Parallel()
 	h := newTown(t)
 	ctx := t.Context()
 	h.capture()
