@@ -158,6 +158,7 @@ type Delivery struct {
 	Reuse       bool             `json:"reuse"`
 	Sealed      bool             `json:"sealed"`
 	Paused      bool             `json:"paused"`
+	CarriedBy   string           `json:"carried_by,omitempty" doc:"The outpost whose media carry it: it comes from those alone" example:"media-1"`
 	Unicast     bool             `json:"unicast" doc:"The network carries no multicast; everyone is served alone"`
 	Round       int              `json:"round" doc:"Rounds of the stream that have begun"`
 	RateNow     int64            `json:"rate_now" doc:"Bits a second that the stream is sent at now"`

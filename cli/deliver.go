@@ -170,9 +170,17 @@ func orderAsShown(order *api.NewDelivery, p api.DeliveryPlan) {
 
 var whenDone = []string{"stay", "restart", "power-off"}
 
+// carriedBy are the media that carry a delivery.
+func carriedBy(d api.Delivery) string {
+	if d.CarriedBy == "" {
+		return ""
+	}
+	return "the media of the outpost " + d.CarriedBy
+}
+
 // startsAtLatest is when a delivery starts at the latest, as long as that is of interest.
 func startsAtLatest(d api.Delivery) string {
-	if d.State != delivery.Gathering {
+	if d.State != delivery.Gathering || d.CarriedBy != "" {
 		return ""
 	}
 	return when(d.AtLatest)

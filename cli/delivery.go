@@ -222,7 +222,7 @@ func (a *app) deliveryList() *cobra.Command {
 func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {
 	err := show(cmd, a, d,
 		field{"delivery", fmt.Sprint(d.ID)}, field{"image", fmt.Sprintf("%s@%d", d.Image, d.Version)}, field{"to", strings.Join(d.Targets, " ")}, field{"starts", startInWords(d.Start)},
-		field{"at the latest", startsAtLatest(d)}, field{"when done", strings.TrimPrefix(d.WhenDone, "stay")}, field{"how", how(d)},
+		field{"carried by", carriedBy(d)}, field{"at the latest", startsAtLatest(d)}, field{"when done", strings.TrimPrefix(d.WhenDone, "stay")}, field{"how", how(d)},
 		field{"state", stateText(d)}, field{"reason", d.Reason}, field{"waits for", d.Warning}, field{"channel", d.Channel}, field{"rate", humanize.SIWithDigits(float64(d.Rate), 0, "bit/s")},
 		field{"ordered", when(d.Created) + " by the " + d.OrderedBy}, field{"started", whenPtr(d.Started)}, field{"ended", whenPtr(d.Ended)},
 		field{"image bytes", size(d.UsedBytes)}, field{"on the wire", size(d.WireBytes)})

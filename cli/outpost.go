@@ -98,7 +98,7 @@ func (a *app) outpostList() *cobra.Command {
 			}
 			return printList(cmd, a, page.Items, []column[api.Outpost]{
 				{title: "outpost", value: func(o api.Outpost) string { return o.Name }},
-				{title: "state", value: func(o api.Outpost) string { return o.State }},
+				{title: "state", value: outpostState},
 				{title: "seen", value: func(o api.Outpost) string { return maybeWhen(o.Seen) }},
 				{title: "address", value: func(o api.Outpost) string { return o.Address }},
 				{title: "workstations", value: func(o api.Outpost) string { return strconv.Itoa(o.Callers) }},
@@ -108,6 +108,14 @@ func (a *app) outpostList() *cobra.Command {
 			}, "no outpost yet; jugate outpost add enters one")
 		},
 	}
+}
+
+// outpostState is whether an outpost is there, and whether it comes and goes with its media.
+func outpostState(o api.Outpost) string {
+	if o.OnMedia {
+		return o.State + ", on media"
+	}
+	return o.State
 }
 
 // buildsOf are the builds that an outpost holds, in one text.
@@ -145,7 +153,7 @@ func (a *app) outpostShow() *cobra.Command {
 			if a.output != "table" {
 				return show(cmd, a, o)
 			}
-			fields := []field{{"outpost", o.Name}, {"note", o.Note}, {"state", o.State}, {"trouble", o.Trouble}, {"seen", maybeWhen(o.Seen)}, {"joined", maybeWhen(o.Joined)},
+			fields := []field{{"outpost", o.Name}, {"note", o.Note}, {"state", outpostState(o)}, {"trouble", o.Trouble}, {"seen", maybeWhen(o.Seen)}, {"joined", maybeWhen(o.Joined)},
 				{"address", o.Address}, {"version", o.Version}, {"workstations", strconv.Itoa(o.Callers)}}
 			for _, l := range o.Links {
 				fields = append(fields, field{"network boot", fmt.Sprintf("%s, %s, %s: %s", l.Interface, l.Mode, l.Address, l.State)})

@@ -17,7 +17,7 @@ func (o *Orders) deliveryOf(d records.Delivery) api.Delivery {
 	out := api.Delivery{
 		ID: d.ID, Image: d.Image, Version: d.Version, Digest: d.Digest, Targets: d.Targets(), Start: d.Rule, Rate: d.Rate, Channel: d.Channel,
 		State: d.State, Reason: d.Reason, OrderedBy: d.OrderedBy, Created: d.Created, UsedBytes: d.UsedBytes, WireBytes: d.WireBytes,
-		Workstations: d.Members, Delivered: d.Delivered, WhenDone: d.WhenDone, Reuse: d.Reuse, Sealed: d.Sealed,
+		Workstations: d.Members, Delivered: d.Delivered, WhenDone: d.WhenDone, Reuse: d.Reuse, Sealed: d.Sealed, CarriedBy: d.CarriedBy,
 	}
 	if rule, err := delivery.ParseRule(d.Rule); err == nil {
 		out.AtLatest = startsAtLatest(&d, rule)
@@ -35,7 +35,10 @@ func (o *Orders) deliveryOf(d records.Delivery) api.Delivery {
 		for _, p := range s.Parts {
 			part := api.DeliveryPart{Name: p.Where, State: p.State, Members: p.Workstations, Open: p.Open, SentSlabs: p.Sent, Slabs: p.Slabs, Round: p.Round, RateNow: p.RateNow,
 				Away: p.Open > 0 && !o.Sites.Up(p.Where)}
-			if part.Away {
+			switch {
+			case part.Away && d.CarriedBy != "":
+				out.Warning = cmp.Or(out.Warning, fmt.Sprintf("the media of %s carry it; nothing is known yet of %d workstations, which get it when they are started from those", p.Where, p.Open))
+			case part.Away:
 				out.Warning = cmp.Or(out.Warning, fmt.Sprintf("nothing is heard of the outpost %s; %d workstations go on there by themselves, and their receipts come when it is back", p.Where, p.Open))
 			}
 			out.Parts = append(out.Parts, part)

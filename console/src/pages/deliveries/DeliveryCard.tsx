@@ -100,6 +100,7 @@ function startInWords(d: Delivery) {
     return `${c.replace("ready:", "")} are ready`;
   };
   const terms = d.start.split(",").map((term) => term.split("+").map(condition).join(" and "));
+  if (d.carried_by) return `${terms.join(", or ")}, at the media of ${d.carried_by}`;
   terms.push(`it is ${when(d.at_latest)}`);
   return terms.join(", or ");
 }
