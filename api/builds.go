@@ -77,7 +77,7 @@ type NewMedia struct {
 	// Outpost and what follows make the machine an outpost that is started from the media.
 	Outpost string       `json:"outpost,omitempty" doc:"The machine that is started from the media is an outpost of this name, which is entered with that. With netboot or deliver, by default the next that is free: media-1" pattern:"^[a-z0-9][a-z0-9-]*$" maxLength:"63" example:"stick-1"`
 	Netboot string       `json:"netboot,omitempty" doc:"How it answers network boot: beside another server of addresses, or giving them itself (whole). Without, it serves its own machine alone, and needs no network" enum:"beside,whole" example:"beside"`
-	Pools   []string     `json:"pools,omitempty" doc:"Addresses that mode whole gives" maxItems:"8" nullable:"false" example:"[\"198.51.100.100-198.51.100.199/24 router 198.51.100.1\"]"`
+	Pools   []string     `json:"address_pools,omitempty" doc:"Addresses that mode whole gives" maxItems:"8" nullable:"false" example:"[\"198.51.100.100-198.51.100.199/24 router 198.51.100.1\"]"`
 	Room    int64        `json:"room,omitempty" doc:"Bytes on the media for slabs that come over the line; without, they are kept in memory" minimum:"0" maximum:"4000000000000" example:"8000000000"`
 	Deliver *NewDelivery `json:"deliver,omitempty" doc:"What the media carry to workstations, whether there is a line or not"`
 }

@@ -30,7 +30,7 @@ function wantedOf({ kind, image, to, whenDone, whole, pool, room, ...filled }: F
   if (kind === "boot") delete wanted.outpost;
   if (kind === "outpost") {
     wanted.netboot = whole ? "whole" : "beside";
-    if (whole && pool) wanted.pools = [pool];
+    if (whole && pool) wanted.address_pools = [pool];
     if (room) wanted.room = Math.round(room * 1e9);
   }
   if (kind !== "boot" && image && to?.length) wanted.deliver = { image, to, start: kind === "carry" ? "first" : "all", when_done: whenDone ?? "power-off", disk: "only", grow: "system", domain_away: "refuse", with_answers: "set" };
