@@ -157,7 +157,9 @@ func TestABackupThatIsDamagedOrCutOff(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, check.Sound)
 	told := strings.Join(check.Faults, "\n")
-	assert.Contains(t, told, "garden-desk@1 lacks")
+	for _, version := range []string{"garden-desk@1", "garden-desk@2"} { // which of its files were hit depends on their digests
+		assert.Contains(t, told, version)
+	}
 	assert.GreaterOrEqual(t, len(check.Faults), 4)
 
 	require.NoError(t, os.Remove(filepath.Join(shelf, "backups/lists", b.ID+".json"))) // as if it had been cut off before that

@@ -68,6 +68,7 @@ import (
 	"jugate/service/fleet"
 	"jugate/service/intake"
 	"jugate/service/orders"
+	"jugate/service/overview"
 	"jugate/service/proofs"
 	"jugate/service/sites"
 	"jugate/service/standby"
@@ -102,6 +103,7 @@ type Service struct {
 	backups     *backups.Backups
 	standby     *standby.Standby
 	stock       *stock.Stock
+	overview    *overview.Overview
 	boot        *boot.Boot
 	streams     *stream.Streams
 	web         *web.Server
@@ -277,7 +279,9 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 	s.stock.Orders, s.stock.Fleet = s.orders, s.fleet
 	s.stock.Carrier = &carry.Carry{Sites: s.sites, Orders: s.orders, Versions: s.intake, Signer: s.access.Signer, Records: db, Builds: offered, Files: files, Slabs: slabs, Now: c.Now,
 		Program: filepath.Join(filepath.Dir(c.Netboot.Agent), "jugate-outpost")}
-	s.web = &web.Server{Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
+	s.overview = &overview.Overview{Records: db, Fleet: s.fleet, Orders: s.orders, Stock: s.stock, ArrivalWithin: c.ArrivalWithin, Now: c.Now,
+		Parts: overview.Parts{Dir: c.Data, KeepFree: c.KeepFree, Records: db, Sites: s.sites, Stores: s.stores, Backups: s.backups, Standby: s.standby, Certificates: s.access.Certificates}}
+	s.web = &web.Server{Overview: s.overview, Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 	return nil
 }

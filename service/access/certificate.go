@@ -69,6 +69,15 @@ func openCertificates(dir string, names Names, log *slog.Logger, now func() time
 	return c, nil
 }
 
+// Until is when the first of the certificates that the service shows ends.
+func (c *Certificates) Until() time.Time {
+	until := c.issued.Load().Leaf.NotAfter
+	if given := c.given.Load(); given != nil && given.Leaf != nil && given.Leaf.NotAfter.Before(until) {
+		until = given.Leaf.NotAfter
+	}
+	return until
+}
+
 // Refresh renews the certificate that the authority issues, and reads the one that was given if its files have changed. It
 // is called from time to time, by one at a time.
 func (c *Certificates) Refresh() error {

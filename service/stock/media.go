@@ -78,6 +78,11 @@ func checkMedia(in api.NewMedia) error {
 	case in.Netboot != "whole" && len(in.Pools) > 0:
 		return fault.Invalid.Errorf("only an outpost of mode whole gives addresses")
 	}
+	if in.Address != "" {
+		if _, err := (environment.FixedNetwork{Address: in.Address}).Addresses(); err != nil {
+			return fault.Invalid.Mark(err)
+		}
+	}
 	for _, text := range in.Pools {
 		if _, err := netboot.ParsePool(text); err != nil {
 			return fault.Invalid.Mark(err)
@@ -156,9 +161,6 @@ func (k *Stock) mediaSettings(ctx context.Context, in api.NewMedia, b *builds.Bu
 	set := environment.Settings{Service: in.Service, Shell: b.Shell}
 	if in.Address != "" {
 		set.Network = &environment.FixedNetwork{Address: in.Address, Gateway: in.Gateway}
-		if _, err := set.Network.Addresses(); err != nil {
-			return set, fault.Invalid.Mark(err)
-		}
 	}
 	var err error
 	set.Key, err = k.Access.NewMediaKey(ctx, cmp.Or(in.Note, "media of build "+strconv.Itoa(b.Number)), in.Group, time.Duration(in.Hours)*time.Hour)

@@ -15,6 +15,7 @@ var tags = []*huma.Tag{
 	{Name: "payloads", Description: "Files and packages that go onto delivered systems."},
 	{Name: "answers", Description: "What workstations are to become: names, locales, accounts, network settings."},
 	{Name: "images", Description: "Images and their versions. A version is named NAME@NUMBER; NAME alone is the newest one."},
+	{Name: "overview", Description: "What somebody looks at first."},
 	{Name: "backups", Description: "Copies of what the service has, made while it runs."},
 	{Name: "stores", Description: "Where slabs lie: the data folder, and object stores elsewhere."},
 	{Name: "store", Description: "What versions are made of: manifests, slab maps and slabs, and versions that come from files."},
@@ -33,6 +34,7 @@ var tags = []*huma.Tag{
 
 // descriptions say of each operation what its summary leaves out.
 var descriptions = map[string]string{
+	"get-overview": "Of the last seven days: what has failed and was not mended since, what has not arrived, and what waits for somebody. Each has the page of the console where it is mended.",
 	"list-orders":  "Those that the caller may run, and with the right to see everything all.",
 	"get-order":    "With its last run.",
 	"save-order":   "One of the same name is replaced. It takes the rights of what the order does; with them it runs by itself.",

@@ -33,6 +33,7 @@ import (
 	"jugate/service/fleet"
 	"jugate/service/intake"
 	"jugate/service/orders"
+	"jugate/service/overview"
 	"jugate/service/proofs"
 	"jugate/service/sites"
 	"jugate/service/standby"
@@ -53,6 +54,7 @@ type Server struct {
 	Proofs      *proofs.Proofs
 	Sites       *sites.Sites
 	Stores      *stores.Stores
+	Overview    *overview.Overview
 	Backups     *backups.Backups
 	Standby     *standby.Standby
 	Stock       *stock.Stock
@@ -138,7 +140,7 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 	h.UseMiddleware(s.requirePerson(h), s.logbook, knownParameters(h))
 	for _, routes := range []func(huma.API){
 		s.sessionRoutes, s.peopleRoutes, s.logbookRoutes, s.logRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.directoryRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
-		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.bootEntryRoutes, s.driverRoutes, s.setRoutes, s.outpostRoutes, s.storesRoutes, s.backupRoutes, s.eventRoutes, s.termRoutes,
+		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.bootEntryRoutes, s.driverRoutes, s.setRoutes, s.outpostRoutes, s.storesRoutes, s.backupRoutes, s.overviewRoutes, s.eventRoutes, s.termRoutes,
 	} {
 		routes(h)
 	}

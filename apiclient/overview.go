@@ -1,0 +1,13 @@
+package apiclient
+
+import (
+	"context"
+	"net/http"
+
+	"jugate/api"
+)
+
+// Overview tells what needs somebody now, what runs, what is next, and how each part of the service is.
+func (c *Client) Overview(ctx context.Context) (api.Overview, error) {
+	return one[api.Overview](ctx, c, http.MethodGet, "overview", nil)
+}

@@ -1,0 +1,172 @@
+package overview
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/dustin/go-humanize"
+	"golang.org/x/sys/unix"
+
+	"jugate/api"
+)
+
+// Parts are the rooms that know how a part of the service is.
+type Parts struct {
+	Dir      string // the data folder
+	KeepFree int64  // bytes that are to stay free there
+	Records  interface {
+		Ready(ctx context.Context) error
+	}
+	Sites interface {
+		List(ctx context.Context) ([]api.Outpost, error)
+	}
+	Stores interface {
+		List(ctx context.Context) ([]api.Store, error)
+	}
+	Backups interface {
+		Schedule(ctx context.Context) (api.BackupsDue, error)
+	}
+	Standby interface {
+		Show(ctx context.Context) (api.Standby, error)
+	}
+	Certificates interface{ Until() time.Time }
+}
+
+// States of a part.
+const (
+	good    = "good"
+	warning = "warning"
+	bad     = "bad"
+)
+
+const (
+	// tightAt is how many times what is to stay free is little.
+	tightAt = 5
+	// renewBefore is how long before its end a certificate is to be renewed by people; the service renews its own earlier.
+	renewBefore = 14 * 24 * time.Hour
+	// backupsLate is how long after its beginning a backup that ends none is late.
+	backupsLate = 26 * time.Hour
+)
+
+// parts tells how each part of the service is.
+func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus) (all []api.PartState, err error) {
+	add := func(part, state, what, cure, page string) {
+		all = append(all, api.PartState{Part: part, State: state, What: what, Cure: cure, Page: page})
+	}
+	if err := o.Parts.Records.Ready(ctx); err != nil {
+		add("records", bad, err.Error(), "look at the disk of the data folder, and start the service again", "/logbook")
+	} else {
+		add("records", good, "written and read", "", "/logbook")
+	}
+	o.disk(add)
+	links(boot, add)
+	if until := o.Parts.Certificates.Until(); until.Before(o.Now()) {
+		add("certificate", bad, "it ended "+until.Format(time.DateOnly), "put another one into the data folder (docs/security.md)", "/people")
+	} else if until.Before(o.Now().Add(renewBefore)) {
+		add("certificate", warning, "it ends "+until.Format(time.DateOnly), "put another one into the data folder (docs/security.md)", "/people")
+	}
+	outposts, err := o.Parts.Sites.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range outposts {
+		switch part := "outpost " + p.Name; {
+		case p.State == "withdrawn" || p.OnMedia && p.State == "away":
+		case p.State == "expected":
+			add(part, warning, "it has not joined yet", "start jugate-outpost there with its code", "/sites")
+		case p.State == "away":
+			add(part, bad, "nothing is heard of it; its machines boot from their disks", "look at the line, and at the machine there", "/sites")
+		case p.Trouble != "":
+			add(part, warning, p.Trouble, "", "/sites")
+		default:
+			add(part, good, "it answers", "", "/sites")
+		}
+	}
+	stores, err := o.Parts.Stores.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range stores {
+		switch part := "store " + s.Name; {
+		case s.State == "away":
+			add(part, bad, "it does not answer: "+s.Trouble, "versions that are there alone cannot be delivered until it does", "/stores")
+		case s.Trouble != "":
+			add(part, warning, s.Trouble, "", "/stores")
+		default:
+			add(part, good, fmt.Sprintf("%d versions", s.Versions), "", "/stores")
+		}
+	}
+	due, err := o.Parts.Backups.Schedule(ctx)
+	if err != nil {
+		return nil, err
+	}
+	o.backups(due, add)
+	copied, err := o.Parts.Standby.Show(ctx)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case copied.Store == "":
+	case copied.Trouble != "":
+		add("copy for another machine", bad, copied.Trouble, "", "/stores")
+	default:
+		add("copy for another machine", good, "kept in "+copied.Store, "", "/stores")
+	}
+	return all, nil
+}
+
+// disk tells what is left on the disk of the data folder.
+func (o *Overview) disk(add func(part, state, what, cure, page string)) {
+	var fs unix.Statfs_t
+	if err := unix.Statfs(o.Parts.Dir, &fs); err != nil {
+		add("disk", bad, err.Error(), "", "/images")
+		return
+	}
+	free := int64(fs.Bavail) * fs.Bsize
+	what := humanize.IBytes(uint64(free)) + " are free"
+	const cure = "prune versions that nobody needs, or move some into a store"
+	switch {
+	case free <= o.Parts.KeepFree:
+		add("disk", bad, what+"; nothing is captured or imported until there is more room", cure, "/images")
+	case free < tightAt*o.Parts.KeepFree:
+		add("disk", warning, what, cure, "/images")
+	default:
+		add("disk", good, what, "", "/images")
+	}
+}
+
+// links tell how network boot is on each interface.
+func links(boot api.NetbootStatus, add func(part, state, what, cure, page string)) {
+	for _, l := range boot.Links {
+		part := "network boot on " + l.Interface
+		switch {
+		case l.Mode == "off":
+		case l.State != "serving":
+			add(part, bad, l.State, "", "/netboot")
+		case boot.Offered == 0:
+			add(part, warning, "no build of the boot environment is offered", "make one, and offer it", "/netboot")
+		default:
+			add(part, good, "serving, "+l.Mode, "", "/netboot")
+		}
+		for _, p := range l.Pools {
+			if p.Of > 0 && p.Left*20 < p.Of {
+				add(part, warning, fmt.Sprintf("of the addresses %s, %d are left", p.Range, p.Left), "give it more addresses (serve --pool)", "/netboot")
+			}
+		}
+	}
+}
+
+// backups tell whether any are made by themselves, and how the last one went.
+func (o *Overview) backups(due api.BackupsDue, add func(part, state, what, cure, page string)) {
+	switch {
+	case due.Store == "":
+		add("backups", warning, "none are made by themselves", "say where to and when: jugate backup schedule", "/stores")
+	case due.Trouble != "":
+		add("backups", bad, "the last one failed: "+due.Trouble, "", "/stores")
+	case due.Ended != nil && o.Now().Sub(*due.Ended) > backupsLate:
+		add("backups", warning, "the last one ended "+humanize.RelTime(*due.Ended, o.Now(), "ago", "from now"), "", "/stores")
+	default:
+		add("backups", good, "each day at "+due.At+" to "+due.Store, "", "/stores")
+	}
+}

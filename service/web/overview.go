@@ -1,0 +1,15 @@
+package web
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"jugate/api"
+)
+
+func (s *Server) overviewRoutes(h huma.API) {
+	answers(s, h, op(http.MethodGet, "/overview", "get-overview", "overview", "Tell what needs somebody now, what runs, what is next, and how each part of the service is"),
+		func(ctx context.Context, _ *Nothing) (api.Overview, error) { return s.Overview.Show(ctx) })
+}
