@@ -5,7 +5,7 @@ import "time"
 // Overview is what somebody looks at first: what needs them now, what runs, what is next, and how each part of the service is.
 type Overview struct {
 	Now          time.Time   `json:"now"`
-	Needs        []Need      `json:"needs" nullable:"false" doc:"What somebody has to do something about, the most urgent first"`
+	Needs        []Need      `json:"attention" nullable:"false" doc:"What somebody has to do something about, the most urgent first"`
 	Deliveries   []Delivery  `json:"open_deliveries" nullable:"false" doc:"The newest first"`
 	Errands      int         `json:"open_errands" doc:"That wait or run, those of deliveries too"`
 	Next         []OrderTime `json:"next_runs" nullable:"false" doc:"What runs by itself, the next first"`
@@ -15,12 +15,12 @@ type Overview struct {
 
 // Need is something that waits for somebody.
 type Need struct {
-	Kind  string     `json:"need" enum:"newcomers,cards,boots,deliveries,failures,arrivals,checks"`
+	Kind  string     `json:"kind_of_need" enum:"newcomers,cards,boots,deliveries,failures,arrivals,checks"`
 	Count int        `json:"count" minimum:"1"`
 	What  string     `json:"what" doc:"In words"`
 	Names []string   `json:"names" nullable:"false" doc:"Of the first of them: workstations, hardware addresses or deliveries"`
 	Since *time.Time `json:"since,omitempty" doc:"Of the oldest that was looked at"`
-	Page  string     `json:"page" doc:"Of the console, where it is mended" example:"/workstations?state=newcomer"`
+	Page  string     `json:"page" doc:"Of the console, where it is mended" example:"/receipts?outcome=failed"`
 }
 
 // PartState is how a part of the service is.

@@ -19,6 +19,7 @@ const Netboot = lazy(async () => ({ default: (await import("./pages/netboot/Netb
 const People = lazy(async () => ({ default: (await import("./pages/people/People")).People }));
 const Receipts = lazy(async () => ({ default: (await import("./pages/receipts/Receipts")).Receipts }));
 const Sites = lazy(async () => ({ default: (await import("./pages/sites/Sites")).Sites }));
+const Start = lazy(async () => ({ default: (await import("./pages/start/Start")).Start }));
 const Stores = lazy(async () => ({ default: (await import("./pages/stores/Stores")).Stores }));
 const Workstations = lazy(async () => ({ default: (await import("./pages/workstations/Workstations")).Workstations }));
 
@@ -59,10 +60,10 @@ export function House({ session }: { session: Session }) {
     <Layout style={{ minHeight: "100vh" }}>
       <Layout.Header style={{ paddingInline: 12 }}>
         <Flex align="center" gap={8}>
-          <Flex align="center" gap={8} style={{ color: "white", fontSize: 18, fontWeight: 600 }}>
+          <Link to="/" title="Now: what needs somebody, what runs, and how the service is" style={{ display: "flex", alignItems: "center", gap: 8, color: "white", fontSize: 18, fontWeight: 600 }}>
             <img src="/mark.svg" alt="" width={26} height={26} />
             Jugate
-          </Flex>
+          </Link>
           <Menu
             theme="dark"
             mode="horizontal"
@@ -84,6 +85,7 @@ export function House({ session }: { session: Session }) {
       <Layout.Content style={{ padding: 24, maxWidth: 1500, width: "100%", marginInline: "auto" }}>
         <Suspense fallback={<Spin />}>
         <Routes>
+          <Route path="/" element={session.rights.includes("see") ? <Start /> : <Navigate to="/workstations" replace />} />
           <Route path="/workstations" element={<Workstations />} />
           <Route path="/answers" element={<Answers />} />
           <Route path="/images" element={<Images />} />
@@ -98,7 +100,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/stores" element={<Stores />} />
           <Route path="/people" element={<People />} />
           <Route path="/logbook" element={<Logbook />} />
-          <Route path="*" element={<Navigate to="/workstations" replace />} />
+          <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>
           {account && <Account session={session} onClose={() => setAccount(false)} />}
         </Suspense>

@@ -5,22 +5,28 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { Gate } from "./Gate";
-import { theme } from "./theme";
+import { useTheme } from "./theme";
 
 const queries = new QueryClient({
   defaultOptions: { queries: { retry: 1, staleTime: 30_000 } },
 });
 
+function Themed() {
+  return (
+    <ConfigProvider theme={useTheme()}>
+      <Messages>
+        <BrowserRouter>
+          <Gate />
+        </BrowserRouter>
+      </Messages>
+    </ConfigProvider>
+  );
+}
+
 createRoot(document.getElementById("root")!).render(
   <StrictMode>
     <QueryClientProvider client={queries}>
-      <ConfigProvider theme={theme}>
-        <Messages>
-          <BrowserRouter>
-            <Gate />
-          </BrowserRouter>
-        </Messages>
-      </ConfigProvider>
+      <Themed />
     </QueryClientProvider>
   </StrictMode>,
 );

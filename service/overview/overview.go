@@ -214,7 +214,7 @@ func (o *Overview) newcomers(ctx context.Context) (*api.Need, error) {
 	for _, w := range all {
 		names = append(names, strings.TrimSpace(w.Addresses[0]+" "+w.Model))
 	}
-	return need("newcomers", total, number(total, "newcomer waits to be admitted", "newcomers wait to be admitted"), "/workstations?state=newcomer", names, nil), err
+	return need("newcomers", total, number(total, "newcomer waits to be admitted", "newcomers wait to be admitted"), "/workstations", names, nil), err
 }
 
 func (o *Overview) cards(ctx context.Context) (*api.Need, error) {

@@ -2,6 +2,9 @@ import createClient from "openapi-fetch";
 import type { components, paths } from "./schema.gen";
 
 type Schemas = components["schemas"];
+export type Overview = Schemas["Overview"];
+export type Need = Schemas["Need"];
+export type PartState = Schemas["PartState"];
 export type Check = Schemas["Check"];
 export type NewCheck = Schemas["NewCheck"];
 export type Surface = Schemas["SurfaceReport"];

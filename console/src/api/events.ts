@@ -18,7 +18,7 @@ class Refresher {
   constructor(private queries: QueryClient) {}
 
   again(...lists: string[]) {
-    for (const list of lists) {
+    for (const list of [...lists, "overview"]) {
       if (this.waiting.has(list)) continue;
       this.waiting.set(
         list,

@@ -1,4 +1,4 @@
-import { Tooltip } from "antd";
+import { theme, Tooltip } from "antd";
 import { perSecond, size } from "../format";
 import type { Surface } from "../api/client";
 
@@ -11,13 +11,14 @@ const median = (speeds: number[]) => speeds.filter((v) => v > 0).sort((a, b) => 
 
 /** How fast each part of a disk is, from its start to its end, beside the fastest; what cannot be read is red from top to bottom. */
 export function SpeedMap({ surface: s, height, most }: { surface: Surface; height: number; most?: number }) {
+  const { token } = theme.useToken();
   const speeds = s.speeds;
   const top = most ?? Math.max(...speeds, 1);
   const each = Math.ceil(s.size / Math.max(speeds.length, 1));
   const middle = median(speeds);
   const lost = (i: number) => s.unreadable.some((u) => u.from_byte < (i + 1) * each && u.from_byte + u.length > i * each);
   return (
-    <svg role="img" aria-label="speed of the disk" viewBox={`0 0 ${speeds.length} 100`} preserveAspectRatio="none" style={{ width: "100%", height, display: "block", background: "#f4f6f4" }}>
+    <svg role="img" aria-label="speed of the disk" viewBox={`0 0 ${speeds.length} 100`} preserveAspectRatio="none" style={{ width: "100%", height, display: "block", background: token.colorFillQuaternary }}>
       {speeds.map((v, i) => {
         const full = lost(i) ? 100 : Math.min(100, (100 * v) / top);
         return (

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Alert, Card, Flex, Select, Spin } from "antd";
+import { Alert, Card, Flex, Select, Spin, Typography } from "antd";
 import { useState } from "react";
 import { ask, client } from "../../api/client";
 import { GroupSelect } from "../../parts/GroupSelect";
@@ -42,7 +42,7 @@ export function Coverage() {
         />
         Group
         <GroupSelect allowClear value={group} onChange={setGroup} placeholder="all workstations" style={{ width: 220 }} />
-        <span style={{ color: "#5b6b5f" }}>{cover.data && [cover.data.build ? `build ${cover.data.build}` : "no build is offered", cover.data.system].join(" · ")}</span>
+        <Typography.Text type="secondary">{cover.data && [cover.data.build ? `build ${cover.data.build}` : "no build is offered", cover.data.system].join(" · ")}</Typography.Text>
       </Flex>
       {[images, builds, cover].map((q, i) => q.error && <Failure key={i} error={q.error} />)}
       {cover.data ? (

@@ -1,4 +1,4 @@
-import { Table, Tag, Tooltip } from "antd";
+import { Table, Tag, Tooltip, Typography } from "antd";
 import type { Cover, Coverage, DeviceCover, ModelCover } from "../../api/client";
 import { CoverButton } from "../../parts/CoverButton";
 import { classes, vital } from "./classes";
@@ -64,7 +64,9 @@ function Cell({ devices }: { devices: DeviceCover[] }) {
 function Mark({ where, state }: { where: string; state: string }) {
   return (
     <div style={{ whiteSpace: "nowrap" }}>
-      <span style={{ color: "#5b6b5f", display: "inline-block", width: 72 }}>{where}</span>
+      <Typography.Text type="secondary" style={{ display: "inline-block", width: 72 }}>
+        {where}
+      </Typography.Text>
       <Tag color={looks[state].color}>{looks[state].mark}</Tag>
     </div>
   );

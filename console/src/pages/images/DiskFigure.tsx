@@ -1,4 +1,4 @@
-import { Flex, Tooltip, Typography } from "antd";
+import { Flex, theme, Tooltip, Typography } from "antd";
 import type { Area, Version } from "../../api/client";
 import { size } from "../../format";
 import { leaf, ochre, rust, slate } from "../../theme";
@@ -57,6 +57,7 @@ function Free({ bytes, share }: { bytes: number; share: number }) {
 }
 
 function Partition({ area, share }: { area: Area; share: number }) {
+  const { token } = theme.useToken();
   const colour = colours[area.kind] ?? slate;
   const used = (100 * area.used_bytes) / area.size;
   const name = area.partition === 0 ? "the whole disk" : `${area.partition} · ${area.name || "unnamed"}`;
@@ -70,7 +71,7 @@ function Partition({ area, share }: { area: Area; share: number }) {
           padding: "6px 10px",
           overflow: "hidden",
           whiteSpace: "nowrap",
-          background: `linear-gradient(to right, ${colour}38 ${used}%, white ${used}%)`,
+          background: `linear-gradient(to right, ${colour}38 ${used}%, ${token.colorBgContainer} ${used}%)`,
         }}
       >
         <b>{name}</b>

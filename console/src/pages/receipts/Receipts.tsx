@@ -1,5 +1,4 @@
 import { App, Card, Flex, Input, Select, Tag, Tooltip, Typography } from "antd";
-import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { ask, client, type Receipt } from "../../api/client";
 import { useList } from "../../api/useList";
@@ -39,8 +38,14 @@ export function Receipts() {
       void message.error((e as Error).message);
     }
   };
-  const [outcome, setOutcome] = useState<(typeof outcomes)[number]>();
   const [params, setParams] = useSearchParams();
+  const outcome = outcomes.find((o) => o === params.get("outcome"));
+  const setOutcome = (to?: (typeof outcomes)[number]) =>
+    setParams((before) => {
+      if (to) before.set("outcome", to);
+      else before.delete("outcome");
+      return before;
+    });
   const delivery = Number(params.get("delivery")) || undefined;
   const list = useList<Receipt>(["receipts", outcome, delivery], (query) =>
     ask(client.GET("/receipts", { params: { query: { ...query, outcome, delivery } } })),
