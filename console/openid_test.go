@@ -43,7 +43,7 @@ func TestSigningInByAProvider(t *testing.T) {
 
 	t.Log("# and somebody else is in")
 	provider.QueueUser(&mockoidc.MockUser{Subject: "2", PreferredUsername: "rowan", Groups: []string{"visitors", "engineers"}})
-	b.do(click(`//a[contains(., "Sign in by gate")]`), chromedp.WaitVisible(`//a[text()="Workstations"]`), chromedp.WaitVisible(`//button[@aria-label="Your account"]//*[text()="rowan"]`))
+	b.do(click(`//a[contains(., "Sign in by gate")]`), chromedp.WaitVisible(`//a[text()="Workstations"]`), chromedp.WaitVisible(`//button[@title="Your account"]//*[text()="rowan"]`))
 	p, err := stage.Client.Person(t.Context(), "rowan")
 	require.NoError(t, err)
 	assert.Equal(t, "gate", p.Directory)

@@ -23,7 +23,7 @@ func TestSigningInWithASecondFactor(t *testing.T) {
 	}
 	b.do(chromedp.Navigate(stage.URL))
 	enter()
-	b.do(click(`//button[@aria-label="Your account"]`), click(`//button[contains(., "Set up a second factor")]`), chromedp.WaitVisible(`.ant-qrcode svg`))
+	b.do(click(`//button[@title="Your account"]`), click(`//button[contains(., "Set up a second factor")]`), chromedp.WaitVisible(`.ant-qrcode svg`))
 	b.settled()
 	secret, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector(".ant-modal code").textContent`))
 	require.NoError(t, err)

@@ -91,5 +91,5 @@ func TestTheFirstPage(t *testing.T) {
 		_, err = stage.Client.Admit(t.Context(), w.Addresses[0], api.Admission{Name: "kiosk-" + w.Addresses[0][15:]})
 		require.NoError(t, err)
 	}
-	b.do(chromedp.WaitNotPresent(`//a[contains(text(), "newcomers wait")]`), click(`//a[text()="backups"]`), chromedp.WaitVisible(`//h3[text()="Stores"]`), click(`//a[contains(., "Jugate")]`), chromedp.WaitVisible(`//h3[text()="Now"]`))
+	b.do(chromedp.WaitNotPresent(`//a[contains(text(), "newcomers wait")]`), click(`//a[text()="backups"]`), chromedp.WaitVisible(`//h3[text()="Stores and backups"]`), click(`//a[contains(., "Jugate")]`), chromedp.WaitVisible(`//h3[text()="Now"]`))
 }

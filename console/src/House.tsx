@@ -71,12 +71,12 @@ export function House({ session }: { session: Session }) {
             items={rooms.filter((r) => !r.right || session.rights.includes(r.right)).map((r) => ({ key: r.path, label: <Link to={`/${r.path}`}>{r.title}</Link> }))}
             style={{ flex: 1, minWidth: 0, background: "transparent" }}
           />
-          <Button type="text" size="small" aria-label="Your account" onClick={() => setAccount(true)}>
-            <Typography.Text ellipsis={{ tooltip: true }} style={{ color: "#cfd8cf", maxWidth: 120 }}>
+          <Button type="text" size="small" title="Your account" onClick={() => setAccount(true)}>
+            <Typography.Text ellipsis style={{ color: "#cfd8cf", maxWidth: 120 }}>
               {session.name}
             </Typography.Text>
           </Button>
-          <Button ghost size="small" onClick={() => void signOut()}>
+          <Button ghost size="small" style={{ color: "white", borderColor: "white" }} onClick={() => void signOut()}>
             Sign out
           </Button>
         </Flex>

@@ -2,13 +2,21 @@ import { theme as looks, type ThemeConfig } from "antd";
 import { useSyncExternalStore } from "react";
 
 // The garden's colours: leaf for what one can do, ochre for what moves.
-export const leaf = "#3f7d58";
+export const leaf = "#387050";
 export const ochre = "#c98b2b";
 export const rust = "#a8452c";
 export const slate = "#5b6b73";
 
-/** Leaf where the ground is dark: text in it has to be read. */
+// Where the ground is dark: text in them has to be read.
 const leafByNight = "#7fc29b";
+const rustByNight = "#f0937a";
+
+// The colours of marks, dark enough that the text in them stands out of their pale ground (WCAG 2.2, 1.4.3).
+const marks = { green: "#2a6b35", gold: "#7d5600", orange: "#94480a", volcano: "#9c3413", blue: "#1d5590", cyan: "#0b5f68", red: "#9f2420" };
+
+/** Text of less weight. */
+const paleByDay = { colorTextSecondary: "#565b57", colorTextTertiary: "#5f645f", colorTextDescription: "#565b57", colorTextPlaceholder: "#686d68" };
+const paleByNight = { colorTextSecondary: "#b3b8b3", colorTextTertiary: "#a8ada8", colorTextDescription: "#b3b8b3", colorTextPlaceholder: "#8f948f" };
 
 const dark = window.matchMedia("(prefers-color-scheme: dark)");
 
@@ -26,23 +34,25 @@ function useDark(): boolean {
 /** How everything looks, light or dark as the reader's system is. */
 export function useTheme(): ThemeConfig {
   const night = useDark();
-  const day = { colorBgLayout: "#f4f3ee", colorLink: leaf };
+  const day = { colorBgLayout: "#f4f3ee", colorLink: leaf, ...marks, ...paleByDay };
+  const pale = (night ? paleByNight : paleByDay).colorTextSecondary; // of what a table says that is empty
   return {
     algorithm: night ? looks.darkAlgorithm : looks.defaultAlgorithm,
     token: {
       colorPrimary: leaf,
       colorSuccess: leaf,
       colorWarning: ochre,
-      colorError: rust,
+      colorError: night ? rustByNight : rust,
       colorInfo: slate,
-      ...(night ? { colorLink: leafByNight } : day),
+      ...(night ? { colorLink: leafByNight, ...paleByNight } : day),
       borderRadius: 4,
       fontFamily: "system-ui, 'Segoe UI', Roboto, 'DejaVu Sans', sans-serif",
     },
     components: {
       Layout: { headerBg: "#20382b", headerHeight: 56 },
       Menu: { itemPaddingInline: 6 }, // all rooms fit into 1280 pixels
-      Table: { cellPaddingBlockSM: 7, ...(night ? {} : { headerBg: "#eef0ea" }) },
+      Table: { cellPaddingBlockSM: 7, colorTextDisabled: pale, ...(night ? {} : { headerBg: "#eef0ea" }) },
+      ...(night ? { Tabs: { itemSelectedColor: leafByNight } } : {}),
     },
   };
 }

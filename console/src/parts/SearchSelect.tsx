@@ -11,6 +11,7 @@ export function SearchSelect({ name, find, ...select }: SelectProps & { name: st
   const options = useQuery({ queryKey: [name, "options", search], queryFn: () => find(search), placeholderData: keepPreviousData });
   return (
     <Select
+      aria-label={typeof select.placeholder === "string" ? select.placeholder : undefined} // for those that no form labels
       showSearch={{ filterOption: false, onSearch: setTyped }}
       options={options.data}
       loading={options.isFetching}

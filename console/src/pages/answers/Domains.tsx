@@ -5,6 +5,7 @@ import { ask, client, type Domain, type NewDomain } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { CheckOrRemove } from "../../parts/CheckOrRemove";
 import { Shown } from "../../parts/Shown";
+import { Password } from "../../parts/Password";
 
 /** The domains that copies can join, each with the account that creates computers in it. */
 export function Domains() {
@@ -63,7 +64,7 @@ function AddDialog({ close }: { close: () => void }) {
           <Input placeholder="jugate@fennholt.example" autoComplete="off" />
         </Form.Item>
         <Form.Item name="password" label="Its password" extra="Sealed in the records, and never shown" rules={[{ required: true, message: "It is needed to sign in." }]}>
-          <Input.Password autoComplete="new-password" />
+          <Password autoComplete="new-password" />
         </Form.Item>
         <Form.Item name="unit" label="Unit" rules={[{ required: true, message: "Where?" }]}>
           <Input placeholder="OU=Workstations,DC=fennholt,DC=example" />

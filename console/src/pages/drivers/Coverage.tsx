@@ -25,6 +25,7 @@ export function Coverage() {
       <Flex gap={8} align="center" wrap>
         Image
         <Select
+          aria-label="Image"
           value={chosen}
           onChange={setImage}
           placeholder="none"
@@ -34,6 +35,7 @@ export function Coverage() {
         Boot environment
         <Select
           allowClear
+          aria-label="Boot environment"
           value={build}
           onChange={setBuild}
           placeholder="the one that is offered"

@@ -18,7 +18,7 @@ export function Library() {
     <Card styles={{ body: { padding: 0 } }}>
       <Flex gap={8} style={{ padding: 12 }}>
         <Input.Search allowClear placeholder="Name, maker, device, kernel" onSearch={list.search} style={{ width: 300 }} />
-        <Select allowClear placeholder="All classes" value={kind} onChange={setKind} options={classes.map((value) => ({ value, label: value }))} style={{ width: 150 }} />
+        <Select allowClear aria-label="Class" placeholder="All classes" value={kind} onChange={setKind} options={classes.map((value) => ({ value, label: value }))} style={{ width: 150 }} />
       </Flex>
       <ListTable<DriverPackage>
         list={list}

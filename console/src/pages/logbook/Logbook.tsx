@@ -44,7 +44,7 @@ export function Logbook() {
                 const text = changed(l) || JSON.stringify(l.details);
                 return (
                   text !== "{}" && (
-                    <Typography.Paragraph code ellipsis={{ rows: 2, expandable: true, symbol: "more" }} style={{ margin: 0, wordBreak: "break-all" }}>
+                    <Typography.Paragraph code ellipsis={{ rows: 2, expandable: true, symbol: "Expand" }} style={{ margin: 0, wordBreak: "break-all" }}>
                       {text}
                     </Typography.Paragraph>
                   )

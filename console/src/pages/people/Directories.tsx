@@ -6,6 +6,7 @@ import { useChange } from "../../api/useChange";
 import { CheckOrRemove } from "../../parts/CheckOrRemove";
 import { Shown } from "../../parts/Shown";
 import { useScopes } from "./useScopes";
+import { Password } from "../../parts/Password";
 
 /** The directories that people come from, and what their groups may do here. */
 export function Directories() {
@@ -80,7 +81,7 @@ function AddDialog({ close }: { close: () => void }) {
           <Input placeholder="jugate@fennholt.example" autoComplete="off" />
         </Form.Item>
         <Form.Item name="password" label={provider ? "The client's secret" : "Its password"} extra="Sealed in the records, and never shown" rules={[{ required: true, message: "It is needed." }]}>
-          <Input.Password autoComplete="new-password" />
+          <Password autoComplete="new-password" />
         </Form.Item>
         {!provider && (
           <Form.Item name="base_name" label="Below" extra="Where people and groups are" rules={[{ required: true, message: "Where?" }]}>

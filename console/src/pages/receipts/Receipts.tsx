@@ -60,7 +60,7 @@ export function Receipts() {
         )}
         <Flex gap={8}>
           <RecordsCheck />
-          <Select allowClear placeholder="All outcomes" value={outcome} onChange={setOutcome} options={outcomes.map((value) => ({ value, label: value }))} style={{ width: 150 }} />
+          <Select allowClear aria-label="Outcome" placeholder="All outcomes" value={outcome} onChange={setOutcome} options={outcomes.map((value) => ({ value, label: value }))} style={{ width: 150 }} />
           <Input.Search allowClear placeholder="Workstation, address, image, reason" onSearch={list.search} style={{ width: 300 }} />
         </Flex>
       </PageTitle>

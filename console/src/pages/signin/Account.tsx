@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Alert, App, Button, Divider, Flex, Form, Input, Modal, QRCode, Typography } from "antd";
 import { ask, client, type Session } from "../../api/client";
+import { Password } from "../../parts/Password";
 
 interface Passwords {
   old_password: string;
@@ -24,10 +25,10 @@ export function Account({ session, onClose }: { session: Session; onClose: () =>
           <Typography.Title level={5}>Password</Typography.Title>
           <Form layout="vertical" onFinish={(v: Passwords) => change.mutate(v)}>
             <Form.Item name="old_password" label="The password of now" rules={[{ required: true, message: "It is needed." }]}>
-              <Input.Password autoComplete="current-password" />
+              <Password autoComplete="current-password" />
             </Form.Item>
             <Form.Item name="new_password" label="The next one" rules={[{ min: 12, required: true, message: "It has 12 characters at least." }]}>
-              <Input.Password autoComplete="new-password" />
+              <Password autoComplete="new-password" />
             </Form.Item>
             {change.isError && <Alert type="error" showIcon title={change.error.message} style={{ marginBottom: 16 }} />}
             <Button htmlType="submit" loading={change.isPending}>

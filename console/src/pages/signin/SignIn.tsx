@@ -3,6 +3,7 @@ import { Alert, Button, Form, Input } from "antd";
 import { useState } from "react";
 import { ask, client, Problem } from "../../api/client";
 import { Doorway } from "../../parts/Doorway";
+import { Password } from "../../parts/Password";
 
 interface Given {
   name?: string;
@@ -48,7 +49,7 @@ export function SignIn() {
             extra="It is in the file admin.token of the service's data folder."
             rules={[{ required: true, message: "Paste the key here." }]}
           >
-            <Input.Password autoFocus autoComplete="off" />
+            <Password autoFocus autoComplete="off" />
           </Form.Item>
         ) : (
           <>
@@ -56,7 +57,7 @@ export function SignIn() {
               <Input autoFocus autoComplete="username" />
             </Form.Item>
             <Form.Item name="password" label="Password" rules={[{ required: true, message: "It is needed." }]}>
-              <Input.Password autoComplete="current-password" />
+              <Password autoComplete="current-password" />
             </Form.Item>
             {codeNeeded && (
               <Form.Item name="second_factor_code" label="Code of your second factor" rules={[{ required: true, message: "Six digits." }]}>

@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Alert, Button, Form, Input, Result, Spin, Typography } from "antd";
 import { ask, client } from "../../api/client";
 import { Doorway } from "../../parts/Doorway";
+import { Password } from "../../parts/Password";
 
 interface Given {
   person?: string;
@@ -38,7 +39,7 @@ export function Welcome() {
           </>
         )}
         <Form.Item name="password" label="Password" extra="12 characters at least; a few words are easy to keep in mind" rules={[{ required: true, min: 12, message: "12 characters at least." }]}>
-          <Input.Password autoComplete="new-password" />
+          <Password autoComplete="new-password" />
         </Form.Item>
         <Form.Item
           name="again"
@@ -49,7 +50,7 @@ export function Welcome() {
             ({ getFieldValue }) => ({ validator: (_, v) => (!v || v === getFieldValue("password") ? Promise.resolve() : Promise.reject(new Error("This is another one."))) }),
           ]}
         >
-          <Input.Password autoComplete="new-password" />
+          <Password autoComplete="new-password" />
         </Form.Item>
         {accept.isError && <Alert type="error" showIcon title={accept.error.message} style={{ marginBottom: 16 }} />}
         <Button type="primary" htmlType="submit" loading={accept.isPending} block>

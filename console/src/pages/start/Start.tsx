@@ -128,7 +128,10 @@ function Parts({ parts }: { parts: PartState[] }) {
           <Flex key={p.part + p.what} gap={8} align="start">
             <Badge status={signs[p.state]} title={p.state} />
             <div style={{ flex: 1 }}>
-              <Link to={p.page}>{p.part}</Link>: {p.what}
+              <div>
+                <Link to={p.page}>{p.part}</Link>
+              </div>
+              <div>{p.what}</div>
               {p.cure && (
                 <div>
                   <Typography.Text type="secondary">{p.cure}</Typography.Text>

@@ -17,7 +17,7 @@ export function Backups({ stores }: { stores: Store[] }) {
       title="Backups"
       extra={
         <Flex gap={8} align="center">
-          {stores.length > 1 && <Select size="small" style={{ width: 140 }} value={of} onChange={setShown} options={stores.map((s) => ({ value: s.store, label: s.store }))} />}
+          {stores.length > 1 && <Select aria-label="Store" size="small" style={{ width: 140 }} value={of} onChange={setShown} options={stores.map((s) => ({ value: s.store, label: s.store }))} />}
           <Button size="small" disabled={stores.length === 0} onClick={() => setOpen("schedule")}>
             When…
           </Button>

@@ -25,7 +25,7 @@ export function Standby({ stores }: { stores: Store[] }) {
               </Typography.Text>
               {to && (
                 <>
-                  <Select size="small" style={{ width: 140 }} value={to} onChange={setStore} options={stores.map((s) => ({ value: s.store, label: s.store }))} />
+                  <Select aria-label="Store" size="small" style={{ width: 140 }} value={to} onChange={setStore} options={stores.map((s) => ({ value: s.store, label: s.store }))} />
                   <Popconfirm title={`Keep a copy in ${to}? While that does not answer, nothing is served, as another machine may have taken over.`} okText="Keep a copy" onConfirm={() => use.mutate(to)}>
                     <Button size="small" loading={use.isPending}>
                       Keep a copy…

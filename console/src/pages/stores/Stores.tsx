@@ -9,6 +9,7 @@ import { Shown } from "../../parts/Shown";
 import { leaf } from "../../theme";
 import { Backups } from "./Backups";
 import { Standby } from "./Standby";
+import { Password } from "../../parts/Password";
 
 const folder = "folder";
 
@@ -157,7 +158,7 @@ function AddDialog({ close }: { close: () => void }) {
           <Input autoComplete="off" />
         </Form.Item>
         <Form.Item name="key_secret" label="Its secret" extra="It is sealed, and not shown again.">
-          <Input.Password autoComplete="new-password" />
+          <Password autoComplete="new-password" />
         </Form.Item>
         <Form.Item name="region" label="Region" extra="Empty for the usual one.">
           <Input autoComplete="off" placeholder="us-east-1" />
