@@ -94,7 +94,7 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus) (all []api
 		case s.Trouble != "":
 			add(part, warning, s.Trouble, "", "/stores")
 		default:
-			add(part, good, fmt.Sprintf("%d versions", s.Versions), "", "/stores")
+			add(part, good, number(s.Versions, "version", "versions"), "", "/stores")
 		}
 	}
 	due, err := o.Parts.Backups.Schedule(ctx)
