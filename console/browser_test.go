@@ -271,6 +271,18 @@ func openStage(t *testing.T) *demo.Stage {
 	return stage
 }
 
+// offerBuild makes a build of files that are none, of which media can be made.
+func offerBuild(t *testing.T, stage *demo.Stage) {
+	t.Helper()
+	system := t.TempDir()
+	for _, name := range []string{"boot/vmlinuz-6.1.0-9-amd64", "lib/modules/6.1.0-9-amd64/kernel/none", "usr/lib/shim/shimx64.efi.signed", "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed"} {
+		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(system, name)), 0o755))
+		require.NoError(t, os.WriteFile(filepath.Join(system, name), make([]byte, 1<<20), 0o644))
+	}
+	_, err := stage.Client.MakeBuild(t.Context(), api.NewBuild{Folders: []string{system}, Offer: true})
+	require.NoError(t, err)
+}
+
 // keys types into a field. chromedp.SendKeys would do, but reads the attributes of the field while
 // the page may be changing them, which the race detector sees.
 func keys(field, text string) chromedp.Action[chromedp.Void] {

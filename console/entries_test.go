@@ -3,8 +3,6 @@ package console_test
 import (
 	"bytes"
 	"debug/pe"
-	"os"
-	"path/filepath"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -46,13 +44,7 @@ func TestABootEntryIsReleasedAndBooted(t *testing.T) {
 	b.until(`[...document.querySelectorAll(".ant-modal-wrap")].every(m => m.style.display === "none")`)
 
 	t.Log("# media of a build are made, and saved by the browser")
-	system := t.TempDir()
-	for _, name := range []string{"boot/vmlinuz-6.1.0-9-amd64", "lib/modules/6.1.0-9-amd64/kernel/none", "usr/lib/shim/shimx64.efi.signed", "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed"} {
-		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(system, name)), 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(system, name), make([]byte, 1<<20), 0o644))
-	}
-	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{Folders: []string{system}, Offer: true})
-	require.NoError(t, err)
+	offerBuild(t, stage)
 	b.do(chromedp.Reload(), click(`//tr[@data-row-key="1"]//button[contains(., "Media")]`), chromedp.WaitVisible(`#address`), keys(`#address`, "192.0.2.70-192.0.2.99/24"))
 	b.do(chromedp.Evaluate[chromedp.Void](`window.saved = undefined; URL.createObjectURL = blob => { window.saved = blob.size; return "#" }`), click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Make and save")]`))
 	b.until(`window.saved > 32 * 1024 * 1024`)

@@ -1,15 +1,11 @@
 package console_test
 
 import (
-	"os"
-	"path/filepath"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"jugate/api"
 )
 
 // A stick that carries an image is made in the console, and says what it is.
@@ -17,13 +13,7 @@ func TestMediaThatCarryAnImage(t *testing.T) {
 	stage := openStage(t)
 	_, err := stage.Prepare(t.Context())
 	require.NoError(t, err)
-	system := t.TempDir()
-	for _, name := range []string{"boot/vmlinuz-6.1.0-9-amd64", "lib/modules/6.1.0-9-amd64/kernel/none", "usr/lib/shim/shimx64.efi.signed", "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed"} {
-		require.NoError(t, os.MkdirAll(filepath.Dir(filepath.Join(system, name)), 0o755))
-		require.NoError(t, os.WriteFile(filepath.Join(system, name), make([]byte, 1<<20), 0o644))
-	}
-	_, err = stage.Client.MakeBuild(t.Context(), api.NewBuild{Folders: []string{system}, Offer: true})
-	require.NoError(t, err)
+	offerBuild(t, stage)
 	b := open(t, stage)
 	b.do(chromedp.Navigate(stage.URL + "/netboot"))
 	b.signIn(stage.Token)

@@ -30,7 +30,7 @@ func TestPeopleComeInAndSeeWhatIsTheirs(t *testing.T) {
 	t.Log("# somebody is taken in, and gets a link")
 	b.do(click(`//a[text()="People"]`), chromedp.WaitVisible(`//b[text()="tomas"]`))
 	b.settled()
-	b.shoot("console-people")
+	b.shoot("people")
 	b.do(click(`//button[contains(., "Take somebody in…")]`), chromedp.WaitVisible(`#person`), keys(`#person`, "rowan"), keys(`#full_name`, "Rowan Vale"),
 		click(`//div[contains(@class, "ant-modal-footer")]//button[contains(., "Take in")]`), chromedp.WaitVisible(`//code[contains(text(), "/welcome#")]`))
 	link, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`[...document.querySelectorAll("code")].find(c => c.textContent.includes("/welcome#")).textContent`))

@@ -69,6 +69,15 @@ func (h *town) tool(name string, args ...string) []byte {
 	return out
 }
 
+// farRoom is a town with an image, a build and workstations in its roster.
+func farRoom(t *testing.T, names ...string) *town {
+	h := newTown(t)
+	h.capture()
+	h.build()
+	h.entered(names...)
+	return h
+}
+
 // started is a workstation that was started from media, or from the outpost on them.
 type started struct {
 	disk string
@@ -123,11 +132,7 @@ func (h *town) entered(names ...string) {
 // when it finds its service again.
 func TestMediaDeliverWithoutANetwork(t *testing.T) {
 	t.Parallel()
-	h := newTown(t)
-	ctx := t.Context()
-	h.capture()
-	h.build()
-	h.entered("alpine-01", "alpine-02")
+	h, ctx := farRoom(t, "alpine-01", "alpine-02"), t.Context()
 	_, err := h.client.AddPayload(ctx, "leaf.png", "", strings.NewReader("a leaf"))
 	require.NoError(t, err)
 	_, err = h.client.SetAnswers(ctx, api.NewAnswers{Of: "alpine-02", Values: map[string]any{"payloads": []any{map[string]any{"name": "leaf.png"}}}})
@@ -249,11 +254,7 @@ func TestMediaAreTheOutpostOfTheirRoom(t *testing.T) {
 // clock.
 func TestMediaThatArePulled(t *testing.T) {
 	t.Parallel()
-	h := newTown(t)
-	ctx := t.Context()
-	h.capture()
-	h.build()
-	h.entered("alpine-01")
+	h, ctx := farRoom(t, "alpine-01"), t.Context()
 	set := h.media(api.NewMedia{Deliver: &api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01"}}})
 	h.line.set(true)
 	wrong := func(c *outpost.Config) {
@@ -281,11 +282,7 @@ func TestMediaThatArePulled(t *testing.T) {
 // Where there is a line after all, the service gives the errand itself, and hears how far it is; and the line may go and come.
 func TestMediaWithALine(t *testing.T) {
 	t.Parallel()
-	h := newTown(t)
-	ctx := t.Context()
-	h.capture()
-	h.build()
-	h.entered("alpine-01", "alpine-02")
+	h, ctx := farRoom(t, "alpine-01", "alpine-02"), t.Context()
 	set := h.media(api.NewMedia{Deliver: &api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02"}}})
 	d, err := h.client.Deliveries(ctx, apiclient.List{})
 	require.NoError(t, err)
@@ -314,11 +311,7 @@ func TestMediaWithALine(t *testing.T) {
 // Copies of a stick work side by side, and each hands in its own.
 func TestCopiesOfMedia(t *testing.T) {
 	t.Parallel()
-	h := newTown(t)
-	ctx := t.Context()
-	h.capture()
-	h.build()
-	h.entered("alpine-01", "alpine-02")
+	h, ctx := farRoom(t, "alpine-01", "alpine-02"), t.Context()
 	set := h.media(api.NewMedia{Deliver: &api.NewDelivery{Image: "garden-desk", To: []string{"alpine-01", "alpine-02"}}})
 	one, two := h.site, t.TempDir()
 	require.NoError(t, os.CopyFS(two, os.DirFS(one)))
@@ -353,11 +346,7 @@ func TestCopiesOfMedia(t *testing.T) {
 // What could not be done at a workstation is said where the stick is made, and leaves nothing behind.
 func TestMediaThatCannotBeMade(t *testing.T) {
 	t.Parallel()
-	h := newTown(t)
-	ctx := t.Context()
-	h.capture()
-	h.build()
-	h.entered("alpine-01")
+	h, ctx := farRoom(t, "alpine-01"), t.Context()
 	refused := func(in api.NewMedia, why string) {
 		t.Helper()
 		in.Service = h.far()
