@@ -19,6 +19,7 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humachi"
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
 	"github.com/unrolled/secure"
 
 	"jugate/api"
@@ -55,6 +56,7 @@ type Server struct {
 	Sites       *sites.Sites
 	Stores      *stores.Stores
 	Overview    *overview.Overview
+	Figures     prometheus.Gatherer
 	Backups     *backups.Backups
 	Standby     *standby.Standby
 	Stock       *stock.Stock
@@ -87,6 +89,7 @@ func (s *Server) secure() http.Handler {
 		writeJSON(w, http.StatusOK, "application/json", api.Health{Status: "up", Version: s.Version})
 	})
 	r.Get("/readyz", s.ready)
+	r.Get("/metrics", s.metrics())
 	r.Route("/api/v1", func(r chi.Router) {
 		r.Use(http.NewCrossOriginProtection().Handler) // the console signs in with a cookie
 		s.peopleAPI(r)
