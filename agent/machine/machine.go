@@ -112,10 +112,10 @@ func run(ctx context.Context) error {
 	<-complete
 	var machine agent.Machine = agent.Hardware{Interface: on.name}
 	if set.Outpost != nil {
-		if err := openData(ctx, loaded); err != nil {
+		if err := openData(ctx, loaded, set.Outpost.Name); err != nil {
 			return err
 		}
-		if machine, set.Service, err = openStation(ctx, set, on, screen.show); err != nil {
+		if machine, set.Service, err = openStation(ctx, set, on, p.inventory.Memory, screen.show); err != nil {
 			return err
 		}
 	}

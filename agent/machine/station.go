@@ -13,6 +13,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -48,45 +49,66 @@ type station struct {
 	ended  chan struct{}      // closed when it has
 }
 
-// openData mounts the volume for data of the media.
-func openData(ctx context.Context, loaded *modules) error {
-	for _, name := range []string{"vfat", "nls_cp437", "nls_ascii", "nls_utf8"} {
-		if err := loaded.load(name); err != nil { // it may be in the kernel
-			slog.Info("a module for the volume of the media is not there", "module", name, "error", err)
+// openData mounts the volume for data of the media that are the outpost of a name.
+func openData(ctx context.Context, loaded *modules, name string) error {
+	for _, module := range []string{"vfat", "nls_cp437", "nls_ascii", "nls_utf8"} {
+		if err := loaded.load(module); err != nil { // it may be in the kernel
+			slog.Info("a module for the volume of the media is not there", "module", module, "error", err)
 		}
+	}
+	if err := os.MkdirAll(dataFolder, 0o700); err != nil {
+		return err
 	}
 	ctx, cancel := context.WithTimeout(ctx, dataWait)
 	defer cancel()
+	var last error
 	for {
-		if device := dataVolume("/sys"); device != "" {
-			if err := os.MkdirAll(dataFolder, 0o700); err != nil {
-				return err
+		for _, device := range dataVolumes("/sys") {
+			err := mountData(device, name)
+			if err == nil {
+				return writable(dataFolder)
 			}
-			if err := unix.Mount(filepath.Join("/dev", device), dataFolder, "vfat", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC|unix.MS_NOATIME, "umask=0077,quiet"); err != nil {
-				return fmt.Errorf("mount the volume for data of the media (%s): %w", device, err)
-			}
-			return writable(dataFolder)
+			last = fmt.Errorf("the volume for data of the media (%s): %w", device, err)
 		}
 		select {
 		case <-time.After(500 * time.Millisecond):
 		case <-ctx.Done():
-			return fmt.Errorf("the volume %s of these media is not there; they are an outpost when they are on a stick or disk, and not on a disc that is only read", environment.DataVolume)
+			return errors.Join(last, fmt.Errorf("the volume %s of these media is not there; they are an outpost when they are on a stick or disk, and not on a disc that is only read", environment.DataVolume))
 		}
 	}
 }
 
-// dataVolume is the partition that has the name, below /sys; empty if none has.
-func dataVolume(sys string) string {
+// mountData mounts a partition, if it is the data folder of the outpost of a name: there may be other media in this machine.
+func mountData(device, name string) error {
+	if err := unix.Mount(filepath.Join("/dev", device), dataFolder, "vfat", unix.MS_NOSUID|unix.MS_NODEV|unix.MS_NOEXEC|unix.MS_NOATIME, "umask=0077,quiet"); err != nil {
+		return err
+	}
+	var is api.OutpostIs
+	text, err := os.ReadFile(filepath.Join(dataFolder, "outpost.json"))
+	if err == nil {
+		err = json.Unmarshal(text, &is)
+	}
+	if err == nil && is.Name != name {
+		err = fmt.Errorf("it is of the outpost %s", is.Name)
+	}
+	if err != nil {
+		return errors.Join(err, unix.Unmount(dataFolder, 0))
+	}
+	return nil
+}
+
+// dataVolumes are the partitions that have the name of such a volume, below /sys.
+func dataVolumes(sys string) (devices []string) {
 	all, _ := filepath.Glob(filepath.Join(sys, "class/block/*/uevent"))
 	for _, file := range all {
 		text, _ := os.ReadFile(file)
 		for l := range strings.Lines(string(text)) {
 			if strings.TrimSpace(l) == "PARTNAME="+environment.DataVolume {
-				return filepath.Base(filepath.Dir(file))
+				devices = append(devices, filepath.Base(filepath.Dir(file)))
 			}
 		}
 	}
-	return ""
+	return devices
 }
 
 // writable tells whether receipts can be kept.
@@ -98,8 +120,12 @@ func writable(folder string) error {
 	return errors.Join(f.Close(), os.Remove(f.Name()))
 }
 
-// openStation starts the outpost of the media, on the card that works; it answers nobody but this machine if it is alone.
-func openStation(ctx context.Context, set Settings, on card, show func(agent.Status)) (*station, string, error) {
+// memoryShare is which part of the machine's memory slabs may have.
+const memoryShare = 4
+
+// openStation starts the outpost of the media, on the card that works; it answers nobody but this machine if it is alone. The
+// machine has so much memory, in bytes.
+func openStation(ctx context.Context, set Settings, on card, memory int64, show func(agent.Status)) (*station, string, error) {
 	s := &station{Hardware: agent.Hardware{Interface: on.name}, set: set.Outpost, show: show, ended: make(chan struct{})}
 	at := netip.AddrPortFrom(on.ip.Addr(), outpostPort)
 	if s.set.Alone {
@@ -119,7 +145,7 @@ func openStation(ctx context.Context, set Settings, on card, show func(agent.Sta
 	}
 	args := []string{"--data", dataFolder, "--listen", at.String()}
 	if s.set.InMemory {
-		args = append(args, "--slabs", slabFolder)
+		args = append(args, "--slabs", slabFolder, "--keep", strconv.FormatInt(memory/memoryShare, 10))
 	}
 	if s.set.Netboot != "" {
 		args = append(args, "--netboot", on.name+"="+s.set.Netboot)
@@ -145,6 +171,8 @@ const (
 	// startAgain is how long after its end the outpost is started again, and closeWithin how long it may take to close.
 	startAgain  = 5 * time.Second
 	closeWithin = 20 * time.Second
+	// failuresAtMost is how often it may not say whether it is through, a second apart, before nobody waits for it any more.
+	failuresAtMost = 60
 )
 
 // keep runs the outpost until ctx ends.
@@ -191,12 +219,15 @@ func (s *station) run(ctx context.Context, args []string) error {
 
 // Leave waits until the outpost is through with those that it serves, ends it, and then the machine.
 func (s *station) Leave(how string) error {
-	for wait := false; ; wait = true {
+	for wait, failed := false, 0; ; wait = true {
 		n, err := s.busy()
-		if err != nil || n == 0 {
+		if err != nil { // it may be starting again, and has the receipt to keep
+			failed++
+		}
+		if err == nil && n == 0 || failed > failuresAtMost {
 			break
 		}
-		if wait {
+		if wait && err == nil {
 			s.show(agent.Status{Text: fmt.Sprintf("done; this machine is the outpost of others, and leaves when their deliveries are through (%d under way)", n)})
 		}
 		time.Sleep(time.Second)
