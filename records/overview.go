@@ -21,6 +21,17 @@ func (db *DB) NotArrived(ctx context.Context, from, until time.Time, most int) (
 	return db.firstReceipts(ctx, silent, most, from.UTC(), until.UTC())
 }
 
+// Unfit are the checks from a time on, each the last of its workstation, that say that it is not fit to be given out. The newest
+// come first.
+func (db *DB) Unfit(ctx context.Context, since time.Time, most int) (rows []MachineCheck, total int, err error) {
+	const unfit = `checks c WHERE c.verdict = 'bad' AND c.ended >= ? AND NOT EXISTS (SELECT 1 FROM checks l WHERE l.workstation_id = c.workstation_id AND l.id > c.id)`
+	if err := db.read.GetContext(ctx, &total, "SELECT count(*) FROM "+unfit, since.UTC()); err != nil || total == 0 {
+		return nil, total, err
+	}
+	err = db.read.SelectContext(ctx, &rows, "SELECT c.* FROM "+unfit+" ORDER BY c.id DESC LIMIT ?", since.UTC(), most)
+	return rows, total, err
+}
+
 func (db *DB) firstReceipts(ctx context.Context, from string, most int, args ...any) (rows []Receipt, total int, err error) {
 	if err := db.read.GetContext(ctx, &total, "SELECT count(*) FROM "+from, args...); err != nil || total == 0 {
 		return nil, total, err

@@ -82,6 +82,23 @@ func TestTheOverviewTellsWhatNeedsSomebody(t *testing.T) {
 	h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-02"}})
 	assert.NotContains(t, h.needs(), "failures")
 
+	t.Log("# one that is not fit, by its check, until it is")
+	broken.Become(func() { broken.BadBytes = [2]int64{5 * golddisk.MiB, 5*golddisk.MiB + 512} })
+	checked := func() {
+		t.Helper()
+		errands, err := h.client.Check(ctx, api.NewCheck{To: []string{"herb-02"}, CheckOptions: api.CheckOptions{Surface: "whole", Disk: "only"}})
+		require.NoError(t, err)
+		h.eventually(func() bool {
+			e, err := h.client.Errand(ctx, errands[0].ID)
+			return err == nil && e.Ended != nil
+		})
+	}
+	checked()
+	assert.Equal(t, []string{"herb-02"}, h.needs()["checks"].Names)
+	broken.Become(func() { broken.BadBytes = [2]int64{} })
+	checked()
+	assert.NotContains(t, h.needs(), "checks")
+
 	t.Log("# an outpost that has not joined; media are no worry")
 	_, err = h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine"})
 	require.NoError(t, err)

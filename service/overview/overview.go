@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"jugate/api"
-	"jugate/core/check"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -31,7 +30,6 @@ type Fleet interface {
 type Orders interface {
 	Deliveries(ctx context.Context, open bool, p records.Page) ([]api.Delivery, int, error)
 	Errands(ctx context.Context, workstation string, open bool, p records.Page) ([]api.Errand, int, error)
-	Checks(ctx context.Context, workstation string, f records.MachineCheckFilter, p records.Page) ([]api.Check, int, error)
 	NextRuns(ctx context.Context, name string, n int) ([]api.OrderTime, error)
 }
 
@@ -58,8 +56,8 @@ const (
 	bootsFor = time.Hour
 	// arrivalWithin is Overview.ArrivalWithin by default.
 	arrivalWithin = 2 * time.Hour
-	// namesAtMost, deliveriesAtMost, nextAtMost: how many of each are told, and checksAtMost how many are looked at.
-	namesAtMost, deliveriesAtMost, nextAtMost, checksAtMost = 8, 20, 5, 500
+	// namesAtMost, deliveriesAtMost, nextAtMost: how many of each are told.
+	namesAtMost, deliveriesAtMost, nextAtMost = 8, 20, 5
 )
 
 // Show tells how everything is now.
@@ -166,21 +164,14 @@ func waiting(all []api.Delivery) *api.Need {
 
 // checks are workstations of which the last check says that they are not fit.
 func (o *Overview) checks(ctx context.Context) (*api.Need, error) {
-	all, _, err := o.Orders.Checks(ctx, "", records.MachineCheckFilter{}, records.Page{Limit: checksAtMost})
+	rows, total, err := o.Records.Unfit(ctx, o.Now().Add(-lately), namesAtMost)
 	var names []string
 	var since *time.Time
-	looked := map[string]bool{}
-	for _, c := range all { // the newest first
-		who := cmp.Or(c.Workstation, c.Address)
-		if looked[who] || c.Ended.Before(o.Now().Add(-lately)) {
-			continue
-		}
-		looked[who] = true
-		if c.Verdict == check.Bad {
-			names, since = append(names, who), &c.Ended
-		}
+	for _, c := range rows {
+		ended := c.Ended.UTC()
+		names, since = append(names, cmp.Or(c.Workstation, c.Address)), &ended
 	}
-	return need("checks", len(names), number(len(names), "workstation is not fit, by its last check", "workstations are not fit, by their last checks"), "/errands", names, since), err
+	return need("checks", total, number(total, "workstation is not fit, by its last check", "workstations are not fit, by their last checks"), "/errands", names, since), err
 }
 
 // boots are machines that have got stuck on their way to the agent.

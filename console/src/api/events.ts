@@ -11,6 +11,9 @@ interface Page {
 /** How often one list is fetched again at the most, in milliseconds: a thousand machines may be switched on together. */
 const calm = 2000;
 
+/** How often the first page is: it asks for everything. */
+const overviewCalm = 10_000;
+
 /** Fetches lists again, each not more often than every two seconds. */
 class Refresher {
   private waiting = new Map<string, ReturnType<typeof setTimeout>>();
@@ -25,7 +28,7 @@ class Refresher {
         setTimeout(() => {
           this.waiting.delete(list);
           void this.queries.invalidateQueries({ queryKey: [list] });
-        }, calm),
+        }, list === "overview" ? overviewCalm : calm),
       );
     }
   }
