@@ -21,6 +21,7 @@ const Receipts = lazy(async () => ({ default: (await import("./pages/receipts/Re
 const Sites = lazy(async () => ({ default: (await import("./pages/sites/Sites")).Sites }));
 const Start = lazy(async () => ({ default: (await import("./pages/start/Start")).Start }));
 const Stores = lazy(async () => ({ default: (await import("./pages/stores/Stores")).Stores }));
+const WorkstationPage = lazy(async () => ({ default: (await import("./pages/workstations/WorkstationPage")).WorkstationPage }));
 const Workstations = lazy(async () => ({ default: (await import("./pages/workstations/Workstations")).Workstations }));
 
 interface Room {
@@ -87,6 +88,7 @@ export function House({ session }: { session: Session }) {
         <Routes>
           <Route path="/" element={session.rights.includes("see") ? <Start /> : <Navigate to="/workstations" replace />} />
           <Route path="/workstations" element={<Workstations />} />
+          <Route path="/workstations/:workstation" element={<WorkstationPage />} />
           <Route path="/answers" element={<Answers />} />
           <Route path="/images" element={<Images />} />
           <Route path="/deliveries" element={<Deliveries />} />

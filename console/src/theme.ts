@@ -11,8 +11,24 @@ export const slate = "#5b6b73";
 const leafByNight = "#7fc29b";
 const rustByNight = "#f0937a";
 
-// The colours of marks, dark enough that the text in them stands out of their pale ground (WCAG 2.2, 1.4.3).
-const marks = { green: "#2a6b35", gold: "#7d5600", orange: "#94480a", volcano: "#9c3413", blue: "#1d5590", cyan: "#0b5f68", red: "#9f2420" };
+// The text of marks, dark enough that it stands out of their pale ground (WCAG 2.2, 1.4.3).
+// Each has two names there.
+const marks = {
+  green7: "#237804",
+  "green-7": "#237804",
+  gold7: "#8a5300",
+  "gold-7": "#8a5300",
+  orange7: "#9c4600",
+  "orange-7": "#9c4600",
+  volcano7: "#a01e02",
+  "volcano-7": "#a01e02",
+  blue7: "#003eb3",
+  "blue-7": "#003eb3",
+  cyan7: "#006d75",
+  "cyan-7": "#006d75",
+  red7: "#a8071a",
+  "red-7": "#a8071a",
+};
 
 /** Text of less weight. */
 const paleByDay = { colorTextSecondary: "#565b57", colorTextTertiary: "#5f645f", colorTextDescription: "#565b57", colorTextPlaceholder: "#686d68" };

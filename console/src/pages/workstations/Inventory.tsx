@@ -15,7 +15,8 @@ export function Inventory({ workstation }: { workstation: Workstation }) {
   return <Shown query={query}>{(w) => <Parts workstation={w} />}</Shown>;
 }
 
-function Parts({ workstation: w }: { workstation: Workstation }) {
+/** What a workstation is made of, and when it was seen. */
+export function Parts({ workstation: w }: { workstation: Workstation }) {
   return (
     <Descriptions size="small" column={3}>
       <Descriptions.Item label="State">

@@ -5,7 +5,7 @@ import { useChange } from "../../api/useChange";
 import { size } from "../../format";
 
 /** What is done to a workstation seldom. */
-export function MoreButton({ workstation, retire }: { workstation: Workstation; retire: () => void }) {
+export function MoreButton({ workstation, retire, size = "small" }: { workstation: Workstation; retire: () => void; size?: "small" | "middle" }) {
   const [dialog, setDialog] = useState<"check" | "wipe" | "tell">();
   const { modal } = App.useApp();
   const ask = () => modal.confirm({ title: `Put ${workstation.name} out of service?`, content: "Its receipts stay.", okText: "Retire", onOk: retire });
@@ -22,7 +22,7 @@ export function MoreButton({ workstation, retire }: { workstation: Workstation; 
           ],
         }}
       >
-        <Button size="small">More</Button>
+        <Button size={size}>More</Button>
       </Dropdown>
       {dialog === "check" && <CheckDialog workstation={workstation} close={() => setDialog(undefined)} />}
       {dialog === "tell" && <TellDialog workstation={workstation} close={() => setDialog(undefined)} />}

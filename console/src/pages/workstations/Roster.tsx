@@ -1,5 +1,6 @@
 import { Badge, Button, Flex, Tag, Tooltip } from "antd";
 import { useState } from "react";
+import { Link } from "react-router";
 import { ask, client, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { useList } from "../../api/useList";
@@ -35,7 +36,11 @@ export function Roster({ group, search }: { group?: string; search: string }) {
         rowKey="id"
         expandable={{ expandedRowRender: (w) => <Inventory workstation={w} /> }}
         columns={[
-          { title: "Name", key: "name", dataIndex: "name", sorter: true, render: (name: string) => <b>{name}</b> },
+          { title: "Name", key: "name", dataIndex: "name", sorter: true, render: (name: string) => (
+              <Link to={`/workstations/${name}`}>
+                <b>{name}</b>
+              </Link>
+            ) },
           { title: "Hardware address", render: (_, w) => <Address text={w.hardware_addresses[0]} /> },
           { title: "Model", key: "model", sorter: true, render: (_, w) => `${w.maker} ${w.model}` },
           { title: "Serial", key: "serial", dataIndex: "serial", sorter: true },
@@ -67,7 +72,7 @@ export function Roster({ group, search }: { group?: string; search: string }) {
 }
 
 /** What is on its disk by its receipts. */
-function OnDisk({ workstation: w }: { workstation: Workstation }) {
+export function OnDisk({ workstation: w }: { workstation: Workstation }) {
   return (
     <>
       {w.unfinished ? (
@@ -88,7 +93,8 @@ function OnDisk({ workstation: w }: { workstation: Workstation }) {
   );
 }
 
-function Doing({ workstation }: { workstation: Workstation }) {
+/** What it is doing now. */
+export function Doing({ workstation }: { workstation: Workstation }) {
   if (workstation.state === "expected") return <Badge status="default" text="expected" />;
   if (!workstation.last_seen) return <Badge status="default" text="never seen" />;
   if (!workstation.online && workstation.helper?.running) return <Badge status="success" text={workstation.helper.verb ? "its system is on, and was told to end" : "its system is on"} />;
