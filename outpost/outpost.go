@@ -46,6 +46,7 @@ import (
 
 	"github.com/gofrs/flock"
 
+	"jugate/api"
 	"jugate/apiclient"
 	"jugate/boot"
 	"jugate/core/environment/builds"
@@ -55,7 +56,7 @@ import (
 )
 
 // Version is told to the service.
-const Version = "0.1.0"
+const Version = api.OutpostProgram
 
 // ErrInUse says that another outpost runs on the data folder.
 var ErrInUse = errors.New("the data folder is in use")

@@ -286,6 +286,16 @@ func TestAnOutpostJoins(t *testing.T) {
 	_, stop = h.open(again.Code)
 	h.eventually(func() bool { return h.outpost().State == "up" })
 
+	t.Log("# one of an older program is told by its version; it goes on")
+	old, err := apiclient.ForOutpost(h.far(), h.service.Authority(), h.tls())
+	require.NoError(t, err)
+	stop()
+	_, err = old.TellOutpost(ctx, api.OutpostCalls{OutpostTells: api.OutpostTells{Version: "0.1.0", Links: []api.NetbootLink{}, Builds: []int{}}, Run: "old"})
+	require.NoError(t, err)
+	assert.Contains(t, h.outpost().Trouble, "its program is of version 0.1.0, and the service has "+api.OutpostProgram)
+	_, stop = h.open("")
+	h.eventually(func() bool { return h.outpost().Trouble == "" })
+
 	t.Log("# one that is withdrawn is no outpost any more, at once")
 	require.NoError(t, h.client.WithdrawOutpost(ctx, "alpine"))
 	assert.Equal(t, "withdrawn", h.outpost().State)

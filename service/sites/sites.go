@@ -10,6 +10,7 @@
 package sites
 
 import (
+	"cmp"
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -23,6 +24,8 @@ import (
 	"net/netip"
 	"sync"
 	"time"
+
+	"golang.org/x/mod/semver"
 
 	"jugate/api"
 	"jugate/boot"
@@ -215,6 +218,9 @@ func (s *Sites) outpost(row records.Outpost) (out api.Outpost, err error) {
 		if s.Now().Sub(p.twice) < upFor {
 			out.Trouble = "two machines say that they are this outpost, by the same key: stop one of them, and have it join by a code of its own"
 		}
+	}
+	if v := "v" + out.Version; semver.IsValid(v) && semver.Compare(v, "v"+api.OutpostProgram) < 0 {
+		out.Trouble = cmp.Or(out.Trouble, fmt.Sprintf("its program is of version %s, and the service has %s: it goes on with what it knows; put the newer one there", out.Version, api.OutpostProgram))
 	}
 	switch {
 	case row.Withdrawn.Valid:
