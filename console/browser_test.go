@@ -46,7 +46,7 @@ func TestAnEngineersMorning(t *testing.T) {
 	b.signIn("not-the-token")
 	b.do(chromedp.WaitVisible(`//*[contains(text(), "the token is wrong")]`))
 	b.signIn(stage.Token)
-	b.do(chromedp.WaitVisible(`//*[contains(text(), "Newcomers (3)")]`))
+	b.do(click(`//a[text()="3 newcomers wait to be admitted"]`), chromedp.WaitVisible(`//*[contains(text(), "Newcomers (3)")]`))
 	b.shoot("console-workstations")
 
 	t.Log("# a newcomer is admitted in its row and moves to the roster")

@@ -25,7 +25,7 @@ herb-10;;AL-2700;herbarium-scanning microscopes;arrives in March;2.15
 herb-11;;Default string;herbarium-scanning;;2.15
 `), 0o644))
 	b := open(t, stage)
-	b.do(chromedp.Navigate(stage.URL))
+	b.do(chromedp.Navigate(stage.URL + "/workstations"))
 	b.signIn(stage.Token)
 	b.do(chromedp.WaitVisible(`//b[text()="herb-01"]`))
 
