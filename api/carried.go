@@ -6,7 +6,7 @@ import "jugate/core/hwaddr"
 // of its deliveries get from it while the service does not answer. It is the file carried.json of its data folder.
 type Carried struct {
 	Work OutpostWork `json:"work"`
-	// Alone says that there is no network: the machine that was started from the media is served alone.
+	// Alone means that the media serve the machine that was started from them, and no other; no network is needed.
 	Alone bool `json:"alone,omitempty"`
 	// Key is the digest of the key of the media, by which the machine that was started from them checks in.
 	Key          string               `json:"key"`

@@ -50,13 +50,11 @@ func (r *relay) orHere(here func(w http.ResponseWriter, req *http.Request, said 
 			r.proxy.ServeHTTP(w, req)
 			return
 		}
-		said, err := io.ReadAll(http.MaxBytesReader(w, req.Body, asksAtMost))
-		if err != nil {
-			problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("more than %d bytes", asksAtMost))
+		said, ok := bodyOf(w, req, asksAtMost)
+		if !ok {
 			return
 		}
 		if !r.o.line.down() {
-			req.Body = io.NopCloser(bytes.NewReader(said))
 			answer := &answer{ResponseWriter: w, header: http.Header{}, through: true}
 			if r.proxy.ServeHTTP(answer, req); !answer.away {
 				answer.pass()
@@ -67,6 +65,18 @@ func (r *relay) orHere(here func(w http.ResponseWriter, req *http.Request, said 
 			problem(w, http.StatusServiceUnavailable, r.awayWords())
 		}
 	}
+}
+
+// bodyOf reads the body of a request that may be passed on later, and so is put back. One that is too long is refused, and ok is
+// false.
+func bodyOf(w http.ResponseWriter, req *http.Request, atMost int64) (said []byte, ok bool) {
+	said, err := io.ReadAll(http.MaxBytesReader(w, req.Body, atMost))
+	if err != nil {
+		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("more than %d bytes", atMost))
+		return nil, false
+	}
+	req.Body = io.NopCloser(bytes.NewReader(said))
+	return said, true
 }
 
 // awayWords say that the service does not answer.
@@ -99,7 +109,7 @@ func (r *relay) checkIn(w http.ResponseWriter, req *http.Request, said []byte) b
 	}
 	places := c.whose(own, roster.NewIdentity(in.Inventory.UUID, in.Inventory.Serial))
 	if len(places) == 0 {
-		problem(w, http.StatusConflict, "the service does not answer, and these media carry nothing for this workstation, but for "+c.to())
+		problem(w, http.StatusConflict, "the service does not answer, and these media carry nothing for this workstation; what they carry is for "+c.to())
 		return true
 	}
 	at := places[0] // a delivery that it is not through with goes first

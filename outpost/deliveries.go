@@ -212,7 +212,7 @@ func (d *deliveries) runner(of member) (run *stream.Runner, is bool) {
 	if run != nil && !run.Has(of.workstation) && d.o.carried.is(of.delivery) && !d.through(d.o.until, of) {
 		run.Extend(d.clock.Now(), bySelf, "", []stream.Member{{ID: of.workstation, Name: in.Members[at].Name}})
 		run.SetOthers(d.others(in))
-		d.alone(run, of.workstation)
+		d.unicast(run, of.workstation)
 	}
 	if run == nil || !run.Has(of.workstation) {
 		d.begin(of.delivery)
@@ -231,12 +231,10 @@ func (d *deliveries) others(in api.OutpostDelivery) (n int) {
 	return n
 }
 
-// alone has a workstation be served alone, where there is no network.
-func (d *deliveries) alone(run *stream.Runner, workstations ...int64) {
-	for _, id := range workstations {
-		if d.o.carried.Alone {
-			run.SetApart(d.clock.Now(), id, aloneWords)
-		}
+// unicast keeps a workstation out of the stream if it was started from the media itself, as there is no network then.
+func (d *deliveries) unicast(run *stream.Runner, workstation int64) {
+	if d.o.carried.Alone {
+		run.SetApart(d.clock.Now(), workstation, aloneWords)
 	}
 }
 
@@ -288,7 +286,7 @@ func (d *deliveries) start(ctx context.Context, id int64) (failed error) {
 		return nil
 	}
 	for _, m := range members {
-		d.alone(d.streams.Runner(id), m.ID)
+		d.unicast(d.streams.Runner(id), m.ID)
 	}
 	if in.Stop != "" {
 		d.streams.Runner(id).Stop(d.clock.Now(), in.Stop)
@@ -420,16 +418,20 @@ func (d *deliveries) ReadPayload(digest string, b []byte, from int64) error {
 
 // through tells whether a workstation has a receipt of a delivery.
 func (d *deliveries) through(ctx context.Context, m member) bool {
-	var mark any
-	_, err := d.o.records.Kept(ctx, keptThrough, m.String(), &mark)
-	return err == nil
+	_, is := d.outcome(ctx, m)
+	return is
 }
 
 // received tells whether the receipt says that it was delivered.
 func (d *deliveries) received(ctx context.Context, m member) bool {
-	var mark any
-	_, err := d.o.records.Kept(ctx, keptThrough, m.String(), &mark)
-	return err == nil && mark == string(delivery.Delivered)
+	outcome, _ := d.outcome(ctx, m)
+	return outcome == string(delivery.Delivered)
+}
+
+// outcome is what the receipt of a workstation says, if it has one.
+func (d *deliveries) outcome(ctx context.Context, m member) (outcome any, is bool) {
+	_, err := d.o.records.Kept(ctx, keptThrough, m.String(), &outcome)
+	return outcome, err == nil
 }
 
 // toDo tells whether a workstation of a delivery that is carried is still to get it.

@@ -157,7 +157,7 @@ func TestMediaDeliverWithoutANetwork(t *testing.T) {
 	h.eventually(stranger.says("start this one over the network from this outpost, or from its media"))
 	stranger.stop()
 	other := h.start(0x19, "https://"+at, set.Key)
-	h.eventually(other.says("carry nothing for this workstation, but for alpine-01, alpine-02"))
+	h.eventually(other.says("carry nothing for this workstation; what they carry is for alpine-01, alpine-02"))
 	other.stop()
 
 	first := h.start(0x11, "https://"+at, set.Key)
@@ -353,6 +353,8 @@ func TestMediaThatCannotBeMade(t *testing.T) {
 		_, err := h.client.MakeMedia(ctx, 0, in, io.Discard)
 		assert.ErrorContains(t, err, why)
 	}
+	before, err := h.client.MediaKeys(ctx)
+	require.NoError(t, err)
 	to := []string{"alpine-01"}
 	refused(api.NewMedia{Outpost: "alpine"}, "has to carry a delivery")
 	refused(api.NewMedia{Deliver: &api.NewDelivery{Image: "nothing", To: to}}, "nothing")
@@ -362,7 +364,7 @@ func TestMediaThatCannotBeMade(t *testing.T) {
 	refused(api.NewMedia{Netboot: "beside", Pools: []string{"198.51.100.100-198.51.100.150/24"}}, "only an outpost of mode whole gives addresses")
 	refused(api.NewMedia{Netboot: "whole", Address: "198.51.100.1/24", Pools: []string{"everything"}}, "everything")
 	refused(api.NewMedia{Deliver: &api.NewDelivery{Image: "garden-desk", To: to}, Room: 1 << 30}, "only media that answer network boot")
-	_, err := h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine"})
+	_, err = h.client.AddOutpost(ctx, api.NewOutpost{Name: "alpine"})
 	require.NoError(t, err)
 	refused(api.NewMedia{Outpost: "alpine", Deliver: &api.NewDelivery{Image: "garden-desk", To: to}}, "there is an outpost alpine already")
 
@@ -378,6 +380,9 @@ func TestMediaThatCannotBeMade(t *testing.T) {
 	d, err := h.client.Deliveries(ctx, apiclient.List{})
 	require.NoError(t, err)
 	assert.Empty(t, d.Items)
+	keys, err := h.client.MediaKeys(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, before.Items, keys.Items)
 	if nobody, err := h.client.Receipts(ctx, apiclient.List{}); assert.NoError(t, err) {
 		assert.Empty(t, nobody.Items)
 	}

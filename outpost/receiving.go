@@ -1,7 +1,6 @@
 package outpost
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -85,15 +84,13 @@ func (r *relay) serve(here func(w http.ResponseWriter, req *http.Request, p part
 		if known {
 			most = saysAtMost
 		}
-		said, err := io.ReadAll(http.MaxBytesReader(w, req.Body, most))
-		if err != nil {
-			problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("more than %d bytes", most))
+		said, ok := bodyOf(w, req, most)
+		if !ok {
 			return
 		}
 		of := member{id, workstation}
 		run, is := r.o.deliveries.runner(of)
 		if !known || !is { // the service says who it is, or answers itself
-			req.Body = io.NopCloser(bytes.NewReader(said))
 			answer := &answer{ResponseWriter: w, header: http.Header{}, through: true}
 			r.proxy.ServeHTTP(answer, req)
 			workstation, err := strconv.ParseInt(answer.header.Get(api.ServedHereHeader), 10, 64)
@@ -106,8 +103,7 @@ func (r *relay) serve(here func(w http.ResponseWriter, req *http.Request, p part
 			run, _ = r.o.deliveries.runner(of)
 		}
 		if run == nil && r.o.deliveries.through(req.Context(), of) {
-			w.Header().Set("Content-Type", "application/json")
-			json.NewEncoder(w).Encode(api.Directions{State: delivery.Finished, Over: true})
+			answerJSON(w, api.Directions{State: delivery.Finished, Over: true})
 			return
 		}
 		if run == nil {
@@ -308,8 +304,7 @@ func (r *relay) progress(w http.ResponseWriter, _ *http.Request, p part) {
 		fail(w, err)
 		return
 	}
-	w.Header().Set("Content-Type", "application/json")
-	json.NewEncoder(w).Encode(out)
+	answerJSON(w, out)
 }
 
 // lacking takes which slabs a workstation lacks.

@@ -1,12 +1,9 @@
 package outpost
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
-	"io"
 	"net/http"
 	"net/netip"
 	"strings"
@@ -52,9 +49,8 @@ type tries struct {
 
 // signIn passes a sign-in on, and keeps whom the service has let in; while it does not answer, those are let in here.
 func (r *relay) signIn(w http.ResponseWriter, req *http.Request) {
-	said, err := io.ReadAll(http.MaxBytesReader(w, req.Body, signInAtMost))
-	if err != nil {
-		problem(w, http.StatusRequestEntityTooLarge, fmt.Sprintf("more than %d bytes", signInAtMost))
+	said, ok := bodyOf(w, req, signInAtMost)
+	if !ok {
 		return
 	}
 	var in api.Typed
@@ -63,7 +59,6 @@ func (r *relay) signIn(w http.ResponseWriter, req *http.Request) {
 		return
 	}
 	if !r.o.line.down() {
-		req.Body = io.NopCloser(bytes.NewReader(said))
 		answer := &answer{ResponseWriter: w, header: http.Header{}}
 		if r.proxy.ServeHTTP(answer, req); !answer.away {
 			if err := r.keepSignIn(req.Context(), in, answer); err != nil {
@@ -99,10 +94,10 @@ func (r *relay) keepSignIn(ctx context.Context, in api.Typed, answer *answer) er
 	if err != nil {
 		return err
 	}
-	if answer.status != http.StatusOK || hours == 0 {
-		if answer.status == http.StatusForbidden || hours == 0 {
-			return r.o.records.Forget(ctx, keptSignIn, key)
-		}
+	switch {
+	case answer.status == http.StatusForbidden || hours == 0:
+		return r.o.records.Forget(ctx, keptSignIn, key)
+	case answer.status != http.StatusOK:
 		return nil
 	}
 	kept := signedIn{}

@@ -278,7 +278,7 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 		Log: c.Log, Now: c.Now, Publish: publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands, s.sites.Deliveries = s.orders.Ledger(), s.orders, s.orders
 	s.stock.Orders, s.stock.Fleet = s.orders, s.fleet
-	s.stock.Carrier = &carry.Carry{Sites: s.sites, Orders: s.orders, Versions: s.intake, Signer: s.access.Signer, Records: db, Builds: offered, Files: files, Slabs: slabs, Now: c.Now,
+	s.stock.Carrier = &carry.Carry{Sites: s.sites, Orders: s.orders, Versions: s.intake, Signer: s.access.Signer, Records: db, Builds: offered, Files: files, Slabs: slabs,
 		Program: filepath.Join(filepath.Dir(c.Netboot.Agent), "jugate-outpost")}
 	s.overview = &overview.Overview{Records: db, Fleet: s.fleet, Orders: s.orders, Stock: s.stock, ArrivalWithin: c.ArrivalWithin, Now: c.Now,
 		Parts: overview.Parts{Dir: c.Data, KeepFree: c.KeepFree, Records: db, Sites: s.sites, Stores: s.stores, Backups: s.backups, Standby: s.standby, Certificates: s.access.Certificates}}

@@ -30,12 +30,11 @@ import (
 	"jugate/core/slabstore"
 	"jugate/records"
 	"jugate/service/orders"
-	"jugate/service/sites"
 )
 
 // Sites know the outposts.
 type Sites interface {
-	AddOnMedia(ctx context.Context, name, note, service string, life time.Duration) (sites.OnMedia, error)
+	AddOnMedia(ctx context.Context, name, note, service string, life time.Duration) (files map[string][]byte, err error)
 	// FreeOnMedia is a name that no outpost has.
 	FreeOnMedia(ctx context.Context) (string, error)
 	Work(ctx context.Context, name string) (api.OutpostWork, error)
@@ -69,7 +68,6 @@ type Carry struct {
 	Files    image.Files
 	Slabs    slabstore.Slabs
 	Program  string // file of the outpost's program
-	Now      func() time.Time
 }
 
 // roomAlways is what is left free on each volume, for the outpost's database, in bytes.
@@ -97,7 +95,7 @@ func (c *Carry) Carry(ctx context.Context, b *builds.Build, in api.NewMedia, key
 			return m, out, made, err
 		}
 	}
-	is, err := c.Sites.AddOnMedia(ctx, out.Outpost, in.Note, in.Service, time.Duration(in.Hours)*time.Hour)
+	who, err := c.Sites.AddOnMedia(ctx, out.Outpost, in.Note, in.Service, time.Duration(in.Hours)*time.Hour)
 	if err != nil {
 		return m, out, made, err
 	}
@@ -111,8 +109,8 @@ func (c *Carry) Carry(ctx context.Context, b *builds.Build, in api.NewMedia, key
 			made(err)
 		}
 	}()
-	for _, name := range slices.Sorted(maps.Keys(is.Files)) {
-		v.add(name, is.Files[name])
+	for _, name := range slices.Sorted(maps.Keys(who)) {
+		v.add(name, who[name])
 	}
 	carried := api.Carried{Alone: in.Netboot == "", Key: key.String(), Workstations: []api.CarriedWorkstation{}, Files: []api.CarriedFile{}}
 	if in.Deliver != nil {
@@ -129,7 +127,6 @@ func (c *Carry) Carry(ctx context.Context, b *builds.Build, in api.NewMedia, key
 	if err := v.versions(carried.Work); err != nil {
 		return m, out, made, err
 	}
-	carried.Work.Now = c.Now()
 	text, err := json.Marshal(carried)
 	if err != nil {
 		return m, out, made, err

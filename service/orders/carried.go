@@ -32,7 +32,7 @@ type CarriedFile struct {
 }
 
 // Carry orders a delivery that the media of an outpost carry, and makes all errands of it ahead, with the files that they need.
-// What would fail at a workstation is an error here, and nothing is ordered.
+// What would fail at a workstation is an error here, and the delivery is stopped before anything is brought.
 func (o *Orders) Carry(ctx context.Context, outpost string, in api.NewDelivery) (d api.Delivery, errands []CarriedErrand, files []CarriedFile, err error) {
 	if in.Sealed {
 		return d, nil, nil, fault.Invalid.Errorf("a delivery that media carry cannot be sealed on the wire: its key would lie on the media")
@@ -41,17 +41,12 @@ func (o *Orders) Carry(ctx context.Context, outpost string, in api.NewDelivery) 
 		return d, nil, nil, err
 	}
 	if errands, files, err = o.ahead(ctx, d.ID); err != nil {
-		o.Drop(ctx, d.ID)
+		if r := o.Streams.Runner(d.ID); r != nil {
+			r.Abandon(o.Now(), outpost, "its media could not be made")
+		}
+		o.Log.Warn("a delivery is dropped, as its media could not be made", "delivery", d.ID, "by", actor.From(ctx))
 	}
 	return d, errands, files, err
-}
-
-// Drop stops a delivery whose media could not be made.
-func (o *Orders) Drop(ctx context.Context, delivery int64) {
-	if r := o.Streams.Runner(delivery); r != nil {
-		r.Abandon(o.Now(), r.Order().CarriedBy, "its media could not be made")
-	}
-	o.Log.Warn("a delivery is dropped, as its media could not be made", "delivery", delivery, "by", actor.From(ctx))
 }
 
 // ahead makes the errands of a delivery.

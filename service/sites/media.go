@@ -21,61 +21,55 @@ import (
 // Media can be an outpost: whoever starts a machine from them has one there for as long as that runs. Its key is made here, as it
 // joins nothing.
 
-// OnMedia are the files, by their names in the data folder, that say who an outpost is.
-type OnMedia struct {
-	Name  string
-	Files map[string][]byte
-}
-
 // mediaFor is how long the certificate of media is good that have no end of their own.
 const mediaFor = 2 * 365 * 24 * time.Hour
 
 // AddOnMedia enters an outpost whose key media carry, for a life or without an end of its own if that is 0. Its service is told as
-// workstations reach it.
-func (s *Sites) AddOnMedia(ctx context.Context, name, note, service string, life time.Duration) (OnMedia, error) {
-	out := OnMedia{Name: name, Files: map[string][]byte{}}
+// workstations reach it. The files say who the outpost is, by their names in its data folder.
+func (s *Sites) AddOnMedia(ctx context.Context, name, note, service string, life time.Duration) (files map[string][]byte, err error) {
 	if err := roster.CheckName("an outpost", name); err != nil {
-		return out, err
+		return nil, err
 	}
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
 	der, err := x509.MarshalPKCS8PrivateKey(key)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
 	spki, err := x509.MarshalPKIXPublicKey(&key.PublicKey)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
 	if life == 0 {
 		life = mediaFor
 	}
 	chain, until, err := s.Certificates.CertifyOutpost(name, &key.PublicKey, life)
 	if err != nil {
-		return out, err
+		return nil, err
 	}
 	about, err := json.Marshal(api.OutpostIs{Name: name, Service: service})
 	if err != nil {
-		return out, err
+		return nil, err
 	}
 	row := records.Outpost{Name: name, Note: note, Added: s.Now(), Key: KeyOf(spki)}
 	if err := s.Records.AddOutpostOnMedia(ctx, row); err != nil {
-		return out, err
+		return nil, err
 	}
 	if err := s.Records.CertifiedOutpost(ctx, name, until); err != nil {
-		return out, err
+		return nil, err
 	}
 	s.mu.Lock()
 	s.names[row.Key] = name
 	s.mu.Unlock()
 	s.Log.Info("outpost on media entered", "outpost", name, "until", until, "by", actor.From(ctx))
 	s.Publish(api.SitesChanged{})
-	out.Files["outpost.pem"] = append(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), chain...)
-	out.Files["authority.pem"] = pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificates.Certificate().Raw})
-	out.Files["outpost.json"] = about
-	return out, nil
+	return map[string][]byte{
+		"outpost.pem":   append(pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), chain...),
+		"authority.pem": pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: s.Certificates.Certificate().Raw}),
+		"outpost.json":  about,
+	}, nil
 }
 
 // Work is what an outpost is to hold now, as it is told.

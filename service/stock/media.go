@@ -49,10 +49,16 @@ func (k *Stock) Media(ctx context.Context, number int, in api.NewMedia) (f *os.F
 	if err != nil {
 		return nil, out, err
 	}
+	digest := slabstore.Sum([]byte(set.Key))
+	defer func() {
+		if err != nil { // nobody has the key
+			err = errors.Join(err, k.Access.WithdrawMediaKey(context.WithoutCancel(ctx), digest.String()))
+		}
+	}()
 	m := builds.Media{}
 	made := func(error) {}
 	if in.Outpost != "" || in.Netboot != "" || in.Deliver != nil {
-		if m, out, made, err = k.Carrier.Carry(ctx, b, in, slabstore.Sum([]byte(set.Key))); err != nil {
+		if m, out, made, err = k.Carrier.Carry(ctx, b, in, digest); err != nil {
 			return nil, out, err
 		}
 		set.Outpost = m.Settings.Outpost

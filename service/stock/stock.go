@@ -46,6 +46,7 @@ type Boot interface {
 type Access interface {
 	Ticket(ctx context.Context, address hwaddr.Address) (string, error)
 	NewMediaKey(ctx context.Context, note, group string, life time.Duration) (string, error)
+	WithdrawMediaKey(ctx context.Context, ref string) error
 }
 
 // Orders know who is brought something when it appears.

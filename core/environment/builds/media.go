@@ -59,7 +59,7 @@ type MediaStart struct {
 type Media struct {
 	Settings environment.Settings // go before the build's
 	Entries  []MediaEntry
-	// Outpost is the file of the outpost's program; without one, media are no outpost and have no volume for data.
+	// Outpost is the path of the outpost's program. If it is empty, the media are not an outpost, and get no volume for data.
 	Outpost string
 	Data    []MediaFile // of that volume
 	Room    int64       // bytes that are free on it, about
