@@ -81,6 +81,7 @@ func TestFilesOverARealNetworkWithLoss(t *testing.T) {
 			path := content(t, 8_000_000)
 			require.NoError(t, n.Host("desk").Rate(t.Context(), 100e6))
 			if to.Addr().Is4() {
+				require.NoError(t, n.Host("desk").OneByOne(t.Context()))
 				require.NoError(t, n.Host("herb-01").Lose(t.Context(), 0.02))
 			}
 			one, wait1 := receive(t, n.Host("herb-01"), c, wire.ReceiveOptions{Count: 1, Wait: 20 * time.Second})

@@ -310,7 +310,7 @@ func TestAHostileBrowser(t *testing.T) {
 	assert.NoError(t, err)
 
 	t.Log("# what is not a page of the console says so")
-	for path, want := range map[string]int{"/metrics": 404, "/health": 404, "/readyz": 200, "/workstations": 200} {
+	for path, want := range map[string]int{"/metrics": 401, "/health": 404, "/readyz": 200, "/workstations": 200} {
 		resp, err := h.client.HTTP().Get(h.url + path)
 		require.NoError(t, err)
 		resp.Body.Close()

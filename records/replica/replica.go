@@ -34,8 +34,10 @@ const Kept = 7 * 24 * time.Hour
 
 // Replica is a copy that is kept.
 type Replica struct {
-	db    *litestream.DB
-	store *litestream.Store
+	db        *litestream.DB
+	store     *litestream.Store
+	abandoned context.Context // what the library still waits for ends with it
+	abandon   context.CancelFunc
 }
 
 // Start begins to copy the records at a path. What an earlier copy under the prefix has stays, if the
@@ -55,10 +57,13 @@ func Start(ctx context.Context, path string, store objects.Store, prefix string,
 	})
 	db.SetLogger(log) // which the library has replaced
 	s.SnapshotInterval, s.SnapshotRetention, s.CompactionMonitorEnabled, s.Logger = 24*time.Hour, Kept, true, log
+	abandoned, abandon := context.WithCancel(context.Background())
+	s.SetDone(abandoned.Done())
 	if err := s.Open(ctx); err != nil {
+		abandon()
 		return nil, err
 	}
-	return &Replica{db, s}, nil
+	return &Replica{db, s, abandoned, abandon}, nil
 }
 
 // Sync returns when all that was written before it was called is in the store.
@@ -68,16 +73,15 @@ func (r *Replica) Sync(ctx context.Context) error { return r.db.SyncAndWait(ctx)
 func (r *Replica) Last() time.Time { return r.db.LastSuccessfulSyncAt() }
 
 // Close copies what is left, and ends.
-func (r *Replica) Close(ctx context.Context) error { return r.store.Close(ctx) }
+func (r *Replica) Close(ctx context.Context) error {
+	defer r.abandon()
+	return r.store.Close(ctx)
+}
 
 // Abandon ends without copying anything more: somebody else may write there now.
 func (r *Replica) Abandon() error {
-	done := make(chan struct{})
-	close(done)
-	r.store.SetDone(done)
-	ctx, cancel := context.WithCancel(context.Background())
-	cancel()
-	err := r.store.Close(ctx)
+	r.abandon()
+	err := r.store.Close(r.abandoned)
 	if errors.Is(err, context.Canceled) {
 		return nil
 	}
