@@ -19,7 +19,7 @@ type CheckOptions struct {
 
 // NewCheck asks for workstations to be checked.
 type NewCheck struct {
-	To    []string `json:"to,omitempty" doc:"Groups and workstations" maxItems:"1000" nullable:"false" example:"[\"herbarium\",\"seed-04\"]"`
+	To    []string `json:"to,omitempty" doc:"Groups and workstations" maxItems:"10000" nullable:"false" example:"[\"herbarium\",\"seed-04\"]"`
 	Where string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
 	CheckOptions
 }

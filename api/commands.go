@@ -21,7 +21,7 @@ type Command struct {
 type PreparedCommand struct {
 	Command
 	Before string   `json:"before,omitempty" enum:"capture,check,wipe,deliver,drivers,payloads" doc:"The part of the order before which it is run. Without it, it is run after all parts but the wait for arrivals"`
-	To     []string `json:"to,omitempty" doc:"Groups and workstations; without any, and without a condition, those of the part that it stands before, or after" maxItems:"1000" nullable:"false" example:"[\"herbarium\"]"`
+	To     []string `json:"to,omitempty" doc:"Groups and workstations; without any, and without a condition, those of the part that it stands before, or after" maxItems:"10000" nullable:"false" example:"[\"herbarium\"]"`
 	Where  string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"model == \"A310\""`
 	Wait   int      `json:"wait_minutes,omitempty" minimum:"0" maximum:"43200" doc:"How long it waits for workstations that do not come; an hour by default" example:"30"`
 }

@@ -172,7 +172,7 @@ type DriverOrder struct {
 
 // InstallDrivers asks for drivers to be added to what is on a workstation's disk.
 type InstallDrivers struct {
-	To      []string `json:"to,omitempty" doc:"Groups and workstations" maxItems:"1000" nullable:"false" example:"[\"herb-03\"]"`
+	To      []string `json:"to,omitempty" doc:"Groups and workstations" maxItems:"10000" nullable:"false" example:"[\"herb-03\"]"`
 	Where   string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
 	Drivers []string `json:"drivers,omitempty" maxItems:"50" doc:"Driver sets to choose from; nothing takes what the system lacks from the whole library" nullable:"false" example:"[\"a310\"]"`
 	Whole   bool     `json:"drivers_whole,omitempty"`

@@ -158,7 +158,7 @@ type NewGroup struct {
 
 // WakeUp asks for workstations to be switched on over the network.
 type WakeUp struct {
-	To    []string `json:"to,omitempty" maxItems:"1000" doc:"Names of workstations and groups" nullable:"false" example:"[\"herbarium\"]"`
+	To    []string `json:"to,omitempty" maxItems:"10000" doc:"Names of workstations and groups" nullable:"false" example:"[\"herbarium\"]"`
 	Where string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
 }
 
@@ -197,7 +197,7 @@ type ImportedRow struct {
 // NewNames names many workstations by a pattern.
 type NewNames struct {
 	Pattern string   `json:"pattern" doc:"Such as herb-{number:02} or {group}-{serial:last4}; the values are number, group, serial, model, maker, address and uuid" minLength:"1" maxLength:"200" example:"herb-{number:02}"`
-	To      []string `json:"to,omitempty" doc:"Newcomers by hardware address, workstations and groups" maxItems:"1000" nullable:"false" example:"[\"herbarium\"]"`
+	To      []string `json:"to,omitempty" doc:"Newcomers by hardware address, workstations and groups" maxItems:"10000" nullable:"false" example:"[\"herbarium\"]"`
 	Where   string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
 	Order   string   `json:"order,omitempty" doc:"Who gets the first number: by hardware address, or who appeared first" enum:"address,appearance" default:"address"`
 	Groups  []string `json:"groups,omitempty" doc:"Groups to put them into" maxItems:"1000" nullable:"false" example:"[\"herbarium\"]"`

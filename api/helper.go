@@ -18,7 +18,7 @@ type HelperWish struct {
 
 // Telling is what systems of workstations are told that are on.
 type Telling struct {
-	To          []string `json:"to,omitempty" doc:"Groups and workstations" maxItems:"1000" nullable:"false" example:"[\"herbarium\"]"`
+	To          []string `json:"to,omitempty" doc:"Groups and workstations" maxItems:"10000" nullable:"false" example:"[\"herbarium\"]"`
 	Where       string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"running"`
 	Verb        string   `json:"verb" enum:"restart,power-off,nothing" doc:"restart: into the boot environment, if something waits there; nothing withdraws what was told" example:"restart"`
 	WarnMinutes int      `json:"warn_minutes,omitempty" minimum:"0" maximum:"1440" doc:"How long whoever is signed in there has to save their work; 5 by default" example:"10"`

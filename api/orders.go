@@ -53,7 +53,7 @@ type Errand struct {
 // NewDelivery orders a delivery.
 type NewDelivery struct {
 	Image    string     `json:"image" doc:"NAME or NAME@VERSION; without a version the newest" minLength:"1" example:"garden-desk@3" maxLength:"80"`
-	To       []string   `json:"to,omitempty" doc:"Groups and workstations" maxItems:"1000" nullable:"false" example:"[\"herbarium\",\"seed-04\"]"`
+	To       []string   `json:"to,omitempty" doc:"Groups and workstations" maxItems:"10000" nullable:"false" example:"[\"herbarium\",\"seed-04\"]"`
 	Where    string     `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
 	Start    string     `json:"start,omitempty" doc:"Gather rule: all, first, ready:N (N workstations are ready) or at:TIME (RFC 3339). With a comma between two the stream starts when one of them holds, with a plus when both do" default:"all" example:"ready:8" maxLength:"200"`
 	Rate     int64      `json:"rate,omitempty" doc:"Bits a second of the stream; 0 takes the service's setting" minimum:"0" example:"400000000"`
@@ -196,7 +196,7 @@ type NewRate struct {
 
 // MoreTargets extends a delivery.
 type MoreTargets struct {
-	To    []string `json:"to,omitempty" doc:"Groups and workstations" maxItems:"1000" nullable:"false" example:"[\"herb-09\"]"`
+	To    []string `json:"to,omitempty" doc:"Groups and workstations" maxItems:"10000" nullable:"false" example:"[\"herb-09\"]"`
 	Where string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
 }
 

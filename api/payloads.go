@@ -20,7 +20,7 @@ type ToPayload struct {
 
 // InstallPayloads asks for payloads to be brought onto what is on workstations' disks.
 type InstallPayloads struct {
-	To       []string `json:"to,omitempty" doc:"Groups and workstations" maxItems:"1000" nullable:"false" example:"[\"herb-03\"]"`
+	To       []string `json:"to,omitempty" doc:"Groups and workstations" maxItems:"10000" nullable:"false" example:"[\"herb-03\"]"`
 	Where    string   `json:"where,omitempty" doc:"A condition over the roster (docs/roster.md). It narrows the targets; without any, it is for the whole roster" maxLength:"1000" example:"image != \"garden-desk\" and memory >= 8GiB"`
 	Payloads []string `json:"payloads" doc:"Which" minItems:"1" maxItems:"50" nullable:"false" example:"[\"scanner-tools_2.1_amd64.deb\"]"`
 	Install  bool     `json:"install,omitempty" doc:"Have packages installed when the system starts next"`

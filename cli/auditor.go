@@ -17,6 +17,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/proof"
+	"jugate/core/sheet"
 )
 
 // An export for an auditor: lines of JSON that prove themselves, and from them a table or a page to print.
@@ -145,7 +146,7 @@ func (e *proven) as(format, since, until string) ([]byte, error) {
 	var err error
 	switch format {
 	case "csv":
-		err = printCSV(&b, e.receipts)
+		err = sheet.Write(&b, e.receipts)
 	case "page":
 		err = page.Execute(&b, e.page(since, until))
 	default:

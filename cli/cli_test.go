@@ -14,7 +14,6 @@ import (
 
 	"jugate/api"
 	"jugate/core/delivery"
-	"jugate/core/roster"
 )
 
 func TestBar(t *testing.T) {
@@ -93,21 +92,6 @@ func TestWhereSettingsComeFrom(t *testing.T) {
 		{"ceiling", "", "default"}, {"token", "(set)", "other.yaml"}, {"server", "https://192.0.2.2:7460", "JUGATE_SERVER"}} {
 		assert.Contains(t, shown, want)
 	}
-}
-
-func TestCSVHasNothingThatASpreadsheetRuns(t *testing.T) {
-	type machine struct {
-		Model  string       `json:"model"`
-		Notes  []string     `json:"notes"`
-		State  roster.State `json:"state"`
-		Change int          `json:"change"`
-	}
-	var out bytes.Buffer
-	require.NoError(t, printCSV(&out, []machine{
-		{"=HYPERLINK(\"http://192.0.2.66\")", []string{"+1", "-2"}, "@state", -5},
-		{"Brindle = Mini 2", []string{"a-b", "=c"}, "admitted", 5},
-	}))
-	assert.Equal(t, "model,notes,state,change\n\"'=HYPERLINK(\"\"http://192.0.2.66\"\")\",'+1;-2,'@state,-5\nBrindle = Mini 2,a-b;=c,admitted,5\n", out.String())
 }
 
 func inPhases(phases ...string) []api.Member {

@@ -16,6 +16,7 @@ import (
 	"jugate/api"
 	"jugate/core/answers"
 	"jugate/core/delivery"
+	"jugate/core/sheet"
 	"jugate/wire"
 )
 
@@ -285,7 +286,7 @@ func (a *app) printDeliveryPlan(cmd *cobra.Command, p api.DeliveryPlan) error {
 	case "json":
 		err = printJSON(cmd.OutOrStdout(), p)
 	case "csv":
-		err = printCSV(cmd.OutOrStdout(), p.Members)
+		err = sheet.Write(cmd.OutOrStdout(), p.Members)
 	default:
 		describeDelivery(cmd.OutOrStdout(), p)
 	}

@@ -11,6 +11,7 @@ import (
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/order"
+	"jugate/core/sheet"
 )
 
 func (a *app) orderCommand() *cobra.Command {
@@ -86,7 +87,7 @@ func (a *app) printOrder(cmd *cobra.Command, k api.KeptOrder) error {
 	case "json":
 		return printJSON(cmd.OutOrStdout(), k)
 	case "csv":
-		return printCSV(cmd.OutOrStdout(), []api.KeptOrder{k})
+		return sheet.Write(cmd.OutOrStdout(), []api.KeptOrder{k})
 	}
 	text, err := orderText(k.Order)
 	if err != nil {
@@ -299,7 +300,7 @@ func (a *app) printRun(cmd *cobra.Command, r api.OrderRun) error {
 	case "json":
 		return printJSON(cmd.OutOrStdout(), r)
 	case "csv":
-		return printCSV(cmd.OutOrStdout(), []api.OrderRun{r})
+		return sheet.Write(cmd.OutOrStdout(), []api.OrderRun{r})
 	}
 	printFields(cmd.OutOrStdout(), []field{{"run", strconv.FormatInt(r.ID, 10)}, {"order", r.Order}, {"state", string(r.State)}, {"reason", r.Reason}, {"ordered by", r.OrderedBy}, {"only for", strings.Join(r.Only, ", ")}, {"goes on for", pick(r.Continues == 0, "", fmt.Sprintf("run %d (attempt %d)", r.Continues, r.Attempt))}, {"began", when(r.Began)}, {"ended", whenPtr(r.Ended)}})
 	fmt.Fprintln(cmd.OutOrStdout())

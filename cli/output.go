@@ -19,6 +19,7 @@ import (
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/sheet"
 )
 
 // outputs are the values of --output.
@@ -48,7 +49,7 @@ func printList[T any](cmd *cobra.Command, a *app, items []T, columns []column[T]
 		return printJSON(cmd.OutOrStdout(), items)
 	}
 	if a.output == "csv" {
-		return printCSV(cmd.OutOrStdout(), items)
+		return sheet.Write(cmd.OutOrStdout(), items)
 	}
 	if len(items) == 0 {
 		if none != nil {
@@ -79,7 +80,7 @@ func show[T any](cmd *cobra.Command, a *app, v T, fields ...field) error {
 	case "json":
 		return printJSON(cmd.OutOrStdout(), v)
 	case "csv":
-		return printCSV(cmd.OutOrStdout(), []T{v})
+		return sheet.Write(cmd.OutOrStdout(), []T{v})
 	}
 	printFields(cmd.OutOrStdout(), fields)
 	return nil

@@ -43,7 +43,8 @@ func TestTheWorkstationPage(t *testing.T) {
 	b.looks("light")
 
 	t.Log("# under another name it has another address")
-	b.do(click(`//button[.="Rename…"]`), chromedp.WaitVisible(`#name`), chromedp.Evaluate[chromedp.Void](`document.querySelector("#name").select()`), keys(`#name`, "herb-33"), click(`//div[@role="dialog"]//button[.="Rename"]`), chromedp.WaitVisible(`//h3[contains(., "herb-33")]`))
+	b.act(`//h3/parent::div//button[.="More"]`, "Rename…")
+	b.do(chromedp.WaitVisible(`#name`), chromedp.Evaluate[chromedp.Void](`document.querySelector("#name").select()`), keys(`#name`, "herb-33"), click(`//div[@role="dialog"]//button[.="Rename"]`), chromedp.WaitVisible(`//h3[contains(., "herb-33")]`))
 	b.until(`location.pathname === "/workstations/herb-33"`)
 	b.do(chromedp.Reload(), chromedp.WaitVisible(`//h3[contains(., "herb-33")]`))
 }

@@ -16,6 +16,7 @@ import (
 
 	"jugate/core/fault"
 	"jugate/core/hwaddr"
+	"jugate/core/sheet"
 )
 
 // The columns of a table of workstations. A column of another name is a field of the
@@ -208,8 +209,8 @@ func readRow(line int, header, cells []string) (row Row, empty bool) {
 
 // set takes one cell that is not empty.
 func (r *Row) set(column, cell string) error {
-	if len(cell) > 1 && cell[0] == '\'' && strings.ContainsRune(formula, rune(cell[1])) {
-		cell = cell[1:]
+	if rest, quoted := strings.CutPrefix(cell, "'"); quoted && sheet.IsFormula(rest) {
+		cell = rest
 	}
 	value := cell
 	if cell == None {
@@ -320,7 +321,7 @@ func WriteTable(w io.Writer, rows []Row) error {
 	for _, r := range rows {
 		line := make([]string, 0, len(header))
 		for _, h := range header {
-			line = append(line, NoFormula(r.cell(h)))
+			line = append(line, sheet.NoFormula(r.cell(h)))
 		}
 		out.Write(line)
 	}
@@ -354,18 +355,6 @@ func (r *Row) cell(column string) string {
 		return r.Fields[name]
 	}
 	return r.Others[column]
-}
-
-// formula are the characters that a spreadsheet takes for the beginning of a formula.
-const formula = "=+-@\t\r"
-
-// NoFormula puts an apostrophe in front of a text that a spreadsheet would run as a formula.
-// ReadTable takes it away again.
-func NoFormula(text string) string {
-	if text != "" && strings.ContainsRune(formula, rune(text[0])) {
-		return "'" + text
-	}
-	return text
 }
 
 // Said is the row in a few words, for messages.

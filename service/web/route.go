@@ -9,9 +9,11 @@ import (
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/negotiation"
 
 	"jugate/api"
 	"jugate/core/fault"
+	"jugate/core/sheet"
 	"jugate/records"
 )
 
@@ -53,13 +55,46 @@ func does[I any](s *Server, h huma.API, o huma.Operation, do func(ctx context.Co
 
 // lists registers an operation that answers with a page of a list.
 func lists[I, T any](s *Server, h huma.API, o huma.Operation, do func(ctx context.Context, in *I) ([]T, int, error)) {
-	answers(s, h, o, func(ctx context.Context, in *I) (api.Page[T], error) {
+	o.Middlewares = append(o.Middlewares, offersTable)
+	answers(s, h, o, func(ctx context.Context, in *I) (page[T], error) {
 		items, total, err := do(ctx, in)
 		if items == nil {
 			items = []T{}
 		}
-		return api.Page[T]{Items: items, Total: total}, err
+		asTable, _ := ctx.Value(wantsTable{}).(bool)
+		return page[T]{api.Page[T]{Items: items, Total: total}, asTable}, err
 	})
+}
+
+// page is a page of a list, which may be written as a table.
+type page[T any] struct {
+	api.Page[T]
+	asTable bool
+}
+
+// table is what pages of lists are written as for who accepts it; nothing else is, as no Accept header names all of this.
+const table = "text/csv; charset=utf-8"
+
+// ContentType is huma's way to ask.
+func (p page[T]) ContentType(negotiated string) string {
+	if p.asTable {
+		return table
+	}
+	return negotiated
+}
+
+func (p page[T]) items() any { return p.Items }
+
+func marshalTable(w io.Writer, v any) error {
+	return sheet.Write(w, v.(interface{ items() any }).items())
+}
+
+type wantsTable struct{}
+
+// offersTable is the middleware of lists.
+func offersTable(ctx huma.Context, next func(huma.Context)) {
+	best := negotiation.SelectQValueFast(ctx.Header("Accept"), []string{"application/json", "text/csv"})
+	next(huma.WithValue(ctx, wantsTable{}, best == "text/csv"))
 }
 
 // uncut is a list that is never cut into pages.

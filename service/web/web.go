@@ -128,10 +128,11 @@ func OpenAPI(version string) ([]byte, error) {
 
 func (s *Server) peopleAPI(r chi.Router) huma.API {
 	c := huma.DefaultConfig("Jugate", s.Version)
-	c.Info.Description = "What people and their programs ask of a Jugate service. Errors are problem details (RFC 9457). Lists are cut into pages by offset and limit, and every list answers how many items there are in all. Unknown parameters and fields are refused."
+	c.Info.Description = "What people and their programs ask of a Jugate service. Errors are problem details (RFC 9457). Lists are cut into pages by offset and limit, and every list answers how many items there are in all; to who accepts text/csv it answers as a table, with the same names and plain values. Unknown parameters and fields are refused."
 	c.Info.Contact = &huma.Contact{Name: "The makers of Jugate", URL: "https://jugate.example/"}
 	c.Info.License = &huma.License{Name: "All rights reserved", URL: "https://jugate.example/licence"}
 	c.Tags = tags
+	c.Formats = map[string]huma.Format{"application/json": huma.DefaultJSONFormat, "json": huma.DefaultJSONFormat, table: {Marshal: marshalTable}}
 	c.Servers = []*huma.Server{{URL: "/api/v1"}}
 	c.OpenAPIPath, c.DocsPath, c.SchemasPath, c.CreateHooks = "/openapi", "", "", nil
 	c.Components.SecuritySchemes = map[string]*huma.SecurityScheme{

@@ -38,19 +38,64 @@ class Refresher {
   }
 }
 
-/** Puts the new state of a thing into every list that shows it; where it is new, the lists are fetched again. */
-function place(queries: QueryClient, refresher: Refresher, list: string, thing: { id: number }, stays: (old: unknown) => boolean) {
-  let found = false;
-  queries.setQueriesData<Page>({ queryKey: [list] }, (page) => {
-    const at = page?.items?.findIndex((i) => i.id === thing.id) ?? -1;
-    if (!page || at < 0) return page;
-    found = stays(page.items[at]);
-    const items = page.items.slice();
-    items[at] = { ...items[at], ...thing };
-    return { ...page, items };
-  });
-  if (!found) refresher.again(list);
+interface Thing {
+  id: number;
 }
+
+/** Lists come by pages, or whole (useWhole). */
+type Cached = Page | { pages: Page[] };
+
+/** How long new states are gathered before they are drawn, in milliseconds: a thousand machines tell of themselves every second. */
+const gathering = 200;
+
+/** Puts the new states of things into every list that shows them, many at a time; where one is new, or is another kind of thing now, the lists are fetched again. */
+class Placer {
+  private waiting = new Map<string, Map<number, { thing: Thing; stays: (old: unknown) => boolean }>>();
+  private timer?: ReturnType<typeof setTimeout>;
+
+  constructor(
+    private queries: QueryClient,
+    private refresher: Refresher,
+  ) {}
+
+  place(list: string, thing: Thing, stays: (old: unknown) => boolean) {
+    const things = this.waiting.get(list) ?? new Map<number, { thing: Thing; stays: typeof stays }>();
+    this.waiting.set(list, things.set(thing.id, { thing, stays }));
+    this.timer ??= setTimeout(() => this.now(), gathering);
+  }
+
+  now() {
+    this.timer = undefined;
+    for (const [list, things] of this.waiting) {
+      const unseen = new Set(things.keys());
+      const renew = (page: Page): Page => {
+        let changed = false;
+        const items = page.items.map((item) => {
+          const news = things.get(item.id ?? 0);
+          if (!news) return item;
+          changed = true;
+          if (news.stays(item)) unseen.delete(news.thing.id);
+          return { ...item, ...news.thing };
+        });
+        return changed ? { ...page, items } : page;
+      };
+      this.queries.setQueriesData<Cached>({ queryKey: [list] }, (cached) => {
+        if (!cached || !("pages" in cached)) return cached?.items && renew(cached);
+        const pages = cached.pages.map(renew);
+        return pages.some((p, i) => p !== cached.pages[i]) ? { ...cached, pages } : cached;
+      });
+      if (unseen.size > 0) this.refresher.again(list);
+    }
+    this.waiting.clear();
+  }
+
+  end() {
+    clearTimeout(this.timer);
+  }
+}
+
+/** Whether a list on screen has a thing. */
+const shows = (queries: QueryClient, list: string, id: number) => queries.getQueriesData<Cached>({ queryKey: [list], type: "active" }).some(([, c]) => c && ("pages" in c ? c.pages : [c]).some((p) => p.items?.some((i) => i.id === id)));
 
 /** Puts what is new of a delivery's workstations beside what is known of the others. */
 function merge(d: Delivery, moved: DeliveryMoved): Delivery {
@@ -62,17 +107,19 @@ function merge(d: Delivery, moved: DeliveryMoved): Delivery {
   };
 }
 
-type Listener = (data: never, queries: QueryClient, refresher: Refresher) => void;
+type Listener = (data: never, queries: QueryClient, refresher: Refresher, placer: Placer) => void;
 
 const listeners: Record<string, Listener> = {
-  workstation: (w: Workstation, queries, refresher) => {
-    void queries.invalidateQueries({ queryKey: ["workstation", w.id] });
-    place(queries, refresher, "workstations", w, (old) => (old as Workstation).state === w.state);
+  workstation: (w: Workstation, queries, refresher, placer) => {
+    void queries.invalidateQueries({ queryKey: ["workstation", w.name || w.hardware_addresses[0]] });
+    const [list, other] = w.state === "newcomer" || w.state === "visiting" ? ["newcomers", "workstations"] : ["workstations", "newcomers"];
+    placer.place(list, w, (old) => (old as Workstation).state === w.state);
+    if (shows(queries, other, w.id)) refresher.again(other);
   },
-  delivery: (d: Delivery, queries, refresher) => {
+  delivery: (d: Delivery, queries, _, placer) => {
     queries.setQueryData<Delivery>(["delivery", d.id], (old) => old && { ...d, members: old.members, changes: old.changes });
     if (d.ended) void queries.invalidateQueries({ queryKey: ["delivery", d.id] }); // receipts say what became of its workstations
-    place(queries, refresher, "deliveries", d, (old) => (old as Delivery).state === d.state);
+    placer.place("deliveries", d, (old) => (old as Delivery).state === d.state);
   },
   progress: (moved: DeliveryMoved, queries) => queries.setQueryData<Delivery>(["delivery", moved.delivery], (old) => old && merge(old, moved)),
   errand: (e: Errand, queries, refresher) => {
@@ -98,6 +145,7 @@ export function useEvents(): boolean {
   useEffect(() => {
     const source = new EventSource(watched ? `/api/v1/events?deliveries=${watched}` : "/api/v1/events");
     const refresher = new Refresher(queries);
+    const placer = new Placer(queries, refresher);
     let lost = false;
     source.addEventListener("hello", () => {
       setLive(true);
@@ -109,10 +157,11 @@ export function useEvents(): boolean {
       setLive(false);
     };
     for (const [kind, listen] of Object.entries(listeners)) {
-      source.addEventListener(kind, (event) => listen(JSON.parse((event as MessageEvent).data) as never, queries, refresher));
+      source.addEventListener(kind, (event) => listen(JSON.parse((event as MessageEvent).data) as never, queries, refresher, placer));
     }
     return () => {
       source.close();
+      placer.end();
       refresher.end();
     };
   }, [queries, watched]);

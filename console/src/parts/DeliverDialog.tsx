@@ -1,14 +1,19 @@
 import { useQuery } from "@tanstack/react-query";
 import { Checkbox, Collapse, DatePicker, Flex, Form, Input, InputNumber, Modal, Radio, Select } from "antd";
 import type { Dayjs } from "dayjs";
+import { useMemo } from "react";
 import { useNavigate } from "react-router";
-import { ask, client, type Plan, type Version } from "../api/client";
+import { ask, client, type Plan, type Version, type Workstation } from "../api/client";
 import { useChange } from "../api/useChange";
+import { inWords, refs } from "./acts/chosen";
 import { DeliveryPlan } from "./DeliveryPlan";
+import { findImages } from "./findImages";
+import { SearchSelect } from "./SearchSelect";
 import { Failure } from "./Shown";
 import { TargetSelect } from "./TargetSelect";
 
 interface Order {
+  image?: string; // where it is not settled yet
   to: string[];
   start: "all" | "first" | "ready" | "at";
   ready?: number;
@@ -48,10 +53,10 @@ function atLatest(v: Order) {
 const complete = (v: Partial<Order>) => (v.start === "ready" ? !!v.ready : v.start === "at" ? !!v.at : true) && (!v.partition || !!v.onto);
 
 /** The order as the service takes it. */
-function orderOf(version: Version, v: Order) {
+function orderOf(image: string, to: string[], v: Order) {
   return {
-    image: `${version.image}@${version.version}`,
-    to: v.to,
+    image,
+    to,
     start: startRule(v),
     at_latest: atLatest(v),
     rate: (v.mbit ?? 0) * 1e6,
@@ -72,18 +77,29 @@ function orderOf(version: Version, v: Order) {
 
 const overwrites = (plan?: Plan) => (plan ? `Overwrite ${plan.members.length} disk${plan.members.length === 1 ? "" : "s"}` : "Deliver");
 
-/** Orders a delivery of one version and goes to watch it. */
-export function DeliverDialog({ version, close }: { version: Version; close: () => void }) {
+interface Props {
+  /** What is delivered; without it, the form asks. */
+  version?: Version;
+  /** To whom; without it, the form asks. */
+  chosen?: Workstation[];
+  close: () => void;
+}
+
+/** Orders a delivery and goes to watch it. */
+export function DeliverDialog({ version, chosen, close }: Props) {
   const [form] = Form.useForm<Order>();
+  const values = Form.useWatch([], form) as Partial<Order> | undefined;
+  const image = version ? `${version.image}@${version.version}` : values?.image;
+  const to = useMemo(() => chosen && refs(chosen), [chosen]) ?? values?.to ?? [];
   const rule = Form.useWatch("start", form);
   const navigate = useNavigate();
   const whole = useQuery({
-    queryKey: ["version", version.image, version.version],
-    queryFn: () => ask(client.GET("/versions/{version}", { params: { path: { version: `${version.image}@${version.version}` } } })),
+    queryKey: ["version", image],
+    queryFn: () => ask(client.GET("/versions/{version}", { params: { path: { version: image! } } })),
+    enabled: !!image,
   });
   const sets = useQuery({ queryKey: ["driver-sets"], queryFn: () => ask(client.GET("/driver-sets", {})) });
-  const values = Form.useWatch([], form) as Partial<Order> | undefined;
-  const body = values?.to?.length && complete(values) ? orderOf(version, values as Order) : undefined;
+  const body = image && to.length && values && complete(values) ? orderOf(image, to, values as Order) : undefined;
   const plan = useQuery({
     queryKey: ["plan", body],
     queryFn: () => ask(client.POST("/deliveries/plan", { body: body! })),
@@ -91,7 +107,7 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
     retry: false,
     gcTime: 0,
   });
-  const order = useChange((v: Order) => ask(client.POST("/deliveries", { body: orderOf(version, v) })), ["deliveries"]);
+  const order = useChange((v: Order) => ask(client.POST("/deliveries", { body: orderOf(image!, to, v) })), ["deliveries"]);
   const submit = () =>
     form.validateFields().then((v) =>
       order.mutate(v, {
@@ -102,9 +118,14 @@ export function DeliverDialog({ version, close }: { version: Version; close: () 
       }),
     );
   return (
-    <Modal open width={760} style={{ top: 32 }} title={`Deliver ${version.image}@${version.version}`} onCancel={close} okText={overwrites(plan.data)} okButtonProps={{ danger: true, disabled: !plan.data || !!plan.data.refused || plan.isError }} confirmLoading={order.isPending} onOk={() => void submit()}>
+    <Modal open width={760} style={{ top: 32 }} title={chosen ? `Deliver to ${inWords(chosen)}` : `Deliver ${image}`} onCancel={close} okText={overwrites(plan.data)} okButtonProps={{ danger: true, disabled: !plan.data || !!plan.data.refused || plan.isError }} confirmLoading={order.isPending} onOk={() => void submit()}>
       <Form form={form} layout="vertical" initialValues={{ start: "all", grow: "system", whenDone: "stay" }}>
-        <TargetSelect />
+        {!version && (
+          <Form.Item name="image" label="Image" extra="The newest version of it that is in use" rules={[{ required: true, message: "Which image?" }]}>
+            <SearchSelect name="images" find={findImages} placeholder="Image" />
+          </Form.Item>
+        )}
+        {!chosen && <TargetSelect />}
         <Form.Item name="start" label="The stream starts when">
           <Radio.Group
             options={[

@@ -27,10 +27,19 @@ export function Explain({ kind, name }: { kind?: string; name?: string }) {
   );
 }
 
+interface Heading {
+  title: string;
+  of: { kind?: string; name?: string };
+}
+
+function Explained({ title, of }: Heading) {
+  return (
+    <>
+      {title}
+      <Explain {...of} />
+    </>
+  );
+}
+
 /** A heading with its question mark. */
-export const explained = (title: string, of: { kind?: string; name?: string }) => (
-  <>
-    {title}
-    <Explain {...of} />
-  </>
-);
+export const explained = (title: string, of: Heading["of"]) => <Explained title={title} of={of} />;

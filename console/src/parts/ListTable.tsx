@@ -1,20 +1,113 @@
-import { Table, type TableProps } from "antd";
-import type { useList } from "../api/useList";
+import { App, Button, Checkbox, Flex, Popover, Table, type TableColumnType, type TableProps, Typography } from "antd";
+import { isValidElement, type ReactNode, useState } from "react";
+import type { List } from "../api/useList";
 import { Failure } from "./Shown";
+import { save } from "./save";
 
-type Props<T> = Omit<TableProps<T>, "locale"> & {
-  list: ReturnType<typeof useList<T & object>>;
+type Props<T> = Omit<TableProps<T>, "locale" | "columns"> & {
+  list: List<T>;
+  columns: TableColumnType<T>[];
+  /** What it is called in the file that is saved of it, and where the browser keeps which columns are shown. */
+  name: string;
   /** Why there is nothing, and what to do, if the list is empty. */
   empty?: string;
 };
 
-/** A list of the service as a table. A list that could not be had is not an empty one. */
-export function ListTable<T extends object>({ list, empty, ...table }: Props<T>) {
-  if (list.isError && !list.data) return <Failure error={list.error} />;
+/** A list of the service as a table, with the columns that the reader wants. A list that could not be had is not an empty one. */
+export function ListTable<T extends object>({ list, empty, name, columns, ...table }: Props<T>) {
+  const [hidden, setHidden] = useHidden(name);
+  if (list.isError && !list.data) return <Failure error={list.error!} />;
+  const shown = columns.filter((c) => !hidden.includes(titleOf(c.title as ReactNode)));
   return (
-    <>
-      {list.isError && <Failure error={list.error} />}
-      <Table<T> {...list.table} {...table} locale={{ emptyText: list.isPending ? "" : empty }} />
-    </>
+    <div style={{ overflowX: "auto" }}>
+      {list.isError && <Failure error={list.error!} />}
+      <Table<T>
+        {...list.table}
+        {...table}
+        columns={shown}
+        locale={{ emptyText: list.isPending ? "" : empty }}
+        footer={list.total > 0 ? () => <Foot list={list} name={name} titles={columns.map((c) => titleOf(c.title as ReactNode)).filter(Boolean)} hidden={hidden} setHidden={setHidden} /> : undefined}
+      />
+    </div>
   );
+}
+
+/** The words of a heading. */
+function titleOf(title: ReactNode): string {
+  if (typeof title === "string") return title;
+  if (isValidElement<{ title?: string }>(title)) return title.props.title ?? "";
+  return "";
+}
+
+interface FootProps<T> {
+  list: List<T>;
+  name: string;
+  titles: string[];
+  hidden: string[];
+  setHidden: (titles: string[]) => void;
+}
+
+function Foot<T>({ list, name, titles, hidden, setHidden }: FootProps<T>) {
+  const { message } = App.useApp();
+  const [saving, setSaving] = useState(false);
+  const saveAll = async () => {
+    setSaving(true);
+    try {
+      save(`${name}.csv`, await list.csv!());
+    } catch (e) {
+      void message.error((e as Error).message);
+    } finally {
+      setSaving(false);
+    }
+  };
+  const choice = (
+    <Checkbox.Group value={titles.filter((t) => !hidden.includes(t))} onChange={(on) => setHidden(titles.filter((t) => !on.includes(t)))}>
+      <Flex vertical>
+        {titles.map((t) => (
+          <Checkbox key={t} value={t}>
+            {t}
+          </Checkbox>
+        ))}
+      </Flex>
+    </Checkbox.Group>
+  );
+  return (
+    <Flex gap={8} align="center" justify="end" className="foot">
+      <Typography.Text type="secondary">{list.total === 1 ? "1 in all" : `${list.total.toLocaleString()} in all`}</Typography.Text>
+      <Popover trigger="click" placement="topRight" content={choice}>
+        <Button size="small" type="text">
+          {hidden.length ? `Columns (${hidden.length} hidden)` : "Columns"}
+        </Button>
+      </Popover>
+      {list.csv && (
+        <Button size="small" type="text" loading={saving} onClick={() => void saveAll()}>
+          Save as CSV
+        </Button>
+      )}
+    </Flex>
+  );
+}
+
+/** The columns that this reader does not want to see, by their headings; their browser keeps them. */
+function useHidden(list: string): [string[], (titles: string[]) => void] {
+  const place = `hidden columns of ${list}`;
+  const [hidden, setHidden] = useState<string[]>(() => {
+    try {
+      const kept: unknown = JSON.parse(localStorage.getItem(place) ?? "[]");
+      return Array.isArray(kept) ? kept.map(String) : [];
+    } catch {
+      return []; // kept by nobody who knew how
+    }
+  });
+  return [
+    hidden,
+    (titles) => {
+      setHidden(titles);
+      try {
+        localStorage.setItem(place, JSON.stringify(titles));
+      } catch {
+        // the browser keeps nothing: it is so until the page is left
+      }
+    },
+  ];
 }

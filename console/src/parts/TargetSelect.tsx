@@ -15,7 +15,7 @@ async function findTargets(search?: string) {
 export function TargetSelect() {
   return (
     <Form.Item name="to" label="To" rules={[{ required: true, message: "Which groups or workstations?" }]}>
-      <SearchSelect name="targets" find={findTargets} mode="multiple" placeholder="Groups and workstations" />
+      <SearchSelect name="targets" find={findTargets} mode="multiple" maxTagCount={20} placeholder="Groups and workstations" />
     </Form.Item>
   );
 }

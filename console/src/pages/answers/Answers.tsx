@@ -9,7 +9,7 @@ import { Counts } from "./Counts";
 import { Domains } from "./Domains";
 import { Payloads } from "./Payloads";
 import { SetDialog } from "./SetDialog";
-import { inLine } from "./value";
+import { inLine } from "../../parts/answerValue";
 
 /** What delivered systems are to become: what is set where, and what counts for a workstation. */
 export function Answers() {

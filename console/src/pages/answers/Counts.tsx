@@ -6,7 +6,7 @@ import { findImages } from "../../parts/findImages";
 import { findWorkstations } from "../../parts/findWorkstations";
 import { SearchSelect } from "../../parts/SearchSelect";
 import { Shown } from "../../parts/Shown";
-import { inLine } from "./value";
+import { inLine } from "../../parts/answerValue";
 
 /** What counts for one workstation, and what it does to an image. */
 export function Counts() {

@@ -1,18 +1,12 @@
-import { useQuery } from "@tanstack/react-query";
-import { Form, Input, Modal, Select } from "antd";
+import { Form, Input, Modal } from "antd";
 import { ask, client, type SetAnswer } from "../../api/client";
 import { useChange } from "../../api/useChange";
-import { inLine, isQuestion } from "./value";
+import { AnswerFields, answerOf, type AnswerValues } from "../../parts/AnswerFields";
+import { inLine, isQuestion } from "../../parts/answerValue";
 
-interface Values {
+interface Values extends AnswerValues {
   of: string;
-  key: string;
-  value?: string;
-  question?: string;
 }
-
-/** The value as the service takes it: a text, or a question with the text as its default. */
-const valueOf = (v: Values) => (v.question ? { ask: v.question, default: v.value || undefined } : v.value);
 
 /** What is in the fields for a value that is set. */
 function fieldsOf(answer: Partial<SetAnswer>) {
@@ -23,11 +17,7 @@ function fieldsOf(answer: Partial<SetAnswer>) {
 /** Sets one answer in one place. */
 export function SetDialog({ answer, close }: { answer: Partial<SetAnswer>; close: () => void }) {
   const [form] = Form.useForm<Values>();
-  const keys = useQuery({ queryKey: ["answer-keys"], queryFn: () => ask(client.GET("/answer-keys")) }).data?.items ?? [];
-  const chosen = Form.useWatch("key", form);
-  const key = keys.find((k) => k.key === chosen);
-  const question = Form.useWatch("question", form);
-  const set = useChange((v: Values) => ask(client.PUT("/answers", { body: { of: v.of, values: { [v.key]: valueOf(v) } } })), ["answers"]);
+  const set = useChange((v: Values) => ask(client.PUT("/answers", { body: { of: v.of, values: answerOf(v) } })), ["answers"]);
   const submit = () => form.validateFields().then((v) => set.mutate(v, { onSuccess: close }));
   return (
     <Modal open title="Set an answer" okText="Set" onCancel={close} confirmLoading={set.isPending} onOk={() => void submit()}>
@@ -35,27 +25,8 @@ export function SetDialog({ answer, close }: { answer: Partial<SetAnswer>; close
         <Form.Item name="of" label="For" extra="A group or workstation by its name; service; model:NAME; or image:NAME" rules={[{ required: true, message: "For whom?" }]}>
           <Input disabled={!!answer.of} placeholder="herbarium" />
         </Form.Item>
-        <Form.Item name="key" label="Answer" extra={key?.description} rules={[{ required: true, message: "Which?" }]}>
-          <Select showSearch disabled={!!answer.key} options={keys.map((k) => ({ value: k.key, label: k.key }))} />
-        </Form.Item>
-        <Form.Item name="value" label="Value" extra={key && <Example of={key.form} text={key.example} />} rules={[{ required: !question, message: "What?" }]}>
-          <Input.TextArea rows={3} />
-        </Form.Item>
-        {key?.can_be_asked && (
-          <Form.Item name="question" label="Ask at the workstation instead" extra="A question, put at its screen before anything is written; the value is then what counts if nothing is typed.">
-            <Input placeholder="Where does it stand?" />
-          </Form.Item>
-        )}
+        <AnswerFields fixed={!!answer.key} />
       </Form>
     </Modal>
-  );
-}
-
-function Example({ of, text }: { of: string; text: string }) {
-  return (
-    <>
-      {`Form: ${of}, such as`}
-      <pre style={{ margin: 0 }}>{text}</pre>
-    </>
   );
 }

@@ -20,7 +20,7 @@ export function Deliveries() {
     queryFn: () => ask(client.GET("/deliveries", { params: { query: { open: true } } })),
   });
   const running = open.data?.items.filter((d) => !d.ended) ?? [];
-  const list = useList<Delivery>(["deliveries", "all"], (query) => ask(client.GET("/deliveries", { params: { query } })));
+  const list = useList<Delivery>(["deliveries", "all"], (query, form) => ask(client.GET("/deliveries", { params: { query }, ...form })));
   return (
     <>
       <PageTitle title="Deliveries" />
@@ -31,6 +31,7 @@ export function Deliveries() {
         ))}
         <Card title="All deliveries" styles={{ body: { padding: 0 } }}>
           <ListTable<Delivery>
+            name="deliveries"
             list={list}
             rowKey="id"
             empty="No delivery yet. Order one from an image."

@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { Alert, Button, Card, Flex, Input, Popconfirm, Select, Table, Tag, Tooltip } from "antd";
-import { useState } from "react";
 import { ask, client, type DriverModel, type DriverPackage } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { useList } from "../../api/useList";
+import { useParam } from "../../api/useParam";
 import { size } from "../../format";
 import { ListTable } from "../../parts/ListTable";
 import { Shown } from "../../parts/Shown";
@@ -11,16 +11,17 @@ import { classes } from "./classes";
 
 /** All packages, with which workstations each would serve. */
 export function Library() {
-  const [kind, setKind] = useState<string>();
-  const list = useList<DriverPackage>(["drivers", kind], (query) => ask(client.GET("/drivers", { params: { query: { ...query, class: kind } } })));
+  const [kind, setKind] = useParam("class");
+  const list = useList<DriverPackage>(["drivers", kind], (query, form) => ask(client.GET("/drivers", { params: { query: { ...query, class: kind } }, ...form })));
   const remove = useChange((id: string) => ask(client.DELETE("/drivers/{driver}", { params: { path: { driver: id } } })), ["drivers", "coverage"]);
   return (
     <Card styles={{ body: { padding: 0 } }}>
       <Flex gap={8} style={{ padding: 12 }}>
-        <Input.Search allowClear placeholder="Name, maker, device, kernel" onSearch={list.search} style={{ width: 300 }} />
+        <Input.Search allowClear placeholder="Name, maker, device, kernel" defaultValue={list.searched} onSearch={list.search} style={{ width: 300 }} />
         <Select allowClear aria-label="Class" placeholder="All classes" value={kind} onChange={setKind} options={classes.map((value) => ({ value, label: value }))} style={{ width: 150 }} />
       </Flex>
       <ListTable<DriverPackage>
+        name="drivers"
         list={list}
         rowKey="id"
         empty="No driver package yet. Add a folder with `jugate driver add`, or an archive here."

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { Card, Flex, Input, Select, Typography } from "antd";
-import { useState } from "react";
 import { ask, client, type Check } from "../../api/client";
 import { useList } from "../../api/useList";
+import { useParam } from "../../api/useParam";
 import { size, when } from "../../format";
 import { explained } from "../../parts/Explain";
 import { ListTable } from "../../parts/ListTable";
@@ -14,9 +14,10 @@ const verdicts = ["good", "doubtful", "bad"] as const;
 
 /** What checks of machines have found out, the newest first; those of one model stand below each other. */
 export function Checks() {
-  const [verdict, setVerdict] = useState<(typeof verdicts)[number]>();
-  const [model, setModel] = useState("");
-  const list = useList<Check>(["checks", verdict, model], (query) => ask(client.GET("/checks", { params: { query: { ...query, verdict, model: model || undefined } } })));
+  const [wanted, setVerdict] = useParam("verdict");
+  const verdict = verdicts.find((v) => v === wanted);
+  const [model, setModel] = useParam("model");
+  const list = useList<Check>(["checks", verdict, model], (query, form) => ask(client.GET("/checks", { params: { query: { ...query, verdict, model } }, ...form })), { within: "check-" });
   return (
     <Card
       styles={{ body: { padding: 0 } }}
@@ -24,11 +25,12 @@ export function Checks() {
       extra={
         <Flex gap={8}>
           <Select allowClear placeholder="All verdicts" value={verdict} onChange={setVerdict} options={verdicts.map((value) => ({ value, label: value }))} style={{ width: 140 }} />
-          <Input.Search allowClear placeholder="Maker and model, * for any" onSearch={setModel} style={{ width: 230 }} />
+          <Input.Search allowClear placeholder="Maker and model, * for any" defaultValue={model} onSearch={setModel} style={{ width: 230 }} />
         </Flex>
       }
     >
       <ListTable<Check>
+        name="checks"
         list={list}
         rowKey="id"
         empty="No workstation was checked yet. Roster: More, Check…"

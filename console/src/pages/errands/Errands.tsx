@@ -1,9 +1,9 @@
 import { Button, Card, Flex, Input, Popconfirm, Segmented, Switch } from "antd";
-import { useState } from "react";
 import { Link } from "react-router";
 import { ask, client, type Errand } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { useList } from "../../api/useList";
+import { useOneOf } from "../../api/useParam";
 import { size, when } from "../../format";
 import { CommandOutput } from "../../parts/CommandOutput";
 import { explained } from "../../parts/Explain";
@@ -12,23 +12,24 @@ import { Outcome } from "../../parts/Outcome";
 import { PageTitle } from "../../parts/PageTitle";
 import { Checks } from "./Checks";
 
-type View = "Errands" | "Checks";
+const views = ["Errands", "Checks"] as const;
 
 /** What workstations do, what waits for them, and what they have done. */
 export function Errands() {
-  const [all, setAll] = useState(false);
-  const list = useList<Errand>(["errands", all], (query) => ask(client.GET("/errands", { params: { query: { ...query, open: !all || undefined } } })));
+  const [ended, setEnded] = useOneOf("of", ["open", "all"]);
+  const all = ended === "all";
+  const list = useList<Errand>(["errands", all], (query, form) => ask(client.GET("/errands", { params: { query: { ...query, open: !all || undefined } }, ...form })));
   const stop = useChange(
     (e: Errand) => ask(client.POST("/errands/{errand}/stop", { params: { path: { errand: e.id } } })),
     ["errands"],
     (e) => `Errand ${e.id} of ${e.workstation} is stopped.`,
   );
-  const [view, setView] = useState<View>("Errands");
-  const views = <Segmented<View> options={["Errands", "Checks"]} value={view} onChange={setView} />;
+  const [view, setView] = useOneOf("view", views);
+  const choice = <Segmented options={[...views]} value={view} onChange={setView} />;
   if (view === "Checks")
     return (
       <>
-        <PageTitle title="Errands">{views}</PageTitle>
+        <PageTitle title="Errands">{choice}</PageTitle>
         <Checks />
       </>
     );
@@ -36,16 +37,17 @@ export function Errands() {
     <>
       <PageTitle title="Errands">
         <Flex gap={16} align="center">
-          {views}
+          {choice}
           <Flex gap={8} align="center">
-            <Switch size="small" checked={all} onChange={setAll} id="all" />
+            <Switch size="small" checked={all} onChange={(on) => setEnded(on ? "all" : "open")} id="all" />
             <label htmlFor="all">those that have ended, too</label>
           </Flex>
-          <Input.Search allowClear placeholder="Workstation or image" onSearch={list.search} style={{ width: 240 }} />
+          <Input.Search allowClear placeholder="Workstation or image" defaultValue={list.searched} onSearch={list.search} style={{ width: 240 }} />
         </Flex>
       </PageTitle>
       <Card styles={{ body: { padding: 0 } }}>
         <ListTable<Errand>
+          name="errands"
           list={list}
           rowKey="id"
           empty={all ? "No workstation was asked to do anything yet." : "No workstation has anything to do."}

@@ -10,14 +10,15 @@ import { Versions } from "./Versions";
 
 export function Images() {
   const [delivering, setDelivering] = useState<Version>();
-  const list = useList<Version>(["images"], (query) => ask(client.GET("/images", { params: { query } })));
+  const list = useList<Version>(["images"], (query, form) => ask(client.GET("/images", { params: { query }, ...form })));
   return (
     <>
       <PageTitle title="Images">
-        <Input.Search allowClear placeholder="Name or note" onSearch={list.search} style={{ width: 280 }} />
+        <Input.Search allowClear placeholder="Name or note" defaultValue={list.searched} onSearch={list.search} style={{ width: 280 }} />
       </PageTitle>
       <Card styles={{ body: { padding: 0 } }}>
         <ListTable<Version>
+          name="images"
           list={list}
           key={list.isPending ? "loading" : "here"} // rows that come later would not be expanded
           rowKey="image"

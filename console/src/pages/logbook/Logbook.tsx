@@ -1,7 +1,7 @@
 import { Card, Input, Segmented, Typography } from "antd";
-import { useState } from "react";
 import { ask, client, type Line } from "../../api/client";
 import { useList } from "../../api/useList";
+import { useOneOf } from "../../api/useParam";
 import { when } from "../../format";
 import { ListTable } from "../../parts/ListTable";
 import { PageTitle } from "../../parts/PageTitle";
@@ -16,18 +16,19 @@ function changed({ changed_fields }: Line) {
 
 /** Who changed what, from where and through what. */
 export function Logbook() {
-  const [shown, setShown] = useState<"Lines" | "Proof">("Lines");
-  const list = useList<Line>(["logbook"], (query) => ask(client.GET("/logbook", { params: { query } })));
+  const [shown, setShown] = useOneOf("view", ["Lines", "Proof"]);
+  const list = useList<Line>(["logbook"], (query, form) => ask(client.GET("/logbook", { params: { query }, ...form })));
   return (
     <>
       <PageTitle title="Logbook">
         <RecordsCheck />
         <Segmented value={shown} onChange={setShown} options={["Lines", "Proof"]} />
-        {shown === "Lines" && <Input.Search allowClear placeholder="Who, what, of what" onSearch={list.search} style={{ width: 300 }} />}
+        {shown === "Lines" && <Input.Search allowClear placeholder="Who, what, of what" defaultValue={list.searched} onSearch={list.search} style={{ width: 300 }} />}
       </PageTitle>
       {shown === "Proof" && <Proof />}
       <Card hidden={shown !== "Lines"} styles={{ body: { padding: 0 } }}>
         <ListTable<Line>
+          name="logbook"
           list={list}
           rowKey="line"
           empty="Nothing was changed yet."

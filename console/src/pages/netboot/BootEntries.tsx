@@ -26,11 +26,12 @@ export function BootEntries() {
   const [editing, setEditing] = useState<BootEntry>();
   const [booting, setBooting] = useState<BootEntry>();
   const [previewing, setPreviewing] = useState<BootEntry>();
-  const list = useList<BootEntry>(["boot-entries"], ({ offset, limit, sort }) => ask(client.GET("/boot-entries", { params: { query: { offset, limit, sort } } })), 10);
+  const list = useList<BootEntry>(["boot-entries"], ({ offset, limit, sort }, form) => ask(client.GET("/boot-entries", { params: { query: { offset, limit, sort } }, ...form })), { limit: 10, within: "entry-" });
   const remove = useChange((name: string) => ask(client.DELETE("/boot-entries/{boot_entry}", { params: { path: { boot_entry: name } } })), ["boot-entries"]);
   return (
     <>
       <ListTable<BootEntry>
+        name="boot-entries"
         list={list}
         rowKey="boot_entry"
         empty="None yet: add an installer, a memory test, a disc, or another program that workstations should be able to boot."

@@ -9,7 +9,7 @@ import { MediaDialog } from "./MediaDialog";
 
 /** The builds of the boot environment; one is offered. */
 export function Builds() {
-  const list = useList<Build>(["builds"], ({ offset, limit }) => ask(client.GET("/builds", { params: { query: { offset, limit } } })), 10);
+  const list = useList<Build>(["builds"], ({ offset, limit }, form) => ask(client.GET("/builds", { params: { query: { offset, limit } }, ...form })), { limit: 10, within: "build-" });
   const offer = useChange(
     (number: number) => ask(client.POST("/builds/{build}/offer", { params: { path: { build: number } } })),
     ["builds", "netboot"],
@@ -19,6 +19,7 @@ export function Builds() {
   return (
     <>
     <ListTable<Build>
+      name="builds"
       list={list}
       rowKey="number"
       empty="None yet; make one with jugate environment build"

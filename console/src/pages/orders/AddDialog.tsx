@@ -46,8 +46,8 @@ function orderOf(kind: Kind, f: Filled): Order {
   return { ...common, capture, check, deliver, commands: commandOf(f.command, kind === "deliver" ? "deliver" : "capture") } as Order;
 }
 
-/** Prepares an order. */
-export function AddDialog({ close }: { close: () => void }) {
+/** Prepares an order, perhaps for those that were chosen elsewhere. */
+export function AddDialog({ to, close }: { to?: string[]; close: () => void }) {
   const [form] = Form.useForm<Filled>();
   const [kind, setKind] = useState<Kind>("deliver");
   const save = useChange(
@@ -58,7 +58,7 @@ export function AddDialog({ close }: { close: () => void }) {
   const submit = () => form.validateFields().then((f) => save.mutate(orderOf(kind, f), { onSuccess: close }));
   return (
     <Modal open style={{ top: 24 }} title="Prepare an order" okText="Keep it" onCancel={close} confirmLoading={save.isPending} onOk={() => void submit()}>
-      <Form form={form} layout="vertical" initialValues={{ when_done: "stay", when_missed: "skip", zone, command: { place: "system" } }}>
+      <Form form={form} layout="vertical" initialValues={{ when_done: "stay", when_missed: "skip", zone, command: { place: "system" }, to }}>
         <Form.Item name="order" label="Name" rules={[{ required: true, message: "How is it called?" }]}>
           <Input placeholder="herbarium-weekly" />
         </Form.Item>

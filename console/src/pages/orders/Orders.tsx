@@ -1,8 +1,10 @@
 import { Button, Card, Flex, Input, Popconfirm, Segmented, Tag, Typography } from "antd";
 import { useState } from "react";
+import { useLocation } from "react-router";
 import { ask, client, type KeptOrder } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { useList } from "../../api/useList";
+import { useOneOf } from "../../api/useParam";
 import { when } from "../../format";
 import { ListTable } from "../../parts/ListTable";
 import { Outcome } from "../../parts/Outcome";
@@ -11,21 +13,22 @@ import { AddDialog } from "./AddDialog";
 import { RunDialog } from "./RunDialog";
 import { Runs } from "./Runs";
 
-type View = "Orders" | "History";
+const views = ["Orders", "History"] as const;
 
 /** Work that was prepared, when it runs by itself, and what it has done. */
 export function Orders() {
-  const [view, setView] = useState<View>("Orders");
-  const [adding, setAdding] = useState(false);
+  const [view, setView] = useOneOf("view", views);
+  const chosen = (useLocation().state as { to?: string[] } | null)?.to; // by who came from workstations
+  const [adding, setAdding] = useState(!!chosen);
   const [running, setRunning] = useState<KeptOrder>();
-  const list = useList<KeptOrder>(["orders"], (query) => ask(client.GET("/orders", { params: { query } })));
+  const list = useList<KeptOrder>(["orders"], (query, form) => ask(client.GET("/orders", { params: { query }, ...form })));
   const remove = useChange((k: KeptOrder) => ask(client.DELETE("/orders/{order}", { params: { path: { order: k.order } } })), ["orders"]);
   return (
     <>
       <PageTitle title="Orders">
         <Flex gap={12} align="center">
-          <Segmented<View> options={["Orders", "History"]} value={view} onChange={setView} />
-          {view === "Orders" && <Input.Search allowClear placeholder="Order, image or group" onSearch={list.search} style={{ width: 240 }} />}
+          <Segmented options={[...views]} value={view} onChange={setView} />
+          {view === "Orders" && <Input.Search allowClear placeholder="Order, image or group" defaultValue={list.searched} onSearch={list.search} style={{ width: 240 }} />}
           <Button type="primary" onClick={() => setAdding(true)}>
             Prepare an order…
           </Button>
@@ -35,6 +38,7 @@ export function Orders() {
       {view === "Orders" && (
         <Card styles={{ body: { padding: 0 } }}>
           <ListTable<KeptOrder>
+            name="orders"
             list={list}
             rowKey="order"
             empty="No order was prepared yet. One has what is done again and again: the golden machine each month, a room each week."
@@ -63,7 +67,7 @@ export function Orders() {
           />
         </Card>
       )}
-      {adding && <AddDialog close={() => setAdding(false)} />}
+      {adding && <AddDialog to={chosen} close={() => setAdding(false)} />}
       {running && <RunDialog order={running} close={() => setRunning(undefined)} done={() => setView("History")} />}
     </>
   );

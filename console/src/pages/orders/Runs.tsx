@@ -13,7 +13,7 @@ import { Shown } from "../../parts/Shown";
 
 /** What orders have done, the newest first. */
 export function Runs() {
-  const list = useList<OrderRun>(["runs"], (query) => ask(client.GET("/runs", { params: { query } })));
+  const list = useList<OrderRun>(["runs"], (query, form) => ask(client.GET("/runs", { params: { query }, ...form })), { within: "run-" });
   const stop = useChange(
     (r: OrderRun) => ask(client.POST("/runs/{run}/stop", { params: { path: { run: r.id } } })),
     ["runs", "orders"],
@@ -27,6 +27,7 @@ export function Runs() {
   return (
     <Card styles={{ body: { padding: 0 } }}>
       <ListTable<OrderRun>
+        name="runs"
         list={list}
         rowKey="id"
         empty="Nothing has run yet."

@@ -2,6 +2,7 @@ import { App, Card, Flex, Input, Select, Tag, Tooltip, Typography } from "antd";
 import { Link, useSearchParams } from "react-router";
 import { ask, client, type Receipt } from "../../api/client";
 import { useList } from "../../api/useList";
+import { changed } from "../../api/useParam";
 import { seconds, size, when } from "../../format";
 import { Address } from "../../parts/Address";
 import { ListTable } from "../../parts/ListTable";
@@ -40,15 +41,10 @@ export function Receipts() {
   };
   const [params, setParams] = useSearchParams();
   const outcome = outcomes.find((o) => o === params.get("outcome"));
-  const setOutcome = (to?: (typeof outcomes)[number]) =>
-    setParams((before) => {
-      if (to) before.set("outcome", to);
-      else before.delete("outcome");
-      return before;
-    });
+  const setOutcome = (to?: (typeof outcomes)[number]) => setParams((before) => changed(before, { outcome: to, page: undefined }), { replace: true });
   const delivery = Number(params.get("delivery")) || undefined;
-  const list = useList<Receipt>(["receipts", outcome, delivery], (query) =>
-    ask(client.GET("/receipts", { params: { query: { ...query, outcome, delivery } } })),
+  const list = useList<Receipt>(["receipts", outcome, delivery], (query, form) =>
+    ask(client.GET("/receipts", { params: { query: { ...query, outcome, delivery } }, ...form })),
   );
   return (
     <>
@@ -61,11 +57,12 @@ export function Receipts() {
         <Flex gap={8}>
           <RecordsCheck />
           <Select allowClear aria-label="Outcome" placeholder="All outcomes" value={outcome} onChange={setOutcome} options={outcomes.map((value) => ({ value, label: value }))} style={{ width: 150 }} />
-          <Input.Search allowClear placeholder="Workstation, address, image, reason" onSearch={list.search} style={{ width: 300 }} />
+          <Input.Search allowClear placeholder="Workstation, address, image, reason" defaultValue={list.searched} onSearch={list.search} style={{ width: 300 }} />
         </Flex>
       </PageTitle>
       <Card styles={{ body: { padding: 0 } }}>
         <ListTable<Receipt>
+          name="receipts"
           list={list}
           rowKey="id"
           empty="No receipt yet. Each delivery leaves one for every workstation."

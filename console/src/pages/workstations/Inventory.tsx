@@ -3,15 +3,14 @@ import { Descriptions } from "antd";
 import { ask, client, type Workstation } from "../../api/client";
 import { size, when } from "../../format";
 import { Address } from "../../parts/Address";
+import { refs } from "../../parts/acts/chosen";
 import { Outcome } from "../../parts/Outcome";
 import { Shown } from "../../parts/Shown";
 
 /** What a workstation is made of. */
 export function Inventory({ workstation }: { workstation: Workstation }) {
-  const query = useQuery({
-    queryKey: ["workstation", workstation.id],
-    queryFn: () => ask(client.GET("/workstations/{workstation}", { params: { path: { workstation: workstation.name || workstation.hardware_addresses[0] } } })),
-  });
+  const [ref] = refs([workstation]);
+  const query = useQuery({ queryKey: ["workstation", ref], queryFn: () => ask(client.GET("/workstations/{workstation}", { params: { path: { workstation: ref } } })) });
   return <Shown query={query}>{(w) => <Parts workstation={w} />}</Shown>;
 }
 

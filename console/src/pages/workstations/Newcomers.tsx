@@ -10,15 +10,13 @@ import { explained } from "../../parts/Explain";
 import { ListTable } from "../../parts/ListTable";
 import { Failure } from "../../parts/Shown";
 import { Disks } from "./Disks";
-import { NameDialog } from "./NameDialog";
+import { NameDialog } from "../../parts/acts/NameDialog";
 
 /** Machines that were seen and nobody has admitted; each can be admitted in its row. */
 export function Newcomers() {
   const [chosen, setChosen] = useState<Workstation[]>([]);
   const [naming, setNaming] = useState(false);
-  const list = useList<Workstation>(["workstations", "newcomers"], (query) =>
-    ask(client.GET("/workstations", { params: { query: { ...query, state: ["newcomer", "visiting"] } } })),
-  );
+  const list = useList<Workstation>(["newcomers"], (query, form) => ask(client.GET("/workstations", { params: { query: { ...query, state: ["newcomer", "visiting"] } }, ...form })), { within: "new-" });
   if (list.isError) return <Failure error={list.error} />;
   if (list.total === 0) return null;
   return (
@@ -28,6 +26,7 @@ export function Newcomers() {
       styles={{ body: { padding: 0 } }} className="newcomers"
     >
       <ListTable<Workstation>
+        name="newcomers"
         list={list}
         rowKey="id"
         rowSelection={{ selectedRowKeys: chosen.map((w) => w.id), onChange: (_, rows) => setChosen(rows) }}
@@ -50,7 +49,7 @@ export function Newcomers() {
       />
       {naming && (
         <NameDialog
-          workstations={chosen}
+          chosen={chosen}
           close={() => {
             setNaming(false);
             setChosen([]);
@@ -65,7 +64,7 @@ function Admit({ workstation }: { workstation: Workstation }) {
   const admit = useChange(
     (body: { name: string; groups?: string[] }) =>
       ask(client.POST("/workstations/{workstation}/admit", { params: { path: { workstation: workstation.hardware_addresses[0] } }, body })),
-    ["workstations", "groups"],
+    ["newcomers", "workstations", "groups"],
     (w) => `${w.name} is in the roster.`,
   );
   return (

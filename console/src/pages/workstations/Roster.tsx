@@ -1,73 +1,89 @@
-import { Badge, Button, Flex, Tag, Tooltip } from "antd";
-import { useState } from "react";
+import { Badge, Card, Flex, type TableColumnType, Tag, Tooltip, Typography } from "antd";
+import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import { ask, client, type Workstation } from "../../api/client";
-import { useChange } from "../../api/useChange";
-import { useList } from "../../api/useList";
+import { useWhole } from "../../api/useList";
 import { when } from "../../format";
+import { Acts } from "../../parts/acts/Acts";
 import { Address } from "../../parts/Address";
 import { explained } from "../../parts/Explain";
 import { ListTable } from "../../parts/ListTable";
-import { CaptureDialog } from "./CaptureDialog";
+import { useWindowHeight } from "../../parts/useWindowHeight";
 import { Disks } from "./Disks";
 import { Inventory } from "./Inventory";
-import { MoreButton } from "./MoreButton";
-import { RenameDialog } from "./RenameDialog";
 
 /** What was typed: a text to look for, or a condition behind an equals sign. */
 const sought = (text: string) => (text.startsWith("=") ? { where: text.slice(1) } : { search: text || undefined });
 
-/** The workstations that were admitted, and those that are expected. */
-export function Roster({ group, search }: { group?: string; search: string }) {
-  const [capturing, setCapturing] = useState<Workstation>();
-  const [renaming, setRenaming] = useState<Workstation>();
-  const list = useList<Workstation>(["workstations", "roster", group, search], async (query) =>
-    ask(client.GET("/workstations", { params: { query: { sort: "name", ...query, ...sought(search), group, state: ["expected", "admitted"] } } })),
+interface Props {
+  group?: string;
+  search: string;
+  /** What narrows the list. */
+  extra: React.ReactNode;
+}
+
+const columns: TableColumnType<Workstation>[] = [
+  { title: "Name", key: "name", dataIndex: "name", sorter: true, width: 150, render: (name: string) => (
+      <Link to={`/workstations/${name}`}>
+        <b>{name}</b>
+      </Link>
+    ) },
+  { title: "Hardware address", width: 150, render: (_, w) => <Address text={w.hardware_addresses[0]} /> },
+  { title: "Model", key: "model", sorter: true, width: 150, render: (_, w) => `${w.maker} ${w.model}` },
+  { title: "Serial", key: "serial", dataIndex: "serial", sorter: true, width: 120 },
+  { title: "Disks", width: 90, render: (_, w) => <Disks workstation={w} /> },
+  { title: "Groups", width: 160, render: (_, w) => w.groups.map((g) => <Tag key={g}>{g}</Tag>) },
+  { title: explained("Image", { name: "unfinished" }), width: 150, render: (_, w) => <OnDisk workstation={w} /> },
+  { title: "Doing", width: 170, render: (_, w) => <Doing workstation={w} /> },
+  { title: "", align: "right", width: 80, render: (_, w) => <Acts chosen={[w]} /> },
+];
+
+/** Columns as wide as what is in them. */
+const flowing = columns.map((c) => ({ ...c, width: undefined }));
+
+/** From so many on, the table draws those rows alone that are seen. */
+const many = 100;
+
+/** The workstations that were admitted, and those that are expected; what is done to those that are chosen. */
+export function Roster({ group, search, extra }: Props) {
+  const [ids, setIds] = useState<React.Key[]>([]);
+  const height = useWindowHeight() - 340; // what stands above and below
+  const list = useWhole<Workstation>(["workstations", group, search], (query, form) =>
+    ask(client.GET("/workstations", { params: { query: { sort: "name", ...query, ...sought(search), group, state: ["expected", "admitted"] } }, ...form })),
   );
-  const retire = useChange(
-    (w: Workstation) => ask(client.POST("/workstations/{workstation}/retire", { params: { path: { workstation: w.name } } })),
-    ["workstations", "groups"],
-    (w) => `${w.name} is retired; its receipts stay.`,
-  );
+  const chosen = useMemo(() => {
+    const wanted = new Set(ids);
+    return list.items.filter((w) => wanted.has(w.id));
+  }, [ids, list.items]);
+  const long = list.total > many;
+  const shown = long ? { virtual: true, scroll: { x: 1180, y: Math.max(300, height) } } : {};
   return (
-    <>
+    <Card
+      title={
+        <Flex gap={12} align="center">
+          Roster
+          {chosen.length > 0 && (
+            <>
+              <Typography.Text type="secondary">{`${chosen.length.toLocaleString()} chosen`}</Typography.Text>
+              <Acts chosen={chosen} />
+            </>
+          )}
+        </Flex>
+      }
+      extra={<Flex gap={8}>{extra}</Flex>}
+      styles={{ body: { padding: 0 } }}
+    >
       <ListTable<Workstation>
+        {...shown}
+        name="workstations"
         list={list}
         rowKey="id"
-        expandable={{ expandedRowRender: (w) => <Inventory workstation={w} /> }}
-        columns={[
-          { title: "Name", key: "name", dataIndex: "name", sorter: true, render: (name: string) => (
-              <Link to={`/workstations/${name}`}>
-                <b>{name}</b>
-              </Link>
-            ) },
-          { title: "Hardware address", render: (_, w) => <Address text={w.hardware_addresses[0]} /> },
-          { title: "Model", key: "model", sorter: true, render: (_, w) => `${w.maker} ${w.model}` },
-          { title: "Serial", key: "serial", dataIndex: "serial", sorter: true },
-          { title: "Disks", render: (_, w) => <Disks workstation={w} /> },
-          { title: "Groups", render: (_, w) => w.groups.map((g) => <Tag key={g}>{g}</Tag>) },
-          { title: explained("Image", { name: "unfinished" }), render: (_, w) => <OnDisk workstation={w} /> },
-          { title: "Doing", render: (_, w) => <Doing workstation={w} /> },
-          {
-            title: "",
-            align: "right",
-            render: (_, w) => (
-              <Flex gap={8} justify="end">
-                <Button size="small" onClick={() => setCapturing(w)}>
-                  Capture…
-                </Button>
-                <Button size="small" onClick={() => setRenaming(w)}>
-                  Rename…
-                </Button>
-                <MoreButton workstation={w} retire={() => retire.mutate(w)} />
-              </Flex>
-            ),
-          },
-        ]}
+        empty={search || group ? "Nobody in the roster is like that." : "Nobody is in the roster yet. Admit newcomers, or import a table."}
+        rowSelection={{ selectedRowKeys: ids, onChange: setIds, columnWidth: 36, getCheckboxProps: (w) => ({ "aria-label": `Choose ${w.name}` }), getTitleCheckboxProps: () => ({ "aria-label": "Choose all" }) }}
+        expandable={{ expandedRowRender: (w) => <Inventory workstation={w} />, columnWidth: 36 }}
+        columns={long ? columns : flowing}
       />
-      {renaming && <RenameDialog workstation={renaming} close={() => setRenaming(undefined)} />}
-      {capturing && <CaptureDialog workstation={capturing} close={() => setCapturing(undefined)} />}
-    </>
+    </Card>
   );
 }
 

@@ -1,17 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Card, Col, Empty, Flex, Row, Table, Tag, Timeline, Typography } from "antd";
-import { useState } from "react";
+import { Card, Col, Empty, Flex, Row, Table, Tag, Timeline, Typography } from "antd";
 import { Link, useNavigate, useParams } from "react-router";
 import { ask, client, type Check, type Errand, type Receipt, type ResolvedAnswer, type Workstation } from "../../api/client";
-import { useChange } from "../../api/useChange";
 import { when } from "../../format";
+import { Acts } from "../../parts/acts/Acts";
 import { Outcome } from "../../parts/Outcome";
 import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
-import { CaptureDialog } from "./CaptureDialog";
 import { Parts } from "./Inventory";
-import { MoreButton } from "./MoreButton";
-import { RenameDialog } from "./RenameDialog";
 import { Doing, OnDisk } from "./Roster";
 
 /** How many receipts, checks and errands are shown; the pages of those have the others. */
@@ -26,12 +22,6 @@ export function WorkstationPage() {
 
 function Whole({ workstation: w }: { workstation: Workstation }) {
   const go = useNavigate();
-  const [open, setOpen] = useState<"capture" | "rename">();
-  const retire = useChange(
-    () => ask(client.POST("/workstations/{workstation}/retire", { params: { path: { workstation: w.name } } })),
-    ["workstations", "workstation", "groups"],
-    () => `${w.name} is retired; its receipts stay.`,
-  );
   return (
     <>
       <PageTitle
@@ -48,9 +38,7 @@ function Whole({ workstation: w }: { workstation: Workstation }) {
         }
       >
         <Doing workstation={w} />
-        <Button onClick={() => setOpen("capture")}>Capture…</Button>
-        <Button onClick={() => setOpen("rename")}>Rename…</Button>
-        <MoreButton workstation={w} retire={() => retire.mutate(undefined)} size="middle" />
+        <Acts chosen={[w]} size="middle" renamed={(name) => void go(`/workstations/${name}`, { replace: true })} />
       </PageTitle>
       <Row gutter={[16, 16]}>
         <Col xs={24} xl={14}>
@@ -80,16 +68,6 @@ function Whole({ workstation: w }: { workstation: Workstation }) {
           </Flex>
         </Col>
       </Row>
-      {open === "capture" && <CaptureDialog workstation={w} close={() => setOpen(undefined)} />}
-      {open === "rename" && (
-        <RenameDialog
-          workstation={w}
-          close={(to) => {
-            setOpen(undefined);
-            if (to) void go(`/workstations/${to}`, { replace: true });
-          }}
-        />
-      )}
     </>
   );
 }

@@ -1,5 +1,5 @@
-import { Card, Flex, Input } from "antd";
-import { useSearchParams } from "react-router";
+import { Flex, Input } from "antd";
+import { useParam } from "../../api/useParam";
 import { GroupSelect } from "../../parts/GroupSelect";
 import { PageTitle } from "../../parts/PageTitle";
 import { ImportButton } from "./ImportButton";
@@ -7,15 +7,8 @@ import { Newcomers } from "./Newcomers";
 import { Roster } from "./Roster";
 
 export function Workstations() {
-  const [params, setParams] = useSearchParams();
-  const search = params.get("search") ?? "";
-  const group = params.get("group") ?? undefined;
-  const set = (name: string, to?: string) =>
-    setParams((before) => {
-      if (to) before.set(name, to);
-      else before.delete(name);
-      return before;
-    });
+  const [search = "", setSearch] = useParam("search");
+  const [group, setGroup] = useParam("group");
   return (
     <>
       <PageTitle title="Workstations">
@@ -25,18 +18,17 @@ export function Workstations() {
       </PageTitle>
       <Flex vertical gap={16}>
         <Newcomers />
-        <Card
-          title="Roster"
+        <Roster
+          key={`${group}/${search}`}
+          group={group}
+          search={search}
           extra={
-            <Flex gap={8}>
-              <GroupSelect allowClear placeholder="All groups" value={group} onChange={(to: string | undefined) => set("group", to)} style={{ width: 200 }} />
-              <Input.Search allowClear placeholder="Text, or = and a condition" defaultValue={search} onSearch={(to) => set("search", to)} style={{ width: 280 }} />
-            </Flex>
+            <>
+              <GroupSelect allowClear placeholder="All groups" value={group} onChange={setGroup} style={{ width: 200 }} />
+              <Input.Search allowClear placeholder="Text, or = and a condition" defaultValue={search} onSearch={setSearch} style={{ width: 280 }} />
+            </>
           }
-          styles={{ body: { padding: 0 } }}
-        >
-          <Roster key={`${group}/${search}`} group={group} search={search} />
-        </Card>
+        />
       </Flex>
     </>
   );

@@ -4,7 +4,7 @@ import { useState } from "react";
 import { ask, client, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { percent, size } from "../../format";
-import { Shown } from "../../parts/Shown";
+import { Shown } from "../Shown";
 
 interface Order {
   image: string;
@@ -14,7 +14,7 @@ interface Order {
 }
 
 /** Orders a capture and shows how it goes. */
-export function CaptureDialog({ workstation, close }: { workstation: Workstation; close: () => void }) {
+export function CaptureDialog({ chosen: [workstation], close }: { chosen: Workstation[]; close: () => void }) {
   const [form] = Form.useForm<Order>();
   const [errand, setErrand] = useState<number>();
   const order = useChange(

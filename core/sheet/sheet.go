@@ -1,4 +1,6 @@
-package cli
+// Package sheet writes lists as CSV (RFC 4180), as spreadsheets and other programs read it: what the command line prints
+// and what the service answers are the same.
+package sheet
 
 import (
 	"encoding/csv"
@@ -8,20 +10,19 @@ import (
 	"reflect"
 	"strings"
 	"time"
-
-	"jugate/core/roster"
 )
 
-// printCSV prints items as CSV (RFC 4180): a column for each field that JSON would have,
+// Write writes the elements of a slice: a column for each field that JSON would have,
 // under the same name, with plain values. Fields of a struct within stand behind a dot,
 // lists of texts are separated by semicolons, and any other list is JSON. A text that a
 // spreadsheet would run as a formula has an apostrophe in front, as models, serial numbers
 // and reasons come from workstations.
-func printCSV[T any](w io.Writer, items []T) error {
+func Write(w io.Writer, items any) error {
+	list := reflect.ValueOf(items)
 	out := csv.NewWriter(w)
-	out.Write(csvNames("", reflect.TypeFor[T]()))
-	for _, item := range items {
-		line, err := csvValues(reflect.ValueOf(item), reflect.TypeFor[T]())
+	out.Write(columns("", list.Type().Elem()))
+	for i := range list.Len() {
+		line, err := cells(list.Index(i), list.Type().Elem())
 		if err != nil {
 			return err
 		}
@@ -31,8 +32,8 @@ func printCSV[T any](w io.Writer, items []T) error {
 	return out.Error()
 }
 
-// csvFields goes through the fields of a struct as JSON knows them.
-func csvFields(t reflect.Type, do func(name string, f reflect.StructField)) {
+// fields goes through the fields of a struct as JSON knows them.
+func fields(t reflect.Type, do func(name string, f reflect.StructField)) {
 	for _, f := range reflect.VisibleFields(t) {
 		tag := f.Tag.Get("json")
 		name, _, _ := strings.Cut(tag, ",")
@@ -67,13 +68,13 @@ func nested(t reflect.Type) bool {
 	return t.Kind() == reflect.Struct && t != timeType && !t.Implements(reflect.TypeFor[json.Marshaler]())
 }
 
-func csvNames(prefix string, t reflect.Type) (names []string) {
+func columns(prefix string, t reflect.Type) (names []string) {
 	if t.Kind() == reflect.Pointer {
 		t = t.Elem()
 	}
-	csvFields(t, func(name string, f reflect.StructField) {
+	fields(t, func(name string, f reflect.StructField) {
 		if nested(f.Type) {
-			names = append(names, csvNames(prefix+name+".", f.Type)...)
+			names = append(names, columns(prefix+name+".", f.Type)...)
 		} else {
 			names = append(names, prefix+name)
 		}
@@ -81,28 +82,28 @@ func csvNames(prefix string, t reflect.Type) (names []string) {
 	return names
 }
 
-// csvValues are the values of a struct, in the order of csvNames. Without a value, as where
+// cells are the values of a struct, in the order of columns. Without a value, as where
 // a pointer is nil, they are empty.
-func csvValues(v reflect.Value, t reflect.Type) (values []string, err error) {
+func cells(v reflect.Value, t reflect.Type) (values []string, err error) {
 	if t.Kind() == reflect.Pointer {
 		if t = t.Elem(); v.IsValid() {
 			v = v.Elem()
 		}
 	}
-	csvFields(t, func(_ string, f reflect.StructField) {
+	fields(t, func(_ string, f reflect.StructField) {
 		var field reflect.Value
 		if v.IsValid() {
 			field, _ = v.FieldByIndexErr(f.Index)
 		}
 		if nested(f.Type) {
-			inner, innerErr := csvValues(field, f.Type)
+			inner, innerErr := cells(field, f.Type)
 			if innerErr != nil {
 				err = innerErr
 			}
 			values = append(values, inner...)
 			return
 		}
-		text, textErr := csvValue(field)
+		text, textErr := cell(field)
 		if textErr != nil {
 			err = textErr
 		}
@@ -111,7 +112,7 @@ func csvValues(v reflect.Value, t reflect.Type) (values []string, err error) {
 	return values, err
 }
 
-func csvValue(v reflect.Value) (string, error) {
+func cell(v reflect.Value) (string, error) {
 	if v.IsValid() && v.Kind() == reflect.Pointer {
 		v = v.Elem()
 	}
@@ -120,7 +121,7 @@ func csvValue(v reflect.Value) (string, error) {
 	}
 	switch value := v.Interface().(type) {
 	case []string:
-		return roster.NoFormula(strings.Join(value, ";")), nil
+		return NoFormula(strings.Join(value, ";")), nil
 	case time.Time:
 		return value.UTC().Format(time.RFC3339), nil
 	}
@@ -133,7 +134,21 @@ func csvValue(v reflect.Value) (string, error) {
 		return string(text), err
 	}
 	if v.Kind() == reflect.String {
-		return roster.NoFormula(v.String()), nil
+		return NoFormula(v.String()), nil
 	}
 	return fmt.Sprint(v.Interface()), nil
 }
+
+// formula are the characters that a spreadsheet takes for the beginning of a formula.
+const formula = "=+-@\t\r"
+
+// NoFormula puts an apostrophe in front of a text that a spreadsheet would run as a formula.
+func NoFormula(text string) string {
+	if IsFormula(text) {
+		return "'" + text
+	}
+	return text
+}
+
+// IsFormula tells whether a spreadsheet would run a text.
+func IsFormula(text string) bool { return text != "" && strings.ContainsRune(formula, rune(text[0])) }

@@ -3,9 +3,9 @@ import { Flex, Form, Input, Modal, Radio, Table } from "antd";
 import { useDeferredValue } from "react";
 import { ask, client, type Named, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
-import { Address } from "../../parts/Address";
-import { GroupSelect } from "../../parts/GroupSelect";
-import { Failure } from "../../parts/Shown";
+import { Address } from "../Address";
+import { GroupSelect } from "../GroupSelect";
+import { Failure } from "../Shown";
 
 interface Values {
   pattern: string;
@@ -13,22 +13,23 @@ interface Values {
   order: "address" | "appearance";
 }
 
-/** Names newcomers by a pattern, and shows the names while it is typed. */
-export function NameDialog({ workstations, close }: { workstations: Workstation[]; close: () => void }) {
+/** Names newcomers, whom it admits, and workstations by a pattern, and shows the names while it is typed. */
+export function NameDialog({ chosen, close }: { chosen: Workstation[]; close: () => void }) {
   const [form] = Form.useForm<Values>();
   const values = useDeferredValue(Form.useWatch([], form) as Values | undefined);
-  const order = (v: Values) => ({ ...v, to: workstations.map((w) => w.hardware_addresses[0]) });
+  const order = (v: Values) => ({ ...v, to: chosen.map((w) => w.hardware_addresses[0]) });
   const names = useQuery({
-    queryKey: ["names", values, workstations.map((w) => w.id)],
+    queryKey: ["names", values, chosen.map((w) => w.id)],
     queryFn: () => ask(client.POST("/roster/names", { body: { ...order(values!), dry_run: true } })),
     enabled: !!values?.pattern,
     retry: false,
     gcTime: 0,
   });
-  const admit = useChange((v: Values) => ask(client.POST("/roster/names", { body: order(v) })), ["workstations", "groups"], (all) => `${all?.length ?? 0} workstations are in the roster.`);
+  const fresh = chosen.every((w) => !w.name);
+  const admit = useChange((v: Values) => ask(client.POST("/roster/names", { body: order(v) })), ["newcomers", "workstations", "groups"], (all) => (fresh ? `${all?.length ?? 0} workstations are in the roster.` : `${all?.length ?? 0} workstations have these names.`));
   const submit = () => form.validateFields().then((v) => admit.mutate(v, { onSuccess: close }));
   return (
-    <Modal open width={720} title={`Name ${workstations.length} newcomers by a pattern`} okText="Admit them" onCancel={close} confirmLoading={admit.isPending} okButtonProps={{ disabled: !names.data || names.isError }} onOk={() => void submit()}>
+    <Modal open width={720} title={`Name ${chosen.length} ${fresh ? "newcomers" : "workstations"} by a pattern`} okText={fresh ? "Admit them" : "Name them"} onCancel={close} confirmLoading={admit.isPending} okButtonProps={{ disabled: !names.data || names.isError }} onOk={() => void submit()}>
       <Form form={form} layout="vertical" initialValues={{ pattern: "herb-{number:02}", order: "appearance" }}>
         <Form.Item name="pattern" label="Pattern" extra="Values are {number:02}, {group}, {serial:last4}, {model:short}, {maker}, {address} and {uuid}." rules={[{ required: true, message: "Which?" }]}>
           <Input />

@@ -3,7 +3,7 @@ import { ask, client, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
 
 /** Gives a workstation another name. */
-export function RenameDialog({ workstation, close }: { workstation: Workstation; close: (to?: string) => void }) {
+export function RenameDialog({ chosen: [workstation], close }: { chosen: Workstation[]; close: (to?: string) => void }) {
   const [form] = Form.useForm<{ name: string }>();
   const rename = useChange(
     (name: string) => ask(client.POST("/workstations/{workstation}/rename", { params: { path: { workstation: workstation.name } }, body: { name } })),
