@@ -87,6 +87,13 @@ func (db *DB) ForgetLines(ctx context.Context, now, before time.Time) (n int64, 
 type LineFilter struct {
 	Who, Operation string
 	Since, Until   time.Time
+	After          int64 // only lines with a greater number
+}
+
+// LastLine is the number of the newest line; 0 if there is none.
+func (db *DB) LastLine(ctx context.Context) (n int64, err error) {
+	err = db.read.GetContext(ctx, &n, "SELECT coalesce(max(id), 0) FROM logbook")
+	return n, err
 }
 
 // Lines lists the logbook, the newest first; sortable by at, who and operation.
@@ -103,6 +110,9 @@ func (db *DB) Lines(ctx context.Context, f LineFilter, p Page) ([]Line, int, err
 	}
 	if !f.Until.IsZero() {
 		q.and("l.at < ?", f.Until.UTC())
+	}
+	if f.After > 0 {
+		q.and("l.id > ?", f.After)
 	}
 	q.search(p.Search, []string{"l.who", "l.operation", "l.subject", "l.details", "l.changes"})
 	var rows []Line

@@ -4,6 +4,7 @@ import { lazy, Suspense, useState } from "react";
 import { Link, Navigate, Route, Routes, useLocation } from "react-router";
 import { client, type Session } from "./api/client";
 import { useEvents } from "./api/events";
+import { SignInAgain } from "./parts/SignInAgain";
 
 // Each page is a script of its own, fetched when it is opened.
 const Account = lazy(async () => ({ default: (await import("./pages/signin/Account")).Account }));
@@ -104,6 +105,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/logbook" element={<Logbook />} />
           <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>
+          <SignInAgain session={session} />
           {account && <Account session={session} onClose={() => setAccount(false)} />}
         </Suspense>
       </Layout.Content>

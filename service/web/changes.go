@@ -90,6 +90,18 @@ func (s *Server) statedElsewhere(in huma.Context, operation string, sent []byte)
 		return oneOf(func(ctx context.Context) ([]api.Refusal, int, error) {
 			return s.Fleet.Refusals(ctx, records.Page{Search: machine, Limit: found})
 		}, func(r api.Refusal) string { return r.Value }, machine)
+	case "set-boot-entry":
+		name := in.Param("boot_entry")
+		return func(ctx context.Context) (map[string]any, error) {
+			e, err := s.Stock.BootEntry(ctx, name)
+			return fields(e.BootEntrySettings, err)
+		}
+	case "change-outpost":
+		name := in.Param("outpost")
+		return func(ctx context.Context) (map[string]any, error) {
+			o, err := s.Sites.Show(ctx, name)
+			return fields(o, err, "line_rate", "ahead_hours", "note", "sealed_slabs", "sign_in_hours")
+		}
 	case "offer-build":
 		return func(ctx context.Context) (map[string]any, error) {
 			n, err := s.Records.Offered(ctx)

@@ -28,8 +28,13 @@ const noted = 8 << 10
 // the many parts of one import.
 var unnoted = []string{"plan-delivery", "try-order", "import-missing", "import-slab", "import-map", "check-domain", "check-directory", "sign-out", "restore-log", "ask-witnesses"}
 
-// logbook writes a line for each change that was made.
-func (s *Server) logbook(ctx huma.Context, next func(huma.Context)) {
+// logbook is a middleware that writes a line for each change that was made. A change that would undo somebody else's unseen
+// is not made.
+func (s *Server) logbook(h huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) { s.onRecord(h, ctx, next) }
+}
+
+func (s *Server) onRecord(h huma.API, ctx huma.Context, next func(huma.Context)) {
 	o := ctx.Operation()
 	if o.Method == http.MethodGet || slices.Contains(unnoted, o.OperationID) {
 		next(ctx)
@@ -37,6 +42,14 @@ func (s *Server) logbook(ctx huma.Context, next func(huma.Context)) {
 	}
 	sent := &teed{request: ctx}
 	sent.begin()
+	if other, err := s.changedSince(h, ctx, sent.body.Bytes()); err != nil {
+		p := s.problem(err, o.OperationID)
+		huma.WriteErr(h, ctx, p.GetStatus(), p.Error())
+		return
+	} else if other != "" {
+		huma.WriteErr(h, ctx, http.StatusPreconditionFailed, other)
+		return
+	}
 	look := s.stated(ctx, o.OperationID, sent.body.Bytes())
 	before := s.seen(ctx, look)
 	next(sent)

@@ -26,6 +26,9 @@ func op(method, path, id, tag, summary string) huma.Operation {
 	if method != http.MethodGet {
 		errors = append(errors, http.StatusConflict)
 	}
+	if method == http.MethodPut || method == http.MethodPatch {
+		errors = append(errors, http.StatusPreconditionFailed)
+	}
 	return huma.Operation{OperationID: id, Method: method, Path: path, Tags: []string{tag}, Summary: summary, Description: descriptions[id], Errors: append(errors, http.StatusUnprocessableEntity)}
 }
 

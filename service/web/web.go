@@ -128,7 +128,7 @@ func OpenAPI(version string) ([]byte, error) {
 
 func (s *Server) peopleAPI(r chi.Router) huma.API {
 	c := huma.DefaultConfig("Jugate", s.Version)
-	c.Info.Description = "What people and their programs ask of a Jugate service. Errors are problem details (RFC 9457). Lists are cut into pages by offset and limit, and every list answers how many items there are in all; to who accepts text/csv it answers as a table, with the same names and plain values. Unknown parameters and fields are refused."
+	c.Info.Description = "What people and their programs ask of a Jugate service. Errors are problem details (RFC 9457). Lists are cut into pages by offset and limit, and every list answers how many items there are in all; to who accepts text/csv it answers as a table, with the same names and plain values. Unknown parameters and fields are refused. Answers say in Logbook-Line how many lines the logbook has; who sends that number back as Unchanged-Since-Line with PUT or PATCH is refused (412) if somebody has changed the same thing since, and told what."
 	c.Info.Contact = &huma.Contact{Name: "The makers of Jugate", URL: "https://jugate.example/"}
 	c.Info.License = &huma.License{Name: "All rights reserved", URL: "https://jugate.example/licence"}
 	c.Tags = tags
@@ -141,7 +141,7 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 	}
 	c.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 	h := humachi.New(r, c)
-	h.UseMiddleware(s.requirePerson(h), s.logbook, knownParameters(h))
+	h.UseMiddleware(s.requirePerson(h), s.tellLine, s.logbook(h), knownParameters(h))
 	for _, routes := range []func(huma.API){
 		s.sessionRoutes, s.peopleRoutes, s.logbookRoutes, s.logRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.directoryRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
 		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.bootEntryRoutes, s.driverRoutes, s.setRoutes, s.outpostRoutes, s.storesRoutes, s.backupRoutes, s.overviewRoutes, s.eventRoutes, s.termRoutes,

@@ -1,5 +1,7 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema.gen";
+import { hear } from "./seen";
+import { signedInAgain } from "./signedOut";
 
 type Schemas = components["schemas"];
 export type Overview = Schemas["Overview"];
@@ -73,6 +75,26 @@ export type DeviceCover = Schemas["DeviceCover"];
 export type Cover = Schemas["Cover"];
 
 export const client = createClient<paths>({ baseUrl: "/api/v1" });
+
+/** Requests that are under way, to be sent again if the session has ended meanwhile. */
+const sent = new Map<string, Request>();
+
+client.use({
+  onRequest: ({ request, id }) => {
+    sent.set(id, request.clone());
+  },
+  onResponse: async ({ response, schemaPath, id }) => {
+    const again = sent.get(id)!;
+    sent.delete(id);
+    hear(response);
+    if (response.status !== 401 || schemaPath === "/session") return undefined; // who is not signed in at all is asked by Gate
+    await signedInAgain();
+    return fetch(again);
+  },
+  onError: ({ id }) => {
+    sent.delete(id);
+  },
+});
 
 /** What the service says is wrong, in its own words. */
 export class Problem extends Error {

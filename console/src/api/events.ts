@@ -1,7 +1,7 @@
 import { useQueryClient, type QueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { useWatched } from "./watched";
-import type { Delivery, DeliveryMoved, Errand, Workstation } from "./client";
+import { client, type Delivery, type DeliveryMoved, type Errand, type Workstation } from "./client";
 
 interface Page {
   items: { id?: number }[];
@@ -10,6 +10,9 @@ interface Page {
 
 /** How often one list is fetched again at the most, in milliseconds: a thousand machines may be switched on together. */
 const calm = 2000;
+
+/** After how long events are asked for again, if the service has refused them, in milliseconds. */
+const patience = 3000;
 
 /** How often the first page is: it asks for everything. */
 const overviewCalm = 10_000;
@@ -142,28 +145,34 @@ export function useEvents(): boolean {
   const watched = useWatched();
   const queries = useQueryClient();
   const [live, setLive] = useState(true);
+  const [attempt, setAttempt] = useState(0); // another one when the service has said no
+  const lost = useRef(false);
   useEffect(() => {
+    let again: ReturnType<typeof setTimeout> | undefined;
     const source = new EventSource(watched ? `/api/v1/events?deliveries=${watched}` : "/api/v1/events");
     const refresher = new Refresher(queries);
     const placer = new Placer(queries, refresher);
-    let lost = false;
     source.addEventListener("hello", () => {
       setLive(true);
-      if (lost) void queries.invalidateQueries(); // what happened meanwhile was missed
-      lost = false;
+      if (lost.current) void queries.invalidateQueries(); // what happened meanwhile was missed
+      lost.current = false;
     });
     source.onerror = () => {
-      lost = true;
+      lost.current = true;
       setLive(false);
+      if (source.readyState !== EventSource.CLOSED) return; // the browser tries again by itself
+      again = setTimeout(() => setAttempt((n) => n + 1), patience);
+      void client.GET("/groups", { params: { query: { limit: 1 } } }); // which asks for a sign-in, if it is for want of one
     };
     for (const [kind, listen] of Object.entries(listeners)) {
       source.addEventListener(kind, (event) => listen(JSON.parse((event as MessageEvent).data) as never, queries, refresher, placer));
     }
     return () => {
+      clearTimeout(again);
       source.close();
       placer.end();
       refresher.end();
     };
-  }, [queries, watched]);
+  }, [queries, watched, attempt]);
   return live;
 }

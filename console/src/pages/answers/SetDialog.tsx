@@ -17,7 +17,7 @@ function fieldsOf(answer: Partial<SetAnswer>) {
 /** Sets one answer in one place. */
 export function SetDialog({ answer, close }: { answer: Partial<SetAnswer>; close: () => void }) {
   const [form] = Form.useForm<Values>();
-  const set = useChange((v: Values) => ask(client.PUT("/answers", { body: { of: v.of, values: answerOf(v) } })), ["answers"]);
+  const set = useChange((v: Values, seen) => ask(client.PUT("/answers", { body: { of: v.of, values: answerOf(v) }, ...seen })), ["answers"]);
   const submit = () => form.validateFields().then((v) => set.mutate(v, { onSuccess: close }));
   return (
     <Modal open title="Set an answer" okText="Set" onCancel={close} confirmLoading={set.isPending} onOk={() => void submit()}>

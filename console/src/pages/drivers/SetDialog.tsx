@@ -7,7 +7,7 @@ import { classes } from "./classes";
 export function SetDialog({ set, close }: { set?: DriverSet; close: () => void }) {
   const [form] = Form.useForm<DriverSet>();
   const system = Form.useWatch("system", form);
-  const save = useChange((v: DriverSet) => ask(client.PUT("/driver-sets", { body: v })), ["driver-sets", "coverage"], (s) => `The set ${s.name} is kept`);
+  const save = useChange((v: DriverSet, seen) => ask(client.PUT("/driver-sets", { body: v, ...seen })), ["driver-sets", "coverage"], (s) => `The set ${s.name} is kept`);
   const submit = () => form.validateFields().then((v) => save.mutate({ ...v, on_demand: v.system === "linux" && !!v.on_demand }, { onSuccess: close }));
   return (
     <Modal open title={set ? `Set ${set.name}` : "New set"} okText="Keep" onOk={() => void submit()} confirmLoading={save.isPending} onCancel={close} width={820}>

@@ -15,7 +15,7 @@ const forms = [
 export function EntryDialog({ entry, close }: { entry: BootEntry; close: () => void }) {
   const [form] = Form.useForm<BootEntrySettings>();
   const save = useChange(
-    (set: BootEntrySettings) => ask(client.PUT("/boot-entries/{boot_entry}", { params: { path: { boot_entry: entry.boot_entry } }, body: set })),
+    (set: BootEntrySettings, seen) => ask(client.PUT("/boot-entries/{boot_entry}", { params: { path: { boot_entry: entry.boot_entry } }, body: set, ...seen })),
     ["boot-entries"],
     () => "The settings of the boot entry are kept.",
   );

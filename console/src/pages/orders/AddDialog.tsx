@@ -55,11 +55,15 @@ export function AddDialog({ to, close }: { to?: string[]; close: () => void }) {
     ["orders"],
     (s) => `${s.kept_order.order} is kept`,
   );
+  const taken = async (name?: string) => {
+    const found = await ask(client.GET("/orders", { params: { query: { search: name, limit: 1000 } } }));
+    if (found.items.some((o) => o.order.toLowerCase() === name?.toLowerCase())) throw new Error(`There is an order ${name} already: another name, or remove that one first.`);
+  };
   const submit = () => form.validateFields().then((f) => save.mutate(orderOf(kind, f), { onSuccess: close }));
   return (
     <Modal open style={{ top: 24 }} title="Prepare an order" okText="Keep it" onCancel={close} confirmLoading={save.isPending} onOk={() => void submit()}>
       <Form form={form} layout="vertical" initialValues={{ when_done: "stay", when_missed: "skip", zone, command: { place: "system" }, to }}>
-        <Form.Item name="order" label="Name" rules={[{ required: true, message: "How is it called?" }]}>
+        <Form.Item name="order" label="Name" validateTrigger="onBlur" rules={[{ required: true, message: "How is it called?" }, { validator: (_, name?: string) => taken(name) }]}>
           <Input placeholder="herbarium-weekly" />
         </Form.Item>
         <Form.Item label="It is to">

@@ -133,9 +133,9 @@ function PersonDialog({ person, close, invite }: { person?: Person; close: () =>
   const [form] = Form.useForm<Given>();
   const { roles, scopes } = useScopes();
   const keep = useChange(
-    (v: Given) => {
+    (v: Given, seen) => {
       const { person: name, ...rest } = v;
-      return person ? ask(client.PATCH("/people/{person}", { params: { path: { person: person.person } }, body: rest })) : ask(client.POST("/people", { body: { person: name, ...rest } }));
+      return person ? ask(client.PATCH("/people/{person}", { params: { path: { person: person.person } }, body: rest, ...seen })) : ask(client.POST("/people", { body: { person: name, ...rest } }));
     },
     ["people"],
   );

@@ -75,7 +75,7 @@ function Rights({ all }: { all: string[] }) {
 
 function RoleDialog({ close }: { close: () => void }) {
   const [form] = Form.useForm<NewRole>();
-  const keep = useChange((v: NewRole) => ask(client.PUT("/roles", { body: v })), ["roles"]);
+  const keep = useChange((v: NewRole, seen) => ask(client.PUT("/roles", { body: v, ...seen })), ["roles"]);
   return (
     <Modal open title="Add a role" okText="Add" onCancel={close} confirmLoading={keep.isPending} onOk={() => void form.validateFields().then((v) => keep.mutate(v, { onSuccess: close }))}>
       <Form form={form} layout="vertical">

@@ -8,11 +8,12 @@ type Line = { mbit?: number | null; hours?: string; note?: string; sealed: boole
 export function LineDialog({ outpost: o, close }: { outpost: Outpost; close: () => void }) {
   const [form] = Form.useForm<Line>();
   const change = useChange(
-    (v: Line) =>
+    (v: Line, seen) =>
       ask(
         client.PATCH("/outposts/{outpost}", {
           params: { path: { outpost: o.outpost } },
           body: { line_rate: Math.round((v.mbit ?? 0) * 1e6), ahead_hours: v.hours ?? "", note: v.note ?? "", sealed_slabs: v.sealed, sign_in_hours: v.signIn ?? 0 },
+          ...seen,
         }),
       ),
     ["outposts"],
