@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -142,4 +143,31 @@ func TestListsAreTheReaders(t *testing.T) {
 	b.until(`document.querySelector("input[placeholder^='Who, what']").value === "admit"`)
 	b.do(click(`//label[.//div[text()="Proof"]]`))
 	b.until(`new URLSearchParams(location.search).get("view") === "Proof"`)
+}
+
+// Who knows the name of something gets there without the mouse.
+func TestGoingToAnything(t *testing.T) {
+	stage := openStage(t)
+	_, err := stage.Prepare(t.Context())
+	require.NoError(t, err)
+	b := open(t, stage)
+	b.do(chromedp.Navigate(stage.URL))
+	b.signIn(stage.Token)
+	b.do(chromedp.WaitVisible(`//h3[text()="Now"]`))
+	b.do(chromedp.KeyEvent("k", chromedp.KeyModifiers(chromedp.ModifierCtrl)), chromedp.WaitVisible(`//input[@role="combobox" and contains(@placeholder, "number of a delivery")]`))
+	b.do(chromedp.KeyEvent("herb"), chromedp.WaitVisible(`//div[@role="option" and contains(., "herb-03")]`), chromedp.WaitVisible(`//div[@role="option" and contains(., "herbarium-scanning")]`))
+	b.settled()
+	b.shoot("palette")
+	b.axe("palette")
+	b.do(chromedp.KeyEvent("arium-s"))
+	b.until(`document.querySelectorAll("[role=option]").length === 1`)
+	b.do(chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//b[text()="herb-08"]`))
+	b.until(`location.pathname + location.search === "/workstations?group=herbarium-scanning" && !document.querySelector("[role=listbox]")`)
+
+	t.Log("# a slash goes to the search of the page, and is a slash where one types")
+	b.closed()
+	b.do(chromedp.KeyEvent("/"))
+	b.until(`document.activeElement.placeholder?.startsWith("Text, or =")`)
+	b.do(chromedp.KeyEvent("/k"))
+	b.until(`document.activeElement.value.endsWith("/k")`) // the browser is told of the character of the first one, too
 }

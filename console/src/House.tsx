@@ -4,6 +4,7 @@ import { lazy, Suspense, useState } from "react";
 import { Link, Navigate, Route, Routes, useLocation } from "react-router";
 import { client, type Session } from "./api/client";
 import { useEvents } from "./api/events";
+import { Palette } from "./parts/Palette";
 import { SignInAgain } from "./parts/SignInAgain";
 
 // Each page is a script of its own, fetched when it is opened.
@@ -53,6 +54,7 @@ export function House({ session }: { session: Session }) {
   const here = useLocation().pathname.split("/")[1];
   const live = useEvents();
   const [account, setAccount] = useState(false);
+  const shown = rooms.filter((r) => !r.right || session.rights.includes(r.right));
   const signOut = async () => {
     await client.DELETE("/session");
     queries.clear();
@@ -70,7 +72,7 @@ export function House({ session }: { session: Session }) {
             theme="dark"
             mode="horizontal"
             selectedKeys={[here]}
-            items={rooms.filter((r) => !r.right || session.rights.includes(r.right)).map((r) => ({ key: r.path, label: <Link to={`/${r.path}`}>{r.title}</Link> }))}
+            items={shown.map((r) => ({ key: r.path, label: <Link to={`/${r.path}`}>{r.title}</Link> }))}
             style={{ flex: 1, minWidth: 0, background: "transparent" }}
           />
           <Button type="text" size="small" title="Your account" onClick={() => setAccount(true)}>
@@ -105,6 +107,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/logbook" element={<Logbook />} />
           <Route path="*" element={<Navigate to="/" replace />} />
         </Routes>
+          <Palette pages={shown.map((r) => ({ kind: "page", name: r.title, to: `/${r.path}` }))} />
           <SignInAgain session={session} />
           {account && <Account session={session} onClose={() => setAccount(false)} />}
         </Suspense>
