@@ -17,7 +17,7 @@ TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
 	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify sbsign docker-registry
 
-.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-outposts bench-stores bench-drivers bench-boot bench-scale bench-terabytes bench-records screenshots reference clean
+.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-outposts bench-stores bench-drivers bench-boot bench-scale bench-console bench-terabytes bench-records screenshots reference clean
 
 demo: setup build
 	./bin/jugate demo
@@ -164,6 +164,11 @@ bench-stores: setup build
 bench-scale: setup build
 	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(SCRATCH) scale
+
+# The console in a headless browser, with 100 and with 10,000 workstations in the roster; some three minutes.
+bench-console: setup build
+	$(GO) build -o bin/ ./bench ./bench/step
+	bin/bench -dir $(SCRATCH) console
 
 # A disk of 200 GiB and half a million slabs, for what a disk of 2 TB and five million would
 # take; it needs root, some 10 GiB in BENCH_DIR, and about ten minutes.

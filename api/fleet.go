@@ -28,6 +28,7 @@ type Workstation struct {
 	Online       bool              `json:"online" doc:"Its agent has called in the last minute"`
 	Activity     string            `json:"activity" doc:"What its agent says it is doing"`
 	Image        string            `json:"image" doc:"What is on its disk by its receipts, as NAME@VERSION; empty if it never got an image"`
+	ImagedAt     *time.Time        `json:"imaged,omitempty" doc:"When that was brought"`
 	Job          string            `json:"job,omitempty" doc:"Of a visiting machine: what was typed of it at the repair bench"`
 	Note         string            `json:"note"`
 	Fields       map[string]string `json:"fields" nullable:"false" doc:"Fields of your own, such as room or asset_tag"`

@@ -2,7 +2,7 @@
 // have, against ordinary tools in the same run, and prints the tables of
 // docs/performance.md. It needs root, to fill the disk's volumes.
 //
-//	go run ./bench [-dir FOLDER] [-size GIB] [-profiles FOLDER] disk|slabs|month|next|pack|multicast|outposts|scale|terabytes|drivers ROOT|boot ROOT
+//	go run ./bench [-dir FOLDER] [-size GIB] [-profiles FOLDER] disk|slabs|month|next|pack|multicast|outposts|console|scale|terabytes|drivers ROOT|boot ROOT
 package main
 
 import (
@@ -60,7 +60,7 @@ func main() {
 
 func run(ctx context.Context, dir string, gib float64, args []string) error {
 	if len(args) == 0 {
-		return fmt.Errorf("say what to measure: disk, slabs, month, next, pack, multicast, outposts, drivers, boot, scale or terabytes")
+		return fmt.Errorf("say what to measure: disk, slabs, month, next, pack, multicast, outposts, console, drivers, boot, scale or terabytes")
 	}
 	switch args[0] {
 	case "scale-fill":
@@ -75,7 +75,7 @@ func run(ctx context.Context, dir string, gib float64, args []string) error {
 	defer os.RemoveAll(work)
 	rest := args[1:]
 	withDisksOfTheirOwn := map[string]func(context.Context, string) error{
-		"month": month, "next": next, "outposts": outposts, "pack": pack, "scale": scale, "stores": stores, "takeover": takeover, "terabytes": terabytes,
+		"console": console, "month": month, "next": next, "outposts": outposts, "pack": pack, "scale": scale, "stores": stores, "takeover": takeover, "terabytes": terabytes,
 		"multicast": func(ctx context.Context, dir string) error { return multicast(ctx, dir, strings.Join(rest, " ")) },
 		"boot":      func(ctx context.Context, dir string) error { return boot(ctx, dir, strings.Join(rest, " ")) },
 		"drivers":   func(ctx context.Context, dir string) error { return drivers(ctx, dir, strings.Join(rest, " ")) },

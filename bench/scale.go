@@ -94,6 +94,27 @@ func scaleInventory(n int) api.Inventory {
 	return inv
 }
 
+// fillRoster takes workstations in, each into a group.
+func fillRoster(ctx context.Context, db *records.DB, now time.Time, workstations int) ([]int64, error) {
+	for g := range scaleGroups {
+		if err := db.AddGroup(ctx, fmt.Sprintf("room-%03d", g)); err != nil {
+			return nil, err
+		}
+	}
+	ids := make([]int64, workstations)
+	for n := range ids {
+		w, err := db.CheckIn(ctx, now, records.Seen{Own: []hwaddr.Address{scaleAddress(n)}, AgentVersion: agent.Version, Inventory: scaleInventory(n)})
+		if err != nil {
+			return nil, err
+		}
+		ids[n] = w.ID
+		if err := db.Admit(ctx, w.ID, scaleName(n), []string{fmt.Sprintf("room-%03d", n%scaleGroups)}); err != nil {
+			return nil, err
+		}
+	}
+	return ids, nil
+}
+
 // fill makes the records as a service would have them after some years.
 func fill(ctx context.Context, data string) error {
 	if err := os.MkdirAll(data, 0o750); err != nil {
@@ -105,21 +126,9 @@ func fill(ctx context.Context, data string) error {
 	}
 	defer db.Close()
 	now := time.Now().AddDate(-3, 0, 0)
-	for g := range scaleGroups {
-		if err := db.AddGroup(ctx, fmt.Sprintf("room-%03d", g)); err != nil {
-			return err
-		}
-	}
-	ids := make([]int64, scaleWorkstations)
-	for n := range ids {
-		w, err := db.CheckIn(ctx, now, records.Seen{Own: []hwaddr.Address{scaleAddress(n)}, AgentVersion: agent.Version, Inventory: scaleInventory(n)})
-		if err != nil {
-			return err
-		}
-		ids[n] = w.ID
-		if err := db.Admit(ctx, w.ID, scaleName(n), []string{fmt.Sprintf("room-%03d", n%scaleGroups)}); err != nil {
-			return err
-		}
+	ids, err := fillRoster(ctx, db, now, scaleWorkstations)
+	if err != nil {
+		return err
 	}
 	for i := range scaleImages {
 		for v := range scaleVersions {

@@ -61,11 +61,11 @@ func handler(files fs.FS, nonce func(context.Context) string) http.Handler {
 }
 
 // pages are the first parts of paths that the console has pages for (src/House.tsx).
-var pages = []string{"", "workstations", "answers", "images", "deliveries", "orders", "errands", "receipts", "drivers", "netboot", "sites", "stores", "people", "logbook", "welcome"}
+var pages = []string{"", "workstations", "rooms", "answers", "images", "deliveries", "orders", "errands", "receipts", "drivers", "netboot", "sites", "stores", "people", "logbook", "welcome"}
 
 // IsPage tells whether a browser asks for a page.
 func IsPage(r *http.Request) bool {
 	first, rest, _ := strings.Cut(strings.TrimPrefix(path.Clean(r.URL.Path), "/"), "/")
 	_, notNumber := strconv.Atoi(rest)
-	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && slices.Contains(pages, first) && (rest == "" || first == "deliveries" && notNumber == nil || first == "workstations" && !strings.Contains(rest, "/"))
+	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && slices.Contains(pages, first) && (rest == "" || first == "deliveries" && notNumber == nil || (first == "workstations" || first == "rooms") && !strings.Contains(rest, "/"))
 }

@@ -39,6 +39,7 @@ type Workstation struct {
 	ProposedList string       `db:"proposed_list"` // see Proposed
 	GroupList    string       `db:"group_list"`    // see Groups and Wanted
 	OnDisk       string       `db:"on_disk"`       // see Holds
+	Brought      int64        `db:"brought"`       // when that was, in seconds since 1970; 0 if never
 	Helper       string       `db:"helper"`        // what it is told, or "idle"; empty if its system has none
 	Note         string       `db:"note"`
 	Job          string       `db:"job"`    // of a visiting machine: a number, or whose it is
@@ -143,10 +144,11 @@ const (
 		coalesce((SELECT group_concat(address, ' ') FROM (SELECT address FROM addresses WHERE workstation_id = w.id AND +state = 'proposed' ORDER BY address)), '') AS proposed_list,
 		coalesce((SELECT group_concat(name, ' ') FROM (SELECT g.name || iif(g.image = '', '', '=' || coalesce(` + wantedRef + `, '')) AS name FROM groups g JOIN group_members m ON m.group_id = g.id WHERE m.workstation_id = w.id ORDER BY g.name)), '') AS group_list,
 		coalesce((SELECT iif(h.verb = '', 'idle', h.verb) FROM helpers h WHERE h.workstation_id = w.id), '') AS helper,
-		` + onDisk + ` AS on_disk`
+		` + onDisk + ` AS on_disk, coalesce((SELECT unixepoch(substr(r.ended, 1, 19)) ` + lastBrought + `), 0) AS brought`
 	// Of a wipe that was begun nothing is left. One partition alone makes no image of what else is there.
-	onDisk = `coalesce((SELECT iif(r.kind = 'wipe', '', iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version) FROM receipts r
-			WHERE r.workstation_id = w.id AND (r.details = '' AND (r.outcome = 'delivered' OR r.outcome <> 'absent' AND r.bytes_multicast + r.bytes_unicast > 0) OR r.kind = 'wipe' AND json_extract(r.details, '$.wipe_began')) ORDER BY r.id DESC LIMIT 1), '')`
+	lastBrought = `FROM receipts r
+			WHERE r.workstation_id = w.id AND (r.details = '' AND (r.outcome = 'delivered' OR r.outcome <> 'absent' AND r.bytes_multicast + r.bytes_unicast > 0) OR r.kind = 'wipe' AND json_extract(r.details, '$.wipe_began')) ORDER BY r.id DESC LIMIT 1`
+	onDisk = `coalesce((SELECT iif(r.kind = 'wipe', '', iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version) ` + lastBrought + `), '')`
 	workstationFrom = `workstations w`
 )
 

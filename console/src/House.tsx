@@ -20,6 +20,8 @@ const Logbook = lazy(async () => ({ default: (await import("./pages/logbook/Logb
 const Netboot = lazy(async () => ({ default: (await import("./pages/netboot/Netboot")).Netboot }));
 const People = lazy(async () => ({ default: (await import("./pages/people/People")).People }));
 const Receipts = lazy(async () => ({ default: (await import("./pages/receipts/Receipts")).Receipts }));
+const Room = lazy(async () => ({ default: (await import("./pages/rooms/Room")).Room }));
+const Rooms = lazy(async () => ({ default: (await import("./pages/rooms/Rooms")).Rooms }));
 const Sites = lazy(async () => ({ default: (await import("./pages/sites/Sites")).Sites }));
 const Start = lazy(async () => ({ default: (await import("./pages/start/Start")).Start }));
 const Stores = lazy(async () => ({ default: (await import("./pages/stores/Stores")).Stores }));
@@ -92,6 +94,8 @@ export function House({ session }: { session: Session }) {
           <Route path="/" element={session.rights.includes("see") ? <Start /> : <Navigate to="/workstations" replace />} />
           <Route path="/workstations" element={<Workstations />} />
           <Route path="/workstations/:workstation" element={<WorkstationPage />} />
+          <Route path="/rooms" element={<Rooms />} />
+          <Route path="/rooms/:room" element={<Room />} />
           <Route path="/answers" element={<Answers />} />
           <Route path="/images" element={<Images />} />
           <Route path="/deliveries" element={<Deliveries />} />

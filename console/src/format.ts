@@ -21,6 +21,15 @@ export function when(time?: string): string {
   return time ? dayjs(time).format("YYYY-MM-DD HH:mm:ss") : "";
 }
 
+const days = new Intl.RelativeTimeFormat(undefined, { numeric: "auto" });
+
+/** How long ago something was, by days: "today", "3 days ago", "2 months ago". */
+export function ago(time: string): string {
+  const n = dayjs().startOf("day").diff(dayjs(time).startOf("day"), "day");
+  if (n < 60) return days.format(-n, "day");
+  return n < 700 ? days.format(-Math.round(n / 30.4), "month") : days.format(-Math.round(n / 365.25), "year");
+}
+
 /** The time of day. */
 export const clock = (time: string) => dayjs(time).format("HH:mm:ss");
 

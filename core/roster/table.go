@@ -32,6 +32,10 @@ const (
 	FieldPrefix = "field."
 )
 
+// PlaceFields are fields that say where in its room a workstation stands: which row, and which seat of that, from 1. A table
+// may have them as columns without FieldPrefix.
+var PlaceFields = []string{"row", "seat"}
+
 // columns are those that every table may have, in the order in which one is written.
 var columns = []string{ColumnName, ColumnAddresses, ColumnUUID, ColumnSerial, ColumnGroups, ColumnNote}
 
@@ -83,6 +87,9 @@ func ReadTable(r io.Reader, known func(column string) bool) ([]Row, error) {
 	}
 	for i, h := range header {
 		header[i] = strings.ToLower(strings.TrimSpace(h))
+		if slices.Contains(PlaceFields, header[i]) {
+			header[i] = FieldPrefix + header[i]
+		}
 	}
 	if err := checkHeader(header, known); err != nil {
 		return nil, err

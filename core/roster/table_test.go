@@ -133,3 +133,14 @@ func FuzzReadTable(f *testing.F) {
 		}
 	})
 }
+
+// Where a workstation stands is said by columns of their own.
+func TestPlacesInARoom(t *testing.T) {
+	rows, err := roster.ReadTable(strings.NewReader("name,Row,seat\nherb-01,1,2\nherb-02,-,\n"), nil)
+	require.NoError(t, err)
+	require.Len(t, rows, 2)
+	assert.Equal(t, map[string]string{"row": "1", "seat": "2"}, rows[0].Fields)
+	assert.Equal(t, map[string]string{"row": ""}, rows[1].Fields)
+	_, err = roster.ReadTable(strings.NewReader("name,row,field.row\nherb-01,1,2\n"), nil)
+	assert.ErrorContains(t, err, "two columns field.row")
+}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net/netip"
 	"slices"
+	"time"
 
 	"jugate/api"
 	"jugate/core/actor"
@@ -35,7 +36,8 @@ func (f *Fleet) workstation(w records.Workstation) api.Workstation {
 		out.Groups = []string{}
 	}
 	if holds, unfinished := w.Holds(); holds.Image != "" {
-		out.Image, out.Unfinished = holds.String(), unfinished
+		at := time.Unix(w.Brought, 0).UTC()
+		out.Image, out.ImagedAt, out.Unfinished = holds.String(), &at, unfinished
 	}
 	out.Wanted, out.Behind = each(w.Wanted(), roster.Ref.String), w.Behind()
 	if w.Seen() {

@@ -116,7 +116,7 @@ const listeners: Record<string, Listener> = {
   workstation: (w: Workstation, queries, refresher, placer) => {
     void queries.invalidateQueries({ queryKey: ["workstation", w.name || w.hardware_addresses[0]] });
     const [list, other] = w.state === "newcomer" || w.state === "visiting" ? ["newcomers", "workstations"] : ["workstations", "newcomers"];
-    placer.place(list, w, (old) => (old as Workstation).state === w.state);
+    placer.place(list, w, (old) => (old as Workstation).state === w.state && String((old as Workstation).groups) === String(w.groups));
     if (shows(queries, other, w.id)) refresher.again(other);
   },
   delivery: (d: Delivery, queries, _, placer) => {

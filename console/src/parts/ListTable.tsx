@@ -72,7 +72,7 @@ function Foot<T>({ list, name, titles, hidden, setHidden }: FootProps<T>) {
     </Checkbox.Group>
   );
   return (
-    <Flex gap={8} align="center" justify="end" className="foot">
+    <Flex gap={8} align="center" justify="end" className="foot" data-loaded={list.table.dataSource?.length}>
       <Typography.Text type="secondary">{list.total === 1 ? "1 in all" : `${list.total.toLocaleString()} in all`}</Typography.Text>
       <Popover trigger="click" placement="topRight" content={choice}>
         <Button size="small" type="text">

@@ -1,4 +1,5 @@
-import { Flex, Input } from "antd";
+import { Button, Flex, Input } from "antd";
+import { Link } from "react-router";
 import { useParam } from "../../api/useParam";
 import { GroupSelect } from "../../parts/GroupSelect";
 import { PageTitle } from "../../parts/PageTitle";
@@ -13,6 +14,9 @@ export function Workstations() {
     <>
       <PageTitle title="Workstations">
         <Flex gap={8}>
+          <Link to={group ? `/rooms/${group}` : "/rooms"}>
+            <Button>{group ? "As a room" : "Rooms"}</Button>
+          </Link>
           <ImportButton />
         </Flex>
       </PageTitle>
