@@ -52,7 +52,7 @@ func TestPagesAreAccessible(t *testing.T) {
 	b.signIn(stage.Token)
 	for _, how := range []string{"light", "dark"} {
 		b.looks(how)
-		for _, page := range []string{"", "workstations", "answers", "images", "deliveries", fmt.Sprintf("deliveries/%d", d.ID), "orders", "errands", "receipts", "drivers", "netboot", "sites", "stores", "people", "logbook"} {
+		for _, page := range []string{"", "workstations", "answers", "images", "deliveries", fmt.Sprintf("deliveries/%d", d.ID), "orders", "errands", "receipts", "reports", "rooms", "drivers", "netboot", "sites", "stores", "people", "logbook"} {
 			b.do(chromedp.Navigate(stage.URL+"/"+page), chromedp.WaitVisible(`//h3`))
 			b.settled()
 			b.axe(how + " /" + page)

@@ -162,6 +162,7 @@ type ReceiptFilter struct {
 	WorkstationID int64
 	Image         string
 	Outcome       delivery.Outcome
+	Since, Until  time.Time // when they ended; zero narrows nothing
 }
 
 // Receipt returns the receipt of a number. It returns fault.NotFound if there is none.
@@ -188,6 +189,12 @@ func (db *DB) Receipts(ctx context.Context, f ReceiptFilter, p Page) ([]Receipt,
 	}
 	if f.Outcome != "" {
 		q.and("r.outcome = ?", f.Outcome)
+	}
+	if !f.Since.IsZero() {
+		q.and("r.ended >= ?", f.Since.UTC())
+	}
+	if !f.Until.IsZero() {
+		q.and("r.ended < ?", f.Until.UTC())
 	}
 	if utf8.RuneCountInString(p.Search) >= 3 { // what the index of texts has
 		q.and("r.id IN (SELECT rowid FROM receipts_text WHERE receipts_text MATCH ?)", `"`+strings.ReplaceAll(p.Search, `"`, `""`)+`"`)

@@ -71,6 +71,7 @@ import (
 	"jugate/service/orders"
 	"jugate/service/overview"
 	"jugate/service/proofs"
+	"jugate/service/reports"
 	"jugate/service/sites"
 	"jugate/service/standby"
 	"jugate/service/stock"
@@ -282,7 +283,7 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 		Program: filepath.Join(filepath.Dir(c.Netboot.Agent), "jugate-outpost")}
 	s.overview = &overview.Overview{Records: db, Fleet: s.fleet, Orders: s.orders, Stock: s.stock, ArrivalWithin: c.ArrivalWithin, Now: c.Now,
 		Parts: overview.Parts{Dir: c.Data, KeepFree: c.KeepFree, Records: db, Sites: s.sites, Stores: s.stores, Backups: s.backups, Standby: s.standby, Certificates: s.access.Certificates}}
-	s.web = &web.Server{Overview: s.overview, Figures: metrics.New(Version, s.overview, db, c.Log), Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
+	s.web = &web.Server{Overview: s.overview, Reports: &reports.Reports{Records: db, Now: c.Now}, Figures: metrics.New(Version, s.overview, db, c.Log), Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 	return nil
 }

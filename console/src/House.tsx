@@ -1,11 +1,12 @@
 import { useQueryClient } from "@tanstack/react-query";
-import { Alert, Button, Flex, Layout, Menu, Spin, Typography } from "antd";
+import { Alert, Button, Flex, Layout, Spin, Typography } from "antd";
 import { lazy, Suspense, useState } from "react";
 import { Link, Navigate, Route, Routes, useLocation } from "react-router";
 import { client, type Session } from "./api/client";
 import { useEvents } from "./api/events";
 import { Palette } from "./parts/Palette";
 import { SignInAgain } from "./parts/SignInAgain";
+import { leaf } from "./theme";
 
 // Each page is a script of its own, fetched when it is opened.
 const Account = lazy(async () => ({ default: (await import("./pages/signin/Account")).Account }));
@@ -20,6 +21,7 @@ const Logbook = lazy(async () => ({ default: (await import("./pages/logbook/Logb
 const Netboot = lazy(async () => ({ default: (await import("./pages/netboot/Netboot")).Netboot }));
 const People = lazy(async () => ({ default: (await import("./pages/people/People")).People }));
 const Receipts = lazy(async () => ({ default: (await import("./pages/receipts/Receipts")).Receipts }));
+const Reports = lazy(async () => ({ default: (await import("./pages/reports/Reports")).Reports }));
 const Room = lazy(async () => ({ default: (await import("./pages/rooms/Room")).Room }));
 const Rooms = lazy(async () => ({ default: (await import("./pages/rooms/Rooms")).Rooms }));
 const Sites = lazy(async () => ({ default: (await import("./pages/sites/Sites")).Sites }));
@@ -42,6 +44,7 @@ const rooms: Room[] = [
   { path: "orders", title: "Orders" },
   { path: "errands", title: "Errands" },
   { path: "receipts", title: "Receipts" },
+  { path: "reports", title: "Reports" },
   { path: "drivers", title: "Drivers" },
   { path: "netboot", title: "Network boot" },
   { path: "sites", title: "Sites" },
@@ -64,21 +67,21 @@ export function House({ session }: { session: Session }) {
   };
   return (
     <Layout style={{ minHeight: "100vh" }}>
-      <Layout.Header style={{ paddingInline: 12 }}>
+      <Layout.Header style={{ paddingInline: 12, paddingBlock: 8, height: "auto", lineHeight: "40px" }}>
         <Flex align="center" gap={8}>
           <Link to="/" title="Now: what needs somebody, what runs, and how the service is" style={{ display: "flex", alignItems: "center", gap: 8, color: "white", fontSize: 18, fontWeight: 600 }}>
             <img src="/mark.svg" alt="" width={26} height={26} />
             Jugate
           </Link>
-          <Menu
-            theme="dark"
-            mode="horizontal"
-            selectedKeys={[here]}
-            items={shown.map((r) => ({ key: r.path, label: <Link to={`/${r.path}`}>{r.title}</Link> }))}
-            style={{ flex: 1, minWidth: 0, background: "transparent" }}
-          />
+          <nav aria-label="Pages" style={{ flex: 1, minWidth: 0, display: "flex", flexWrap: "wrap" }}>
+            {shown.map((r) => (
+              <Link key={r.path} to={`/${r.path}`} aria-current={here === r.path ? "page" : undefined} style={{ padding: "0 6px", lineHeight: "40px", fontSize: 13.5, borderRadius: 4, color: here === r.path ? "white" : "#cfd8cf", background: here === r.path ? leaf : undefined }}>
+                {r.title}
+              </Link>
+            ))}
+          </nav>
           <Button type="text" size="small" title="Your account" onClick={() => setAccount(true)}>
-            <Typography.Text ellipsis style={{ color: "#cfd8cf", maxWidth: 120 }}>
+            <Typography.Text ellipsis style={{ color: "#cfd8cf", maxWidth: 90 }}>
               {session.name}
             </Typography.Text>
           </Button>
@@ -103,6 +106,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/orders" element={<Orders />} />
           <Route path="/errands" element={<Errands />} />
           <Route path="/receipts" element={<Receipts />} />
+          <Route path="/reports" element={<Reports />} />
           <Route path="/drivers" element={<Drivers />} />
           <Route path="/netboot" element={<Netboot />} />
           <Route path="/sites" element={<Sites />} />

@@ -66,7 +66,6 @@ export function useTheme(): ThemeConfig {
     },
     components: {
       Layout: { headerBg: "#20382b", headerHeight: 56 },
-      Menu: { itemPaddingInline: 6 }, // all rooms fit into 1280 pixels
       Table: { cellPaddingBlockSM: 7, colorTextDisabled: pale, ...(night ? { rowSelectedBg: "#1d3327", rowSelectedHoverBg: "#244030" } : { headerBg: "#eef0ea", rowSelectedBg: "#e5efe6", rowSelectedHoverBg: "#dae8dc" }) },
       ...(night ? { Tabs: { itemSelectedColor: leafByNight } } : {}),
     },

@@ -88,9 +88,10 @@ func (s *Server) receiptRoutes(h huma.API) {
 			Workstation string           `query:"workstation" doc:"Name or hardware address" maxLength:"100" example:"herb-01"`
 			Image       string           `query:"image" doc:"Name of an image" maxLength:"80" example:"garden-desk"`
 			Outcome     delivery.Outcome `query:"outcome" enum:"delivered,failed,stopped,absent,wiped"`
+			Period
 		}) ([]api.Receipt, int, error) {
 			return s.Orders.Receipts(ctx, records.ReceiptFilter{
-				DeliveryID: in.Delivery, Workstation: in.Workstation, Image: in.Image, Outcome: in.Outcome}, in.page())
+				DeliveryID: in.Delivery, Workstation: in.Workstation, Image: in.Image, Outcome: in.Outcome, Since: in.Since, Until: in.Until}, in.page())
 		})
 	answers(s, h, op("GET", "/receipts/{receipt}", "get-receipt", tag, "Show a receipt"),
 		func(ctx context.Context, in *struct {

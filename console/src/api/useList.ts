@@ -22,7 +22,8 @@ export interface Form {
   parseAs?: "json"; // "text" in truth: what comes is not typed then
 }
 
-const table = { headers: { Accept: "text/csv" }, parseAs: "text" } as unknown as Form;
+/** Asks for a list as CSV; what comes is a text, whatever its type says. */
+export const asText = { headers: { Accept: "text/csv" }, parseAs: "text" } as unknown as Form;
 
 /** How many the service gives at once. */
 const most = 1000;
@@ -45,7 +46,7 @@ export interface List<T> {
 async function asTable<T>(fetch: Fetch<T>, params: Omit<ListParams, "offset" | "limit">, total: number): Promise<string> {
   let text = "";
   for (let offset = 0; offset === 0 || offset < total; offset += most) {
-    const page = (await fetch({ ...params, offset, limit: most }, table)) as unknown as string;
+    const page = (await fetch({ ...params, offset, limit: most }, asText)) as unknown as string;
     text += offset === 0 ? page : page.slice(page.indexOf("\n") + 1);
   }
   return text;
