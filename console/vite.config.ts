@@ -1,3 +1,4 @@
+/// <reference types="vitest/config" />
 import react from "@vitejs/plugin-react";
 import { defineConfig } from "vite";
 
@@ -9,5 +10,6 @@ export default defineConfig({
     chunkSizeWarningLimit: 1600,
     reportCompressedSize: false,
   },
+  test: { environment: "jsdom", setupFiles: "src/test/setup.ts", testTimeout: 120_000 },
   server: { proxy: { "/api": { target: "https://127.0.0.1:7460", secure: false } } },
 });

@@ -18,7 +18,7 @@ const patience = 3000;
 const overviewCalm = 10_000;
 
 /** Fetches lists again, each not more often than every two seconds. */
-class Refresher {
+export class Refresher {
   private waiting = new Map<string, ReturnType<typeof setTimeout>>();
 
   constructor(private queries: QueryClient) {}
@@ -52,7 +52,7 @@ type Cached = Page | { pages: Page[] };
 const gathering = 200;
 
 /** Puts the new states of things into every list that shows them, many at a time; where one is new, or is another kind of thing now, the lists are fetched again. */
-class Placer {
+export class Placer {
   private waiting = new Map<string, Map<number, { thing: Thing; stays: (old: unknown) => boolean }>>();
   private timer?: ReturnType<typeof setTimeout>;
 

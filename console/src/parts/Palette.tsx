@@ -19,11 +19,12 @@ const typing = (target: EventTarget | null) => target instanceof HTMLElement && 
 /** Everything of which the name contains a text, and that has a page. */
 async function find(text: string): Promise<Place[]> {
   const query = { search: text, limit: few };
+  const seen = <T,>(list: Promise<{ items: T[] }>) => list.catch(() => ({ items: [] as T[] })); // what one may not see is not found
   const [workstations, groups, images, orders] = await Promise.all([
-    ask(client.GET("/workstations", { params: { query: { ...query, sort: "name", state: ["admitted", "expected", "retired"] } } })),
-    ask(client.GET("/groups", { params: { query } })),
-    ask(client.GET("/images", { params: { query } })),
-    ask(client.GET("/orders", { params: { query } })),
+    seen(ask(client.GET("/workstations", { params: { query: { ...query, sort: "name", state: ["admitted", "expected", "retired"] } } }))),
+    seen(ask(client.GET("/groups", { params: { query } }))),
+    seen(ask(client.GET("/images", { params: { query } }))),
+    seen(ask(client.GET("/orders", { params: { query } }))),
   ]);
   const number = /^\d+$/.test(text) ? [{ kind: "delivery", name: `No. ${text}`, to: `/deliveries/${text}` }] : [];
   return [

@@ -30,7 +30,7 @@ export function ImportButton() {
       const done = await send(table, false);
       void message.success(`Entered: ${counts(done)}.`);
       setPlan(undefined);
-      for (const key of ["workstations", "workstation", "groups"]) void queries.invalidateQueries({ queryKey: [key] });
+      for (const key of ["newcomers", "workstations", "workstation", "groups"]) void queries.invalidateQueries({ queryKey: [key] });
     });
   const changes = plan ? plan.new_rows + plan.changed_rows : 0;
   return (
