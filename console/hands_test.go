@@ -12,12 +12,12 @@ import (
 	"jugate/demo"
 )
 
-// answering opens the dialog for an answer of the service, and fills it in.
-func (b browser) answering(key, value string) {
+// answering opens the dialog for an answer, and fills it in.
+func (b browser) answering(of, key, value string) {
 	b.t.Helper()
 	b.do(click(`//button[.="Set…"]`), chromedp.WaitVisible(`#of`))
 	b.settled()
-	b.do(keys(`#of`, "service"), click(`#key`), keys(`#key`, key), click(`//div[contains(@class, "ant-select-item-option") and contains(., "`+key+`")]`), keys(`#value`, value))
+	b.do(keys(`#of`, of), click(`#key`), keys(`#key`, key), click(`//div[contains(@class, "ant-select-item-option") and contains(., "`+key+`")]`), keys(`#value`, value))
 	b.settled()
 }
 
@@ -46,7 +46,7 @@ func TestWhatWasTypedStays(t *testing.T) {
 	b.signInAs("ines", demo.Password)
 
 	t.Log("# the session ends: one signs in over the form, and what was asked for is done")
-	b.answering("time_zone", "Europe/Lisbon")
+	b.answering("service", "time_zone", "Europe/Lisbon")
 	sessions, err := stage.Client.Sessions(ctx)
 	require.NoError(t, err)
 	for _, s := range sessions.Items {
@@ -63,7 +63,7 @@ func TestWhatWasTypedStays(t *testing.T) {
 	b.do(chromedp.WaitVisible(`//td[.="Europe/Lisbon"]`))
 
 	t.Log("# somebody else is faster: the second is told what they did, and decides")
-	b.answering("locale", "pt_PT.UTF-8")
+	b.answering("service", "locale", "pt_PT.UTF-8")
 	_, err = stage.Client.SetAnswers(ctx, api.NewAnswers{Of: "service", Values: map[string]any{"locale": "de_AT.UTF-8"}})
 	require.NoError(t, err)
 	b.do(click(set))
@@ -76,7 +76,7 @@ func TestWhatWasTypedStays(t *testing.T) {
 	assert.Equal(t, "pt_PT.UTF-8", answerOf(t, stage, "locale"))
 
 	t.Log("# the service is away for a while")
-	b.answering("description", "by the window")
+	b.answering("service", "description", "by the window")
 	line := func(offline bool) {
 		_, err := chromedp.Call(b.ctx, network.EmulateNetworkConditionsByRule, network.EmulateNetworkConditionsByRuleParams{MatchedNetworkConditions: []*network.Conditions{{DownloadThroughput: -1, UploadThroughput: -1, Offline: offline}}})
 		require.NoError(t, err)

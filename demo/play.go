@@ -82,12 +82,11 @@ func (s *Stage) Play(ctx context.Context) (*Report, error) {
 // Prepare is the first half of Play: the golden disk is made and captured, and
 // the workstations are on, admitted and blank.
 func (s *Stage) Prepare(ctx context.Context) (*Prepared, error) {
-	gold, err := golddisk.Build(ctx, golddisk.Spec{Path: filepath.Join(s.dir, "gold.disk"), Size: goldSize, Data: 48 * golddisk.MiB, Seed: 1, Also: madeup.WriteKernel})
+	gold, err := s.SwitchOn(ctx)
 	if err != nil {
 		return nil, err
 	}
-	s.say("golden disk of %s made: a GPT with an EFI partition (FAT32) and an ext4 volume", size(gold.Size))
-	room, err := s.admitAll(ctx, gold)
+	room, err := s.admitAll(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -95,10 +94,13 @@ func (s *Stage) Prepare(ctx context.Context) (*Prepared, error) {
 	return &Prepared{gold, version, room, scanning}, err
 }
 
-// admitAll switches everything on, waits for the newcomers and admits them, and
-// returns the names of the blank ones.
-func (s *Stage) admitAll(ctx context.Context, gold *golddisk.Disk) ([]string, error) {
-	template := machine{name: goldName, address: address(1), maker: "Alder Works", model: "A310", memory: 8 << 30, devices: a310}
+// SwitchOn makes the golden disk, and switches the golden machine and all others on: each is a newcomer then.
+func (s *Stage) SwitchOn(ctx context.Context) (*golddisk.Disk, error) {
+	gold, err := golddisk.Build(ctx, golddisk.Spec{Path: filepath.Join(s.dir, "gold.disk"), Size: goldSize, Data: 48 * golddisk.MiB, Seed: 1, Also: madeup.WriteKernel})
+	if err != nil {
+		return nil, err
+	}
+	s.say("golden disk of %s made: a GPT with an EFI partition (FAT32) and an ext4 volume", size(gold.Size))
 	if err := s.switchOn(ctx, template, gold.Path); err != nil {
 		return nil, err
 	}
@@ -113,7 +115,7 @@ func (s *Stage) admitAll(ctx context.Context, gold *golddisk.Disk) ([]string, er
 		}
 	}
 	newcomers := apiclient.List{Filter: map[string]string{"state": "newcomer"}, Limit: 1}
-	err := s.await(ctx, "workstation", func() (bool, error) {
+	err = s.await(ctx, "workstation", func() (bool, error) {
 		page, err := s.Client.Workstations(ctx, newcomers)
 		return page.Total == 1+len(all), err
 	})
@@ -121,6 +123,18 @@ func (s *Stage) admitAll(ctx context.Context, gold *golddisk.Disk) ([]string, er
 		return nil, err
 	}
 	s.say("%d workstations are on; each appears as a newcomer with its hardware address and inventory", 1+len(all))
+	return gold, nil
+}
+
+// FirstStart has a machine start from its disk for the first time.
+func (s *Stage) FirstStart(ctx context.Context, name string) error { return s.machines[name].FirstStart(ctx) }
+
+// template is the golden machine.
+var template = machine{name: goldName, address: address(1), maker: "Alder Works", model: "A310", memory: 8 << 30, devices: a310}
+
+// admitAll admits the newcomers, and returns the names of the blank ones.
+func (s *Stage) admitAll(ctx context.Context) ([]string, error) {
+	all := cast(s.options.Loss)
 	for _, g := range groups {
 		if _, err := s.Client.AddGroup(ctx, api.NewGroup{Name: g}); err != nil {
 			return nil, err
