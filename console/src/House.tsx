@@ -30,13 +30,13 @@ const Stores = lazy(async () => ({ default: (await import("./pages/stores/Stores
 const WorkstationPage = lazy(async () => ({ default: (await import("./pages/workstations/WorkstationPage")).WorkstationPage }));
 const Workstations = lazy(async () => ({ default: (await import("./pages/workstations/Workstations")).Workstations }));
 
-interface Room {
+interface Page {
   path: string;
   title: string;
-  right?: Session["rights"][number]; // without it the room is not shown
+  right?: Session["rights"][number]; // without it the page is not in the head
 }
 
-const rooms: Room[] = [
+const pages: Page[] = [
   { path: "workstations", title: "Workstations" },
   { path: "answers", title: "Answers" },
   { path: "images", title: "Images" },
@@ -59,7 +59,7 @@ export function House({ session }: { session: Session }) {
   const here = useLocation().pathname.split("/")[1];
   const live = useEvents();
   const [account, setAccount] = useState(false);
-  const shown = rooms.filter((r) => !r.right || session.rights.includes(r.right));
+  const shown = pages.filter((r) => !r.right || session.rights.includes(r.right));
   const signOut = async () => {
     await client.DELETE("/session");
     queries.clear();
