@@ -67,5 +67,5 @@ var pages = []string{"", "workstations", "rooms", "answers", "images", "deliveri
 func IsPage(r *http.Request) bool {
 	first, rest, _ := strings.Cut(strings.TrimPrefix(path.Clean(r.URL.Path), "/"), "/")
 	_, notNumber := strconv.Atoi(rest)
-	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && slices.Contains(pages, first) && (rest == "" || first == "deliveries" && notNumber == nil || (first == "workstations" || first == "rooms") && !strings.Contains(rest, "/"))
+	return (r.Method == http.MethodGet || r.Method == http.MethodHead) && slices.Contains(pages, first) && (rest == "" || first == "deliveries" && notNumber == nil || (first == "workstations" || first == "rooms" || first == "images") && !strings.Contains(rest, "/"))
 }

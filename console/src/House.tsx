@@ -16,6 +16,7 @@ const DeliveryPage = lazy(async () => ({ default: (await import("./pages/deliver
 const Drivers = lazy(async () => ({ default: (await import("./pages/drivers/Drivers")).Drivers }));
 const Orders = lazy(async () => ({ default: (await import("./pages/orders/Orders")).Orders }));
 const Errands = lazy(async () => ({ default: (await import("./pages/errands/Errands")).Errands }));
+const ImagePage = lazy(async () => ({ default: (await import("./pages/images/ImagePage")).ImagePage }));
 const Images = lazy(async () => ({ default: (await import("./pages/images/Images")).Images }));
 const Logbook = lazy(async () => ({ default: (await import("./pages/logbook/Logbook")).Logbook }));
 const Netboot = lazy(async () => ({ default: (await import("./pages/netboot/Netboot")).Netboot }));
@@ -101,6 +102,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/rooms/:room" element={<Room />} />
           <Route path="/answers" element={<Answers />} />
           <Route path="/images" element={<Images />} />
+          <Route path="/images/:image" element={<ImagePage />} />
           <Route path="/deliveries" element={<Deliveries />} />
           <Route path="/deliveries/:id" element={<DeliveryPage />} />
           <Route path="/orders" element={<Orders />} />

@@ -1,5 +1,18 @@
 import dayjs from "dayjs";
 
+// Dates and numbers are written as the reader's browser is set.
+const moments = new Intl.DateTimeFormat(undefined, { year: "numeric", month: "2-digit", day: "2-digit", hour: "2-digit", minute: "2-digit", second: "2-digit" });
+const dates = new Intl.DateTimeFormat(undefined, { year: "numeric", month: "2-digit", day: "2-digit" });
+const times = new Intl.DateTimeFormat(undefined, { hour: "2-digit", minute: "2-digit", second: "2-digit" });
+const wholes = new Intl.NumberFormat(undefined, { maximumFractionDigits: 0 });
+const tenths = new Intl.NumberFormat(undefined, { minimumFractionDigits: 1, maximumFractionDigits: 1 });
+
+/** A number with a digit behind the point. */
+export const tenth = (n: number) => tenths.format(n);
+
+/** A whole number, in groups of digits. */
+export const whole = (n: number) => wholes.format(n);
+
 const units = ["B", "KiB", "MiB", "GiB", "TiB"];
 
 /** Bytes in the largest unit that leaves a digit before the point. */
@@ -10,7 +23,7 @@ export function size(bytes: number): string {
     n /= 1024;
     unit++;
   }
-  return `${n >= 100 || unit === 0 ? Math.round(n) : n.toFixed(1)} ${units[unit]}`;
+  return `${n >= 100 || unit === 0 ? whole(n) : tenth(n)} ${units[unit]}`;
 }
 
 export function rate(bitsPerSecond: number): string {
@@ -18,8 +31,11 @@ export function rate(bitsPerSecond: number): string {
 }
 
 export function when(time?: string): string {
-  return time ? dayjs(time).format("YYYY-MM-DD HH:mm:ss") : "";
+  return time ? moments.format(new Date(time)) : "";
 }
+
+/** The day of a time. */
+export const day = (time: Date | string) => dates.format(new Date(time));
 
 const days = new Intl.RelativeTimeFormat(undefined, { numeric: "auto" });
 
@@ -31,10 +47,10 @@ export function ago(time: string): string {
 }
 
 /** The time of day. */
-export const clock = (time: string) => dayjs(time).format("HH:mm:ss");
+export const clock = (time: string) => times.format(new Date(time));
 
 export function seconds(s: number): string {
-  return s < 60 ? `${s.toFixed(1)} s` : `${Math.floor(s / 60)} min ${Math.round(s % 60)} s`;
+  return s < 60 ? `${tenth(s)} s` : `${Math.floor(s / 60)} min ${Math.round(s % 60)} s`;
 }
 
 export const percent = (done: number, total: number) => (total > 0 ? Math.floor((100 * done) / total) : 0);
@@ -49,11 +65,11 @@ export function perSecond(bytes: number): string {
     n /= 1000;
     unit++;
   }
-  return bytes < 1 ? "" : `${n >= 10 ? Math.round(n) : n.toFixed(1)} ${speeds[unit]}`;
+  return bytes < 1 ? "" : `${n >= 10 ? Math.round(n) : tenth(n)} ${speeds[unit]}`;
 }
 
 /** A share of packets or bytes; nothing for none. */
-export const share = (of: number) => (of < 0.0005 ? "" : `${(100 * of).toFixed(1)} %`);
+export const share = (of: number) => (of < 0.0005 ? "" : `${tenth(100 * of)} %`);
 
 /** A number of the smaller unit in both: 61, "min", "s" is "1 min 1 s"; a rest of none is left out. */
 const sixties = (n: number, large: string, small: string) =>

@@ -16,6 +16,7 @@ export type NewCheck = Schemas["NewCheck"];
 export type Surface = Schemas["SurfaceReport"];
 export type Workstation = Schemas["Workstation"];
 export type Version = Schemas["Version"];
+export type AreaDifference = Schemas["AreaDifference"];
 export type Area = Schemas["Area"];
 export type Delivery = Schemas["Delivery"];
 export type Plan = Schemas["DeliveryPlan"];

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Button, Flex, Modal, Typography } from "antd";
 import { useState } from "react";
 import { ask, client, type Errand } from "../api/client";
-import { size } from "../format";
+import { size, tenth } from "../format";
 import { Shown } from "./Shown";
 
 /** How a command has ended that a workstation has run, with a way to all that it has said. */
@@ -37,7 +37,7 @@ function Output({ errand }: { errand: number }) {
     <Shown query={query}>
       {({ command_run: run }) => (
         <>
-          <Typography.Paragraph type="secondary">{`It took ${run?.command_ended?.seconds.toFixed(1)} s in the ${run?.place === "system" ? "system on the disk" : "boot environment"}.`}</Typography.Paragraph>
+          <Typography.Paragraph type="secondary">{`It took ${tenth(run?.command_ended?.seconds ?? 0)} s in the ${run?.place === "system" ? "system on the disk" : "boot environment"}.`}</Typography.Paragraph>
           {!!run?.command_ended?.output_dropped && <Typography.Paragraph type="secondary">{`${size(run.command_ended.output_dropped)} before this were dropped.`}</Typography.Paragraph>}
           <pre style={{ maxHeight: 480, overflow: "auto", margin: 0 }}>{run?.command_ended?.output || "It has said nothing."}</pre>
         </>

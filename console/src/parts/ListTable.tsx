@@ -3,6 +3,7 @@ import { isValidElement, type ReactNode, useState } from "react";
 import type { List } from "../api/useList";
 import { Failure } from "./Shown";
 import { save } from "./save";
+import { whole } from "../format";
 
 type Props<T> = Omit<TableProps<T>, "locale" | "columns"> & {
   list: List<T>;
@@ -73,7 +74,7 @@ function Foot<T>({ list, name, titles, hidden, setHidden }: FootProps<T>) {
   );
   return (
     <Flex gap={8} align="center" justify="end" className="foot" data-loaded={list.table.dataSource?.length}>
-      <Typography.Text type="secondary">{list.total === 1 ? "1 in all" : `${list.total.toLocaleString()} in all`}</Typography.Text>
+      <Typography.Text type="secondary">{list.total === 1 ? "1 in all" : `${whole(list.total)} in all`}</Typography.Text>
       <Popover trigger="click" placement="topRight" content={choice}>
         <Button size="small" type="text">
           {hidden.length ? `Columns (${hidden.length} hidden)` : "Columns"}

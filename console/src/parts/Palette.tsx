@@ -32,7 +32,7 @@ async function find(text: string): Promise<Place[]> {
     ...workstations.items.map((w) => ({ kind: "workstation", name: w.name, to: `/workstations/${w.name}` })),
     ...groups.items.map((g) => ({ kind: "room", name: g.name, to: `/rooms/${g.name}` })),
     ...groups.items.map((g) => ({ kind: "group", name: g.name, to: `/workstations?group=${encodeURIComponent(g.name)}` })),
-    ...images.items.map((v) => ({ kind: "image", name: v.image, to: `/images?search=${encodeURIComponent(v.image)}` })),
+    ...images.items.map((v) => ({ kind: "image", name: v.image, to: `/images/${v.image}` })),
     ...orders.items.map((o) => ({ kind: "order", name: o.order, to: `/orders?search=${encodeURIComponent(o.order)}` })),
   ];
 }

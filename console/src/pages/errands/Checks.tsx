@@ -3,7 +3,7 @@ import { Card, Flex, Input, Select, Typography } from "antd";
 import { ask, client, type Check } from "../../api/client";
 import { useList } from "../../api/useList";
 import { useParam } from "../../api/useParam";
-import { size, when } from "../../format";
+import { size, when, whole } from "../../format";
 import { explained } from "../../parts/Explain";
 import { ListTable } from "../../parts/ListTable";
 import { Outcome } from "../../parts/Outcome";
@@ -87,7 +87,7 @@ function Figures({ check }: { check: Check }) {
                 <SpeedLegend surface={c.figures.surface_check} />
               </Typography.Text>
               {c.figures.surface_check.unreadable.map((u) => (
-                <div key={u.from_byte}>{`${size(u.length)} from byte ${u.from_byte.toLocaleString("en")} cannot be read`}</div>
+                <div key={u.from_byte}>{`${size(u.length)} from byte ${whole(u.from_byte)} cannot be read`}</div>
               ))}
             </div>
           )}

@@ -1,6 +1,6 @@
 import { Flex, theme, Tooltip, Typography } from "antd";
 import type { Area, Version } from "../../api/client";
-import { size } from "../../format";
+import { size, whole } from "../../format";
 import { leaf, ochre, rust, slate } from "../../theme";
 
 const colours: Record<string, string> = {
@@ -27,7 +27,7 @@ export function DiskFigure({ version }: { version: Version }) {
         )}
       </Flex>
       <Typography.Text type="secondary">
-        @{version.version}: {size(version.used_bytes)} in use of {size(disk)}; fits onto disks of at least {(version.need_bytes ?? 0).toLocaleString("en")} bytes
+        @{version.version}: {size(version.used_bytes)} in use of {size(disk)}; fits onto disks of at least {whole((version.need_bytes ?? 0))} bytes
       </Typography.Text>
     </div>
   );
@@ -62,7 +62,7 @@ function Partition({ area, share }: { area: Area; share: number }) {
   const used = (100 * area.used_bytes) / area.size;
   const name = area.partition === 0 ? "the whole disk" : `${area.partition} · ${area.name || "unnamed"}`;
   return (
-    <Tooltip title={`begins at byte ${area.offset.toLocaleString("en")}, ${area.size.toLocaleString("en")} bytes, UUID ${area.uuid || "none"}${area.whole ? "; copied whole" : ""}`}>
+    <Tooltip title={`begins at byte ${whole(area.offset)}, ${whole(area.size)} bytes, UUID ${area.uuid || "none"}${area.whole ? "; copied whole" : ""}`}>
       <div
         style={{
           flex: `${Math.max(share, 0.12)} 1 0`,

@@ -1,5 +1,6 @@
 import { Alert, Flex, Tag, Typography } from "antd";
 import type { Version } from "../../api/client";
+import { whole } from "../../format";
 
 const colour = { blocking: "red", warning: "orange", note: "default" } as const;
 
@@ -10,7 +11,7 @@ export function Findings({ version }: { version: Version }) {
     <Flex vertical gap={6} style={{ marginBottom: 12 }}>
       {version.despite && <Alert type="warning" showIcon title={`Captured in spite of what was found: “${version.despite}”`} />}
       {!!version.unreadable_bytes && (
-        <Alert type="error" showIcon title={`${version.unreadable_bytes.toLocaleString("en")} bytes of the golden disk could not be read; copies have zeros there`} />
+        <Alert type="error" showIcon title={`${whole(version.unreadable_bytes)} bytes of the golden disk could not be read; copies have zeros there`} />
       )}
       {findings.map((f, i) => (
         <div key={i}>

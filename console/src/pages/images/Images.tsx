@@ -1,5 +1,6 @@
 import { Button, Card, Flex, Input } from "antd";
 import { useState } from "react";
+import { Link } from "react-router";
 import { ask, client, type Version } from "../../api/client";
 import { useList } from "../../api/useList";
 import { size, when } from "../../format";
@@ -25,7 +26,11 @@ export function Images() {
           empty="No image yet. Admit the prepared workstation, then capture it from the roster."
           expandable={{ expandedRowRender: (v) => <Versions image={v.image} deliver={setDelivering} />, defaultExpandAllRows: true }}
           columns={[
-            { title: "Image", key: "image", dataIndex: "image", sorter: true, render: (name: string) => <b>{name}</b> },
+            { title: "Image", key: "image", dataIndex: "image", sorter: true, render: (name: string) => (
+                <Link to={`/images/${name}`}>
+                  <b>{name}</b>
+                </Link>
+              ) },
             { title: "Newest", render: (_, v) => `@${v.version}` },
             { title: "Captured", key: "captured", sorter: true, render: (_, v) => when(v.captured) },
             { title: "From", dataIndex: "workstation" },

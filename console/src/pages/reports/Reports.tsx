@@ -1,6 +1,7 @@
 import { DatePicker, Segmented } from "antd";
 import dayjs from "dayjs";
 import { useOneOf, useParam } from "../../api/useParam";
+import { day } from "../../format";
 import { PageTitle } from "../../parts/PageTitle";
 import { Failures } from "./Failures";
 import { PeriodReceipts } from "./PeriodReceipts";
@@ -22,7 +23,7 @@ export function Reports() {
   const period = { since: begin.toISOString(), until: end.toISOString() };
   return (
     <>
-      <PageTitle title={`${kind === "Rooms" ? "What rooms have" : kind}${kind === "Rooms" ? "" : `, ${begin.format("YYYY-MM-DD")} to ${end.format("YYYY-MM-DD")}`}`}>
+      <PageTitle title={`${kind === "Rooms" ? "What rooms have" : kind}${kind === "Rooms" ? "" : `, ${day(begin.toDate())} to ${day(end.toDate())}`}`}>
         <div className="unprinted">
           <Segmented options={[...kinds]} value={kind} onChange={setKind} />
         </div>

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Descriptions } from "antd";
 import { ask, client, type Workstation } from "../../api/client";
-import { size, when } from "../../format";
+import { size, when, whole } from "../../format";
 import { Address } from "../../parts/Address";
 import { refs } from "../../parts/acts/chosen";
 import { Outcome } from "../../parts/Outcome";
@@ -28,7 +28,7 @@ export function Parts({ workstation: w }: { workstation: Workstation }) {
         <div>
           {w.inventory?.disks.map((d) => (
             <div key={d.serial}>
-              {d.model}, {d.size.toLocaleString("en")} bytes, sectors of {d.sector_size}, serial {d.serial}
+              {d.model}, {whole(d.size)} bytes, sectors of {d.sector_size}, serial {d.serial}
               {d.partitions?.map((p) => (
                 <div key={p.number} style={{ paddingLeft: 12 }}>
                   {p.number}: {size((p.last_sector - p.first_sector + 1) * d.sector_size)} {p.kind} {p.label || p.name}

@@ -3,7 +3,7 @@ import { useMemo, useState } from "react";
 import { Link } from "react-router";
 import { ask, client, type Workstation } from "../../api/client";
 import { useWhole } from "../../api/useList";
-import { when } from "../../format";
+import { when, whole } from "../../format";
 import { Acts } from "../../parts/acts/Acts";
 import { Address } from "../../parts/Address";
 import { explained } from "../../parts/Explain";
@@ -64,7 +64,7 @@ export function Roster({ group, search, extra }: Props) {
           Roster
           {chosen.length > 0 && (
             <>
-              <Typography.Text type="secondary">{`${chosen.length.toLocaleString()} chosen`}</Typography.Text>
+              <Typography.Text type="secondary">{`${whole(chosen.length)} chosen`}</Typography.Text>
               <Acts chosen={chosen} />
             </>
           )}

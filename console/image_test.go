@@ -1,0 +1,52 @@
+package console_test
+
+import (
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
+
+	"jugate/api"
+)
+
+// One page has everything that is known of an image.
+func TestTheImagePage(t *testing.T) {
+	stage := openStage(t)
+	_, err := stage.Prepare(t.Context())
+	require.NoError(t, err)
+	ctx := t.Context()
+	d, err := stage.Client.Deliver(ctx, api.NewDelivery{Image: "garden-desk@1", To: []string{"herb-01", "herb-02"}, Answers: "none"})
+	require.NoError(t, err)
+	e, err := stage.Client.Capture(ctx, api.NewCapture{Workstation: "desk-gold", Image: "garden-desk", Note: "with the spring updates"})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		d, err = stage.Client.Delivery(ctx, d.ID)
+		e, err = stage.Client.Errand(ctx, e.ID)
+		return err == nil && d.Ended != nil && e.Ended != nil
+	}, time.Minute, 50*time.Millisecond)
+	require.EqualValues(t, "done", e.State, e.Error)
+	_, err = stage.Client.SetAnswers(ctx, api.NewAnswers{Of: "image:garden-desk", Values: map[string]any{"time_zone": "Europe/Vienna"}})
+	require.NoError(t, err)
+	b := open(t, stage)
+	b.do(chromedp.Navigate(stage.URL + "/images"))
+	b.signIn(stage.Token)
+	b.do(
+		click(`//a[.="garden-desk"]`),
+		chromedp.WaitVisible(`//h3[.="garden-desk"]`),
+		chromedp.WaitVisible(`//div[text()="with the spring updates"]`),
+		chromedp.WaitVisible(`//b[text()="@1: 2"]`),
+		chromedp.WaitVisible(`//a[text()="herb-02"]`),
+		chromedp.WaitVisible(`//div[text()="time_zone: Europe/Vienna"]`),
+		chromedp.WaitVisible(`//div[contains(text(), "Nothing: they hold the same.")]`),
+		chromedp.WaitVisible(`//div[text()="the data folder: @2, @1"]`),
+	)
+	b.settled()
+	b.shoot("image-page")
+	b.axe("an image")
+	b.looks("dark")
+	b.settled()
+	b.axe("an image, dark")
+	b.do(chromedp.Navigate(stage.URL+"/images/garden-desk?of=garden-desk@1&than=garden-desk@1"), chromedp.WaitVisible(`//*[text()="That is one version."]`))
+	b.do(chromedp.Navigate(stage.URL+"/images/nobody-has"), chromedp.WaitVisible(`//*[contains(text(), "nobody-has")]`))
+}
