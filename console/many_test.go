@@ -1,6 +1,7 @@
 package console_test
 
 import (
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -170,4 +171,29 @@ func TestGoingToAnything(t *testing.T) {
 	b.until(`document.activeElement.placeholder?.startsWith("Text, or =")`)
 	b.do(chromedp.KeyEvent("/k"))
 	b.until(`document.activeElement.value.endsWith("/k")`) // the browser is told of the character of the first one, too
+}
+
+// A long roster is one list: what is seen of it is drawn, and all of it can be chosen.
+func TestALongRoster(t *testing.T) {
+	stage := openStage(t)
+	table := "name,serial\n"
+	for n := range 300 {
+		table += fmt.Sprintf("desk-%03d,AL-%04d\n", n, 3000+n)
+	}
+	in, err := stage.Client.ImportRoster(t.Context(), []byte(table), false, true)
+	require.NoError(t, err)
+	require.True(t, in.Entered)
+	b := open(t, stage)
+	b.do(chromedp.Navigate(stage.URL + "/workstations"))
+	b.signIn(stage.Token)
+	b.do(chromedp.WaitVisible(`//b[text()="desk-000"]`))
+	b.until(`document.querySelector(".foot").dataset.loaded === "300"`)
+	assert.Less(t, b.count(".ant-table-row"), 60)
+	b.settled()
+	b.axe("a long roster")
+	b.do(click(`//input[@aria-label="Choose all"]`), chromedp.WaitVisible(`//*[text()="300 chosen"]`))
+	b.until(`(document.querySelector(".ant-table-tbody-virtual-holder").scrollTop = 1e6, [...document.querySelectorAll("b")].some(e => e.innerText === "desk-299"))`)
+	b.shoot("long-roster")
+	b.do(chromedp.Navigate(stage.URL+"/workstations?search=desk-29"), chromedp.WaitVisible(`//b[text()="desk-290"]`))
+	assert.Equal(t, 10, b.count("tr.ant-table-row"), "a short list is a plain table")
 }

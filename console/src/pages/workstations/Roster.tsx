@@ -23,18 +23,18 @@ interface Props {
 }
 
 const columns: TableColumnType<Workstation>[] = [
-  { title: "Name", key: "name", dataIndex: "name", sorter: true, width: 150, render: (name: string) => (
+  { title: "Name", key: "name", dataIndex: "name", sorter: true, width: 138, render: (name: string) => (
       <Link to={`/workstations/${name}`}>
         <b>{name}</b>
       </Link>
     ) },
-  { title: "Hardware address", width: 150, render: (_, w) => <Address text={w.hardware_addresses[0]} /> },
+  { title: "Hardware address", width: 160, render: (_, w) => <Address text={w.hardware_addresses[0]} /> },
   { title: "Model", key: "model", sorter: true, width: 150, render: (_, w) => `${w.maker} ${w.model}` },
-  { title: "Serial", key: "serial", dataIndex: "serial", sorter: true, width: 120 },
-  { title: "Disks", width: 90, render: (_, w) => <Disks workstation={w} /> },
-  { title: "Groups", width: 160, render: (_, w) => w.groups.map((g) => <Tag key={g}>{g}</Tag>) },
-  { title: explained("Image", { name: "unfinished" }), width: 150, render: (_, w) => <OnDisk workstation={w} /> },
-  { title: "Doing", width: 170, render: (_, w) => <Doing workstation={w} /> },
+  { title: "Serial", key: "serial", dataIndex: "serial", sorter: true, width: 100 },
+  { title: "Disks", width: 80, render: (_, w) => <Disks workstation={w} /> },
+  { title: "Groups", width: 150, render: (_, w) => w.groups.map((g) => <Tag key={g}>{g}</Tag>) },
+  { title: explained("Image", { name: "unfinished" }), width: 140, render: (_, w) => <OnDisk workstation={w} /> },
+  { title: "Doing", width: 160, render: (_, w) => <Doing workstation={w} /> },
   { title: "", align: "right", width: 80, render: (_, w) => <Acts chosen={[w]} /> },
 ];
 
