@@ -20,7 +20,7 @@ export function ListTable<T extends object>({ list, empty, name, columns, ...tab
   if (list.isError && !list.data) return <Failure error={list.error!} />;
   const shown = columns.filter((c) => !hidden.includes(titleOf(c.title as ReactNode)));
   return (
-    <div style={{ overflowX: "auto" }}>
+    <>
       {list.isError && <Failure error={list.error!} />}
       <Table<T>
         {...list.table}
@@ -29,7 +29,7 @@ export function ListTable<T extends object>({ list, empty, name, columns, ...tab
         locale={{ emptyText: list.isPending ? "" : empty }}
         footer={list.total > 0 ? () => <Foot list={list} name={name} titles={columns.map((c) => titleOf(c.title as ReactNode)).filter(Boolean)} hidden={hidden} setHidden={setHidden} /> : undefined}
       />
-    </div>
+    </>
   );
 }
 

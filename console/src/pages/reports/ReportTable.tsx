@@ -26,7 +26,7 @@ export function ReportTable<T extends object>({ name, of, fetch, columns, rowKey
   return (
     <Shown query={query}>
       {({ items }) => (
-        <Card styles={{ body: { padding: 0, overflowX: "auto" } }}>
+        <Card styles={{ body: { padding: 0 } }}>
           <Table<T> size="small" pagination={false} rowKey={rowKey} dataSource={items} columns={columns} locale={{ emptyText: empty }} summary={items.length > 0 ? summary : undefined} />
           <Flex gap={8} justify="end" style={{ padding: 8 }}>
             <Button size="small" onClick={() => window.print()}>
