@@ -1,7 +1,7 @@
 import createClient from "openapi-fetch";
 import type { components, paths } from "./schema.gen";
 import { hear } from "./seen";
-import { signedInAgain } from "./signedOut";
+import { canAsk, signedInAgain } from "./signedOut";
 
 type Schemas = components["schemas"];
 export type Overview = Schemas["Overview"];
@@ -92,7 +92,7 @@ client.use({
     const again = sent.get(id)!;
     sent.delete(id);
     hear(response);
-    if (response.status !== 401 || schemaPath === "/session") return undefined; // who is not signed in at all is asked by Gate
+    if (response.status !== 401 || schemaPath === "/session" || !canAsk()) return undefined; // who is not signed in at all is asked by Gate
     await signedInAgain();
     return fetch(again);
   },

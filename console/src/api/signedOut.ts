@@ -8,6 +8,9 @@ const tell = () => {
   for (const t of told) t();
 };
 
+/** Whether there is somebody to ask for a sign-in: not before anybody has signed in. */
+export const canAsk = () => told.size > 0;
+
 /** Says that the session has ended, and returns when there is another one. */
 export function signedInAgain(): Promise<void> {
   waiting ??= [];
