@@ -62,7 +62,7 @@ func TestAnEngineersMorning(t *testing.T) {
 	assert.Equal(t, []string{"00:00:5e:00:53:31"}, w.Addresses)
 
 	t.Log("# the image shows what its disk holds; another one what spoke against it, and its slabs are checked")
-	importLabDesk(t, stage)
+	importDesk(t, stage, "lab-desk", "from the lab's own machine")
 	b.do(
 		click(`//a[text()="Images"]`),
 		chromedp.WaitVisible(`//tr[@data-row-key="garden-desk"]`),
@@ -202,8 +202,8 @@ func TestNetworkBootIsSeen(t *testing.T) {
 	assert.Regexp(t, `^[A-Z2-9]{4}-[A-Z2-9]{4}`, code)
 }
 
-// importLabDesk brings in a disk that is not fit, with a reason.
-func importLabDesk(t *testing.T, stage *demo.Stage) {
+// importDesk brings in a disk that is not fit, with a reason.
+func importDesk(t *testing.T, stage *demo.Stage, name, note string) {
 	t.Helper()
 	gold, err := golddisk.Build(t.Context(), golddisk.Spec{Path: filepath.Join(t.TempDir(), "lab"), Size: 120 * golddisk.MiB, ESP: 10 * golddisk.MiB, FATBits: 12, Root: 80 * golddisk.MiB, Data: 12 * golddisk.MiB})
 	require.NoError(t, err)
@@ -213,7 +213,7 @@ func importLabDesk(t *testing.T, stage *demo.Stage) {
 	defer f.Close()
 	survey, err := capture.Look(f, gold.Size, 512, capture.LookOptions{Rules: readiness.Rules{IdentityFiles: []string{"agent.id"}}})
 	require.NoError(t, err)
-	into, err := stage.Client.BeginImport(t.Context(), api.NewImport{Image: "lab-desk", Note: "from the lab's own machine"})
+	into, err := stage.Client.BeginImport(t.Context(), api.NewImport{Image: name, Note: note})
 	require.NoError(t, err)
 	man, slabs, err := capture.Run(t.Context(), f, survey, into, capture.Options{Source: image.Source{Workstation: "file lab"}, Despite: &image.Override{Reason: "the agent is replaced next week"}})
 	require.NoError(t, err)

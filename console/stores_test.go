@@ -18,7 +18,7 @@ func TestTheStoresPage(t *testing.T) {
 	stage, err := demo.Open(t.Context(), demo.Options{Story: t.Output()})
 	require.NoError(t, err)
 	defer stage.Close()
-	importLabDesk(t, stage)
+	importDesk(t, stage, "lab-desk", "from the lab's own machine")
 	b := open(t, stage)
 	b.do(chromedp.Navigate(stage.URL + "/stores"))
 	b.signIn(stage.Token)

@@ -31,7 +31,6 @@ async function find(text: string): Promise<Place[]> {
     ...number,
     ...workstations.items.map((w) => ({ kind: "workstation", name: w.name, to: `/workstations/${w.name}` })),
     ...groups.items.map((g) => ({ kind: "room", name: g.name, to: `/rooms/${g.name}` })),
-    ...groups.items.map((g) => ({ kind: "group", name: g.name, to: `/workstations?group=${encodeURIComponent(g.name)}` })),
     ...images.items.map((v) => ({ kind: "image", name: v.image, to: `/images/${v.image}` })),
     ...orders.items.map((o) => ({ kind: "order", name: o.order, to: `/orders?search=${encodeURIComponent(o.order)}` })),
   ];
@@ -98,11 +97,11 @@ function Finder({ pages, close }: { pages: Place[]; close: () => void }) {
       <Input
         ref={field}
         role="combobox"
-        aria-label="Name of a page, workstation, group, image, order or delivery"
+        aria-label="Name of a page, workstation, room, image, order or delivery"
         aria-expanded
         aria-controls={id}
         aria-activedescendant={places.length ? `${id}-${here}` : undefined}
-        placeholder="Page, workstation, group, image, order, number of a delivery"
+        placeholder="Page, workstation, room, image, order, number of a delivery"
         value={text}
         onChange={(e) => {
           setText(e.target.value);
