@@ -165,7 +165,7 @@ bench-scale: setup build
 	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(SCRATCH) scale
 
-# The console in a headless browser, with 100 and with 10,000 workstations in the roster; some three minutes.
+# The console in a headless browser, with 100 and with 10,000 workstations in the roster; some five minutes.
 bench-console: setup build
 	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(SCRATCH) console

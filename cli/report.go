@@ -110,7 +110,7 @@ func timeOf(flag, text string) (time.Time, error) {
 	}
 	at, err := time.Parse(time.RFC3339, text)
 	if err != nil {
-		return at, fmt.Errorf("--%s: %q is not a time such as 2026-03-01T18:30:00Z (RFC 3339)", flag, text)
+		return at, usageError{fmt.Errorf("--%s: %q is not a time such as 2026-03-01T18:30:00Z (RFC 3339)", flag, text)}
 	}
 	return at, nil
 }

@@ -78,12 +78,9 @@ func takeoverCommand() *cobra.Command {
 	cmd.MarkFlagRequired("from")
 	serve := cmd.RunE
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
-		var at time.Time
-		if asOf != "" {
-			var err error
-			if at, err = time.Parse(time.RFC3339, asOf); err != nil {
-				return usageError{fmt.Errorf("--as-of: %q is not a time such as 2026-11-29T08:30:00Z", asOf)}
-			}
+		at, err := timeOf("as-of", asOf)
+		if err != nil {
+			return err
 		}
 		store, done, err := openBackups(cmd, from, region, key)
 		if err != nil {

@@ -271,6 +271,47 @@ func openStage(t *testing.T) *demo.Stage {
 	return stage
 }
 
+// prepared opens the demo's stage with everybody admitted and the golden disk captured.
+func prepared(t *testing.T) *demo.Stage {
+	t.Helper()
+	stage := openStage(t)
+	_, err := stage.Prepare(t.Context())
+	require.NoError(t, err)
+	return stage
+}
+
+// signedIn opens a browser on a page of the console.
+func signedIn(t *testing.T, stage *demo.Stage, page string) browser {
+	t.Helper()
+	b := open(t, stage)
+	b.do(chromedp.Navigate(stage.URL + page))
+	b.signIn(stage.Token)
+	return b
+}
+
+// deliver delivers as the golden machine was, and waits for the end.
+func deliver(t *testing.T, stage *demo.Stage, image string, to ...string) {
+	t.Helper()
+	d, err := stage.Client.Deliver(t.Context(), api.NewDelivery{Image: image, To: to, Answers: "none"})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		d, err = stage.Client.Delivery(t.Context(), d.ID)
+		return err == nil && d.Ended != nil
+	}, time.Minute, 50*time.Millisecond)
+}
+
+// full is a stage on which every page has something to show.
+func full(t *testing.T) *demo.Stage {
+	t.Helper()
+	stage := prepared(t)
+	_, err := stage.Client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{"herbarium-scanning"}, Start: "at:2031-01-01T06:00:00Z"})
+	require.NoError(t, err)
+	return stage
+}
+
+// pages are all pages of the console on a full stage.
+var pages = []string{"", "workstations", "workstations/herb-01", "rooms", "rooms/herbarium-scanning", "answers", "images", "images/garden-desk", "deliveries", "deliveries/1", "orders", "errands", "receipts", "reports", "drivers", "netboot", "sites", "stores", "people", "logbook"}
+
 // offerBuild makes a build of files that are none, of which media can be made.
 func offerBuild(t *testing.T, stage *demo.Stage) {
 	t.Helper()

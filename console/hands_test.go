@@ -37,9 +37,7 @@ func answerOf(t *testing.T, stage *demo.Stage, key string) any {
 
 // What happens while somebody fills in a form takes nothing of what they have typed.
 func TestWhatWasTypedStays(t *testing.T) {
-	stage := openStage(t)
-	_, err := stage.Prepare(t.Context())
-	require.NoError(t, err)
+	stage := prepared(t)
 	ctx := t.Context()
 	b := open(t, stage)
 	b.do(chromedp.Navigate(stage.URL + "/answers"))

@@ -12,9 +12,7 @@ import (
 
 // One page has everything that is known of an image.
 func TestTheImagePage(t *testing.T) {
-	stage := openStage(t)
-	_, err := stage.Prepare(t.Context())
-	require.NoError(t, err)
+	stage := prepared(t)
 	ctx := t.Context()
 	d, err := stage.Client.Deliver(ctx, api.NewDelivery{Image: "garden-desk@1", To: []string{"herb-01", "herb-02"}, Answers: "none"})
 	require.NoError(t, err)
@@ -25,9 +23,7 @@ func TestTheImagePage(t *testing.T) {
 	}, time.Minute, 50*time.Millisecond)
 	_, err = stage.Client.SetAnswers(ctx, api.NewAnswers{Of: "image:garden-desk", Values: map[string]any{"time_zone": "Europe/Vienna"}})
 	require.NoError(t, err)
-	b := open(t, stage)
-	b.do(chromedp.Navigate(stage.URL + "/images"))
-	b.signIn(stage.Token)
+	b := signedIn(t, stage, "/images")
 	b.do(
 		click(`//a[.="garden-desk"]`),
 		chromedp.WaitVisible(`//h3[.="garden-desk"]`),

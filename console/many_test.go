@@ -40,15 +40,11 @@ func (b browser) choose(names ...string) {
 
 // What is done to one is done to many, with the same questions.
 func TestManyAtOnce(t *testing.T) {
-	stage := openStage(t)
-	_, err := stage.Prepare(t.Context())
-	require.NoError(t, err)
+	stage := prepared(t)
 	ctx := t.Context()
-	_, err = stage.Client.AddGroup(ctx, api.NewGroup{Name: "microscopes"})
+	_, err := stage.Client.AddGroup(ctx, api.NewGroup{Name: "microscopes"})
 	require.NoError(t, err)
-	b := open(t, stage)
-	b.do(chromedp.Navigate(stage.URL + "/workstations"))
-	b.signIn(stage.Token)
+	b := signedIn(t, stage, "/workstations")
 	b.do(chromedp.WaitVisible(`//b[text()="herb-01"]`))
 	const them = `//button[.="Do with them…"]`
 
@@ -70,7 +66,7 @@ func TestManyAtOnce(t *testing.T) {
 	b.do(chromedp.WaitVisible(`//div[contains(@class, "ant-modal-title") and text()="Set an answer for 2 workstations"]`))
 	b.settled()
 	b.do(click(`#answer_key`), keys(`#answer_key`, "time_zone"), click(`//div[contains(@class, "ant-select-item-option") and contains(., "time_zone")]`), keys(`#answer_value`, "Europe/Lisbon"), click(`//div[contains(@class, "ant-modal-footer")]//button[.="Set"]`))
-	b.do(chromedp.WaitVisible(`//*[contains(text(), "2 workstations have their answer")]`))
+	b.do(chromedp.WaitVisible(`//*[contains(text(), "2 of 2 workstations have their answer")]`))
 	b.closed()
 	answers, err := stage.Client.ResolvedAnswers(ctx, "herb-01", "")
 	require.NoError(t, err)
@@ -119,12 +115,8 @@ func TestManyAtOnce(t *testing.T) {
 
 // A list has the columns that its reader wants, its address leads back to what is on screen, and it is saved as a table.
 func TestListsAreTheReaders(t *testing.T) {
-	stage := openStage(t)
-	_, err := stage.Prepare(t.Context())
-	require.NoError(t, err)
-	b := open(t, stage)
-	b.do(chromedp.Navigate(stage.URL + "/workstations?search=seed"))
-	b.signIn(stage.Token)
+	stage := prepared(t)
+	b := signedIn(t, stage, "/workstations?search=seed")
 	b.do(chromedp.WaitVisible(`//b[text()="seed-01"]`), chromedp.WaitVisible(`//th[.="Serial"]`))
 
 	t.Log("# without the column that nobody wants, even after coming again")
@@ -148,20 +140,16 @@ func TestListsAreTheReaders(t *testing.T) {
 
 // Who knows the name of something gets there without the mouse.
 func TestGoingToAnything(t *testing.T) {
-	stage := openStage(t)
-	_, err := stage.Prepare(t.Context())
-	require.NoError(t, err)
-	b := open(t, stage)
-	b.do(chromedp.Navigate(stage.URL))
-	b.signIn(stage.Token)
+	stage := prepared(t)
+	b := signedIn(t, stage, "/")
 	b.do(chromedp.WaitVisible(`//h3[text()="Now"]`))
-	b.do(chromedp.KeyEvent("k", chromedp.KeyModifiers(chromedp.ModifierCtrl)), chromedp.WaitVisible(`//input[@role="combobox" and contains(@placeholder, "number of a delivery")]`))
-	b.do(chromedp.KeyEvent("herb"), chromedp.WaitVisible(`//div[@role="option" and contains(., "herb-03")]`), chromedp.WaitVisible(`//div[@role="option" and contains(., "herbarium-scanning")]`))
+	b.do(chromedp.KeyEvent("k", chromedp.KeyModifiers(chromedp.ModifierCtrl)), chromedp.WaitVisible(`//input[@role="combobox" and contains(@aria-label, "number of a delivery")]`))
+	b.do(chromedp.KeyEvent("herb"), chromedp.WaitVisible(`//div[contains(@class, "ant-select-item-option") and contains(., "herb-03")]`), chromedp.WaitVisible(`//div[contains(@class, "ant-select-item-option") and contains(., "herbarium-scanning")]`))
 	b.settled()
 	b.shoot("palette")
 	b.axe("palette")
 	b.do(chromedp.KeyEvent("arium-s"))
-	b.until(`document.querySelectorAll("[role=option]").length === 1`)
+	b.until(`document.querySelectorAll(".ant-select-item-option").length === 1 && document.querySelector(".ant-select-item-option").innerText.includes("herbarium-scanning")`)
 	b.do(chromedp.KeyEvent(kb.Enter), chromedp.WaitVisible(`//b[text()="herb-08"]`))
 	b.until(`location.pathname === "/rooms/herbarium-scanning" && !document.querySelector("[role=listbox]")`)
 
@@ -183,9 +171,7 @@ func TestALongRoster(t *testing.T) {
 	in, err := stage.Client.ImportRoster(t.Context(), []byte(table), false, true)
 	require.NoError(t, err)
 	require.True(t, in.Entered)
-	b := open(t, stage)
-	b.do(chromedp.Navigate(stage.URL + "/workstations"))
-	b.signIn(stage.Token)
+	b := signedIn(t, stage, "/workstations")
 	b.do(chromedp.WaitVisible(`//b[text()="desk-000"]`))
 	b.until(`document.querySelector(".foot").dataset.loaded === "300"`)
 	assert.Less(t, b.count(".ant-table-row"), 60)

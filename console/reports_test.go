@@ -3,32 +3,20 @@ package console_test
 import (
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
-
-	"jugate/api"
 )
 
 // Who never opens the console gets a page of paper, or a table.
 func TestReports(t *testing.T) {
-	stage := openStage(t)
-	_, err := stage.Prepare(t.Context())
-	require.NoError(t, err)
+	stage := prepared(t)
 	ctx := t.Context()
-	_, err = stage.Client.SetGroupImage(ctx, "herbarium-scanning", "garden-desk")
+	_, err := stage.Client.SetGroupImage(ctx, "herbarium-scanning", "garden-desk")
 	require.NoError(t, err)
-	d, err := stage.Client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"herb-01", "herb-02", "herb-03"}, Answers: "none"})
-	require.NoError(t, err)
-	require.Eventually(t, func() bool {
-		d, err = stage.Client.Delivery(ctx, d.ID)
-		return err == nil && d.Ended != nil
-	}, time.Minute, 50*time.Millisecond)
-	b := open(t, stage)
-	b.do(chromedp.Navigate(stage.URL + "/reports"))
-	b.signIn(stage.Token)
+	deliver(t, stage, "garden-desk", "herb-01", "herb-02", "herb-03")
+	b := signedIn(t, stage, "/reports")
 	b.do(chromedp.WaitVisible(`//td[.="herb-01, herb-02, herb-03"]`), chromedp.WaitVisible(`//tr[contains(., "no image")]//span[text()="behind"]`))
 	b.settled()
 	b.shoot("console-reports")
@@ -38,7 +26,7 @@ func TestReports(t *testing.T) {
 	b.do(click(`//button[.="Save as CSV"]`))
 	b.until(`window.saved?.includes("herbarium-scanning,garden-desk@1,false,3,garden-desk@1,false,herb-01;herb-02;herb-03")`)
 
-	t.Log("# on paper there is no menu and no button")
+	t.Log("# printed, the menu and the buttons are left out")
 	media := func(kind string) {
 		_, err := chromedp.Call(b.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Media: kind})
 		require.NoError(t, err)

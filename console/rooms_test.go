@@ -27,15 +27,11 @@ func (b browser) press(x1, y1, x2, y2 float64) {
 
 // A room is drawn as it is: desks get their places, and are chosen together by drawing a box around them.
 func TestARoomAsAPlan(t *testing.T) {
-	stage := openStage(t)
-	_, err := stage.Prepare(t.Context())
-	require.NoError(t, err)
+	stage := prepared(t)
 	ctx := t.Context()
-	_, err = stage.Client.SetGroupImage(ctx, "herbarium-scanning", "garden-desk")
+	_, err := stage.Client.SetGroupImage(ctx, "herbarium-scanning", "garden-desk")
 	require.NoError(t, err)
-	b := open(t, stage)
-	b.do(chromedp.Navigate(stage.URL + "/rooms"))
-	b.signIn(stage.Token)
+	b := signedIn(t, stage, "/rooms")
 	b.do(chromedp.WaitVisible(`//span[text()="8 behind"]`))
 	b.axe("rooms")
 	b.do(click(`//a[text()="herbarium-scanning"]`), chromedp.WaitVisible(`//button[contains(@class, "desk") and contains(., "herb-08")]`))

@@ -1,7 +1,6 @@
 package console_test
 
 import (
-	"fmt"
 	"os"
 	"testing"
 
@@ -41,18 +40,14 @@ func awaited(p *runtime.EvaluateParams) { p.AwaitPromise = new(true) }
 
 // Every page can be used by who hears it, or sees little.
 func TestPagesAreAccessible(t *testing.T) {
-	stage := openStage(t)
-	_, err := stage.Prepare(t.Context())
-	require.NoError(t, err)
-	d, err := stage.Client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{"herbarium-scanning"}, Start: "at:2031-01-01T06:00:00Z"})
-	require.NoError(t, err)
+	stage := full(t)
 	b := open(t, stage)
 	b.do(chromedp.Navigate(stage.URL), chromedp.WaitVisible(`#name`))
 	b.axe("sign in")
 	b.signIn(stage.Token)
 	for _, how := range []string{"light", "dark"} {
 		b.looks(how)
-		for _, page := range []string{"", "workstations", "answers", "images", "deliveries", fmt.Sprintf("deliveries/%d", d.ID), "orders", "errands", "receipts", "reports", "rooms", "drivers", "netboot", "sites", "stores", "people", "logbook"} {
+		for _, page := range pages {
 			b.do(chromedp.Navigate(stage.URL+"/"+page), chromedp.WaitVisible(`//h3`))
 			b.settled()
 			b.axe(how + " /" + page)
@@ -62,16 +57,12 @@ func TestPagesAreAccessible(t *testing.T) {
 
 // The first page says what needs somebody, and where that is mended.
 func TestTheFirstPage(t *testing.T) {
-	stage := openStage(t)
-	_, err := stage.Prepare(t.Context())
-	require.NoError(t, err)
-	_, err = stage.Client.AddOutpost(t.Context(), api.NewOutpost{Name: "alpine"})
+	stage := prepared(t)
+	_, err := stage.Client.AddOutpost(t.Context(), api.NewOutpost{Name: "alpine"})
 	require.NoError(t, err)
 	_, err = stage.Client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{"herbarium-scanning"}, Start: "at:2031-01-01T06:00:00Z"})
 	require.NoError(t, err)
-	b := open(t, stage)
-	b.do(chromedp.Navigate(stage.URL))
-	b.signIn(stage.Token)
+	b := signedIn(t, stage, "/")
 	b.do(
 		chromedp.WaitVisible(`//a[text()="3 newcomers wait to be admitted"]`),
 		chromedp.WaitVisible(`//a[text()="outpost alpine"]`),

@@ -25,7 +25,7 @@ func TestFromAnEmptyServiceToArrivedDesks(t *testing.T) {
 	b.do(click(`//a[text()="14 newcomers wait to be admitted"]`), chromedp.WaitVisible(`//*[contains(text(), "Newcomers (14)")]`))
 
 	t.Log("# a room, and the golden machine")
-	b.do(click(`//button[.="Rooms"]`), click(`//button[.="Add a room…"]`), chromedp.WaitVisible(`#room_name`))
+	b.do(click(`//a[text()="Rooms"]`), click(`//button[.="Add a room…"]`), chromedp.WaitVisible(`#room_name`))
 	b.settled()
 	b.do(keys(`#room_name`, "herbarium"), click(`//div[contains(@class, "ant-modal-footer")]//button[.="Add"]`), chromedp.WaitVisible(`//a[text()="herbarium"]`))
 	b.closed()

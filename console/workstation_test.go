@@ -2,7 +2,6 @@ package console_test
 
 import (
 	"testing"
-	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
@@ -12,21 +11,12 @@ import (
 
 // Everything that is known of a workstation stands on its page, which has an address of its own.
 func TestTheWorkstationPage(t *testing.T) {
-	stage := openStage(t)
-	_, err := stage.Prepare(t.Context())
-	require.NoError(t, err)
+	stage := prepared(t)
 	ctx := t.Context()
-	_, err = stage.Client.SetAnswers(ctx, api.NewAnswers{Of: "group:herbarium-scanning", Values: map[string]any{"time_zone": "Europe/Vienna"}})
+	_, err := stage.Client.SetAnswers(ctx, api.NewAnswers{Of: "group:herbarium-scanning", Values: map[string]any{"time_zone": "Europe/Vienna"}})
 	require.NoError(t, err)
-	d, err := stage.Client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"herb-03"}, Answers: "none"})
-	require.NoError(t, err)
-	require.Eventually(t, func() bool {
-		d, err := stage.Client.Delivery(ctx, d.ID)
-		return err == nil && d.Ended != nil
-	}, time.Minute, 50*time.Millisecond)
-	b := open(t, stage)
-	b.do(chromedp.Navigate(stage.URL + "/workstations"))
-	b.signIn(stage.Token)
+	deliver(t, stage, "garden-desk", "herb-03")
+	b := signedIn(t, stage, "/workstations")
 	b.do(
 		click(`//a[.="herb-03"]`),
 		chromedp.WaitVisible(`//h3[contains(., "herb-03")]`),

@@ -231,7 +231,7 @@ func (d *deliveries) others(in api.OutpostDelivery) (n int) {
 	return n
 }
 
-// unicast keeps a workstation out of the stream if it was started from the media itself, as there is no network then.
+// unicast keeps a workstation out of the stream if it was started from the media itself: it has no network then.
 func (d *deliveries) unicast(run *stream.Runner, workstation int64) {
 	if d.o.carried.Alone {
 		run.SetApart(d.clock.Now(), workstation, aloneWords)

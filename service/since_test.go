@@ -73,7 +73,7 @@ func TestTheSecondOfTwoIsToldWhatChanged(t *testing.T) {
 	status, _, _ = h.send("PUT", "/answers", api.NewAnswers{Of: "workstation:herb-07", Values: map[string]any{"time_zone": "Europe/Lisbon"}}, both)
 	assert.Equal(t, 200, status)
 
-	t.Log("# a number that is none")
+	t.Log("# what is not a number")
 	status, detail = note("x", "yesterday")
 	assert.Equal(t, 422, status)
 	assert.Contains(t, detail, "Unchanged-Since-Line")

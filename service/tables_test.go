@@ -55,7 +55,7 @@ func TestListsAreTablesToo(t *testing.T) {
 		assert.Equal(t, "application/json", kind, form)
 		assert.True(t, json.Valid([]byte(body)), form)
 	}
-	t.Log("# what is no list, and what went wrong, is no table")
+	t.Log("# single things and errors are not written as tables")
 	_, kind, _ = h.as("text/csv", "/workstations/herb-07")
 	assert.Equal(t, "application/json", kind)
 	status, kind, _ = h.as("text/csv", "/workstations?nothing=1")

@@ -5,7 +5,7 @@ test("bytes have a digit behind the point where it says something", () => {
   expect([0, 1023, 1024, 1536, 104857600, 1.5 * 2 ** 40].map(size)).toEqual(["0 B", "1,023 B", "1.0 KiB", "1.5 KiB", "100 MiB", "1.5 TiB"]);
 });
 
-test("what is none is not written", () => {
+test("a value of zero is left out", () => {
   expect([perSecond(0), share(0), left(undefined)]).toEqual(["", "", ""]);
   expect([perSecond(11_000_000), share(0.1234), left(3700)]).toEqual(["11 MB/s", "12.3 %", "1 h 1 min"]);
 });

@@ -48,7 +48,7 @@ func TestRooms(t *testing.T) {
 	}, all)
 }
 
-// Each thing that was noticed is a line; what was good is none.
+// Each thing that was noticed is a line, unless it was good.
 func TestFailures(t *testing.T) {
 	f := &fakeRecords{checks: []records.MachineCheck{{Workstation: "herb-02", Ended: noon, Verdict: "bad",
 		FindingsJS: `[{"about":"memory","verdict":"good","text":"all is well"},{"about":"surface","verdict":"bad","text":"1 MiB cannot be read"},{"about":"health","verdict":"doubtful","text":"it is old"}]`}}}

@@ -1,8 +1,8 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { Input, type InputRef, Modal, theme, Typography } from "antd";
-import { type KeyboardEvent, useDeferredValue, useEffect, useId, useRef, useState } from "react";
+import { Flex, Modal, Typography } from "antd";
+import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { ask, client } from "../api/client";
+import { SearchSelect } from "./SearchSelect";
 
 interface Place {
   kind: string;
@@ -65,59 +65,32 @@ export function Palette({ pages }: { pages: Place[] }) {
 
 function Finder({ pages, close }: { pages: Place[]; close: () => void }) {
   const go = useNavigate();
-  const { token } = theme.useToken();
-  const id = useId();
-  const field = useRef<InputRef>(null);
-  const [text, setText] = useState("");
-  const [at, setAt] = useState(0);
-  const sought = useDeferredValue(text.trim());
-  const query = useQuery({ queryKey: ["palette", sought], queryFn: () => find(sought), enabled: sought !== "", placeholderData: keepPreviousData });
-  const places = [...pages.filter((p) => p.name.toLowerCase().includes(sought.toLowerCase())), ...(sought ? (query.data ?? []) : [])];
-  const here = Math.min(at, places.length - 1);
-  useEffect(() => {
-    field.current?.focus();
-  }, []);
-  useEffect(() => {
-    document.getElementById(`${id}-${here}`)?.scrollIntoView({ block: "nearest" });
-  }, [id, here]);
-  const enter = (place?: Place) => {
-    if (!place) return;
-    close();
-    void go(place.to);
-  };
-  const press = (e: KeyboardEvent) => {
-    const step = { ArrowDown: 1, ArrowUp: -1 }[e.key];
-    if (step) setAt((here + step + places.length) % Math.max(1, places.length));
-    else if (e.key === "Enter") enter(places[here]);
-    else return;
-    e.preventDefault();
+  const options = async (text = "") => {
+    const found = pages.filter((p) => p.name.toLowerCase().includes(text.toLowerCase()));
+    return [...found, ...(text ? await find(text) : [])].map((p) => ({ value: p.to, label: <Named place={p} /> }));
   };
   return (
-    <>
-      <Input
-        ref={field}
-        role="combobox"
-        aria-label="Name of a page, workstation, room, image, order or delivery"
-        aria-expanded
-        aria-controls={id}
-        aria-activedescendant={places.length ? `${id}-${here}` : undefined}
-        placeholder="Page, workstation, room, image, order, number of a delivery"
-        value={text}
-        onChange={(e) => {
-          setText(e.target.value);
-          setAt(0);
-        }}
-        onKeyDown={press}
-      />
-      <div id={id} role="listbox" aria-label="What is called so" style={{ maxHeight: 380, overflow: "auto", marginTop: 12 }}>
-        {places.map((p, i) => (
-          <div key={p.to} id={`${id}-${i}`} role="option" aria-selected={i === here} style={{ display: "flex", justifyContent: "space-between", padding: "6px 10px", cursor: "pointer", background: i === here ? token.colorFillSecondary : undefined }} onMouseMove={() => setAt(i)} onClick={() => enter(p)}>
-            <span>{p.name}</span>
-            <Typography.Text type="secondary">{p.kind}</Typography.Text>
-          </div>
-        ))}
-      </div>
-      {places.length === 0 && !query.isFetching && <Typography.Text type="secondary">Nothing is called so.</Typography.Text>}
-    </>
+    <SearchSelect
+      name="places"
+      find={options}
+      autoFocus
+      defaultOpen
+      placeholder="Page, workstation, room, image, order, number of a delivery"
+      listHeight={380}
+      style={{ width: "100%" }}
+      onSelect={(to) => {
+        close();
+        void go(String(to));
+      }}
+    />
+  );
+}
+
+function Named({ place: p }: { place: Place }) {
+  return (
+    <Flex justify="space-between">
+      <span>{p.name}</span>
+      <Typography.Text type="secondary">{p.kind}</Typography.Text>
+    </Flex>
   );
 }

@@ -19,7 +19,7 @@ const ref = (v: Version) => `${v.image}@${v.version}`;
 export function ImagePage() {
   const { image = "" } = useParams();
   const query = useQuery({ queryKey: ["versions", image], queryFn: () => ask(client.GET("/images/{image}/versions", { params: { path: { image } } })) });
-  return <Shown query={query}>{({ items }) => (items.length > 0 ? <Whole image={image} versions={items} /> : <Empty description={`There is no image ${image}.`} />)}</Shown>;
+  return <Shown query={query}>{({ items }) => (items.length > 0 ? <Whole image={image} versions={items} /> : <Empty description={`No image is called ${image}.`} />)}</Shown>;
 }
 
 function Whole({ image, versions }: { image: string; versions: Version[] }) {

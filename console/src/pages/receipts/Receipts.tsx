@@ -78,7 +78,7 @@ export function Receipts() {
             { title: "Ended", key: "ended", sorter: true, render: (_, r) => <span style={{ whiteSpace: "nowrap" }}>{when(r.ended)}</span> },
             { title: "Workstation", key: "workstation", sorter: true, render: (_, r) => <Of receipt={r} /> },
             { title: "Hardware address", render: (_, r) => <Address text={r.hardware_address} /> },
-            { title: "Image", key: "image", sorter: true, render: (_, r) => (r.wipe ? <Wiped receipt={r} /> : <Tooltip title={`digest ${r.digest}`}>{`${r.image}@${r.version}${r.partition ? `, partition ${r.partition}` : ""}`}</Tooltip>) },
+            { title: "Image", key: "image", sorter: true, render: (_, r) => <What receipt={r} /> },
             { title: explained("Outcome", { kind: "outcome of a receipt" }), key: "outcome", sorter: true, render: (_, r) => <Outcome state={r.outcome} /> },
             { title: "Verified", render: (_, r) => (r.verified ? "yes" : "no") },
             { title: "By multicast", align: "right", render: (_, r) => size(r.bytes_multicast) },
@@ -92,6 +92,17 @@ export function Receipts() {
         />
       </Card>
     </>
+  );
+}
+
+/** What was put on the disk, or that it was wiped. */
+function What({ receipt: r }: { receipt: Receipt }) {
+  if (r.wipe) return <Wiped receipt={r} />;
+  return (
+    <Tooltip title={`digest ${r.digest}`}>
+      <Link to={`/images/${r.image}`}>{`${r.image}@${r.version}`}</Link>
+      {!!r.partition && `, partition ${r.partition}`}
+    </Tooltip>
   );
 }
 

@@ -23,7 +23,7 @@ export function Reports() {
   const period = { since: begin.toISOString(), until: end.toISOString() };
   return (
     <>
-      <PageTitle title={`${kind === "Rooms" ? "What rooms have" : kind}${kind === "Rooms" ? "" : `, ${day(begin.toDate())} to ${day(end.toDate())}`}`}>
+      <PageTitle title={kind === "Rooms" ? "What rooms have" : `${kind}, ${day(begin.toDate())} to ${day(end.toDate())}`}>
         <div className="unprinted">
           <Segmented options={[...kinds]} value={kind} onChange={setKind} />
         </div>

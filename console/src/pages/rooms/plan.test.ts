@@ -4,7 +4,7 @@ import { inOrder, placeOf, planOf } from "./plan";
 
 const at = (id: number, row: string, seat: string) => workstation(id, { fields: { row, seat } });
 
-test("a place is two numbers from 1; anything else is none", () => {
+test("a place is two numbers from 1; anything else is not a place", () => {
   expect(placeOf(at(1, "2", "3"))).toEqual({ row: 2, seat: 3 });
   for (const [row, seat] of [["", ""], ["0", "1"], ["1", "61"], ["1e1", "1"], ["-1", "2"], ["999", "1"], ["1", ""]]) expect(placeOf(at(1, row, seat))).toBeUndefined();
 });

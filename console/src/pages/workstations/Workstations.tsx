@@ -1,4 +1,4 @@
-import { Button, Flex, Input } from "antd";
+import { Flex, Input } from "antd";
 import { Link } from "react-router";
 import { useParam } from "../../api/useParam";
 import { GroupSelect } from "../../parts/GroupSelect";
@@ -13,10 +13,8 @@ export function Workstations() {
   return (
     <>
       <PageTitle title="Workstations">
-        <Flex gap={8}>
-          <Link to={group ? `/rooms/${group}` : "/rooms"}>
-            <Button>{group ? "As a room" : "Rooms"}</Button>
-          </Link>
+        <Flex gap={8} align="center">
+          <Link to={group ? `/rooms/${group}` : "/rooms"}>{group ? "As a room" : "Rooms"}</Link>
           <ImportButton />
         </Flex>
       </PageTitle>
