@@ -115,7 +115,7 @@ func newRoot() *cobra.Command {
 	root.SetFlagErrorFunc(flagError)
 	root.AddCommand(
 		a.workstationCommand(), a.groupCommand(), a.imageCommand(), a.captureCommand(), a.deliverCommand(), a.orderCommand(), a.checkCommand(),
-		a.overview(), a.reportCommand(), a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.outpostCommand(), a.storeCommand(), a.backupCommand(), a.restoreCommand(), a.standbyCommand(), takeoverCommand(), a.environmentCommand(), a.entryCommand(), a.driverCommand(), a.cardCommand(), a.keyCommand(), a.errandCommand(), a.answersCommand(), a.domainCommand(), a.payloadCommand(), a.personCommand(), a.roleCommand(), a.tokenCommand(), a.directoryCommand(), a.logbookCommand(), a.witnessCommand(), a.configCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), a.signInCommand(), signOutCommand(), a.versionCommand(service.Version), a.explainCommand(), openapiCommand(), referenceCommand(),
+		a.overview(), a.reportCommand(), a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.outpostCommand(), a.storeCommand(), a.backupCommand(), a.restoreCommand(), a.standbyCommand(), takeoverCommand(), a.environmentCommand(), a.entryCommand(), a.driverCommand(), a.cardCommand(), a.keyCommand(), a.errandCommand(), a.answersCommand(), a.domainCommand(), a.payloadCommand(), a.personCommand(), a.roleCommand(), a.tokenCommand(), a.directoryCommand(), a.notificationCommand(), a.logbookCommand(), a.witnessCommand(), a.configCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), a.signInCommand(), signOutCommand(), a.versionCommand(service.Version), a.explainCommand(), openapiCommand(), referenceCommand(),
 	)
 	addExamples(root)
 	refuseOldNames(root)

@@ -270,6 +270,11 @@ func directoryNames(ctx context.Context, c *apiclient.Client) ([]string, error) 
 	return named(page, err, func(d api.Directory) string { return d.Name })
 }
 
+func ruleNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
+	page, err := c.NotificationRules(ctx)
+	return named(page, err, func(r api.NotificationRule) string { return r.Rule })
+}
+
 func entryNames(ctx context.Context, c *apiclient.Client) ([]string, error) {
 	page, err := c.BootEntries(ctx, apiclient.List{})
 	return named(page, err, func(e api.BootEntry) string { return e.Name + "\t" + e.Note })

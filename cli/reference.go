@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -11,6 +12,7 @@ import (
 
 	"jugate/core/answers"
 	"jugate/core/glossary"
+	"jugate/service"
 )
 
 // The reference pages say what the program says of itself: they are made from its commands,
@@ -34,7 +36,15 @@ const madeBy = "<!-- Made by `make reference` from the program's own text. -->\n
 
 func referencePages(root *cobra.Command) (map[string]string, error) {
 	schema, err := orderSchema()
-	return map[string]string{"commands.md": commandPage(root), "settings.md": settingsPage(root), "terms.md": termsPage(), "answers.md": answersPage(), "order.schema.json": schema}, err
+	if err != nil {
+		return nil, err
+	}
+	told, err := service.NotificationSchema()
+	if err != nil {
+		return nil, err
+	}
+	webhooks, err := json.MarshalIndent(told, "", "  ")
+	return map[string]string{"commands.md": commandPage(root), "settings.md": settingsPage(root), "terms.md": termsPage(), "answers.md": answersPage(), "order.schema.json": schema, "webhook.schema.json": string(webhooks) + "\n"}, err
 }
 
 func commandPage(root *cobra.Command) string {

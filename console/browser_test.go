@@ -148,7 +148,7 @@ func TestNetworkBootIsSeen(t *testing.T) {
 	b := open(t, stage)
 	b.do(chromedp.Navigate(stage.URL))
 	b.signIn(stage.Token)
-	b.do(click(`//a[text()="Network boot"]`), chromedp.WaitVisible(`//*[contains(text(), "No build of the boot environment is offered")]`))
+	b.do(click(`//a[text()="Boot"]`), chromedp.WaitVisible(`//*[contains(text(), "No build of the boot environment is offered")]`))
 
 	t.Log("# builds are made at the command line, and show up here; one is offered with a click")
 	system := t.TempDir()
@@ -310,7 +310,7 @@ func full(t *testing.T) *demo.Stage {
 }
 
 // pages are all pages of the console on a full stage.
-var pages = []string{"", "workstations", "workstations/herb-01", "rooms", "rooms/herbarium-scanning", "answers", "images", "images/garden-desk", "deliveries", "deliveries/1", "orders", "errands", "receipts", "reports", "drivers", "netboot", "sites", "stores", "people", "logbook"}
+var pages = []string{"", "workstations", "workstations/herb-01", "rooms", "rooms/herbarium-scanning", "answers", "images", "images/garden-desk", "deliveries", "deliveries/1", "orders", "errands", "receipts", "reports", "notifications", "drivers", "netboot", "sites", "stores", "people", "logbook"}
 
 // offerBuild makes a build of files that are none, of which media can be made.
 func offerBuild(t *testing.T, stage *demo.Stage) {

@@ -26,7 +26,7 @@ func TestABootEntryIsReleasedAndBooted(t *testing.T) {
 	b := open(t, stage)
 	b.do(chromedp.Navigate(stage.URL))
 	b.signIn(stage.Token)
-	b.do(click(`//a[text()="Network boot"]`), chromedp.WaitVisible(`//tr[@data-row-key="memory-test"]`), chromedp.WaitVisible(`//*[text()="those who may deliver, after signing in"]`))
+	b.do(click(`//a[text()="Boot"]`), chromedp.WaitVisible(`//tr[@data-row-key="memory-test"]`), chromedp.WaitVisible(`//*[text()="those who may deliver, after signing in"]`))
 
 	t.Log("# it is released for everybody")
 	b.do(click(`//tr[@data-row-key="memory-test"]//button[contains(., "Settings")]`), chromedp.WaitVisible(`#title`), keys(`#title`, "Test the memory"), keys(`#released`, "everybody\r"))

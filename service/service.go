@@ -68,6 +68,7 @@ import (
 	"jugate/service/fleet"
 	"jugate/service/intake"
 	"jugate/service/metrics"
+	"jugate/service/notify"
 	"jugate/service/orders"
 	"jugate/service/overview"
 	"jugate/service/proofs"
@@ -106,6 +107,7 @@ type Service struct {
 	standby     *standby.Standby
 	stock       *stock.Stock
 	overview    *overview.Overview
+	notify      *notify.Notify
 	boot        *boot.Boot
 	streams     *stream.Streams
 	web         *web.Server
@@ -210,6 +212,7 @@ func (s *Service) open(ctx context.Context) (err error) {
 	s.house.Go(func() { s.intake.KeepLeaning(s.until) })
 	s.house.Go(func() { s.stores.Keep(s.until) })
 	s.house.Go(s.keepBackups)
+	s.house.Go(func() { s.notify.Keep(s.until) })
 	return nil
 }
 
@@ -252,6 +255,7 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 			s.standby.Wake()
 		}
 		s.sites.Heard(event)
+		s.notify.Heard(event)
 		events.Publish(event)
 	}
 	s.reserve = &durable.Reserve{Path: filepath.Join(c.Data, "reserve"), Bytes: reserveBytes}
@@ -283,7 +287,9 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 		Program: filepath.Join(filepath.Dir(c.Netboot.Agent), "jugate-outpost")}
 	s.overview = &overview.Overview{Records: db, Fleet: s.fleet, Orders: s.orders, Stock: s.stock, ArrivalWithin: c.ArrivalWithin, Now: c.Now,
 		Parts: overview.Parts{Dir: c.Data, KeepFree: c.KeepFree, Records: db, Sites: s.sites, Stores: s.stores, Backups: s.backups, Standby: s.standby, Certificates: s.access.Certificates}}
-	s.web = &web.Server{Overview: s.overview, Reports: &reports.Reports{Records: db, Now: c.Now}, Figures: metrics.New(Version, s.overview, db, c.Log), Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
+	s.notify = notify.New(notify.Config{Records: db, Secrets: s.access, Overview: s.overview, Stock: s.stock, Orders: s.orders, Hooks: web.Hooks{}, Console: strings.Join(c.At[:min(len(c.At), 1)], ""), ArrivalWithin: c.ArrivalWithin, Log: c.Log, Now: c.Now, Publish: publish})
+	s.overview.Parts.Notify = s.notify
+	s.web = &web.Server{Notify: s.notify, Overview: s.overview, Reports: &reports.Reports{Records: db, Now: c.Now}, Figures: metrics.New(Version, s.overview, db, c.Log), Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 	return nil
 }
@@ -327,6 +333,9 @@ func (s *Service) Handler() http.Handler { return s.web.Handler() }
 
 // OpenAPI is the document that describes /api/v1, made from the Go types.
 func OpenAPI() ([]byte, error) { return web.OpenAPI(Version) }
+
+// NotificationSchema is the JSON Schema of what webhooks are sent.
+func NotificationSchema() (map[string]any, error) { return web.NotificationSchema() }
 
 // Serve answers requests from the listener until ctx ends, then lets running
 // requests finish for a few seconds. It answers by TLS, and for boot files without.

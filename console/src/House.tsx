@@ -14,6 +14,7 @@ const Answers = lazy(async () => ({ default: (await import("./pages/answers/Answ
 const Deliveries = lazy(async () => ({ default: (await import("./pages/deliveries/Deliveries")).Deliveries }));
 const DeliveryPage = lazy(async () => ({ default: (await import("./pages/deliveries/DeliveryPage")).DeliveryPage }));
 const Drivers = lazy(async () => ({ default: (await import("./pages/drivers/Drivers")).Drivers }));
+const Notifications = lazy(async () => ({ default: (await import("./pages/notifications/Notifications")).Notifications }));
 const Orders = lazy(async () => ({ default: (await import("./pages/orders/Orders")).Orders }));
 const Errands = lazy(async () => ({ default: (await import("./pages/errands/Errands")).Errands }));
 const ImagePage = lazy(async () => ({ default: (await import("./pages/images/ImagePage")).ImagePage }));
@@ -47,9 +48,10 @@ const pages: Page[] = [
   { path: "receipts", title: "Receipts" },
   { path: "reports", title: "Reports" },
   { path: "drivers", title: "Drivers" },
-  { path: "netboot", title: "Network boot" },
+  { path: "netboot", title: "Boot" },
   { path: "sites", title: "Sites" },
   { path: "stores", title: "Stores" },
+  { path: "notifications", title: "Notifications", right: "see" },
   { path: "people", title: "People", right: "administer" },
   { path: "logbook", title: "Logbook" },
 ];
@@ -69,20 +71,20 @@ export function House({ session }: { session: Session }) {
   return (
     <Layout style={{ minHeight: "100vh" }}>
       <Layout.Header style={{ paddingInline: 12, paddingBlock: 8, height: "auto", lineHeight: "40px" }}>
-        <Flex align="center" gap={8}>
+        <Flex align="center" gap={4}>
           <Link to="/" title="Now: what needs somebody, what runs, and how the service is" style={{ display: "flex", alignItems: "center", gap: 8, color: "white", fontSize: 18, fontWeight: 600 }}>
             <img src="/mark.svg" alt="" width={26} height={26} />
             Jugate
           </Link>
           <nav aria-label="Pages" style={{ flex: 1, minWidth: 0, display: "flex", flexWrap: "wrap" }}>
             {shown.map((r) => (
-              <Link key={r.path} to={`/${r.path}`} aria-current={here === r.path ? "page" : undefined} style={{ padding: "0 6px", lineHeight: "40px", fontSize: 13.5, borderRadius: 4, color: here === r.path ? "white" : "#cfd8cf", background: here === r.path ? leaf : undefined }}>
+              <Link key={r.path} to={`/${r.path}`} aria-current={here === r.path ? "page" : undefined} style={{ padding: "0 6px", lineHeight: "40px", fontSize: 13, borderRadius: 4, color: here === r.path ? "white" : "#cfd8cf", background: here === r.path ? leaf : undefined }}>
                 {r.title}
               </Link>
             ))}
           </nav>
           <Button type="text" size="small" title="Your account" onClick={() => setAccount(true)}>
-            <Typography.Text ellipsis style={{ color: "#cfd8cf", maxWidth: 90 }}>
+            <Typography.Text ellipsis style={{ color: "#cfd8cf", maxWidth: 72 }}>
               {session.name}
             </Typography.Text>
           </Button>
@@ -113,6 +115,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/netboot" element={<Netboot />} />
           <Route path="/sites" element={<Sites />} />
           <Route path="/stores" element={<Stores />} />
+          <Route path="/notifications" element={<Notifications />} />
           <Route path="/people" element={<People />} />
           <Route path="/logbook" element={<Logbook />} />
           <Route path="*" element={<Navigate to="/" replace />} />

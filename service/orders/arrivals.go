@@ -48,7 +48,7 @@ func (o *Orders) Arrive(ctx context.Context, token, key string, report api.Arriv
 	if err := o.Fleet.Arrived(ctx, r.WorkstationID, key, report.Helper); err != nil {
 		o.Log.Error("the helper of a workstation could not be noted", "workstation", r.Workstation, "error", err)
 	}
-	o.Publish(o.receiptOf(*r))
+	o.Publish(o.ReceiptOf(*r))
 	o.moved.ring() // a run may wait for it
 	return nil
 }

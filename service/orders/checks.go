@@ -14,8 +14,8 @@ import (
 	"jugate/records"
 )
 
-// checkOf is what is told of a check.
-func (o *Orders) checkOf(c records.MachineCheck) (out api.Check, err error) {
+// CheckOf is what is told of a check.
+func (o *Orders) CheckOf(c records.MachineCheck) (out api.Check, err error) {
 	out = api.Check{ID: c.ID, Errand: c.ErrandID, Workstation: c.Workstation, Address: c.Address, Maker: c.Maker, Model: c.Model, Serial: c.Serial, Ended: c.Ended, Verdict: c.Verdict, OrderedBy: c.OrderedBy}
 	out.Findings, err = c.Findings()
 	return out, err
@@ -157,7 +157,7 @@ func (o *Orders) Checks(ctx context.Context, workstation string, f records.Machi
 	}
 	all := []api.Check{}
 	for _, row := range rows {
-		c, err := o.checkOf(row)
+		c, err := o.CheckOf(row)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -179,7 +179,7 @@ func (o *Orders) CheckNumbered(ctx context.Context, id int64) (out api.Check, er
 	if err := rights.Check(rights.Needing(ctx, rights.See), w.Label(), w.Groups()); err != nil {
 		return out, err
 	}
-	if out, err = o.checkOf(*row); err != nil {
+	if out, err = o.CheckOf(*row); err != nil {
 		return out, err
 	}
 	result, err := row.Result()

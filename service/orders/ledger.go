@@ -87,7 +87,7 @@ func (o *Orders) written(ctx context.Context, d *records.Delivery, receipts []st
 		if whole, err := o.Records.Receipt(ctx, row.ID); err == nil { // with the arrival that it awaits
 			row = *whole
 		}
-		o.Publish(o.receiptOf(row))
+		o.Publish(o.ReceiptOf(row))
 	}
 }
 

@@ -11,8 +11,8 @@ import (
 	"jugate/records"
 )
 
-// receiptOf is what is told of a receipt.
-func (o *Orders) receiptOf(r records.Receipt) api.Receipt {
+// ReceiptOf is what is told of a receipt.
+func (o *Orders) ReceiptOf(r records.Receipt) api.Receipt {
 	out := api.Receipt{
 		ID: r.ID, Delivery: r.DeliveryID, Workstation: r.Workstation, Address: r.Address,
 		Image: r.Image, Version: r.Version, Digest: r.Digest, Ended: r.Ended,
@@ -41,7 +41,7 @@ func (o *Orders) Receipts(ctx context.Context, f records.ReceiptFilter, p record
 		return nil, 0, err
 	}
 	rows, total, err := o.Records.Receipts(ctx, f, p)
-	return each(rows, o.receiptOf), total, err
+	return each(rows, o.ReceiptOf), total, err
 }
 
 // Receipt is one of them.
@@ -50,7 +50,7 @@ func (o *Orders) Receipt(ctx context.Context, id int64) (api.Receipt, error) {
 	if err != nil {
 		return api.Receipt{}, err
 	}
-	return o.receiptOf(*r), nil
+	return o.ReceiptOf(*r), nil
 }
 
 // namedByReceipts returns an error if a filter names something that neither exists nor is

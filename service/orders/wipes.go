@@ -117,7 +117,7 @@ func (o *Orders) wipeReceipt(ctx context.Context, e *records.Errand, report wipe
 	o.Fleet.Changed(ctx, w.ID)
 	o.Fleet.Ring(w.ID)
 	o.publishErrand(ctx, e.ID)
-	o.Publish(o.receiptOf(r))
+	o.Publish(o.ReceiptOf(r))
 	return nil
 }
 

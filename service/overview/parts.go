@@ -30,6 +30,9 @@ type Parts struct {
 	Standby interface {
 		Show(ctx context.Context) (api.Standby, error)
 	}
+	Notify interface {
+		Rules(ctx context.Context) ([]api.NotificationRule, error)
+	}
 	Certificates interface{ Until() time.Time }
 }
 
@@ -113,7 +116,13 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus) (all []api
 	default:
 		add("copy for another machine", good, "kept in "+copied.Store, "", "/stores")
 	}
-	return all, nil
+	rules, err := o.Parts.Notify.Rules(ctx)
+	for _, r := range rules {
+		if r.Trouble != "" {
+			add("notifications by "+r.Rule, warning, r.Trouble, "mend what it says, and try the rule", "/notifications")
+		}
+	}
+	return all, err
 }
 
 // disk tells what is left on the disk of the data folder.

@@ -148,6 +148,7 @@ func (s *Server) eventRoutes(h huma.API) {
 		"entries":     api.BootEntriesChanged{},
 		"sites":       api.SitesChanged{},
 		"stores":      api.StoresChanged{},
+		"told":        api.NotificationsChanged{},
 		"resync":      api.Resync{},
 	}, func(ctx context.Context, in *struct {
 		After      int     `header:"Last-Event-ID" doc:"The last event that was heard"`

@@ -26,7 +26,7 @@ const noted = 8 << 10
 
 // unnoted are operations that are no change that anybody would look for: tries, reads that are not GET, and
 // the many parts of one import.
-var unnoted = []string{"plan-delivery", "try-order", "import-missing", "import-slab", "import-map", "check-domain", "check-directory", "sign-out", "restore-log", "ask-witnesses"}
+var unnoted = []string{"plan-delivery", "try-order", "import-missing", "import-slab", "import-map", "check-domain", "check-directory", "try-notification-rule", "try-mail", "sign-out", "restore-log", "ask-witnesses"}
 
 // logbook is a middleware that writes a line for each change that was made. A change that would undo somebody else's unseen
 // is not made.
@@ -144,7 +144,7 @@ func (t *teed) BodyReader() io.Reader {
 func (t *teed) Unwrap() huma.Context { return t.request }
 
 // secrets are names of fields whose value no line has.
-var secrets = []string{"password", "old_password", "new_password", "token", "seal_key", "second_factor_code"}
+var secrets = []string{"password", "old_password", "new_password", "token", "seal_key", "webhook", "second_factor_code"}
 
 // leftOut is what was sent, without secrets; empty if it was no JSON, or too long to be one.
 func leftOut(sent []byte) string {
