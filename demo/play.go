@@ -140,6 +140,11 @@ func (s *Stage) admitAll(ctx context.Context) ([]string, error) {
 			return nil, err
 		}
 	}
+	for _, m := range models {
+		if _, err := s.Client.SetModel(ctx, m); err != nil {
+			return nil, err
+		}
+	}
 	if err := s.takeIn(ctx); err != nil {
 		return nil, err
 	}

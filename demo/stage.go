@@ -157,7 +157,7 @@ func (s *Stage) switchOn(ctx context.Context, m machine, disk string) error {
 func (s *Stage) place(m machine, disk string) {
 	w := &sim.Workstation{
 		Addresses: []hwaddr.Address{m.address}, Maker: m.maker, Model: m.model, Serial: serial(m),
-		Memory: m.memory, Disks: []string{disk}, Interface: "lo", Loss: m.loss, Devices: m.devices, Runs: runs,
+		Memory: m.memory, Disks: []string{disk}, Interface: "lo", Loss: m.loss, Devices: m.devices, Runs: runs, Also: m.firmware,
 	}
 	s.disks[m.name], s.machines[m.name] = disk, w
 }

@@ -20,6 +20,7 @@ const Errands = lazy(async () => ({ default: (await import("./pages/errands/Erra
 const ImagePage = lazy(async () => ({ default: (await import("./pages/images/ImagePage")).ImagePage }));
 const Images = lazy(async () => ({ default: (await import("./pages/images/Images")).Images }));
 const Logbook = lazy(async () => ({ default: (await import("./pages/logbook/Logbook")).Logbook }));
+const Models = lazy(async () => ({ default: (await import("./pages/models/Models")).Models }));
 const Netboot = lazy(async () => ({ default: (await import("./pages/netboot/Netboot")).Netboot }));
 const People = lazy(async () => ({ default: (await import("./pages/people/People")).People }));
 const Receipts = lazy(async () => ({ default: (await import("./pages/receipts/Receipts")).Receipts }));
@@ -100,6 +101,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/" element={session.rights.includes("see") ? <Start /> : <Navigate to="/workstations" replace />} />
           <Route path="/workstations" element={<Workstations />} />
           <Route path="/workstations/:workstation" element={<WorkstationPage />} />
+          <Route path="/models" element={<Models />} />
           <Route path="/rooms" element={<Rooms />} />
           <Route path="/rooms/:room" element={<Room />} />
           <Route path="/answers" element={<Answers />} />

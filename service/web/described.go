@@ -9,6 +9,7 @@ var tags = []*huma.Tag{
 	{Name: "logbook", Description: "Who changed what, from where and through what."},
 	{Name: "log", Description: "The tree of records: signed heads, proofs that nothing was changed or removed, and witnesses."},
 	{Name: "workstations", Description: "The roster: workstations, newcomers, their hardware addresses, and machines that are turned away."},
+	{Name: "models", Description: "What is known of the models of machines. A model is called by its maker and its own name, as the firmware tells them."},
 	{Name: "groups", Description: "Named sets of workstations. Groups and workstations share one space of names, as orders name both."},
 	{Name: "outposts", Description: "Programs at other sites that answer network boot there, and hold what their machines need."},
 	{Name: "domains", Description: "Domains that delivered systems join, with the account that creates computers in each."},
@@ -40,6 +41,10 @@ var descriptions = map[string]string{
 	"report-rooms":             "A line for each version that workstations of a group have. A workstation of two groups is in both.",
 	"report-failures":          "A line for each thing that was noticed, of the last check of each workstation, if that ended in the period.",
 	"report-savings":           "Of deliveries that ended in the period. Saved is what all received together, less what was sent.",
+	"list-models": "Those of machines that were seen, and those of which something is known. Retired machines do not count.",
+	"get-model":   "With the versions of the firmware that its machines have, and those that are not as they should be. Of machines that do not tell, nothing is said.",
+	"set-model":   "It replaces what was said before. Without anything to know, it is forgotten.",
+
 	"list-notification-events": "Each with the JSON Schema of what a webhook has as its data.",
 	"list-notification-rules":  "By name.",
 	"get-notification-rule":    "The secret of its webhooks is not told.",

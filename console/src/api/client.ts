@@ -16,6 +16,7 @@ export type NewNotificationRule = Schemas["NewNotificationRule"];
 export type Message = Schemas["Message"];
 export type MailSettings = Schemas["MailSettings"];
 export type NewMailSettings = Schemas["NewMailSettings"];
+export type Model = Schemas["Model"];
 export type Check = Schemas["Check"];
 export type NewCheck = Schemas["NewCheck"];
 export type Surface = Schemas["SurfaceReport"];

@@ -2,6 +2,7 @@ import { Flex, Modal, Typography } from "antd";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { ask, client } from "../api/client";
+import { modelPath } from "./modelPath";
 import { SearchSelect } from "./SearchSelect";
 
 interface Place {
@@ -20,11 +21,12 @@ const typing = (target: EventTarget | null) => target instanceof HTMLElement && 
 async function find(text: string): Promise<Place[]> {
   const query = { search: text, limit: few };
   const seen = <T,>(list: Promise<{ items: T[] }>) => list.catch(() => ({ items: [] as T[] })); // what one may not see is not found
-  const [workstations, groups, images, orders] = await Promise.all([
+  const [workstations, groups, images, orders, models] = await Promise.all([
     seen(ask(client.GET("/workstations", { params: { query: { ...query, sort: "name", state: ["admitted", "expected", "retired"] } } }))),
     seen(ask(client.GET("/groups", { params: { query } }))),
     seen(ask(client.GET("/images", { params: { query } }))),
     seen(ask(client.GET("/orders", { params: { query } }))),
+    seen(ask(client.GET("/models", {}))),
   ]);
   const number = /^\d+$/.test(text) ? [{ kind: "delivery", name: `No. ${text}`, to: `/deliveries/${text}` }] : [];
   return [
@@ -32,6 +34,7 @@ async function find(text: string): Promise<Place[]> {
     ...workstations.items.map((w) => ({ kind: "workstation", name: w.name, to: `/workstations/${w.name}` })),
     ...groups.items.map((g) => ({ kind: "room", name: g.name, to: `/rooms/${g.name}` })),
     ...images.items.map((v) => ({ kind: "image", name: v.image, to: `/images/${v.image}` })),
+    ...models.items.filter((m) => m.model.toLowerCase().includes(text.toLowerCase())).slice(0, few).map((m) => ({ kind: "model", name: m.model, to: modelPath(m.model) })),
     ...orders.items.map((o) => ({ kind: "order", name: o.order, to: `/orders?search=${encodeURIComponent(o.order)}` })),
   ];
 }

@@ -14,6 +14,7 @@ export function Workstations() {
     <>
       <PageTitle title="Workstations">
         <Flex gap={8} align="center">
+          <Link to="/models">Models</Link>
           <Link to={group ? `/rooms/${group}` : "/rooms"}>{group ? "As a room" : "Rooms"}</Link>
           <ImportButton />
         </Flex>
