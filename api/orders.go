@@ -166,7 +166,27 @@ type Delivery struct {
 	SecondsLeft *float64         `json:"seconds_left,omitempty" doc:"For those in the group; not told while nothing can be said"`
 	Warning     string           `json:"warning,omitempty" doc:"What keeps it from getting on, in words"`
 	Changes     []DeliveryChange `json:"changes,omitempty" nullable:"false" doc:"What was done to it, told for a single delivery"`
+	Story       []string         `json:"story,omitempty" nullable:"false" doc:"How it went, in words, told for a single delivery that is over"`
 	Parts       []DeliveryPart   `json:"parts,omitempty" nullable:"false" doc:"What outposts carry through of it, while it runs"`
+}
+
+// DeliveryCourse is what a delivery did over time.
+type DeliveryCourse struct {
+	Every   float64        `json:"every_seconds" doc:"How long after a sample the next one is taken; longer the longer it runs"`
+	Members []string       `json:"member_names" nullable:"false" doc:"Its workstations, a thousand at the most, in the order in which they came"`
+	Samples []CourseSample `json:"samples" nullable:"false" doc:"None from before it has begun"`
+}
+
+// CourseSample is how a delivery was at one time.
+type CourseSample struct {
+	At         time.Time `json:"at"`
+	Rate       int64     `json:"rate_now" doc:"Bits a second that streams were sent at"`
+	Repair     int64     `json:"repair_bytes" doc:"Sent again by multicast, so far"`
+	LossMiddle float64   `json:"loss_middle" doc:"Share of packets that the workstation in the middle lost"`
+	LossWorst  float64   `json:"loss_worst" doc:"And the one that lost most"`
+	DiskMiddle float64   `json:"disk_middle" doc:"Bytes a second that the disk in the middle took"`
+	DiskWorst  float64   `json:"disk_worst" doc:"And the slowest one"`
+	Done       []int     `json:"done_percent" nullable:"false" doc:"How far each workstation was, by its place in member_names: to 100 while it receives, to 200 while it checks, -1 for one that was not there. Those that came later are not in it"`
 }
 
 // DeliveryPart is what an outpost carries through of a delivery, for the workstations of its site.

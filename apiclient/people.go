@@ -213,6 +213,11 @@ func (c *Client) Delivery(ctx context.Context, id int64) (api.Delivery, error) {
 	return one[api.Delivery](ctx, c, http.MethodGet, fmt.Sprintf("deliveries/%d", id), nil)
 }
 
+// Course tells what a delivery did over time.
+func (c *Client) Course(ctx context.Context, id int64) (api.DeliveryCourse, error) {
+	return one[api.DeliveryCourse](ctx, c, http.MethodGet, fmt.Sprintf("deliveries/%d/course", id), nil)
+}
+
 // PauseDelivery holds the stream of a delivery.
 func (c *Client) PauseDelivery(ctx context.Context, id int64) (api.Delivery, error) {
 	return one[api.Delivery](ctx, c, http.MethodPost, fmt.Sprintf("deliveries/%d/pause", id), nil)

@@ -273,10 +273,14 @@ func (a *app) printDelivery(cmd *cobra.Command, d api.Delivery) error {
 		columns = append(columns, column[api.Member]{title: "at", value: func(m api.Member) string { return m.Site }})
 	}
 	columns = append(columns, column[api.Member]{title: "reason", value: reasonText})
-	if err := printList(cmd, a, d.Members, columns); err != nil || len(d.Changes) == 0 {
+	if err := printList(cmd, a, d.Members, columns); err != nil || len(d.Story)+len(d.Changes) == 0 {
 		return err
 	}
 	fmt.Fprintln(cmd.OutOrStdout())
+	if len(d.Story) > 0 { // which has the changes
+		_, err := fmt.Fprintln(cmd.OutOrStdout(), strings.Join(d.Story, "\n"))
+		return err
+	}
 	return printList(cmd, a, d.Changes, []column[api.DeliveryChange]{
 		{title: "at", value: func(c api.DeliveryChange) string { return when(c.At) }},
 		{title: "by", value: func(c api.DeliveryChange) string { return c.By }},

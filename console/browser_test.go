@@ -110,7 +110,6 @@ func TestAnEngineersMorning(t *testing.T) {
 
 	t.Log("# the delivery is watched to its end without touching anything")
 	b.do(chromedp.WaitVisible(`.delivery-sending`), chromedp.WaitVisible(`//td//*[text()="receiving"]`))
-	b.shoot("console-delivery")
 	b.do(chromedp.WaitVisible(`.delivery-finished`))
 	assert.Equal(t, len(p.Room), b.count(`.delivery-finished tr[data-row-key^="herb-"]`))
 	checked, err := chromedp.Run(b.ctx, chromedp.Text(`.delivery-finished .ant-table-tbody`))
@@ -124,6 +123,12 @@ func TestAnEngineersMorning(t *testing.T) {
 	b.do(click(`//a[text()="Errands"]`), chromedp.WaitVisible(`//*[contains(text(), "No workstation has anything to do")]`), click(`#all`))
 	b.until(fmt.Sprintf(`document.querySelectorAll("tr[data-row-key]").length === %d`, len(p.Room)+1))
 	b.do(click(`//a[text()="Deliveries"]`), click(`//a[text()="No. 1"]`))
+
+	t.Log("# its page tells how it went, in words and over time")
+	b.do(chromedp.WaitVisible(`//*[contains(@class, "story")]//div[contains(., "8 workstations of 8 got it")]`), chromedp.WaitVisible(`div[aria-label="How far each of 8 workstations was"] canvas`))
+	b.settled()
+	b.axe("a delivery that is over")
+	b.shoot("console-delivery")
 
 	t.Log("# its receipts are there, and nothing was changed")
 	b.do(click(`//a[text()="show"]`))

@@ -127,7 +127,9 @@ func (s *Stage) SwitchOn(ctx context.Context) (*golddisk.Disk, error) {
 }
 
 // FirstStart has a machine start from its disk for the first time.
-func (s *Stage) FirstStart(ctx context.Context, name string) error { return s.machines[name].FirstStart(ctx) }
+func (s *Stage) FirstStart(ctx context.Context, name string) error {
+	return s.machines[name].FirstStart(ctx)
+}
 
 // template is the golden machine.
 var template = machine{name: goldName, address: address(1), maker: "Alder Works", model: "A310", memory: 8 << 30, devices: a310}

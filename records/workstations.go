@@ -148,7 +148,7 @@ const (
 	// Of a wipe that was begun nothing is left. One partition alone makes no image of what else is there.
 	lastBrought = `FROM receipts r
 			WHERE r.workstation_id = w.id AND (r.details = '' AND (r.outcome = 'delivered' OR r.outcome <> 'absent' AND r.bytes_multicast + r.bytes_unicast > 0) OR r.kind = 'wipe' AND json_extract(r.details, '$.wipe_began')) ORDER BY r.id DESC LIMIT 1`
-	onDisk = `coalesce((SELECT iif(r.kind = 'wipe', '', iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version) ` + lastBrought + `), '')`
+	onDisk          = `coalesce((SELECT iif(r.kind = 'wipe', '', iif(r.outcome = 'delivered', '', '` + unfinishedMark + `') || r.image || '@' || r.version) ` + lastBrought + `), '')`
 	workstationFrom = `workstations w`
 )
 

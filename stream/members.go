@@ -282,6 +282,18 @@ func (r *Runner) member(id int64) (out MemberStatus, known bool) {
 	return out, known
 }
 
+// Members tells how all workstations stand, in no order.
+func (r *Runner) Members() (all []MemberStatus) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for id := range r.members {
+		if m, known := r.member(id); known {
+			all = append(all, m)
+		}
+	}
+	return all
+}
+
 // takeMoved are the workstations that something is new of since it was asked last.
 func (r *Runner) takeMoved() []int64 {
 	r.mu.Lock()

@@ -82,3 +82,10 @@ export function left(s?: number): string {
   if (n < 60) return `${n} s`;
   return n < 3600 ? sixties(n, "min", "s") : sixties(Math.floor(n / 60), "h", "min");
 }
+
+/** A time in seconds as minutes and seconds: "1:05", or hours before them. */
+export function span(s: number): string {
+  const n = Math.round(s);
+  const two = (x: number) => String(x).padStart(2, "0");
+  return n < 3600 ? `${Math.floor(n / 60)}:${two(n % 60)}` : `${Math.floor(n / 3600)}:${two(Math.floor(n / 60) % 60)}:${two(n % 60)}`;
+}

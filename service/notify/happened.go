@@ -12,6 +12,8 @@ import (
 	"time"
 	"unicode"
 
+	"github.com/dustin/go-humanize/english"
+
 	"jugate/api"
 	"jugate/core/delivery"
 	"jugate/core/roster"
@@ -92,23 +94,16 @@ func ofDelivery(d api.Delivery) (all []happening) {
 		all = append(all, happening{event: event, subject: fmt.Sprint(d.ID), at: at, data: d, what: name + what})
 	}
 	if d.Started != nil {
-		add("delivery.started", *d.Started, fmt.Sprintf(" has started, to %s", workstations(d.Workstations)))
+		add("delivery.started", *d.Started, fmt.Sprintf(" has started, to %s", english.Plural(d.Workstations, "workstation", "")))
 	}
 	if d.Ended != nil {
 		state := " is over"
 		if d.State == delivery.Stopped {
 			state = " was stopped"
 		}
-		add("delivery.ended", *d.Ended, because(fmt.Sprintf("%s: %d of %s got it", state, d.Delivered, workstations(d.Workstations)), d.Reason))
+		add("delivery.ended", *d.Ended, because(fmt.Sprintf("%s: %d of %s got it", state, d.Delivered, english.Plural(d.Workstations, "workstation", "")), d.Reason))
 	}
 	return all
-}
-
-func workstations(n int) string {
-	if n == 1 {
-		return "1 workstation"
-	}
-	return fmt.Sprintf("%d workstations", n)
 }
 
 func because(what, reason string) string {

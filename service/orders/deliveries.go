@@ -89,6 +89,7 @@ func (o *Orders) Delivery(ctx context.Context, id int64) (api.Delivery, error) {
 		}
 		out.Members = append(out.Members, m)
 	}
+	out.Story = story(out, rows)
 	return out, nil
 }
 

@@ -119,6 +119,9 @@ func (l ledger) Note(ctx context.Context, id int64, n stream.Note) error {
 // Reached is stream.Ledger's.
 func (l ledger) Reached(ctx context.Context, now time.Time, id int64, state delivery.State, reason string, wire int64) error {
 	defer l.moved.ring()
+	if state.Over() {
+		l.sample(ctx, id, true)
+	}
 	return l.Records.SetDelivery(ctx, now, id, state, reason, wire)
 }
 
@@ -130,6 +133,7 @@ func (l ledger) Moved(ctx context.Context, id int64, workstations []int64) {
 		return
 	}
 	l.Publish(l.deliveryOf(*d))
+	l.sample(ctx, id, false)
 	if len(workstations) == 0 {
 		return
 	}

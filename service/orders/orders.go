@@ -7,6 +7,8 @@
 // run, progress.go takes what workstations report. errands.go, start.go and install.go are
 // about what one workstation does, wishes.go about what a person at it asks for.
 //
+// course.go keeps what a delivery does over time, and story.go tells it in words.
+//
 // checks.go has workstations check themselves, wipes.go has their disks wiped.
 //
 // there.go has orders run at one workstation by whoever stands there.
@@ -138,5 +140,6 @@ type Orders struct {
 		sync.Mutex
 		boots map[int64]string
 	}
-	moved bell // an order was saved, or something of a run may have ended
+	courses courses
+	moved   bell // an order was saved, or something of a run may have ended
 }

@@ -15,6 +15,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/dustin/go-humanize/english"
+
 	"jugate/api"
 	"jugate/core/roster"
 	"jugate/records"
@@ -108,18 +110,10 @@ func need(kind string, count int, what, page string, names []string, since *time
 	return &api.Need{Kind: kind, Count: count, What: what, Names: names[:min(len(names), namesAtMost)], Since: since, Page: page}
 }
 
-// number is a number of things in words.
-func number(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}
-
 func (o *Overview) failures(ctx context.Context) (*api.Need, error) {
 	rows, total, err := o.Records.FailedSince(ctx, o.Now().Add(-lately), namesAtMost)
 	names, since := ofReceipts(rows)
-	return need("failures", total, number(total, "workstation did not get its image, and has got none since", "times a workstation did not get its image, and has got none since"), "/receipts?outcome=failed", names, since), err
+	return need("failures", total, english.Plural(total, "workstation did not get its image, and has got none since", "times a workstation did not get its image, and has got none since"), "/receipts?outcome=failed", names, since), err
 }
 
 func (o *Overview) arrivals(ctx context.Context) (*api.Need, error) {
@@ -129,7 +123,7 @@ func (o *Overview) arrivals(ctx context.Context) (*api.Need, error) {
 	}
 	rows, total, err := o.Records.NotArrived(ctx, o.Now().Add(-lately), o.Now().Add(-within), namesAtMost)
 	names, since := ofReceipts(rows)
-	return need("arrivals", total, number(total, "delivered system has not reported its first start", "delivered systems have not reported their first start"), "/receipts", names, since), err
+	return need("arrivals", total, english.Plural(total, "delivered system has not reported its first start", "delivered systems have not reported their first start"), "/receipts", names, since), err
 }
 
 // ofReceipts are the workstations of receipts, each once, and when the oldest ended.
@@ -159,7 +153,7 @@ func waiting(all []api.Delivery) *api.Need {
 			since = &d.Created
 		}
 	}
-	return need("deliveries", len(names), number(len(names), "delivery does not get on", "deliveries do not get on"), "/deliveries", names, since)
+	return need("deliveries", len(names), english.Plural(len(names), "delivery does not get on", "deliveries do not get on"), "/deliveries", names, since)
 }
 
 // checks are workstations of which the last check says that they are not fit.
@@ -171,7 +165,7 @@ func (o *Overview) checks(ctx context.Context) (*api.Need, error) {
 		ended := c.Ended.UTC()
 		names, since = append(names, cmp.Or(c.Workstation, c.Address)), &ended
 	}
-	return need("checks", total, number(total, "workstation is not fit, by its last check", "workstations are not fit, by their last checks"), "/errands", names, since), err
+	return need("checks", total, english.Plural(total, "workstation is not fit, by its last check", "workstations are not fit, by their last checks"), "/errands", names, since), err
 }
 
 // boots are machines that have got stuck on their way to the agent.
@@ -196,7 +190,7 @@ func (o *Overview) boots(status api.NetbootStatus) *api.Need {
 			since = &last
 		}
 	}
-	return need("boots", len(names), number(len(names), "machine is stuck while it boots", "machines are stuck while they boot"), "/netboot", names, since)
+	return need("boots", len(names), english.Plural(len(names), "machine is stuck while it boots", "machines are stuck while they boot"), "/netboot", names, since)
 }
 
 func (o *Overview) newcomers(ctx context.Context) (*api.Need, error) {
@@ -205,7 +199,7 @@ func (o *Overview) newcomers(ctx context.Context) (*api.Need, error) {
 	for _, w := range all {
 		names = append(names, strings.TrimSpace(w.Addresses[0]+" "+w.Model))
 	}
-	return need("newcomers", total, number(total, "newcomer waits to be admitted", "newcomers wait to be admitted"), "/workstations", names, nil), err
+	return need("newcomers", total, english.Plural(total, "newcomer waits to be admitted", "newcomers wait to be admitted"), "/workstations", names, nil), err
 }
 
 func (o *Overview) cards(ctx context.Context) (*api.Need, error) {
@@ -214,5 +208,5 @@ func (o *Overview) cards(ctx context.Context) (*api.Need, error) {
 	for _, c := range all {
 		names = append(names, c.Address)
 	}
-	return need("cards", total, number(total, "network card of a known machine waits to be accepted", "network cards of known machines wait to be accepted"), "/workstations", names, nil), err
+	return need("cards", total, english.Plural(total, "network card of a known machine waits to be accepted", "network cards of known machines wait to be accepted"), "/workstations", names, nil), err
 }

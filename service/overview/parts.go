@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 	"golang.org/x/sys/unix"
 
 	"jugate/api"
@@ -97,7 +98,7 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus) (all []api
 		case s.Trouble != "":
 			add(part, warning, s.Trouble, "", "/stores")
 		default:
-			add(part, good, number(s.Versions, "version", "versions"), "", "/stores")
+			add(part, good, english.Plural(s.Versions, "version", ""), "", "/stores")
 		}
 	}
 	due, err := o.Parts.Backups.Schedule(ctx)

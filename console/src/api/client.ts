@@ -25,6 +25,7 @@ export type Version = Schemas["Version"];
 export type AreaDifference = Schemas["AreaDifference"];
 export type Area = Schemas["Area"];
 export type Delivery = Schemas["Delivery"];
+export type DeliveryCourse = Schemas["DeliveryCourse"];
 export type Plan = Schemas["DeliveryPlan"];
 export type Member = Schemas["Member"];
 export type Receipt = Schemas["Receipt"];

@@ -10,19 +10,21 @@ import { Shown } from "../../parts/Shown";
 import { leaf, ochre } from "../../theme";
 import { Changes } from "./Changes";
 import { Controls } from "./Controls";
+import { Course } from "./Course";
 import { Members } from "./Members";
+import { Story } from "./Story";
 
-/** One delivery, live: the stream as a whole and each workstation. */
-export function DeliveryCard({ id }: { id: number }) {
+/** One delivery, live: the stream as a whole and each workstation; with its course, what it did over time, too. */
+export function DeliveryCard({ id, course }: { id: number; course?: boolean }) {
   useWatch(id);
   const query = useQuery({
     queryKey: ["delivery", id],
     queryFn: () => ask(client.GET("/deliveries/{delivery}", { params: { path: { delivery: id } } })),
   });
-  return <Shown query={query}>{(d) => <Delivered delivery={d} />}</Shown>;
+  return <Shown query={query}>{(d) => <Delivered delivery={d} course={course} />}</Shown>;
 }
 
-function Delivered({ delivery: d }: { delivery: Delivery }) {
+function Delivered({ delivery: d, course }: { delivery: Delivery; course?: boolean }) {
   return (
     <Card
       className={`delivery delivery-${d.state}${d.paused ? " delivery-paused" : ""}`}
@@ -54,8 +56,12 @@ function Delivered({ delivery: d }: { delivery: Delivery }) {
           <Link to={`/receipts?delivery=${d.id}`}>show</Link>
         </Descriptions.Item>
       </Descriptions>
-      <Members delivery={d} />
-      <Changes delivery={d} />
+      <Flex vertical gap={16}>
+        {d.story && <Story delivery={d} />}
+        {course && d.started && <Course delivery={d} />}
+        <Members delivery={d} />
+        {!d.story && <Changes delivery={d} />}
+      </Flex>
     </Card>
   );
 }
@@ -72,7 +78,7 @@ function Now({ delivery: d }: { delivery: Delivery }) {
       <Statistic title="Served alone" value={alone} styles={{ content: { fontSize: 22, color: alone ? ochre : undefined } }} />
       <div style={{ flex: 1 }}>
         <div>{d.rate_now ? `Stream at ${rate(d.rate_now)}${d.round > 1 ? `, round ${d.round}` : ""}` : d.paused ? "The stream is held" : "Nothing is being streamed"}</div>
-        <Progress percent={percent(d.sent_slabs, d.slabs)} strokeColor={d.state === "sending" ? ochre : leaf} status={d.paused ? "normal" : "active"} />
+        <Progress aria-label="How far the stream is" percent={percent(d.sent_slabs, d.slabs)} strokeColor={d.state === "sending" ? ochre : leaf} status={d.paused ? "normal" : "active"} />
       </div>
     </Flex>
   );
@@ -87,7 +93,7 @@ function Part({ part: p }: { part: NonNullable<Delivery["parts"]>[number] }) {
       <Link to="/sites">{`At ${p.outpost}`}</Link>
       <Outcome state={p.state} />
       <span>{[through, streams, p.out_of_reach && "nothing is heard of it now; it goes on by itself"].filter(Boolean).join("; ")}</span>
-      <Progress style={{ flex: 1 }} percent={percent(p.sent_slabs, p.slabs)} strokeColor={p.state === "sending" ? ochre : leaf} size="small" />
+      <Progress aria-label={`How far the stream of ${p.outpost} is`} style={{ flex: 1 }} percent={percent(p.sent_slabs, p.slabs)} strokeColor={p.state === "sending" ? ochre : leaf} size="small" />
     </Flex>
   );
 }

@@ -7,7 +7,7 @@ export function DeliveryPage() {
   return (
     <>
       <PageTitle title={<><Link to="/deliveries">Deliveries</Link> / {id}</>} />
-      <DeliveryCard id={id} />
+      <DeliveryCard id={id} course />
     </>
   );
 }

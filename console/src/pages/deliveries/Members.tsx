@@ -52,7 +52,7 @@ function Progression({ member: m }: { member: Member }) {
   if (m.outcome === "delivered")
     return (
       <>
-        <Progress percent={100} size="small" strokeColor={leaf} format={() => "checked"} />
+        <Progress aria-label={`How far ${m.workstation} is`} percent={100} size="small" strokeColor={leaf} format={() => "checked"} />
         {m.reason && <span>{m.reason}</span>}
       </>
     );
@@ -61,7 +61,7 @@ function Progression({ member: m }: { member: Member }) {
   return (
     <>
       <Tooltip title={`${size(m.done)} of ${size(m.total)}`}>
-        <Progress percent={percent(m.done, m.total)} size="small" strokeColor={strokes[m.phase]} />
+        <Progress aria-label={`How far ${m.workstation} is`} percent={percent(m.done, m.total)} size="small" strokeColor={strokes[m.phase]} />
       </Tooltip>
       {m.aside && <Tag color="gold">{`served alone: ${m.aside}`}</Tag>}
       {!m.aside && m.silent_seconds >= 5 && <Tag color="volcano">{`silent for ${left(m.silent_seconds)}`}</Tag>}

@@ -85,7 +85,7 @@ function Placements({ outpost: o, add }: { outpost: Outpost; add: () => void }) 
               p.placed_versions.map((v) => (
                 <Flex key={`${v.image}@${v.version}`} gap={12} align="center">
                   <span style={{ minWidth: 140 }}>{`${v.image}@${v.version}`}</span>
-                  <Progress size="small" percent={percent(v.slabs_held, v.slabs)} strokeColor={leaf} />
+                  <Progress aria-label="How much of it is there" size="small" percent={percent(v.slabs_held, v.slabs)} strokeColor={leaf} />
                 </Flex>
               )),
           },

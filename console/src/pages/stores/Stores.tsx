@@ -88,7 +88,7 @@ function StoreTable({ stores, bound }: { stores: Store[]; bound: (folder: Store)
             render: (_, s) => (
               <>
                 {s.moving_count}
-                {s.slabs_to_move > 0 && <Progress size="small" percent={percent(s.slabs_moved, s.slabs_to_move)} strokeColor={leaf} style={{ width: 120 }} />}
+                {s.slabs_to_move > 0 && <Progress aria-label="How far the move is" size="small" percent={percent(s.slabs_moved, s.slabs_to_move)} strokeColor={leaf} style={{ width: 120 }} />}
               </>
             ),
           },

@@ -68,7 +68,7 @@ function CaptureProgress({ errand }: { errand: number }) {
         return (
           <>
             <p>{e.state === "waiting" ? "Waiting for the workstation to ask for its errand." : `${size(e.done)} of ${size(e.total)} read`}</p>
-            <Progress percent={percent(e.done, e.total)} status="active" />
+            <Progress aria-label="How far the capture is" percent={percent(e.done, e.total)} status="active" />
           </>
         );
       }}
