@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"jugate/core/check"
+	"jugate/core/disk"
 	"jugate/core/wipe"
 )
 
@@ -37,6 +38,7 @@ type Check struct {
 	Verdict     check.Verdict     `json:"verdict" enum:"good,doubtful,bad" doc:"The worst of its findings"`
 	Findings    []check.Judgement `json:"noticed" nullable:"false"`
 	OrderedBy   string            `json:"ordered_by"`
+	Vitals      *disk.Vitals      `json:"disk_vitals,omitempty" doc:"What the disk said of itself, if it was asked"`
 	Result      *check.Result     `json:"figures,omitempty" doc:"Told for a single check"`
 }
 

@@ -35,7 +35,14 @@ type Workstation struct {
 	Unfinished   bool              `json:"unfinished" doc:"A copy of that image was begun and is not whole: the disk does not start"`
 	Wanted       []string          `json:"wanted" nullable:"false" doc:"What its groups say it should have, as NAME@VERSION; more than one if they do not agree"`
 	Behind       bool              `json:"behind" doc:"It does not have that"`
+	Changed      []InventoryChange `json:"inventory_changes,omitempty" nullable:"false" doc:"What it had otherwise than before when it checked in, the newest first; told for a single workstation"`
 	Helper       *Helper           `json:"helper,omitempty" doc:"What stays on its system, by the answer helper; absent if nothing does"`
+}
+
+// InventoryChange is something that a workstation had otherwise than before when it checked in.
+type InventoryChange struct {
+	At   time.Time `json:"at"`
+	What string    `json:"what" doc:"In words, such as which disk is new"`
 }
 
 // Inventory is what an agent finds in its machine.

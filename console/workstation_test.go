@@ -23,6 +23,7 @@ func TestTheWorkstationPage(t *testing.T) {
 		chromedp.WaitVisible(`//b[text()="garden-desk@1"]`),
 		chromedp.WaitVisible(`//td[text()="Europe/Vienna"]`),
 	)
+	b.do(chromedp.WaitVisible(`//td[text()="network"]`), chromedp.WaitVisible(`//span[text()="admit-workstation"]`), chromedp.WaitVisible(`//*[contains(text(), "Nothing since it was seen first")]`))
 	b.settled()
 	b.shoot("workstation-page")
 	b.axe("a workstation")
@@ -31,6 +32,9 @@ func TestTheWorkstationPage(t *testing.T) {
 	b.settled()
 	b.axe("a workstation, dark")
 	b.looks("light")
+
+	t.Log("# what is said of it is written there")
+	b.do(click(`//button[.="Write…"]`), keys(`textarea[aria-label="Note"]`, "by the window"), click(`//button[.="Keep"]`), chromedp.WaitVisible(`//span[text()="by the window"]`), chromedp.WaitVisible(`//span[text()="note-workstation"]`))
 
 	t.Log("# under another name it has another address")
 	b.act(`//h3/parent::div//button[.="More"]`, "Rename…")

@@ -255,7 +255,7 @@ func addNewcomer(ctx context.Context, tx *sqlx.Tx, now time.Time, in Seen) (int6
 	if err != nil {
 		return 0, err
 	}
-	return id, keepInventory(ctx, tx, id, inv)
+	return id, keepInventory(ctx, tx, now, id, inv)
 }
 
 // update keeps the parts of an identity that the machine does not tell this time.
@@ -265,12 +265,7 @@ func update(ctx context.Context, tx *sqlx.Tx, now time.Time, id int64, in Seen) 
 		now.UTC(), inv.Maker, inv.Model, inv.Serial, inv.UUID, inv.Memory, in.diskSizes(), in.AgentVersion, in.Site, now.UTC(), id); err != nil {
 		return err
 	}
-	return keepInventory(ctx, tx, id, inv)
-}
-
-func keepInventory(ctx context.Context, tx *sqlx.Tx, id int64, inv api.Inventory) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO inventories (workstation_id, content) VALUES (?1, ?2) ON CONFLICT DO UPDATE SET content = ?2 WHERE content <> ?2`, id, encode(inv))
-	return err
+	return keepInventory(ctx, tx, now, id, inv)
 }
 
 // noteAddresses records what is new of a machine's addresses: all of a newcomer are its

@@ -59,3 +59,25 @@ func TestAModelHasASheet(t *testing.T) {
 	_, err = h.person("wren", everything("reader")).SetModel(ctx, api.NewModel{Model: "Alder Works A310", BootKey: "F1"})
 	assert.Error(t, err)
 }
+
+// What of a machine is other than before is kept beside it.
+func TestWhatChangesInAMachineIsKept(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	h.tells(1, "A310", "1.09.0", nil)
+	h.tells(1, "A310", "1.09.0", nil)
+	w, err := h.client.Workstation(ctx, address(1).String())
+	require.NoError(t, err)
+	assert.Empty(t, w.Changed)
+	h.tells(1, "A310", "1.14.2", nil)
+	w, err = h.client.Workstation(ctx, address(1).String())
+	require.NoError(t, err)
+	require.Len(t, w.Changed, 1)
+	assert.Equal(t, "version of the firmware: 1.14.2, and 1.09.0 before", w.Changed[0].What)
+	for i := range 300 {
+		h.tells(1, "A310", fmt.Sprint("2.", i), nil)
+	}
+	w, err = h.client.Workstation(ctx, address(1).String())
+	require.NoError(t, err)
+	assert.Len(t, w.Changed, 100, "one that tells something else each time fills nothing")
+}

@@ -160,7 +160,11 @@ func (f *Fleet) withInventory(ctx context.Context, w records.Workstation) (api.W
 		inv = api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}
 	}
 	out.Inventory = &inv
-	return out, nil
+	changes, err := f.Records.InventoryChanges(ctx, w.ID)
+	for _, c := range changes {
+		out.Changed = append(out.Changed, api.InventoryChange{At: c.At.UTC(), What: c.What})
+	}
+	return out, err
 }
 
 // Admit takes a newcomer, or a hardware address that was never seen, into the roster.

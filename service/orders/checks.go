@@ -17,7 +17,11 @@ import (
 // CheckOf is what is told of a check.
 func (o *Orders) CheckOf(c records.MachineCheck) (out api.Check, err error) {
 	out = api.Check{ID: c.ID, Errand: c.ErrandID, Workstation: c.Workstation, Address: c.Address, Maker: c.Maker, Model: c.Model, Serial: c.Serial, Ended: c.Ended, Verdict: c.Verdict, OrderedBy: c.OrderedBy}
-	out.Findings, err = c.Findings()
+	if out.Findings, err = c.Findings(); err != nil {
+		return out, err
+	}
+	result, err := c.Result()
+	out.Vitals = result.Health
 	return out, err
 }
 

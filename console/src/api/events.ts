@@ -24,7 +24,7 @@ export class Refresher {
   constructor(private queries: QueryClient) {}
 
   again(...lists: string[]) {
-    for (const list of [...lists, "overview"]) {
+    for (const list of [...lists, "overview", "logbook"]) {
       if (this.waiting.has(list)) continue;
       this.waiting.set(
         list,

@@ -22,6 +22,8 @@ interface Props {
   /** How values of each axis are written. */
   left: (value: number) => string;
   right?: (value: number) => string;
+  /** How times are written; as minutes and seconds if nothing is said. */
+  at?: (seconds: number) => string;
   /** Where the left axis ends, if that does not follow from the values. */
   top?: number;
   height?: number;
@@ -31,7 +33,7 @@ interface Props {
 const named = 6;
 
 /** Lines over time. */
-export function Chart({ about, times, lines, left, right, top, height = 180 }: Props) {
+export function Chart({ about, times, lines, left, right, at = span, top, height = 180 }: Props) {
   const place = useRef<HTMLDivElement>(null);
   const [near, setNear] = useState<string>();
   const { token } = theme.useToken();
@@ -45,12 +47,12 @@ export function Chart({ about, times, lines, left, right, top, height = 180 }: P
         height,
         scales: { x: { time: false }, y: { range: (_, __, max) => [0, top ?? Math.max(max ?? 0, 0.001) * 1.1] }, right: { range: (_, __, max) => [0, Math.max(max ?? 0, 0.001) * 1.1] } },
         axes: [
-          { ...axis, size: 32, values: (_, all) => all.map(span) },
+          { ...axis, size: 32, values: (_, all) => all.map(at) },
           { ...axis, values: (_, all) => all.map(left) },
           ...(right ? [{ ...axis, scale: "right", side: 1 as const, grid: { show: false }, values: (_: uPlot, all: number[]) => all.map(right) }] : []),
         ],
         series: [
-          { label: "after", value: (_, v) => (v === null ? "–" : span(v)) },
+          { label: "after", value: (_, v) => (v === null ? "–" : at(v)) },
           ...lines.map((l) => ({ label: l.label, stroke: l.colour, width: many ? 1 : 2, scale: l.right ? "right" : "y", points: { size: 5 }, value: (_: uPlot, v: number | null) => (v === null ? "–" : (l.right && right ? right : left)(v)) })),
         ],
         legend: { show: !many },
@@ -67,7 +69,7 @@ export function Chart({ about, times, lines, left, right, top, height = 180 }: P
       fit.disconnect();
       chart.destroy();
     };
-  }, [times, lines, left, right, top, height, many, token]);
+  }, [times, lines, left, right, at, top, height, many, token]);
   return (
     <>
       <div role="img" aria-label={about} ref={place} style={{ minHeight: height }} />

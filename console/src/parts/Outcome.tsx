@@ -22,6 +22,10 @@ const colours: Record<string, string> = {
   good: "green",
   doubtful: "gold",
   bad: "red",
+  covered: "green",
+  "will be installed": "cyan",
+  uncovered: "red",
+  "no driver": "red",
 };
 
 /** A state, phase or outcome in its colour. */

@@ -17,7 +17,7 @@ export function Inventory({ workstation }: { workstation: Workstation }) {
 /** What a workstation is made of, and when it was seen. */
 export function Parts({ workstation: w }: { workstation: Workstation }) {
   return (
-    <Descriptions size="small" column={3}>
+    <Descriptions size="small" column={{ xs: 1, md: 2 }}>
       <Descriptions.Item label="State">
         <Outcome state={w.state} />
       </Descriptions.Item>

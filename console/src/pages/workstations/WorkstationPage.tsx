@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Card, Col, Empty, Flex, Row, Table, Tag, Timeline, Typography } from "antd";
+import { Card, Col, Flex, Row, Table, Tag, Timeline, Typography } from "antd";
 import { Link, useNavigate, useParams } from "react-router";
 import { ask, client, type Check, type Errand, type Receipt, type ResolvedAnswer, type Workstation } from "../../api/client";
 import { when } from "../../format";
@@ -8,7 +8,11 @@ import { modelPath } from "../../parts/modelPath";
 import { Outcome } from "../../parts/Outcome";
 import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
+import { Devices } from "./Devices";
+import { Health } from "./Health";
 import { Parts } from "./Inventory";
+import { Lines } from "./Lines";
+import { Note } from "./Note";
 import { Doing, OnDisk } from "./Roster";
 
 /** How many receipts, checks and errands are shown; the pages of those have the others. */
@@ -45,10 +49,16 @@ function Whole({ workstation: w }: { workstation: Workstation }) {
         <Col xs={24} xl={14}>
           <Flex vertical gap={16}>
             <Card title={w.model ? <Link to={modelPath(`${w.maker} ${w.model}`.trim())}>{`${w.maker} ${w.model}`.trim()}</Link> : "Never seen"} extra={w.serial && `serial number ${w.serial}`}>
-              <Parts workstation={w} />
+              <Parts workstation={{ ...w, note: "" }} />
+            </Card>
+            <Card title="Note">
+              <Note workstation={w} />
             </Card>
             <Card title="What was put on its disk" extra={<OnDisk workstation={w} />}>
               <Receipts name={w.name} />
+            </Card>
+            <Card title="Devices" extra={<Link to="/drivers">Drivers</Link>} styles={{ body: { padding: 0 } }}>
+              <Devices workstation={w} />
             </Card>
             <Card title="Answers in force" extra={<Link to="/answers">Answers</Link>}>
               <Answers name={w.name} />
@@ -66,6 +76,12 @@ function Whole({ workstation: w }: { workstation: Workstation }) {
             <Card title="Its last boot" extra={<Link to="/netboot">Network boot</Link>}>
               <Boot workstation={w} />
             </Card>
+            <Card title="What has changed in it">
+              <Changed workstation={w} />
+            </Card>
+            <Card title="Logbook" extra={<Link to={`/logbook?search=${encodeURIComponent(w.name)}`}>All lines</Link>}>
+              <Lines name={w.name} />
+            </Card>
           </Flex>
         </Col>
       </Row>
@@ -74,7 +90,7 @@ function Whole({ workstation: w }: { workstation: Workstation }) {
 }
 
 function Nothing({ words }: { words: string }) {
-  return <Empty image={Empty.PRESENTED_IMAGE_SIMPLE} description={words} />;
+  return <Typography.Text type="secondary">{words}</Typography.Text>;
 }
 
 function Receipts({ name }: { name: string }) {
@@ -160,13 +176,16 @@ function Checks({ name }: { name: string }) {
         items.length === 0 ? (
           <Nothing words="It was not checked yet: More, Check…" />
         ) : (
-          items.map((c: Check) => (
-            <Flex key={c.id} gap={8} wrap>
-              <Typography.Text type="secondary">{when(c.ended)}</Typography.Text>
-              <Outcome state={c.verdict} />
-              <span>{c.noticed.filter((f) => f.verdict !== "good").map((f) => f.about).join(", ")}</span>
-            </Flex>
-          ))
+          <>
+            {items.map((c: Check) => (
+              <Flex key={c.id} gap={8} wrap>
+                <Typography.Text type="secondary">{when(c.ended)}</Typography.Text>
+                <Outcome state={c.verdict} />
+                <span>{c.noticed.filter((f) => f.verdict !== "good").map((f) => f.about).join(", ")}</span>
+              </Flex>
+            ))}
+            <Health checks={items} />
+          </>
         )
       }
     </Shown>
@@ -193,6 +212,16 @@ function Errands({ name }: { name: string }) {
       }
     </Shown>
   );
+}
+
+function Changed({ workstation: w }: { workstation: Workstation }) {
+  if (!w.inventory_changes?.length) return <Nothing words="Nothing since it was seen first: disks, memory, cards, firmware." />;
+  return w.inventory_changes.slice(0, most).map((c) => (
+    <Flex key={c.at + c.what} gap={8} wrap>
+      <Typography.Text type="secondary">{when(c.at)}</Typography.Text>
+      <span>{c.what}</span>
+    </Flex>
+  ));
 }
 
 function Boot({ workstation: w }: { workstation: Workstation }) {

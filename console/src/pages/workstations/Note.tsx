@@ -1,0 +1,32 @@
+import { Button, Flex, Input, Typography } from "antd";
+import { useState } from "react";
+import { ask, client, type Workstation } from "../../api/client";
+import { useChange } from "../../api/useChange";
+
+/** What is said of a workstation, and can be said anew. */
+export function Note({ workstation: w }: { workstation: Workstation }) {
+  const [text, setText] = useState<string>();
+  const note = useChange((to: string) => ask(client.PUT("/workstations/{workstation}/note", { params: { path: { workstation: w.name } }, body: { note: to } })), ["workstation", "workstations", "logbook"]);
+  if (text === undefined)
+    return (
+      <Flex gap={8} align="start" justify="space-between">
+        {w.note ? <span style={{ whiteSpace: "pre-wrap" }}>{w.note}</span> : <Typography.Text type="secondary">None.</Typography.Text>}
+        <Button size="small" onClick={() => setText(w.note)}>
+          Write…
+        </Button>
+      </Flex>
+    );
+  return (
+    <Flex vertical gap={8}>
+      <Input.TextArea autoFocus aria-label="Note" autoSize={{ minRows: 2, maxRows: 10 }} maxLength={1000} value={text} onChange={(e) => setText(e.target.value)} />
+      <Flex gap={8} justify="end">
+        <Button size="small" onClick={() => setText(undefined)}>
+          Leave it
+        </Button>
+        <Button size="small" type="primary" loading={note.isPending} onClick={() => note.mutate(text, { onSuccess: () => setText(undefined) })}>
+          Keep
+        </Button>
+      </Flex>
+    </Flex>
+  );
+}
