@@ -18,7 +18,7 @@ export function Note({ workstation: w }: { workstation: Workstation }) {
     );
   return (
     <Flex vertical gap={8}>
-      <Input.TextArea autoFocus aria-label="Note" autoSize={{ minRows: 2, maxRows: 10 }} maxLength={1000} value={text} onChange={(e) => setText(e.target.value)} />
+      <Input.TextArea autoFocus aria-label="Note" rows={3} maxLength={1000} value={text} onChange={(e) => setText(e.target.value)} />
       <Flex gap={8} justify="end">
         <Button size="small" onClick={() => setText(undefined)}>
           Leave it
