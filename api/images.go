@@ -179,3 +179,26 @@ type NewImport struct {
 type Import struct {
 	ID string `json:"id"`
 }
+
+// ImageFile is what is in a folder of a version.
+type ImageFile struct {
+	Name string `json:"name"`
+	Path string `json:"path" doc:"From the root of its volume"`
+	Kind string `json:"kind" enum:"folder,file,link,other"`
+	Size int64  `json:"size" doc:"Bytes, of a file"`
+}
+
+// FilesCompared tells which files differ between two versions.
+type FilesCompared struct {
+	Files     []FileDifference `json:"files" nullable:"false" doc:"The first thousand, by path"`
+	Different int              `json:"different_count" doc:"All of them"`
+	Unread    int              `json:"unread_count" doc:"Files of one size that were not held against each other, being larger than 256 KiB or unreadable, and folders that cannot be read"`
+}
+
+// FileDifference is a file that differs.
+type FileDifference struct {
+	Path   string `json:"path"`
+	Change string `json:"change" enum:"added,changed,removed"`
+	Before int64  `json:"size_before" doc:"Bytes"`
+	After  int64  `json:"size_after" doc:"Bytes"`
+}

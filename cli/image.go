@@ -12,7 +12,7 @@ import (
 
 func (a *app) imageCommand() *cobra.Command {
 	return noun("image", "See and keep golden images and their versions",
-		a.imageList(), a.imageShow(), a.imageDiff(), a.imageVerify(), a.imageSettle(), a.imageNote(), a.imageRename(), a.imageRetire(), a.imageReadmit(),
+		a.imageList(), a.imageShow(), a.imageFiles(), a.imageFile(), a.imageDiff(), a.imageVerify(), a.imageSettle(), a.imageNote(), a.imageRename(), a.imageRetire(), a.imageReadmit(),
 		a.imagePrune(), a.imageRescan(), a.imageImport(), a.imageExport(), a.imagePush(), a.imagePull(), a.imagePlace(), a.imageUnplace(), a.imageRecipients())
 }
 

@@ -80,14 +80,18 @@ func (a *app) imageRename() *cobra.Command {
 }
 
 func (a *app) imageDiff() *cobra.Command {
-	var exitCode bool
+	var exitCode, files bool
+	var partition int
 	cmd := &cobra.Command{
 		Use: "diff A[@VERSION] B[@VERSION]", Short: "Tell what differs between two versions", Args: cobra.ExactArgs(2),
-		Example: "  jugate image diff garden-desk@2 garden-desk@3",
+		Example: "  jugate image diff garden-desk@2 garden-desk@3\n  jugate image diff garden-desk@2 garden-desk@3 --files --partition 2",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {
 				return err
+			}
+			if files {
+				return a.compareFiles(cmd, c, args[0], args[1], partition)
 			}
 			found, err := c.CompareVersions(cmd.Context(), args[0], args[1])
 			if err != nil {
@@ -97,6 +101,8 @@ func (a *app) imageDiff() *cobra.Command {
 		},
 	}
 	cmd.Flags().BoolVar(&exitCode, "exit-code", false, exitCodeHelp)
+	cmd.Flags().BoolVar(&files, "files", false, "tell which files of a partition differ")
+	cmd.Flags().IntVar(&partition, "partition", 0, "with --files: "+partitionHelp)
 	return cmd
 }
 

@@ -40,6 +40,21 @@ func TestTheImagePage(t *testing.T) {
 	b.looks("dark")
 	b.settled()
 	b.axe("an image, dark")
+	b.looks("light")
+
+	t.Log("# its files are looked at, and one is fetched")
+	b.do(chromedp.Navigate(stage.URL+"/images/garden-desk?in=garden-desk@1"), click(`//button[.="etc/"]`), chromedp.WaitVisible(`//a[@aria-label="Fetch os-release"]`))
+	b.until(`new URLSearchParams(location.search).get("folder") === "etc"`)
+	b.settled()
+	b.axe("files of an image")
+	b.shoot("image-files")
+	b.do(chromedp.Evaluate[chromedp.Void](`fetch(document.querySelector('a[aria-label="Fetch os-release"]').href).then(async r => { window.fetched = r.headers.get("content-disposition") + await r.text() }); 0`))
+	b.until(`window.fetched?.includes("attachment; filename=os-release") && window.fetched.includes("ID=")`)
+
+	t.Log("# and which of them differ")
+	b.do(click(`//tr[td[text()="2"]]//button[contains(@class, "row-expand-icon")]`), chromedp.WaitVisible(`//span[text()="added" or text()="changed" or text()="removed"]`))
+	b.settled()
+	b.axe("files that differ")
 	b.do(chromedp.Navigate(stage.URL+"/images/garden-desk?of=garden-desk@1&than=garden-desk@1"), chromedp.WaitVisible(`//*[text()="That is one version."]`))
 	b.do(chromedp.Navigate(stage.URL+"/images/nobody-has"), chromedp.WaitVisible(`//*[contains(text(), "nobody-has")]`))
 }

@@ -41,11 +41,15 @@ var descriptions = map[string]string{
 	"report-rooms":    "A line for each version that workstations of a group have. A workstation of two groups is in both.",
 	"report-failures": "A line for each thing that was noticed, of the last check of each workstation, if that ended in the period.",
 	"report-savings":  "Of deliveries that ended in the period. Saved is what all received together, less what was sent.",
-	"get-course": "At most 240 samples: of a delivery that runs for long they are further apart. What a service that was killed has seen in its last minute is not in it.",
+	"get-course":      "At most 240 samples: of a delivery that runs for long they are further apart. What a service that was killed has seen in its last minute is not in it.",
 
-	"list-models":     "Those of machines that were seen, and those of which something is known. Retired machines do not count.",
-	"get-model":       "With the versions of the firmware that its machines have, and those that are not as they should be. Of machines that do not tell, nothing is said.",
-	"set-model":       "It replaces what was said before. Without anything to know, it is forgotten.",
+	"list-files":    "Of ext, FAT and NTFS. Folders come first.",
+	"get-file":      "As it was captured, up to 400 MiB. It takes the right to keep images, as a golden disk may hold what is nobody's business.",
+	"compare-files": "Files of one size are read, up to 256 KiB each; of larger ones nothing is said. What in a volume differs at all, compare-versions tells.",
+
+	"list-models": "Those of machines that were seen, and those of which something is known. Retired machines do not count.",
+	"get-model":   "With the versions of the firmware that its machines have, and those that are not as they should be. Of machines that do not tell, nothing is said.",
+	"set-model":   "It replaces what was said before. Without anything to know, it is forgotten.",
 
 	"list-notification-events": "Each with the JSON Schema of what a webhook has as its data.",
 	"list-notification-rules":  "By name.",

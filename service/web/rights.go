@@ -40,7 +40,7 @@ var needed = map[string]needs{
 
 	"list-workstations": {rights.See, somewhere}, "list-groups": {rights.See, somewhere}, "list-images": {rights.See, somewhere},
 	"get-workstation": {rights.See, named}, "get-answers": {rights.See, named}, "preview-answers": {rights.See, named}, "explain-drivers": {rights.See, named},
-	"list-versions": {rights.See, named}, "get-version": {rights.See, named}, "compare-versions": {rights.See, named}, "get-recipients": {rights.See, named}, "get-delivery": {rights.See, named}, "get-course": {rights.See, named}, "get-errand": {rights.See, named},
+	"list-versions": {rights.See, named}, "get-version": {rights.See, named}, "compare-versions": {rights.See, named}, "list-files": {rights.See, named}, "compare-files": {rights.See, named}, "get-file": {rights.KeepImages, named}, "get-recipients": {rights.See, named}, "get-delivery": {rights.See, named}, "get-course": {rights.See, named}, "get-errand": {rights.See, named},
 	"check-answers": {rights.See, chosen},
 	"list-answers":  {rights.See, everything}, "list-domains": {rights.See, everything}, "list-payloads": {rights.See, everything}, "get-payload": {rights.See, everything},
 	"list-cards": {rights.See, everything}, "list-refusals": {rights.See, everything}, "export-roster": {rights.See, everything}, "list-deliveries": {rights.See, everything},

@@ -9,6 +9,8 @@ import { DeliverDialog } from "../../parts/DeliverDialog";
 import { inLine } from "../../parts/answerValue";
 import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
+import { FileChanges } from "./FileChanges";
+import { Files } from "./Files";
 
 /** How many workstations are looked through for who has which version. */
 const most = 1000;
@@ -43,6 +45,7 @@ function Whole({ image, versions }: { image: string; versions: Version[] }) {
             <Card title="Who has which">
               <Holders image={image} versions={versions} />
             </Card>
+            <Files versions={versions} />
           </Flex>
         </Col>
         <Col xs={24} xl={12}>
@@ -122,6 +125,7 @@ function Changed({ versions }: { versions: Version[] }) {
                 pagination={false}
                 rowKey="partition"
                 dataSource={c.areas}
+                expandable={{ rowExpandable: (a) => a.partition > 0 && a.kind_a !== "" && a.kind_b !== "" && a.changed + a.only_a + a.only_b > 0, expandedRowRender: (a) => <FileChanges earlier={earlier} later={later} partition={a.partition} /> }}
                 columns={[
                   { title: "Partition", render: (_, a) => a.partition || "what is before and between" },
                   { title: "The same", align: "right", render: (_, a) => size(a.same) },
