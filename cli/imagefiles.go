@@ -67,7 +67,7 @@ func (a *app) imageFile() *cobra.Command {
 	var partition int
 	cmd := &cobra.Command{
 		Use: "file IMAGE[@VERSION] PATH", Short: "Write a file of a version to standard output", Args: cobra.ExactArgs(2),
-		Example: "  jugate image file garden-desk@3 etc/fstab --partition 2 > fstab",
+		Example: "  jugate image file garden-desk@3 etc/fstab --partition 2",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			c, err := a.client()
 			if err != nil {

@@ -30,6 +30,7 @@ const Rooms = lazy(async () => ({ default: (await import("./pages/rooms/Rooms"))
 const Sites = lazy(async () => ({ default: (await import("./pages/sites/Sites")).Sites }));
 const Start = lazy(async () => ({ default: (await import("./pages/start/Start")).Start }));
 const Stores = lazy(async () => ({ default: (await import("./pages/stores/Stores")).Stores }));
+const Walk = lazy(async () => ({ default: (await import("./pages/walk/Walk")).Walk }));
 const WorkstationPage = lazy(async () => ({ default: (await import("./pages/workstations/WorkstationPage")).WorkstationPage }));
 const Workstations = lazy(async () => ({ default: (await import("./pages/workstations/Workstations")).Workstations }));
 
@@ -102,6 +103,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/workstations" element={<Workstations />} />
           <Route path="/workstations/:workstation" element={<WorkstationPage />} />
           <Route path="/models" element={<Models />} />
+          <Route path="/walk" element={<Walk />} />
           <Route path="/rooms" element={<Rooms />} />
           <Route path="/rooms/:room" element={<Room />} />
           <Route path="/answers" element={<Answers />} />

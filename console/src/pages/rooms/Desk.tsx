@@ -2,15 +2,7 @@ import { theme, Tooltip } from "antd";
 import { type DragEvent, forwardRef } from "react";
 import type { Workstation } from "../../api/client";
 import { ago } from "../../format";
-
-/** What one sees of a desk from afar: a word, and a colour that is never alone. */
-function signOf(w: Workstation): { word: string; colour: "colorError" | "colorWarning" | "colorSuccess" | "colorTextDisabled" } {
-  if (w.unfinished) return { word: "unfinished copy", colour: "colorError" };
-  if (w.behind) return { word: `behind ${w.wanted.join(" or ")}`, colour: "colorWarning" };
-  if (w.online) return { word: w.activity || "waiting", colour: "colorSuccess" };
-  if (w.helper?.running) return { word: "its system is on", colour: "colorSuccess" };
-  return { word: w.state === "expected" ? "expected" : w.last_seen ? "away" : "never seen", colour: "colorTextDisabled" };
-}
+import { signOf } from "../../parts/signOf";
 
 interface Props {
   workstation: Workstation;

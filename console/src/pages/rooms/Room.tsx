@@ -97,6 +97,7 @@ export function Room() {
     <>
       <PageTitle title={room}>
         <Link to={`/workstations?group=${encodeURIComponent(room)}`}>As a list</Link>
+        <Link to={`/walk?room=${encodeURIComponent(room)}`}>Walk</Link>
         <Link to="/rooms">All rooms</Link>
         {!arranging && chosen.length > 0 && (
           <>

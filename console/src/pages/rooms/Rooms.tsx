@@ -16,6 +16,7 @@ export function Rooms() {
   return (
     <>
       <PageTitle title="Rooms">
+        <Link to="/walk">Walk</Link>
         <Button type="primary" onClick={() => setAdding(true)}>
           Add a room…
         </Button>
