@@ -149,6 +149,7 @@ type Delivery struct {
 	Ended        *time.Time     `json:"ended,omitempty"`
 	UsedBytes    int64          `json:"used_bytes" doc:"Bytes in use in the image"`
 	WireBytes    int64          `json:"wire_bytes" doc:"Sent so far: multicast packets with their headers, and the bodies of mending"`
+	ReusedBytes  int64          `json:"reused_bytes" doc:"What its workstations had on their disks already, in bytes of the image, told once it is over. Of those whom an outpost serves it is not known"`
 	SentSlabs    int            `json:"sent_slabs" doc:"Slabs that went into the stream"`
 	Slabs        int            `json:"slabs" doc:"Slabs that the stream has in all"`
 	Members      []Member       `json:"members,omitempty" nullable:"false" doc:"Told for a single delivery"`

@@ -35,5 +35,32 @@ type SavingsReport struct {
 	Received int64     `json:"received_bytes" doc:"By all of them together, by multicast and alone"`
 	Wire     int64     `json:"wire_bytes" doc:"Sent for that"`
 	Saved    int64     `json:"saved_bytes" doc:"Of the traffic; none if more was sent than came"`
+	Reused   int64     `json:"reused_bytes" doc:"What was on disks already, in bytes of the image, and did not have to come"`
 	Seconds  float64   `json:"saved_seconds" doc:"As long as those would have taken at the rate of the stream; 0 if it had none"`
+}
+
+// LicenceReport is what a workstation has of what is counted: the product key and the domain that its answers name.
+type LicenceReport struct {
+	Workstation string     `json:"workstation"`
+	Model       string     `json:"model" doc:"Maker and model"`
+	Image       string     `json:"image" doc:"On its disk, as NAME@VERSION; empty if it never got one"`
+	Key         string     `json:"product_key_end" doc:"The last five letters of the product key that it is given; empty if it is given none" example:"EEEEE"`
+	KeyFrom     string     `json:"product_key_from" doc:"Where that is set" example:"the group herbarium"`
+	Domain      string     `json:"domain" doc:"That it joins; empty if it joins none"`
+	Name        string     `json:"computer_name" doc:"As which it joins"`
+	Arrived     *time.Time `json:"arrived,omitempty" doc:"When what is on its disk has started first; absent if it has not reported that"`
+	Remark      string     `json:"remark" doc:"What was odd about that, or why its answers cannot be told"`
+}
+
+// DriverReport is a device of a model, and what drives it.
+type DriverReport struct {
+	Model        string `json:"model" doc:"Maker and model"`
+	Workstations int    `json:"workstation_count"`
+	Device       string `json:"device_name"`
+	ID           string `json:"device_id"`
+	Class        string `json:"class"`
+	Environment  string `json:"environment_state" doc:"In the build of the boot environment that is offered" enum:"covered,will be installed,uncovered,too late,unknown,no driver"`
+	By           string `json:"environment_by" doc:"What drives it there"`
+	System       string `json:"system_state" doc:"In the image that was asked about; unknown without one" enum:"covered,will be installed,uncovered,too late,unknown,no driver"`
+	SystemBy     string `json:"system_by" doc:"What drives it there, or will"`
 }

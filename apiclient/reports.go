@@ -22,6 +22,16 @@ func (c *Client) SavingsReport(ctx context.Context, since, until time.Time) (api
 	return list[api.SavingsReport](ctx, c, "reports/savings", period(since, until))
 }
 
+// LicenceReport tells which workstations are given a product key, or join a domain.
+func (c *Client) LicenceReport(ctx context.Context) (api.Page[api.LicenceReport], error) {
+	return list[api.LicenceReport](ctx, c, "reports/licences", List{})
+}
+
+// DriverReport tells for each device of each model whether it has a driver; in an image, too, if one is named.
+func (c *Client) DriverReport(ctx context.Context, image string) (api.Page[api.DriverReport], error) {
+	return list[api.DriverReport](ctx, c, "reports/drivers", List{Filter: map[string]string{"image": image}})
+}
+
 func period(since, until time.Time) List {
 	l := List{Filter: map[string]string{}}
 	for name, at := range map[string]time.Time{"since": since, "until": until} {

@@ -13,7 +13,7 @@ import (
 )
 
 func (a *app) reportCommand() *cobra.Command {
-	return noun("report", "Tell what rooms have, which machines fail, and what multicast has saved",
+	return noun("report", "Tell what rooms have, which machines fail, what was saved, and which licences and drivers there are",
 		report(a, reported[api.RoomReport]{
 			use: "rooms", short: "Tell which group has which versions on its disks, and who is behind", none: "no group has a workstation in it",
 			fetch: func(ctx context.Context, c *apiclient.Client, _, _ time.Time) (api.Page[api.RoomReport], error) {
@@ -45,7 +45,7 @@ func (a *app) reportCommand() *cobra.Command {
 			},
 		}),
 		report(a, reported[api.SavingsReport]{
-			use: "savings", short: "Tell what multicast has saved, delivery by delivery", none: "no delivery ended in that time", inPeriod: true, fetch: func(ctx context.Context, c *apiclient.Client, since, until time.Time) (api.Page[api.SavingsReport], error) {
+			use: "savings", short: "Tell what multicast, and what was on disks already, have saved", none: "no delivery ended in that time", inPeriod: true, fetch: func(ctx context.Context, c *apiclient.Client, since, until time.Time) (api.Page[api.SavingsReport], error) {
 				return c.SavingsReport(ctx, since, until)
 			},
 			columns: []column[api.SavingsReport]{
@@ -55,12 +55,42 @@ func (a *app) reportCommand() *cobra.Command {
 				{title: "workstations", right: true, value: func(r api.SavingsReport) string { return fmt.Sprint(r.Count) }},
 				{title: "received", right: true, value: func(r api.SavingsReport) string { return size(r.Received) }},
 				{title: "sent", right: true, value: func(r api.SavingsReport) string { return size(r.Wire) }},
+				{title: "on disks already", right: true, value: func(r api.SavingsReport) string { return size(r.Reused) }},
 				{title: "saved", right: true, value: func(r api.SavingsReport) string { return size(r.Saved) }},
 				{title: "time saved", right: true, value: func(r api.SavingsReport) string {
 					return pick(r.Seconds == 0, "", time.Duration(r.Seconds*float64(time.Second)).Round(time.Second).String())
 				}},
 			},
-		}))
+		}),
+		report(a, reported[api.LicenceReport]{
+			use: "licences", short: "Tell which workstations are given a product key, or join a domain", none: "no answer names a product key or a domain",
+			fetch: func(ctx context.Context, c *apiclient.Client, _, _ time.Time) (api.Page[api.LicenceReport], error) {
+				return c.LicenceReport(ctx)
+			},
+			columns: licenceColumns,
+		}),
+		driverReport(a))
+}
+
+var licenceColumns = []column[api.LicenceReport]{
+	{title: "workstation", value: func(r api.LicenceReport) string { return r.Workstation }},
+	{title: "model", value: func(r api.LicenceReport) string { return r.Model }},
+	{title: "has", value: func(r api.LicenceReport) string { return r.Image }},
+	{title: "product key", value: func(r api.LicenceReport) string { return pick(r.Key == "", "", "…"+r.Key) }},
+	{title: "from", value: func(r api.LicenceReport) string { return r.KeyFrom }},
+	{title: "domain", value: func(r api.LicenceReport) string { return r.Domain }},
+	{title: "as", value: func(r api.LicenceReport) string { return r.Name }},
+	{title: "started", value: func(r api.LicenceReport) string { return whenPtr(r.Arrived) }},
+	{title: "remark", value: func(r api.LicenceReport) string { return r.Remark }},
+}
+
+var driverReportColumns = []column[api.DriverReport]{
+	{title: "model", value: func(r api.DriverReport) string { return r.Model }},
+	{title: "workstations", right: true, value: func(r api.DriverReport) string { return fmt.Sprint(r.Workstations) }},
+	{title: "device", value: func(r api.DriverReport) string { return r.Device }},
+	{title: "class", value: func(r api.DriverReport) string { return r.Class }},
+	{title: "in the boot environment", value: func(r api.DriverReport) string { return strings.TrimSpace(r.Environment + " " + r.By) }},
+	{title: "in the system", value: func(r api.DriverReport) string { return strings.TrimSpace(r.System + " " + r.SystemBy) }},
 }
 
 // reported is a report as a command.
@@ -113,4 +143,17 @@ func timeOf(flag, text string) (time.Time, error) {
 		return at, usageError{fmt.Errorf("--%s: %q is not a time such as 2026-03-01T18:30:00Z (RFC 3339)", flag, text)}
 	}
 	return at, nil
+}
+
+func driverReport(a *app) *cobra.Command {
+	var image string
+	cmd := report(a, reported[api.DriverReport]{
+		use: "drivers", short: "Tell for each device of each model whether it has a driver", none: "which devices there are was not seen yet",
+		fetch: func(ctx context.Context, c *apiclient.Client, _, _ time.Time) (api.Page[api.DriverReport], error) {
+			return c.DriverReport(ctx, image)
+		},
+		columns: driverReportColumns,
+	})
+	cmd.Flags().StringVar(&image, "image", "", "also in what this delivers, as NAME or NAME@VERSION")
+	return cmd
 }

@@ -4,6 +4,8 @@ import (
 	"strings"
 	"testing"
 
+	"jugate/api"
+
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
@@ -14,6 +16,8 @@ func TestReports(t *testing.T) {
 	stage := prepared(t)
 	ctx := t.Context()
 	_, err := stage.Client.SetGroupImage(ctx, "herbarium-scanning", "garden-desk")
+	require.NoError(t, err)
+	_, err = stage.Client.SetAnswers(ctx, api.NewAnswers{Of: "group:seed-bank-lab", Values: map[string]any{"product_key": "AAAAA-BBBBB-CCCCC-DDDDD-EEEEE"}})
 	require.NoError(t, err)
 	deliver(t, stage, "garden-desk", "herb-01", "herb-02", "herb-03")
 	b := signedIn(t, stage, "/reports")
@@ -46,4 +50,15 @@ func TestReports(t *testing.T) {
 		b.shoot("report-" + strings.ToLower(r.name))
 	}
 	b.until(`new URLSearchParams(location.search).get("report") === "Receipts"`)
+
+	t.Log("# those of now: drivers, and what is counted")
+	for _, r := range []struct{ name, title, shown string }{
+		{"Drivers", "Drivers, model by model", `//td[.="Alder Works A520"]/following-sibling::td[text()="network"]`}, {"Licences", "Licences and domains", `//tr[td[.="seed-02"]]/td[text()="…EEEEE, of the group seed-bank-lab"]`},
+	} {
+		b.do(click(`//label[.//div[text()="`+r.name+`"]]`), chromedp.WaitVisible(r.shown), chromedp.WaitVisible(`//h3[.="`+r.title+`"]`))
+		b.settled()
+		b.axe("report " + r.name)
+		b.shoot("report-" + strings.ToLower(r.name))
+	}
+	b.do(chromedp.WaitVisible(`//tfoot//*[text()="…EEEEE: 2"]`))
 }

@@ -29,6 +29,7 @@ type Delivery struct {
 	Ended     sql.NullTime   `db:"ended"`
 	UsedBytes int64          `db:"used_bytes"`
 	WireBytes int64          `db:"wire_bytes"`
+	Reused    int64          `db:"reused_bytes"`
 	Options   string         `db:"options"` // JSON: how the image is to lie on disks
 
 	WaitAtMost int64  `db:"wait_at_most"` // seconds
@@ -59,7 +60,7 @@ type DeliveryChange struct {
 	What string    `db:"what"`
 }
 
-const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes, d.options,
+const deliveryColumns = `d.id, d.image, d.version, d.digest, d.targets, d.rule, d.rate, d.group_addr, d.session, d.state, d.reason, d.ordered_by, d.created, d.started, d.ended, d.used_bytes, d.wire_bytes, d.reused_bytes, d.options,
 	d.wait_at_most, d.when_done, d.reuse, d.sealed, d.seal_key, d.aside, d.paused, d.drivers, d.answers, d.domain_away, d.payloads, d.own_answers, d.carried_by, d.members, d.delivered`
 
 // AddDelivery records an order and an errand for each workstation, and returns
@@ -112,6 +113,12 @@ func (db *DB) ExtendDelivery(ctx context.Context, now time.Time, d Delivery, nam
 // SetRate records a delivery's rate, in bits a second.
 func (db *DB) SetRate(ctx context.Context, id, rate int64) error {
 	result, err := db.exec(ctx, `UPDATE deliveries SET rate = ? WHERE id = ?`, rate, id)
+	return changed(result, err, "delivery", id)
+}
+
+// SetReused records what workstations had on their disks already, in bytes of the image.
+func (db *DB) SetReused(ctx context.Context, id, reused int64) error {
+	result, err := db.exec(ctx, `UPDATE deliveries SET reused_bytes = ? WHERE id = ?`, reused, id)
 	return changed(result, err, "delivery", id)
 }
 

@@ -2,6 +2,7 @@ package records
 
 import (
 	"context"
+	"database/sql"
 	"strings"
 	"time"
 )
@@ -45,11 +46,31 @@ type DeliverySum struct {
 	Count    int       `db:"count"`
 	Received int64     `db:"received"`
 	Wire     int64     `db:"wire_bytes"`
+	Reused   int64     `db:"reused_bytes"`
 }
 
 // DeliverySums tells of the deliveries that ended in a period and that at least one workstation got; the newest come first.
 func (db *DB) DeliverySums(ctx context.Context, since, until time.Time) (rows []DeliverySum, err error) {
-	err = db.read.SelectContext(ctx, &rows, `SELECT d.id, d.image, d.version, d.ended, d.rate, d.wire_bytes, count(*) AS count, sum(r.bytes_multicast + r.bytes_unicast) AS received
+	err = db.read.SelectContext(ctx, &rows, `SELECT d.id, d.image, d.version, d.ended, d.rate, d.wire_bytes, d.reused_bytes, count(*) AS count, sum(r.bytes_multicast + r.bytes_unicast) AS received
 		FROM deliveries d JOIN receipts r ON r.delivery_id = d.id WHERE d.ended >= ? AND d.ended < ? AND r.outcome = 'delivered' GROUP BY d.id ORDER BY d.id DESC`, since.UTC(), until.UTC())
 	return rows, err
+}
+
+// LastArrival is whether what a workstation got last has started.
+type LastArrival struct {
+	Workstation int64        `db:"workstation_id"`
+	Arrived     sql.NullTime `db:"arrived"`
+	Remark      string       `db:"remark"`
+}
+
+// LastArrivals are those of what workstations got last, by the number of the workstation.
+func (db *DB) LastArrivals(ctx context.Context) (map[int64]LastArrival, error) {
+	var rows []LastArrival
+	err := db.lists.SelectContext(ctx, &rows, `SELECT r.workstation_id, a.arrived, coalesce(a.remark, '') AS remark FROM receipts r JOIN arrivals a ON a.delivery_id = r.delivery_id AND a.workstation_id = r.workstation_id
+		WHERE r.id IN (SELECT max(id) FROM receipts WHERE outcome = 'delivered' GROUP BY workstation_id)`)
+	all := map[int64]LastArrival{}
+	for _, r := range rows {
+		all[r.Workstation] = r
+	}
+	return all, err
 }

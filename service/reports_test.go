@@ -1,6 +1,7 @@
 package service_test
 
 import (
+	"strings"
 	"testing"
 	"time"
 
@@ -67,4 +68,56 @@ func TestReportsTellWhatHappened(t *testing.T) {
 	assert.Equal(t, "group,image,unfinished,workstation_count,should_have,behind,workstations\nherbarium,garden-desk@1,false,2,garden-desk@1,false,herb-01;herb-03\nherbarium,,false,1,garden-desk@1,true,herb-02\n", text)
 	status, _, _ := h.as("text/csv", "/reports/savings?since=2026-03-02T00:00:00Z&until=2026-03-01T00:00:00Z")
 	assert.Equal(t, 422, status)
+}
+
+// What was on disks already did not have to come, and is counted.
+func TestTheReportTellsWhatWasReused(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	disk := gold(t)
+	h.start(1, disk.Path, 0, "desk-gold")
+	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
+	h.start(2, blank(t, disk.Size), 0, "herb-01")
+	first := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}, Answers: "none"})
+	assert.Zero(t, first.ReusedBytes, "the disk was blank")
+	again := h.deliver(api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}, Reuse: true, Answers: "none"})
+	require.EqualValues(t, "finished", again.State)
+	assert.Positive(t, again.ReusedBytes)
+	assert.LessOrEqual(t, again.ReusedBytes, again.UsedBytes)
+	assert.Greater(t, 10*again.ReusedBytes, 7*again.UsedBytes, "nearly all of it was there; what is in it twice counts once")
+	assert.Contains(t, strings.Join(again.Story, "\n"), "were on disks already")
+	savings, err := h.client.SavingsReport(t.Context(), time.Time{}, time.Time{})
+	require.NoError(t, err)
+	assert.Equal(t, again.ReusedBytes, savings.Items[0].Reused)
+}
+
+// Licences and domains are told by what counts for each workstation, of a key the end alone.
+func TestTheReportOfLicences(t *testing.T) {
+	h := open(t, t.TempDir(), "127.0.0.1:0")
+	ctx := t.Context()
+	none, err := h.client.LicenceReport(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, none.Items)
+	h.groups("herbarium")
+	for n, name := range []string{"herb-01", "herb-02", "kiosk-01"} {
+		w := h.called(n+1, "A310")
+		var groups []string
+		if name != "kiosk-01" {
+			groups = []string{"herbarium"}
+		}
+		_, err := h.client.Admit(ctx, w.Addresses[0], api.Admission{Name: name, Groups: groups})
+		require.NoError(t, err)
+	}
+	require.NoError(t, h.set("herbarium", map[string]any{"product_key": "AAAAA-BBBBB-CCCCC-DDDDD-EEEEE"}))
+	require.NoError(t, h.set("herb-02", map[string]any{"product_key": "AAAAA-BBBBB-CCCCC-DDDDD-FFFFF"}))
+	page, err := h.client.LicenceReport(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, []api.LicenceReport{
+		{Workstation: "herb-01", Model: "A310", Key: "EEEEE", KeyFrom: "the group herbarium"},
+		{Workstation: "herb-02", Model: "A310", Key: "FFFFF", KeyFrom: "herb-02"},
+	}, page.Items, "nothing is given to kiosk-01")
+	_, _, text := h.as("text/csv", "/reports/licences")
+	assert.NotContains(t, text, "DDDDD")
+	drivers, err := h.client.DriverReport(ctx, "")
+	require.NoError(t, err)
+	assert.Empty(t, drivers.Items, "nobody has told of devices")
 }

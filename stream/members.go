@@ -136,8 +136,19 @@ func (r *Runner) Lacking(now time.Time, id int64, round int, set, has *image.Sla
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	err := r.d.Lacking(now, id, round, set, has.Both(r.based))
+	if _, told := r.reused[id]; err == nil && round == 0 && !told {
+		r.reused[id] = r.plainBytesOf(r.options.Every.Without(set))
+	}
 	r.nudge()
 	return err
+}
+
+// plainBytesOf is how many bytes of the image and of payloads a set stands for.
+func (r *Runner) plainBytesOf(set *image.SlabSet) (n int64) {
+	for i := range set.All() {
+		n += r.plainBytes(i)
+	}
+	return n
 }
 
 // Through tells that a workstation's part has ended, although its receipt may not
@@ -227,6 +238,7 @@ type Status struct {
 	Sent, Slabs, Round int  // slabs of the round under way
 	WireBytes          int64
 	RepairBytes        int64
+	Reused             int64  // bytes that those who are here had on their disks already
 	Warning            string // what keeps it from getting on
 	Left               time.Duration
 	LeftKnown          bool
@@ -240,6 +252,9 @@ func (r *Runner) Status(now time.Time) Status {
 	defer r.mu.Unlock()
 	out.State, out.Sent, out.Slabs, out.Round, out.Parts = r.state(), r.sent, r.slabs, r.round, r.allParts()
 	out.Rate, out.Paused, out.Unheard, out.RepairBytes = r.rate, r.paused, r.d.Unheard(), r.repairBytes
+	for _, n := range r.reused {
+		out.Reused += n
+	}
 	if r.streaming && !r.paused {
 		out.RateNow = r.rateNow.Load()
 	}

@@ -53,6 +53,7 @@ type Runner struct {
 	repairBytes int64
 	unicast     map[int64]int64    // mending bytes sent, by workstation
 	drivers     map[int64][]string // packages installed, by workstation
+	reused      map[int64]int64    // bytes that workstations had already, as they have told before anything was sent
 	remarks     map[int64]string   // what workstations say of their disks
 	moved       map[int64]struct{} // workstations that something is new of
 	sent        int                // slabs of this round
@@ -126,7 +127,7 @@ func endingRunner(in *Streams, o Order, members []Member, reason string) *Runner
 func emptyRunner(in *Streams, o Order, members []Member) *Runner {
 	r := &Runner{
 		in: in, order: o, Slabs: o.Slabs, members: map[int64]Member{}, away: map[int64]*elsewhere{}, parts: map[string]Part{}, byNode: map[norm.NodeID]int64{}, kick: make(chan struct{}, 1), wire: o.WireBytes,
-		unicast: map[int64]int64{}, drivers: map[int64][]string{}, remarks: map[int64]string{}, moved: map[int64]struct{}{}, rate: o.Rate, pace: 1,
+		unicast: map[int64]int64{}, drivers: map[int64][]string{}, remarks: map[int64]string{}, reused: map[int64]int64{}, moved: map[int64]struct{}{}, rate: o.Rate, pace: 1,
 		unicasts: rate.NewLimiter(rate.Inf, unicastBurst), streamEnded: make(chan struct{}),
 	}
 	if r.Slabs == nil {

@@ -16,7 +16,7 @@ import (
 func (o *Orders) deliveryOf(d records.Delivery) api.Delivery {
 	out := api.Delivery{
 		ID: d.ID, Image: d.Image, Version: d.Version, Digest: d.Digest, Targets: d.Targets(), Start: d.Rule, Rate: d.Rate, Channel: d.Channel,
-		State: d.State, Reason: d.Reason, OrderedBy: d.OrderedBy, Created: d.Created, UsedBytes: d.UsedBytes, WireBytes: d.WireBytes,
+		State: d.State, Reason: d.Reason, OrderedBy: d.OrderedBy, Created: d.Created, UsedBytes: d.UsedBytes, WireBytes: d.WireBytes, ReusedBytes: d.Reused,
 		Workstations: d.Members, Delivered: d.Delivered, WhenDone: d.WhenDone, Reuse: d.Reuse, Sealed: d.Sealed, CarriedBy: d.CarriedBy,
 	}
 	if rule, err := delivery.ParseRule(d.Rule); err == nil {

@@ -121,6 +121,11 @@ func (l ledger) Reached(ctx context.Context, now time.Time, id int64, state deli
 	defer l.moved.ring()
 	if state.Over() {
 		l.sample(ctx, id, true)
+		if r := l.Streams.Runner(id); r != nil {
+			if err := l.Records.SetReused(ctx, id, r.Status(now).Reused); err != nil {
+				return err
+			}
+		}
 	}
 	return l.Records.SetDelivery(ctx, now, id, state, reason, wire)
 }

@@ -47,6 +47,9 @@ func story(d api.Delivery, receipts []records.Receipt) (lines []string) {
 		}
 		say("%s went out, and %s came in%s.", humanize.IBytes(uint64(d.WireBytes)), humanize.IBytes(uint64(received)), alone)
 	}
+	if d.ReusedBytes > 0 {
+		say("%s of the image were on disks already and did not have to come.", humanize.IBytes(uint64(d.ReusedBytes)))
+	}
 	for _, c := range d.Changes {
 		after := ""
 		if d.Started != nil && c.At.After(*d.Started) {

@@ -70,7 +70,7 @@ func (r *Reports) Savings(ctx context.Context, since, until time.Time) ([]api.Sa
 	rows, err := r.Records.DeliverySums(ctx, since, until)
 	var all []api.SavingsReport
 	for _, d := range rows {
-		one := api.SavingsReport{Delivery: d.ID, Image: d.Image, Version: d.Version, Ended: d.Ended, Count: d.Count, Received: d.Received, Wire: d.Wire, Saved: max(0, d.Received-d.Wire)}
+		one := api.SavingsReport{Delivery: d.ID, Image: d.Image, Version: d.Version, Ended: d.Ended, Count: d.Count, Received: d.Received, Wire: d.Wire, Reused: d.Reused, Saved: max(0, d.Received-d.Wire)}
 		if d.Rate > 0 {
 			one.Seconds = float64(one.Saved) * 8 / float64(d.Rate)
 		}

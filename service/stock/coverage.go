@@ -1,6 +1,7 @@
 package stock
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -279,4 +280,19 @@ func (k *Stock) Coverage(ctx context.Context, q CoverageQuery) (api.Coverage, er
 		machines = slices.DeleteFunc(machines, func(m driver.Machine) bool { return !driver.Like(q.Model, m.Model) })
 	}
 	return st.coverage(machines), nil
+}
+
+// Lines are a coverage as a table: a line for each device of each model.
+func Lines(c api.Coverage) (all []api.DriverReport) {
+	by := func(c api.Cover) string { return cmp.Or(c.Label, c.By) }
+	for _, m := range c.Models {
+		for _, d := range m.Devices {
+			one := api.DriverReport{Model: m.Model, Workstations: len(m.Workstations), Device: cmp.Or(d.Name, d.Label), ID: d.ID, Class: d.Class, Environment: string(d.Environment.State), By: by(d.Environment), System: string(driver.Unknown), SystemBy: by(d.Delivered)}
+			if c.Image != "" {
+				one.System = string(d.Delivered.State)
+			}
+			all = append(all, one)
+		}
+	}
+	return all
 }

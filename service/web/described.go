@@ -40,6 +40,8 @@ var descriptions = map[string]string{
 	"get-overview":    "Of the last seven days: what has failed and was not mended since, what has not arrived, and what waits for somebody. Each has the page of the console where it is mended.",
 	"report-rooms":    "A line for each version that workstations of a group have. A workstation of two groups is in both.",
 	"report-failures": "A line for each thing that was noticed, of the last check of each workstation, if that ended in the period.",
+	"report-drivers":  "Of what is in the build that is offered. Models whose devices nobody has seen are not in it.",
+	"report-licences": "Of a product key the last five letters are told. By the answers that are set now: a workstation that got its image before they were set has what was set then.",
 	"report-savings":  "Of deliveries that ended in the period. Saved is what all received together, less what was sent.",
 	"get-course":      "At most 240 samples: of a delivery that runs for long they are further apart. What a service that was killed has seen in its last minute is not in it.",
 

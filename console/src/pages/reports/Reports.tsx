@@ -3,12 +3,17 @@ import dayjs from "dayjs";
 import { useOneOf, useParam } from "../../api/useParam";
 import { day } from "../../format";
 import { PageTitle } from "../../parts/PageTitle";
+import { DriverLines } from "./DriverLines";
 import { Failures } from "./Failures";
+import { Licences } from "./Licences";
 import { PeriodReceipts } from "./PeriodReceipts";
 import { RoomImages } from "./RoomImages";
 import { Savings } from "./Savings";
 
-const kinds = ["Rooms", "Failures", "Savings", "Receipts"] as const;
+const kinds = ["Rooms", "Failures", "Savings", "Receipts", "Drivers", "Licences"] as const;
+
+/** Those that are of now, and of no period. */
+const ofNow: Partial<Record<(typeof kinds)[number], string>> = { Rooms: "What rooms have", Drivers: "Drivers, model by model", Licences: "Licences and domains" };
 
 /** How far back reports go where nobody says, in days. */
 const usual = 30;
@@ -23,11 +28,11 @@ export function Reports() {
   const period = { since: begin.toISOString(), until: end.toISOString() };
   return (
     <>
-      <PageTitle title={kind === "Rooms" ? "What rooms have" : `${kind}, ${day(begin.toDate())} to ${day(end.toDate())}`}>
+      <PageTitle title={ofNow[kind] ?? `${kind}, ${day(begin.toDate())} to ${day(end.toDate())}`}>
         <div className="unprinted">
           <Segmented options={[...kinds]} value={kind} onChange={setKind} />
         </div>
-        {kind !== "Rooms" && (
+        {!ofNow[kind] && (
           <div className="unprinted">
             <DatePicker aria-label="From" allowClear={false} value={begin} maxDate={end} onChange={(d) => setFrom(d?.format("YYYY-MM-DD"))} /> to <DatePicker aria-label="To" allowClear={false} value={end} minDate={begin} onChange={(d) => setTo(d?.format("YYYY-MM-DD"))} />
           </div>
@@ -36,6 +41,8 @@ export function Reports() {
       {kind === "Rooms" && <RoomImages />}
       {kind === "Failures" && <Failures {...period} />}
       {kind === "Savings" && <Savings {...period} />}
+      {kind === "Drivers" && <DriverLines />}
+      {kind === "Licences" && <Licences />}
       {kind === "Receipts" && <PeriodReceipts {...period} />}
     </>
   );
