@@ -11,6 +11,8 @@ type Directory struct {
 	Base    string      `json:"base_name"`
 	Roles   []GroupRole `json:"group_roles" nullable:"false"`
 	Added   time.Time   `json:"added"`
+	Asked   *time.Time  `json:"asked,omitempty" doc:"When it was asked last whether it answers; absent if it was not since the start"`
+	Trouble string      `json:"trouble" doc:"Why it could not be asked then"`
 }
 
 // GroupRole grants a role to the members of a group of a directory.

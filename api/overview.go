@@ -30,4 +30,10 @@ type PartState struct {
 	What  string `json:"what" doc:"In words"`
 	Cure  string `json:"cure,omitempty" doc:"What to do about it"`
 	Page  string `json:"page" example:"/netboot"`
+	Again string `json:"restart_means" doc:"What happens if it is begun anew; empty if it cannot be"`
+}
+
+// PartRef names a part of the service.
+type PartRef struct {
+	Part string `json:"part" minLength:"1" maxLength:"200" doc:"As the overview calls it" example:"network boot on eth0"`
 }

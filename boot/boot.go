@@ -29,6 +29,7 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"jugate/core/environment/builds"
+	"jugate/core/fault"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/core/parts"
@@ -95,10 +96,13 @@ type Boot struct {
 	// Silent, if set, tells who answers on an interface in place of this one; empty if nobody does.
 	Silent func(ifname string) string
 
-	links   []*link
-	serving sync.WaitGroup
+	serving    sync.WaitGroup
+	until      context.Context // ends what was started
+	httpPort   int
+	restarting sync.Mutex // one interface is begun anew at a time; held across that, and before mu
 
 	mu     sync.Mutex
+	links  []*link
 	trail  netboot.Trail
 	byIP   *lru.Cache[netip.Addr, hwaddr.Address]
 	models *lru.Cache[hwaddr.Address, string] // as firmware said
@@ -112,15 +116,52 @@ const othersWait = 5 * time.Second
 // returns when all of it answers; ctx ends the start, and until what was started. An
 // interface that cannot be served keeps it from starting: who asked for it relies on it.
 func (b *Boot) Start(ctx, until context.Context, httpPort int) error {
+	b.until, b.httpPort = until, httpPort
 	for _, want := range b.Config.Interfaces {
-		l, err := b.open(ctx, want, httpPort)
+		l, err := b.open(ctx, want)
 		if err != nil {
 			return fmt.Errorf("network boot on %s: %w", want.Name, err)
 		}
+		b.mu.Lock()
 		b.links = append(b.links, l)
-		if err := b.serve(until, l); err != nil {
+		b.mu.Unlock()
+		if err := b.serve(l); err != nil {
 			return fmt.Errorf("network boot on %s: %w", want.Name, err)
 		}
+	}
+	return nil
+}
+
+// all are the links as they are now.
+func (b *Boot) all() []*link {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return slices.Clone(b.links)
+}
+
+// Restart ends network boot on an interface and begins it anew, with the address that the interface has now. Machines that are loading
+// ask again. If it cannot begin, the interface says why, and can be tried again.
+func (b *Boot) Restart(ctx context.Context, name string) error {
+	b.restarting.Lock()
+	defer b.restarting.Unlock()
+	old := b.all()
+	i := slices.IndexFunc(old, func(l *link) bool { return l.Name == name })
+	if i < 0 {
+		return fault.NotFound.Errorf("network boot is not served on %s", name)
+	}
+	old[i].end()
+	l, err := b.open(ctx, Interface{Name: name, Mode: old[i].Mode})
+	if err != nil {
+		old[i].set(err.Error())
+		return fault.Conflict.Errorf("network boot on %s: %w", name, err)
+	}
+	b.mu.Lock()
+	b.links = slices.Clone(b.links)
+	b.links[i] = l
+	b.mu.Unlock()
+	if err := b.serve(l); err != nil {
+		l.set(err.Error())
+		return fault.Conflict.Errorf("network boot on %s: %w", name, err)
 	}
 	return nil
 }
@@ -140,9 +181,9 @@ func (b *Boot) Wait() { b.serving.Wait() }
 // none is, by Config.WakeBy.
 func (b *Boot) Wake(addresses []hwaddr.Address) (through []string, err error) {
 	names := []string{b.Config.WakeBy}
-	if len(b.links) > 0 {
+	if links := b.all(); len(links) > 0 {
 		names = nil
-		for _, l := range b.links {
+		for _, l := range links {
 			names = append(names, l.Name)
 		}
 	}

@@ -20,8 +20,18 @@ type link struct {
 	netboot.Link
 	dhcp *DHCP // nil where it is off
 
+	until   context.Context // ends when it is to end
+	stop    context.CancelFunc
+	serving sync.WaitGroup
+
 	mu    sync.Mutex
 	state string // "serving", or why not
+}
+
+// end ends what is served, and waits until it has ended.
+func (l *link) end() {
+	l.stop()
+	l.serving.Wait()
 }
 
 func (l *link) set(state string) {
@@ -32,14 +42,15 @@ func (l *link) set(state string) {
 
 // open finds the interface's address, and for mode whole its pools and whether another
 // server is there.
-func (b *Boot) open(ctx context.Context, want Interface, httpPort int) (*link, error) {
+func (b *Boot) open(ctx context.Context, want Interface) (*link, error) {
 	prefix, err := interfaceAddress(want.Name)
 	if err != nil {
 		return nil, err
 	}
 	l := &link{state: "starting", Link: netboot.Link{Name: want.Name, Mode: want.Mode, Server: prefix.Addr(),
-		HTTP: "http://" + netip.AddrPortFrom(prefix.Addr(), uint16(httpPort)).String()}}
+		HTTP: "http://" + netip.AddrPortFrom(prefix.Addr(), uint16(b.httpPort)).String()}}
 	if want.Mode == netboot.Off {
+		l.until, l.stop = context.WithCancel(b.until)
 		return l, nil
 	}
 	desk := &netboot.Desk{Link: l.Link}
@@ -55,6 +66,7 @@ func (b *Boot) open(ctx context.Context, want Interface, httpPort int) (*link, e
 			return nil, fmt.Errorf("%s gives addresses there already, and two servers would give the same ones twice; use mode beside, or --netboot-force if that server is to go", others[0])
 		}
 	}
+	l.until, l.stop = context.WithCancel(b.until)
 	l.dhcp = &DHCP{Desk: desk, Log: b.Log, Now: b.Now, Know: b.facts, Silent: func() bool { return b.silent(want.Name) != "" }, On: func(o netboot.Outcome) { b.onDHCP(l, o) }, Record: b.Roster.Lease}
 	return l, nil
 }
@@ -90,9 +102,9 @@ func (b *Boot) facts(a hwaddr.Address) netboot.Facts {
 	return f
 }
 
-// serve answers on a link until the context ends.
-func (b *Boot) serve(until context.Context, l *link) error {
-	if err := b.serveTFTP(until, l); err != nil {
+// serve answers on a link until that ends.
+func (b *Boot) serve(l *link) error {
+	if err := b.serveTFTP(l); err != nil {
 		return err
 	}
 	if l.dhcp == nil {
@@ -100,8 +112,8 @@ func (b *Boot) serve(until context.Context, l *link) error {
 		return nil
 	}
 	ready, failed := make(chan struct{}), make(chan error, 1)
-	b.serving.Go(func() {
-		err := l.dhcp.Serve(until, sync.OnceFunc(func() { close(ready) }))
+	b.goes(l, func() {
+		err := l.dhcp.Serve(l.until, sync.OnceFunc(func() { close(ready) }))
 		if err != nil {
 			b.Log.Error("network boot has ended on an interface", "interface", l.Name, "error", err)
 			l.set(err.Error())
@@ -118,15 +130,24 @@ func (b *Boot) serve(until context.Context, l *link) error {
 	}
 }
 
+// goes has something be served in the background, until the link ends.
+func (b *Boot) goes(l *link, serve func()) {
+	l.serving.Add(1)
+	b.serving.Go(func() {
+		defer l.serving.Done()
+		serve()
+	})
+}
+
 // serveTFTP answers on the interface's address.
-func (b *Boot) serveTFTP(until context.Context, l *link) error {
+func (b *Boot) serveTFTP(l *link) error {
 	c, err := net.ListenUDP("udp4", net.UDPAddrFromAddrPort(netip.AddrPortFrom(l.Server, netboot.TFTPPort)))
 	if err != nil {
 		return fmt.Errorf("TFTP: %w", err)
 	}
 	t := &TFTP{
 		Open: func(name string, client netip.Addr) (Content, error) {
-			return b.Open(until, name, Asker{Client: client, Server: strings.TrimPrefix(l.HTTP, "http://")})
+			return b.Open(l.until, name, Asker{Client: client, Server: strings.TrimPrefix(l.HTTP, "http://")})
 		},
 		Done: func(name string, client netip.Addr, n int64, err error) {
 			if err == nil {
@@ -134,8 +155,8 @@ func (b *Boot) serveTFTP(until context.Context, l *link) error {
 			}
 		},
 	}
-	b.serving.Go(func() {
-		if err := t.Serve(until, c); err != nil {
+	b.goes(l, func() {
+		if err := t.Serve(l.until, c); err != nil {
 			b.Log.Error("TFTP has ended on an interface", "interface", l.Name, "error", err)
 			l.set("TFTP: " + err.Error())
 		}
@@ -193,7 +214,7 @@ func (b *Boot) Refix(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, l := range b.links {
+	for _, l := range b.all() {
 		if l.dhcp != nil {
 			l.dhcp.Change(func(d *netboot.Desk) {
 				for _, p := range d.Pools {
@@ -209,7 +230,7 @@ func (b *Boot) Refix(ctx context.Context) error {
 // served in mode whole, and nobody else needs it.
 func (b *Boot) MayFix(a netip.Addr) error {
 	pools, why := 0, error(nil)
-	for _, l := range b.links {
+	for _, l := range b.all() {
 		if l.Server == a {
 			return fault.Invalid.Errorf("%s is this service's own address on %s", a, l.Name)
 		}
@@ -256,7 +277,7 @@ type PoolStatus struct {
 // Links are the interfaces, in the order of the configuration.
 func (b *Boot) Links(now time.Time) []LinkStatus {
 	var all []LinkStatus
-	for _, l := range b.links {
+	for _, l := range b.all() {
 		l.mu.Lock()
 		s := LinkStatus{Link: l.Link, State: l.state}
 		l.mu.Unlock()

@@ -60,6 +60,8 @@ func TestTheFirstPage(t *testing.T) {
 	stage := prepared(t)
 	_, err := stage.Client.AddOutpost(t.Context(), api.NewOutpost{Name: "alpine"})
 	require.NoError(t, err)
+	_, err = stage.Client.AddStore(t.Context(), api.NewStore{Name: "big", Place: t.TempDir()})
+	require.NoError(t, err)
 	_, err = stage.Client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{"herbarium-scanning"}, Start: "at:2031-01-01T06:00:00Z"})
 	require.NoError(t, err)
 	b := signedIn(t, stage, "/")
@@ -74,6 +76,14 @@ func TestTheFirstPage(t *testing.T) {
 	b.looks("dark")
 	b.until(`getComputedStyle(document.querySelector(".ant-layout")).backgroundColor === "rgb(0, 0, 0)"`)
 	b.shoot("now-dark")
+
+	b.looks("light")
+
+	t.Log("# a part is begun anew, after it was said what that means")
+	b.do(click(`//button[@aria-label="Begin anew: store big"]`), chromedp.WaitVisible(`//*[contains(text(), "what is in it is looked up")]`))
+	b.settled()
+	b.axe("a part that is begun anew")
+	b.do(click(`//div[contains(@class, "popconfirm")]//button[.="Begin anew"]`), chromedp.WaitVisible(`//*[contains(text(), "store big: 0 versions")]`))
 
 	t.Log("# it follows what happens")
 	page, err := stage.Client.Workstations(t.Context(), apiclient.List{Filter: map[string]string{"state": "newcomer"}})

@@ -64,6 +64,7 @@ func (s *Service) keepHouse() {
 		if err := s.reserve.Fill(); err != nil {
 			s.config.Log.Warn("there is no room for the reserve that receipts could need", "bytes", reserveBytes, "error", err)
 		}
+		s.directories.AskAll(s.until)
 		s.access.RefreshPeople(s.until)
 		if keep := s.config.KeepLines; keep > 0 {
 			now := s.config.Now()

@@ -286,9 +286,9 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 	s.stock.Carrier = &carry.Carry{Sites: s.sites, Orders: s.orders, Versions: s.intake, Signer: s.access.Signer, Records: db, Builds: offered, Files: files, Slabs: slabs,
 		Program: filepath.Join(filepath.Dir(c.Netboot.Agent), "jugate-outpost")}
 	s.overview = &overview.Overview{Records: db, Fleet: s.fleet, Orders: s.orders, Stock: s.stock, ArrivalWithin: c.ArrivalWithin, Now: c.Now,
-		Parts: overview.Parts{Dir: c.Data, KeepFree: c.KeepFree, Records: db, Sites: s.sites, Stores: s.stores, Backups: s.backups, Standby: s.standby, Certificates: s.access.Certificates}}
+		Parts: overview.Parts{Directories: s.directories, Dir: c.Data, KeepFree: c.KeepFree, Records: db, Sites: s.sites, Stores: s.stores, Backups: s.backups, Standby: s.standby, Certificates: s.access.Certificates}}
 	s.notify = notify.New(notify.Config{Records: db, Secrets: s.access, Overview: s.overview, Stock: s.stock, Orders: s.orders, Hooks: web.Hooks{}, Console: strings.Join(c.At[:min(len(c.At), 1)], ""), ArrivalWithin: c.ArrivalWithin, Log: c.Log, Now: c.Now, Publish: publish})
-	s.overview.Parts.Notify = s.notify
+	s.overview.Parts.Notify, s.overview.Again = s.notify, overview.Again{Boot: s.boot, Stores: s.stores, Directories: s.directories, Notify: s.notify}
 	s.web = &web.Server{Notify: s.notify, Overview: s.overview, Reports: &reports.Reports{Records: db, Now: c.Now}, Figures: metrics.New(Version, s.overview, db, c.Log), Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 	return nil

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"jugate/api"
+	"jugate/apiclient"
 	"jugate/bucket/buckettest"
 	"jugate/core/slabstore"
 )
@@ -135,8 +136,17 @@ func TestAStoreThatIsAwayOrFull(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, s.Trouble, "cannot be reached")
 	assert.Equal(t, 1, s.Moving)
+	_, err = h.client.RestartPart(ctx, "store big")
+	assert.True(t, apiclient.IsConflict(err), "nobody is there yet: %v", err)
 
 	server.Run()
+	part, err := h.client.RestartPart(ctx, "store big")
+	require.NoError(t, err)
+	assert.Equal(t, "store big", part.Part)
+	for _, wrong := range []string{"records", "store folder", "store nobody-has", "network boot on eth9", "disk", "x"} {
+		_, err = h.client.RestartPart(ctx, wrong)
+		assert.Error(t, err, wrong)
+	}
 	h.eventually(func() bool { // the disk of the store is too small
 		h.use("big", 0) // has it be tried again
 		s, err := h.client.Store(ctx, "big")

@@ -2,7 +2,7 @@
 // directory, or by OpenID Connect, where the console sends people to a provider. What somebody may do here follows from
 // their groups there, nested ones as well.
 //
-// directories.go enters and checks directories, people.go signs people in, and entries.go asks LDAP. The HTTP of OpenID
+// directories.go enters and checks directories, states.go remembers how they were when they were asked last, people.go signs people in, and entries.go asks LDAP. The HTTP of OpenID
 // Connect is in package web.
 package directories
 
@@ -13,6 +13,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/go-ldap/ldap/v3"
@@ -42,6 +43,9 @@ type Directories struct {
 	Dial func(ctx context.Context, network, address string) (net.Conn, error)
 	// Discover finds out whether an OpenID provider answers. Package web does that.
 	Discover func(ctx context.Context, issuer, certificate string) error
+
+	mu    sync.Mutex // held for memory only
+	asked map[string]asked
 }
 
 // The kinds of directories.
@@ -119,6 +123,12 @@ func (d *Directories) List(ctx context.Context) ([]api.Directory, error) {
 			return nil, err
 		}
 		all[i] = api.Directory{Name: r.Name, Kind: r.Kind, Server: r.Server, Account: r.Account, Base: r.Base, Roles: rolesOf(grants), Added: r.Added}
+		d.mu.Lock()
+		how, known := d.asked[strings.ToLower(r.Name)]
+		d.mu.Unlock()
+		if known {
+			all[i].Asked, all[i].Trouble = &how.at, how.trouble
+		}
 	}
 	return all, err
 }

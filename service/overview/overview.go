@@ -4,7 +4,7 @@
 //	o := &overview.Overview{Fleet: fleet, Orders: orders, …}
 //	now, err := o.Show(ctx)
 //
-// parts.go has how the parts of the service are.
+// parts.go has how the parts of the service are, restart.go begins one anew.
 package overview
 
 import (
@@ -47,6 +47,7 @@ type Overview struct {
 	Orders        Orders
 	Stock         Stock
 	Parts         Parts
+	Again         Again
 	ArrivalWithin time.Duration // in which a copy is to have started
 	Now           func() time.Time
 }
@@ -95,7 +96,7 @@ func (o *Overview) Show(ctx context.Context) (out api.Overview, err error) {
 		return out, err
 	}
 	out.Next = append(out.Next, next[:min(len(next), nextAtMost)]...)
-	out.Parts, err = o.parts(ctx, boot)
+	out.Parts, err = o.parts(ctx, boot, out.Deliveries)
 	return out, err
 }
 

@@ -31,6 +31,9 @@ type Parts struct {
 	Standby interface {
 		Show(ctx context.Context) (api.Standby, error)
 	}
+	Directories interface {
+		List(ctx context.Context) ([]api.Directory, error)
+	}
 	Notify interface {
 		Rules(ctx context.Context) ([]api.NotificationRule, error)
 	}
@@ -54,9 +57,9 @@ const (
 )
 
 // parts tells how each part of the service is.
-func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus) (all []api.PartState, err error) {
+func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api.Delivery) (all []api.PartState, err error) {
 	add := func(part, state, what, cure, page string) {
-		all = append(all, api.PartState{Part: part, State: state, What: what, Cure: cure, Page: page})
+		all = append(all, api.PartState{Part: part, State: state, What: what, Cure: cure, Page: page, Again: means(part)})
 	}
 	if err := o.Parts.Records.Ready(ctx); err != nil {
 		add("records", bad, err.Error(), "look at the disk of the data folder, and start the service again", "/logbook")
@@ -69,6 +72,21 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus) (all []api
 		add("certificate", bad, "it ended "+until.Format(time.DateOnly), "put another one into the data folder (docs/security.md)", "/people")
 	} else if until.Before(o.Now().Add(renewBefore)) {
 		add("certificate", warning, "it ends "+until.Format(time.DateOnly), "put another one into the data folder (docs/security.md)", "/people")
+	}
+	streams(open, add)
+	asked, err := o.Parts.Directories.List(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range asked {
+		switch part := directory + d.Name; {
+		case d.Trouble != "":
+			add(part, bad, d.Trouble, "look at the directory, and at the line to it; who has signed in stays so", "/people")
+		case d.Asked == nil:
+			add(part, good, "it was not asked since the start", "", "/people")
+		default:
+			add(part, good, "it answers", "", "/people")
+		}
 	}
 	outposts, err := o.Parts.Sites.List(ctx)
 	if err != nil {
@@ -92,7 +110,7 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus) (all []api
 		return nil, err
 	}
 	for _, s := range stores {
-		switch part := "store " + s.Name; {
+		switch part := store + s.Name; {
 		case s.State == "away":
 			add(part, bad, "it does not answer: "+s.Trouble, "versions that are there alone cannot be delivered until it does", "/stores")
 		case s.Trouble != "":
@@ -120,7 +138,7 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus) (all []api
 	rules, err := o.Parts.Notify.Rules(ctx)
 	for _, r := range rules {
 		if r.Trouble != "" {
-			add("notifications by "+r.Rule, warning, r.Trouble, "mend what it says, and try the rule", "/notifications")
+			add(rule+r.Rule, warning, r.Trouble, "mend what it says, and try the rule", "/notifications")
 		}
 	}
 	return all, err
@@ -149,7 +167,7 @@ func (o *Overview) disk(add func(part, state, what, cure, page string)) {
 // links tell how network boot is on each interface.
 func links(boot api.NetbootStatus, add func(part, state, what, cure, page string)) {
 	for _, l := range boot.Links {
-		part := "network boot on " + l.Interface
+		part := netboot + l.Interface
 		switch {
 		case l.Mode == "off":
 		case l.State != "serving":
@@ -164,6 +182,27 @@ func links(boot api.NetbootStatus, add func(part, state, what, cure, page string
 				add(part, warning, fmt.Sprintf("of the addresses %s, %d are left", p.Range, p.Left), "give it more addresses (serve --pool)", "/netboot")
 			}
 		}
+	}
+}
+
+// streams tell of the deliveries that send now, and whether the network carries multicast to them.
+func streams(open []api.Delivery, add func(part, state, what, cure, page string)) {
+	sending, unheard := 0, 0
+	for _, d := range open {
+		if d.RateNow > 0 {
+			sending++
+		}
+		if d.Unicast {
+			unheard++
+		}
+	}
+	switch {
+	case unheard > 0:
+		add("streams", warning, english.Plural(unheard, "delivery goes", "deliveries go")+" to each workstation alone: the network carries no multicast to them", "look at IGMP snooping and queriers of the switches (docs/multicast.md)", "/deliveries")
+	case sending > 0:
+		add("streams", good, english.Plural(sending, "delivery sends", "deliveries send"), "", "/deliveries")
+	default:
+		add("streams", good, "nothing is sent now", "", "/deliveries")
 	}
 }
 

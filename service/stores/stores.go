@@ -257,6 +257,32 @@ func (s *Stores) Add(ctx context.Context, in api.NewStore) (api.Store, error) {
 	return s.Show(ctx, in.Name)
 }
 
+// Again opens a store again that could not be opened, and looks up what is in it. It is an error if it does not answer.
+func (s *Stores) Again(ctx context.Context, name string) error {
+	s.changing.Lock()
+	defer s.changing.Unlock()
+	row, err := s.Records.Store(ctx, name)
+	if err != nil {
+		return err
+	}
+	o, err := s.opened(row.Name)
+	if err != nil {
+		if err := s.openOne(*row); err != nil {
+			return fault.Conflict.Errorf("the store %s cannot be opened: %w", row.Name, err)
+		}
+		if o, err = s.opened(row.Name); err != nil {
+			return err
+		}
+	}
+	err = s.learn(ctx, o)
+	s.note(o, err)
+	s.ring()
+	if err != nil {
+		return fault.Conflict.Errorf("the store %s does not answer: %w", row.Name, err)
+	}
+	return nil
+}
+
 // Outside refuses a folder that lies in the data folder, or that the data folder lies in.
 func Outside(data, place string) error {
 	one, err := filepath.EvalSymlinks(data)

@@ -49,9 +49,10 @@ var descriptions = map[string]string{
 	"get-file":      "As it was captured, up to 400 MiB. It takes the right to keep images, as a golden disk may hold what is nobody's business.",
 	"compare-files": "Files of one size are read, up to 256 KiB each; of larger ones nothing is said. What in a volume differs at all, compare-versions tells.",
 
-	"list-models": "Those of machines that were seen, and those of which something is known. Retired machines do not count.",
-	"get-model":   "With the versions of the firmware that its machines have, and those that are not as they should be. Of machines that do not tell, nothing is said.",
-	"set-model":   "It replaces what was said before. Without anything to know, it is forgotten.",
+	"restart-part": "Network boot on an interface, a store, a directory, or a rule of notifications. It is refused with 409, and why, if that does not help.",
+	"list-models":  "Those of machines that were seen, and those of which something is known. Retired machines do not count.",
+	"get-model":    "With the versions of the firmware that its machines have, and those that are not as they should be. Of machines that do not tell, nothing is said.",
+	"set-model":    "It replaces what was said before. Without anything to know, it is forgotten.",
 
 	"list-notification-events": "Each with the JSON Schema of what a webhook has as its data.",
 	"list-notification-rules":  "By name.",

@@ -54,7 +54,9 @@ func (s *Server) deliveryRoutes(h huma.API) {
 	answers(s, h, op("GET", "/deliveries/{delivery}", "get-delivery", tag, "Show a delivery with its workstations"),
 		func(ctx context.Context, in *DeliveryRef) (api.Delivery, error) { return s.Orders.Delivery(ctx, in.ID) })
 	answers(s, h, op("GET", "/deliveries/{delivery}/course", "get-course", tag, "Tell what a delivery did over time"),
-		func(ctx context.Context, in *DeliveryRef) (api.DeliveryCourse, error) { return s.Orders.Course(ctx, in.ID) })
+		func(ctx context.Context, in *DeliveryRef) (api.DeliveryCourse, error) {
+			return s.Orders.Course(ctx, in.ID)
+		})
 	answers(s, h, op("POST", "/deliveries/{delivery}/stop", "stop-delivery", tag, "Stop a delivery for everyone who is not through"),
 		func(ctx context.Context, in *DeliveryRef) (api.Delivery, error) { return s.Orders.Stop(ctx, in.ID) })
 	answers(s, h, op("POST", "/deliveries/{delivery}/pause", "pause-delivery", tag, "Hold the stream of a delivery"),

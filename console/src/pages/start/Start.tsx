@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { Badge, Card, Col, Empty, Flex, Progress, Row, Tag, Typography } from "antd";
+import { Badge, Button, Card, Col, Empty, Flex, Popconfirm, Progress, Row, Tag, Typography } from "antd";
 import { Link } from "react-router";
 import { ask, client, type Delivery, type Need, type Overview, type PartState } from "../../api/client";
+import { useChange } from "../../api/useChange";
 import { left, percent, when } from "../../format";
 import { DeliveryState } from "../../parts/DeliveryState";
 import { PageTitle } from "../../parts/PageTitle";
@@ -119,6 +120,18 @@ function Next({ overview: o }: { overview: Overview }) {
   );
 }
 
+/** Begins a part anew, having said what happens then. */
+function Again({ part: p }: { part: PartState }) {
+  const restart = useChange(() => ask(client.POST("/parts/restart", { body: { part: p.part } })), ["overview"], (now) => `${now.part}: ${now.what}`);
+  return (
+    <Popconfirm title={`Begin ${p.part} anew?`} description={<div style={{ maxWidth: 320 }}>{p.restart_means}</div>} okText="Begin anew" onConfirm={() => restart.mutate(undefined)}>
+      <Button size="small" type={p.state === "good" ? "text" : "default"} loading={restart.isPending} style={{ marginLeft: 8 }} aria-label={`Begin anew: ${p.part}`}>
+        Begin anew
+      </Button>
+    </Popconfirm>
+  );
+}
+
 function Parts({ parts }: { parts: PartState[] }) {
   const troubled = parts.filter((p) => p.state !== "good").length;
   return (
@@ -130,6 +143,7 @@ function Parts({ parts }: { parts: PartState[] }) {
             <div style={{ flex: 1 }}>
               <div>
                 <Link to={p.page}>{p.part}</Link>
+                {p.restart_means && <Again part={p} />}
               </div>
               <div>{p.what}</div>
               {p.cure && (

@@ -97,7 +97,7 @@ function Stop({ workstation: w, model, stuck, done, toggle }: StopProps) {
             </div>
           )}
         </div>
-        <Button size="large" type={done ? "default" : "primary"} aria-pressed={done} aria-label={`Check off ${w.name}`} onClick={toggle} style={{ minWidth: 120, height: 56 }}>
+        <Button size="large" type={done ? "default" : "primary"} aria-pressed={done} aria-label={`${done ? "✓ done" : "Check off"} ${w.name}`} onClick={toggle} style={{ minWidth: 120, height: 56 }}>
           {done ? "✓ done" : "Check off"}
         </Button>
       </Flex>
