@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -346,7 +347,7 @@ func (s *served) lists(ctx context.Context) error {
 		last := all[len(all)-1]
 		fmt.Printf("%-28s %8d %8.1f %8.1f   %.1f ms %s\n", r.path, len(all), at(0.5), at(0.99), last.took.Seconds()*1000, last.query)
 	}
-	for _, one := range []string{"/coverage", "/receipt-chain"} {
+	for _, one := range []string{"/overview", "/models", "/model?model=" + url.QueryEscape("Alder Works A1042"), "/reports/rooms", "/reports/failures", "/reports/savings", "/reports/licences", "/reports/drivers", "/coverage", "/log/check"} {
 		first, err := s.get(ctx, one)
 		if err != nil {
 			return err

@@ -300,6 +300,20 @@ func TestFromPowerButtonToOwnDisk(t *testing.T) {
 	require.NoError(t, desk.Off())
 	assert.Subset(t, r.steps("00:00:5e:00:53:01"), []string{"address", "loader", "script", "kernel", "initrd", "agent"})
 
+	t.Log("# network boot is begun anew, by which the others come")
+	var parts []api.PartState
+	r.jugate(&parts, "part", "list")
+	begun := 0
+	for _, p := range parts {
+		if strings.HasPrefix(p.Part, "network boot on ") {
+			var now api.PartState
+			r.jugate(&now, "part", "restart", p.Part)
+			assert.Contains(t, now.What, "serving")
+			begun++
+		}
+	}
+	require.Positive(t, begun)
+
 	t.Log("# three blank machines with larger disks, each with other firmware")
 	table := filepath.Join(t.TempDir(), "herbarium.csv")
 	require.NoError(t, os.WriteFile(table, []byte("name;hardware_addresses;serial;groups\nherb-01;00:00:5e:00:53:11;;herbarium\nherb-02;00:00:5e:00:53:12;;herbarium\nherb-03;;HERB-03;herbarium\n"), 0o644))

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Result, Spin } from "antd";
-import { ask, client, Problem } from "./api/client";
+import { Problem } from "./api/client";
+import { session } from "./api/session";
 import { House } from "./House";
 import { SignIn } from "./pages/signin/SignIn";
 import { Welcome } from "./pages/signin/Welcome";
@@ -11,14 +12,9 @@ export function Gate() {
 }
 
 function Door() {
-  const session = useQuery({
-    queryKey: ["session"],
-    queryFn: () => ask(client.GET("/session")),
-    retry: false,
-    staleTime: Infinity,
-  });
-  if (session.isPending) return <Spin fullscreen />;
-  if (session.data) return <House session={session.data} />;
-  if (session.error instanceof Problem && session.error.status === 401) return <SignIn />;
+  const who = useQuery(session);
+  if (who.isPending) return <Spin fullscreen />;
+  if (who.data) return <House session={who.data} />;
+  if (who.error instanceof Problem && who.error.status === 401) return <SignIn />;
   return <Result status="warning" title="The service does not answer" subTitle="This page tries again when it is reloaded." />;
 }

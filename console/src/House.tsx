@@ -8,6 +8,12 @@ import { Palette } from "./parts/Palette";
 import { SignInAgain } from "./parts/SignInAgain";
 import { leaf } from "./theme";
 
+// The scripts of the pages that are opened first are fetched at once, beside the question who is signed in.
+const start = () => import("./pages/start/Start");
+const roster = () => import("./pages/workstations/Workstations");
+if (location.pathname === "/") void start();
+if (location.pathname === "/workstations") void roster();
+
 // Each page is a script of its own, fetched when it is opened.
 const Account = lazy(async () => ({ default: (await import("./pages/signin/Account")).Account }));
 const Answers = lazy(async () => ({ default: (await import("./pages/answers/Answers")).Answers }));
@@ -28,11 +34,11 @@ const Reports = lazy(async () => ({ default: (await import("./pages/reports/Repo
 const Room = lazy(async () => ({ default: (await import("./pages/rooms/Room")).Room }));
 const Rooms = lazy(async () => ({ default: (await import("./pages/rooms/Rooms")).Rooms }));
 const Sites = lazy(async () => ({ default: (await import("./pages/sites/Sites")).Sites }));
-const Start = lazy(async () => ({ default: (await import("./pages/start/Start")).Start }));
+const Start = lazy(async () => ({ default: (await start()).Start }));
 const Stores = lazy(async () => ({ default: (await import("./pages/stores/Stores")).Stores }));
 const Walk = lazy(async () => ({ default: (await import("./pages/walk/Walk")).Walk }));
 const WorkstationPage = lazy(async () => ({ default: (await import("./pages/workstations/WorkstationPage")).WorkstationPage }));
-const Workstations = lazy(async () => ({ default: (await import("./pages/workstations/Workstations")).Workstations }));
+const Workstations = lazy(async () => ({ default: (await roster()).Workstations }));
 
 interface Page {
   path: string;
