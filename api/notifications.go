@@ -70,7 +70,7 @@ type NewMailSettings struct {
 	Server      string `json:"server" maxLength:"300" doc:"HOST or HOST:PORT; empty for none" example:"mail.fennholt.example:587"`
 	Security    string `json:"mail_security,omitempty" enum:"starttls,tls,none" default:"starttls" doc:"How the line is kept from being read: TLS begun after the greeting, from the start, or not at all, on this very machine only"`
 	Account     string `json:"account,omitempty" maxLength:"300" doc:"To sign in with; none if the server asks for none" example:"jugate"`
-	Password    string `json:"password,omitempty" maxLength:"500" doc:"Of the account" example:"sundial"`
+	Password    string `json:"password,omitempty" maxLength:"500" doc:"Of the account; left out, it stays, at the same server" example:"sundial"`
 	Sender      string `json:"sender" maxLength:"300" doc:"Whom mail comes from" example:"jugate@fennholt.example"`
 	Certificate string `json:"certificate,omitempty" maxLength:"65536" doc:"PEM of the authority of the server; by default those that this machine trusts" example:"-----BEGIN CERTIFICATE-----"`
 }

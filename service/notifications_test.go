@@ -170,6 +170,14 @@ func TestMailGoesThroughAServerThatIsTrusted(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, h.client.TryMail(ctx, "ines@fennholt.example"))
 	assert.Contains(t, <-b.letters, "tries whether mail comes")
+	in.Password, in.Sender = "", "desk@fennholt.example"
+	_, err = h.client.SetMailSettings(ctx, in)
+	require.NoError(t, err, "the password stays")
+	other := in
+	other.Account = "ines"
+	_, err = h.client.SetMailSettings(ctx, other)
+	assert.Error(t, err, "and is that account's alone")
+	in.Password = "sundial"
 
 	lines, err := h.client.Lines(ctx, apiclient.List{Limit: 100})
 	require.NoError(t, err)

@@ -73,6 +73,14 @@ func TestTheSecondOfTwoIsToldWhatChanged(t *testing.T) {
 	status, _, _ = h.send("PUT", "/answers", api.NewAnswers{Of: "workstation:herb-07", Values: map[string]any{"time_zone": "Europe/Lisbon"}}, both)
 	assert.Equal(t, 200, status)
 
+	status, _, _ = h.send("PUT", "/model", api.NewModel{Model: "Alder Works A310", BootKey: "F12"}, both)
+	assert.Equal(t, 200, status)
+	status, detail, _ = h.send("PUT", "/model", api.NewModel{Model: "alder works a310", BootKey: "F9"}, both)
+	assert.Equal(t, 412, status)
+	assert.Contains(t, detail, `boot_key is "F12"`)
+	status, _, _ = h.send("PUT", "/model", api.NewModel{Model: "Brindle Mini 2", BootKey: "F9"}, both)
+	assert.Equal(t, 200, status)
+
 	t.Log("# what is not a number")
 	status, detail = note("x", "yesterday")
 	assert.Equal(t, 422, status)

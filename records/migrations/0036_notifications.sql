@@ -30,6 +30,7 @@ CREATE TABLE messages (
 	UNIQUE (rule_id, event, subject)
 );
 CREATE INDEX messages_due ON messages (due) WHERE due IS NOT NULL;
+CREATE INDEX messages_waiting ON messages (rule_id) WHERE state = 'waiting';
 CREATE INDEX messages_created ON messages (created);
 -- The server that takes mail; there is none while its name is empty.
 CREATE TABLE mailing (

@@ -184,7 +184,7 @@ func (n *Notify) tellAll(ctx context.Context, all []happening) error {
 	var messages []records.Message
 	for _, h := range all {
 		for _, r := range rules {
-			if wanted, err := wants(ctx, r, h); err != nil {
+			if wanted, err := n.wants(ctx, r, h); err != nil {
 				return err
 			} else if wanted {
 				m, err := n.message(r, h)
@@ -220,9 +220,10 @@ func (n *Notify) forgetTold() {
 	clear(n.told)
 }
 
-// wants tells whether a rule tells of something. What happened before the rule was there is not told.
-func wants(ctx context.Context, r records.NotificationRule, h happening) (bool, error) {
-	if !slices.Contains(r.Events, h.event) || h.at.Before(r.Added) {
+// wants tells whether a rule tells of something. What happened before the rule was there is not told, nor what is so old that nobody
+// knows any more whether it was told.
+func (n *Notify) wants(ctx context.Context, r records.NotificationRule, h happening) (bool, error) {
+	if !slices.Contains(r.Events, h.event) || h.at.Before(r.Added) || n.Now().Sub(h.at) > keepFor {
 		return false, nil
 	}
 	if len(r.Groups) == 0 {

@@ -76,6 +76,11 @@ func (n *Notify) SetMail(ctx context.Context, in api.NewMailSettings) (api.MailS
 	if err := checkAddress(m.Sender); err != nil {
 		return api.MailSettings{}, err
 	}
+	if in.Password == "" && m.Account != "" {
+		if in.Password, err = n.passwordOf(ctx, m); err != nil {
+			return api.MailSettings{}, err
+		}
+	}
 	c, err := client(m, in.Password)
 	if err != nil {
 		return api.MailSettings{}, err
@@ -97,6 +102,16 @@ func (n *Notify) SetMail(ctx context.Context, in api.NewMailSettings) (api.MailS
 	n.Log.Info("mail server set", "server", m.Server, "security", m.Security, "by", actor.From(ctx))
 	n.Publish(api.NotificationsChanged{})
 	return n.Mail(ctx)
+}
+
+// passwordOf is the one that is kept for an account at a server, so that who changes something else need not know it. Another server, or
+// another account, does not get it.
+func (n *Notify) passwordOf(ctx context.Context, m records.Mailing) (string, error) {
+	kept, err := n.Records.Mailing(ctx)
+	if err != nil || kept.Secret == "" || kept.Server != m.Server || kept.Account != m.Account {
+		return "", err
+	}
+	return n.Secrets.Unseal(aboutMail, kept.Secret)
 }
 
 // TryMail sends a mail to somebody at once. It is an error if it was not taken.

@@ -359,6 +359,21 @@ func TestTheSecretOfOneAddressIsNotGivenToAnother(t *testing.T) {
 	assert.Empty(t, shown.Secret)
 }
 
+func TestWhatIsLongPastIsNotToldAgain(t *testing.T) {
+	d := newDesk(t)
+	d.rule("chat", api.NewNotificationRule{Events: []string{"boot.stuck"}, Webhook: hook})
+	at := d.now.Add(time.Second)
+	d.boots.all = []api.BootTrail{{Address: "00:00:5e:00:53:03", Stuck: "nobody answers", Steps: []api.BootStep{{At: at}}}}
+	require.NoError(t, d.Look(t.Context()))
+	d.send()
+	d.now = d.now.Add(32 * 24 * time.Hour) // the message is forgotten
+	d.send()
+	require.Empty(t, d.messages())
+	d.again()
+	require.NoError(t, d.Look(t.Context()))
+	assert.Empty(t, d.messages())
+}
+
 func TestTheGuideHasEveryEvent(t *testing.T) {
 	guide, err := os.ReadFile("../../docs/notifications.md")
 	require.NoError(t, err)

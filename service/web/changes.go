@@ -134,6 +134,23 @@ func (s *Server) statedElsewhere(in huma.Context, operation string, sent []byte)
 		return oneOf(counted(s.Domains.List), func(d api.Domain) string { return d.Name }, in.Param("domain"))
 	case "remove-directory":
 		return oneOf(counted(s.Directories.List), func(d api.Directory) string { return d.Name }, in.Param("directory"))
+	case "set-notification-rule", "remove-notification-rule":
+		name := in.Param("notification_rule")
+		return func(ctx context.Context) (map[string]any, error) {
+			r, err := s.Notify.Rule(ctx, name)
+			return fields(r, err, "events", "groups", "mail_to", "paused") // the address of webhooks is a secret
+		}
+	case "set-mail-settings":
+		return func(ctx context.Context) (map[string]any, error) {
+			m, err := s.Notify.Mail(ctx)
+			return fields(m, err)
+		}
+	case "set-model":
+		name := saidAs(sent, "model")
+		return func(ctx context.Context) (map[string]any, error) {
+			m, err := s.Fleet.Model(ctx, name)
+			return fields(m, err, "boot_key", "setup_key", "needs_adapter", "wanted_firmware", "wanted_settings", "note")
+		}
 	case "pause-delivery", "resume-delivery", "set-rate", "extend-delivery":
 		id, _ := strconv.ParseInt(in.Param("delivery"), 10, 64)
 		return func(ctx context.Context) (map[string]any, error) {

@@ -32,7 +32,7 @@ const lookedThrough = 1000
 type thing struct{ kind, name string }
 
 // namedIn are fields of what is sent which name what a change is about, where the path names nothing.
-var namedIn = []string{"order", "role", "set", "name", "of", "quiet_time", "machine"}
+var namedIn = []string{"order", "role", "set", "name", "of", "quiet_time", "machine", "model"}
 
 // kinds are the tags of operations.
 func kinds(h huma.API) map[string]string {

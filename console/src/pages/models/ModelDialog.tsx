@@ -10,7 +10,7 @@ interface Fields extends Omit<Model, "wanted_settings"> {
 export function ModelDialog({ before, close }: { before?: Model; close: () => void }) {
   const [form] = Form.useForm<Fields>();
   const set = useChange(
-    ({ settings, ...f }: Fields) => ask(client.PUT("/model", { body: { ...f, wanted_settings: Object.fromEntries(settings.map((s) => [s.name, s.value])) } })),
+    ({ settings, ...f }: Fields, seen) => ask(client.PUT("/model", { body: { ...f, wanted_settings: Object.fromEntries(settings.map((s) => [s.name, s.value])) }, ...seen })),
     ["models", "model"],
     (m) => `${m.model}: noted.`,
   );

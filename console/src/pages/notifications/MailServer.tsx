@@ -82,7 +82,7 @@ function MailDialog({ before, close }: { before: MailSettings; close: () => void
         <Form.Item name="account" label="Account" extra="To sign in with; leave it empty if the server asks for none">
           <Input autoComplete="off" />
         </Form.Item>
-        <Form.Item name="password" label="Its password" extra="Sealed in the records, and never shown">
+        <Form.Item name="password" label="Its password" extra={before.account ? "Sealed in the records, and never shown. Empty: it stays, for this account at this server." : "Sealed in the records, and never shown"}>
           <Password autoComplete="new-password" />
         </Form.Item>
         <Form.Item name="sender" label="Mail comes from" rules={[{ required: true, message: "From whom?" }]}>

@@ -16,11 +16,12 @@ export function RuleDialog({ before, close }: { before: Partial<NotificationRule
   const by = Form.useWatch("by", form) ?? (before.webhook ? "webhook" : "mail");
   const events = useQuery({ queryKey: ["notification-events"], queryFn: () => ask(client.GET("/notifications/events", {})), staleTime: Infinity });
   const set = useChange(
-    ({ rule, by: way, mail_to, webhook, certificate, ...rest }: Fields) =>
+    ({ rule, by: way, mail_to, webhook, certificate, ...rest }: Fields, seen) =>
       ask(
         client.PUT("/notifications/rules/{notification_rule}", {
           params: { path: { notification_rule: rule } },
           body: way === "mail" ? { ...rest, mail_to } : { ...rest, webhook, certificate: certificate || undefined },
+          ...seen,
         }),
       ),
     ["notification-rules"],
