@@ -38,5 +38,5 @@ test("who is new, or something else now, has the lists fetched again, once", () 
   placer.place("workstations", workstation(3), same);
   placer.place("workstations", workstation(1, { state: "retired" }), () => false);
   vi.advanceTimersByTime(3000);
-  expect(fetched.mock.calls.map(([f]) => f?.queryKey)).toEqual([["workstations"]]);
+  expect(fetched.mock.calls.map(([f]) => f?.queryKey)).toEqual([["workstations"], ["logbook"]]);
 });
