@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -196,13 +197,18 @@ func (k *Intake) CompareFiles(ctx context.Context, earlier, later string, partit
 }
 
 func compare(ctx context.Context, before, after fs.FS, out *api.FilesCompared) error {
-	old, err := walk(ctx, before, out)
+	closed := map[string]bool{}
+	old, err := walk(ctx, before, closed)
 	if err != nil {
 		return err
 	}
-	now, err := walk(ctx, after, out)
+	now, err := walk(ctx, after, closed)
 	if err != nil {
 		return err
+	}
+	out.Unread += len(closed)
+	for _, all := range []map[string]entry{old, now} { // what is in a folder that one of them does not show has not come or gone
+		maps.DeleteFunc(all, func(at string, _ entry) bool { return isIn(at, closed) })
 	}
 	tell := func(at, change string, was, is entry) {
 		out.Different++
@@ -210,7 +216,7 @@ func compare(ctx context.Context, before, after fs.FS, out *api.FilesCompared) e
 			out.Files = append(out.Files, api.FileDifference{Path: at, Change: change, Before: was.size, After: is.size})
 		}
 	}
-	for _, at := range sorted(now) {
+	for _, at := range slices.Sorted(maps.Keys(now)) {
 		is, was := now[at], old[at]
 		switch _, known := old[at]; {
 		case !known:
@@ -229,7 +235,7 @@ func compare(ctx context.Context, before, after fs.FS, out *api.FilesCompared) e
 			}
 		}
 	}
-	for _, at := range sorted(old) {
+	for _, at := range slices.Sorted(maps.Keys(old)) {
 		if _, still := now[at]; !still {
 			tell(at, "removed", old[at], entry{})
 		}
@@ -238,24 +244,25 @@ func compare(ctx context.Context, before, after fs.FS, out *api.FilesCompared) e
 	return nil
 }
 
-func sorted(all map[string]entry) []string {
-	names := make([]string, 0, len(all))
-	for at := range all {
-		names = append(names, at)
+// isIn tells whether a path is in one of some folders.
+func isIn(at string, folders map[string]bool) bool {
+	for at != "." && len(folders) > 0 {
+		if at = path.Dir(at); folders[at] {
+			return true
+		}
 	}
-	slices.Sort(names)
-	return names
+	return false
 }
 
-// walk is everything in a volume but folders. Folders that cannot be read are counted.
-func walk(ctx context.Context, files fs.FS, out *api.FilesCompared) (map[string]entry, error) {
+// walk is everything in a volume but folders. Those that cannot be read are closed.
+func walk(ctx context.Context, files fs.FS, closed map[string]bool) (map[string]entry, error) {
 	all := map[string]entry{}
 	err := fs.WalkDir(files, ".", func(at string, e fs.DirEntry, err error) error {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		if err != nil {
-			out.Unread++
+			closed[at] = true
 			return fs.SkipDir
 		}
 		if e.IsDir() {

@@ -16,6 +16,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/delivery"
+	"jugate/core/fault"
 	"jugate/core/roster"
 	"jugate/records"
 )
@@ -48,7 +49,7 @@ func (n *Notify) listen(ctx context.Context) {
 	for {
 		select {
 		case event := <-n.heard:
-			if err := n.tell(ctx, n.placed(happenings(event))); err != nil && ctx.Err() == nil {
+			if err := fault.Guard(func() error { return n.tell(ctx, n.placed(happenings(event))) }); err != nil && ctx.Err() == nil {
 				n.Log.Error("nobody is told of an event", "error", err)
 			}
 		case <-ctx.Done():

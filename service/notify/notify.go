@@ -26,6 +26,7 @@ import (
 	"time"
 
 	"jugate/api"
+	"jugate/core/fault"
 	"jugate/records"
 )
 
@@ -125,7 +126,7 @@ func (n *Notify) Keep(ctx context.Context) {
 				look.Stop()
 				return
 			}
-			if err := n.Look(ctx); err != nil && ctx.Err() == nil {
+			if err := fault.Guard(func() error { return n.Look(ctx) }); err != nil && ctx.Err() == nil {
 				n.Log.Error("it could not be looked for what to tell of", "error", err)
 			}
 		}

@@ -12,7 +12,7 @@ import (
 	"jugate/records"
 )
 
-// retries are the times between attempts, as Standard Webhooks recommends them: a message is given up after four days.
+// retries are the times between attempts, as Standard Webhooks recommends them: a message is given up after three days and some hours.
 var retries = []time.Duration{5 * time.Second, 5 * time.Minute, 30 * time.Minute, 2 * time.Hour, 5 * time.Hour, 10 * time.Hour, 14 * time.Hour, 20 * time.Hour, 24 * time.Hour}
 
 const (
@@ -44,7 +44,7 @@ func (n *Notify) Send(ctx context.Context) (next time.Time, err error) {
 		room <- struct{}{}
 		work.Go(func() {
 			defer func() { <-room }()
-			if one := n.sendDue(ctx, name, messages); one != nil {
+			if one := fault.Guard(func() error { return n.sendDue(ctx, name, messages) }); one != nil {
 				mu.Lock()
 				err = errors.Join(err, one)
 				mu.Unlock()
