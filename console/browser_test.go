@@ -129,6 +129,11 @@ func TestAnEngineersMorning(t *testing.T) {
 	b.settled()
 	b.axe("a delivery that is over")
 	b.shoot("console-delivery")
+	b.looks("dark")
+	b.settled()
+	b.axe("a delivery that is over, dark")
+	b.shoot("delivery-dark")
+	b.looks("light")
 
 	t.Log("# its receipts are there, and nothing was changed")
 	b.do(click(`//a[text()="show"]`), chromedp.WaitVisible(`//h3[contains(., "Receipts")]`))

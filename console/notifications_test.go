@@ -62,6 +62,9 @@ func TestAProgramIsToldOfWhatHappens(t *testing.T) {
 	b.settled()
 	b.axe("notifications")
 	b.shoot("console-notifications")
+	b.looks("dark")
+	b.shoot("notifications-dark")
+	b.looks("light")
 	b.do(chromedp.WaitVisible(`//tr[contains(., "delivery.ended")]/td[text()="2"]`)) // the next try is minutes away
 	away.Store(false)
 	b.do(click(`//button[.="Send now"]`))

@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
-import { Card, Col, Row, theme, Typography } from "antd";
+import { Card, Col, Row, Typography } from "antd";
 import { useMemo } from "react";
 import { ask, client, type Delivery, type DeliveryCourse } from "../../api/client";
 import { perSecond, rate, share, tenth } from "../../format";
 import { Chart, type Line } from "../../parts/Chart";
 import { Shown } from "../../parts/Shown";
-import { leaf, ochre, rust, slate } from "../../theme";
+import { useLines } from "../../theme";
 
 /** How often the course of a delivery that runs is looked at again, in milliseconds. */
 const again = 3000;
@@ -32,34 +32,34 @@ const left = {
 };
 
 function Charts({ course: c }: { course: DeliveryCourse }) {
-  const { token } = theme.useToken();
+  const lines = useLines();
   const begin = new Date(c.samples[0]!.at).getTime();
   const times = useMemo(() => c.samples.map((s) => (new Date(s.at).getTime() - begin) / 1000), [c, begin]);
   const wire = useMemo<Line[]>(
     () => [
-      { label: "rate of the stream", colour: leaf, values: c.samples.map((s) => s.rate_now) },
-      { label: "most that one lost", colour: rust, right: true, values: c.samples.map((s) => s.loss_worst) },
-      { label: "the one in the middle lost", colour: ochre, right: true, values: c.samples.map((s) => s.loss_middle) },
+      { label: "rate of the stream", colour: lines.first, values: c.samples.map((s) => s.rate_now) },
+      { label: "most that one lost", colour: lines.bad, right: true, values: c.samples.map((s) => s.loss_worst) },
+      { label: "the one in the middle lost", colour: lines.second, right: true, values: c.samples.map((s) => s.loss_middle) },
     ],
-    [c],
+    [c, lines],
   );
   const disks = useMemo<Line[]>(
     () => [
-      { label: "the disk in the middle", colour: leaf, values: c.samples.map((s) => s.disk_middle || null) },
-      { label: "the slowest", colour: ochre, values: c.samples.map((s) => s.disk_worst || null) },
+      { label: "the disk in the middle", colour: lines.first, values: c.samples.map((s) => s.disk_middle || null) },
+      { label: "the slowest", colour: lines.second, values: c.samples.map((s) => s.disk_worst || null) },
     ],
-    [c],
+    [c, lines],
   );
   const members = useMemo<Line[]>(
-    () => c.member_names.map((label, i) => ({ label, colour: [leaf, ochre, slate, rust][i % 4]!, values: c.samples.map((s) => ((s.done_percent[i] ?? -1) < 0 ? null : s.done_percent[i]!)) })),
-    [c],
+    () => c.member_names.map((label, i) => ({ label, colour: [lines.first, lines.second, lines.quiet, lines.bad][i % 4]!, values: c.samples.map((s) => ((s.done_percent[i] ?? -1) < 0 ? null : s.done_percent[i]!)) })),
+    [c, lines],
   );
   const most = Math.max(...c.samples.map((s) => s.rate_now), 0);
   const lost = Math.max(...c.samples.map((s) => s.loss_worst), 0);
   return (
     <Row gutter={[16, 16]}>
       <Col xs={24} lg={12}>
-        <Card size="small" title="Stream" style={{ background: token.colorBgContainer }}>
+        <Card size="small" title="Stream">
           <Chart about={`Rate of the stream, ${rate(most)} at the most, and what was lost, ${tenth(100 * lost)} % at the most`} times={times} lines={wire} left={left.rate} right={left.share} />
         </Card>
       </Col>

@@ -11,6 +11,7 @@ import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
 import { FileChanges } from "./FileChanges";
 import { Files } from "./Files";
+import { Findings } from "./Findings";
 
 /** How many workstations are looked through for who has which version. */
 const most = 1000;
@@ -41,6 +42,9 @@ function Whole({ image, versions }: { image: string; versions: Version[] }) {
           <Flex vertical gap={16}>
             <Card title="Versions">
               <InTime versions={versions} />
+            </Card>
+            <Card title="What was found on its disk">
+              <Found versions={versions} />
             </Card>
             <Card title="Who has which">
               <Holders image={image} versions={versions} />
@@ -89,6 +93,13 @@ function InTime({ versions }: { versions: Version[] }) {
       }))}
     />
   );
+}
+
+/** What the survey of the newest version's disk has found; that of the others is in the list of images. */
+function Found({ versions }: { versions: Version[] }) {
+  const name = ref(versions[0]!);
+  const query = useQuery({ queryKey: ["versions", "one", name], queryFn: () => ask(client.GET("/versions/{version}", { params: { path: { version: name } } })) });
+  return <Shown query={query}>{(v) => (v.findings?.length || v.despite || v.unreadable_bytes ? <Findings version={v} /> : <Typography.Text type="secondary">{`Nothing spoke against the disk of ${name}.`}</Typography.Text>)}</Shown>;
 }
 
 /** What differs between two versions, as far as their slabs tell. */

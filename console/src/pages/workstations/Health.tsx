@@ -3,7 +3,7 @@ import { useCallback, useMemo } from "react";
 import type { Check } from "../../api/client";
 import { day, whole } from "../../format";
 import { Chart, type Line } from "../../parts/Chart";
-import { ochre, rust } from "../../theme";
+import { useLines } from "../../theme";
 
 /** How many checks make a trend. */
 const fewest = 2;
@@ -18,12 +18,13 @@ export function Health({ checks }: { checks: Check[] }) {
     return all.filter((c) => c.disk_vitals!.disk_serial === serial); // of another disk it would be no trend
   }, [checks]);
   const times = useMemo(() => told.map((c) => second(c) - second(told[0]!)), [told]);
+  const colours = useLines();
   const lines = useMemo<Line[]>(
     () => [
-      { label: "defects", colour: rust, values: told.map((c) => c.disk_vitals!.defects) },
-      { label: "life used", colour: ochre, right: true, values: told.map((c) => c.disk_vitals!.life_used_percent) },
+      { label: "defects", colour: colours.bad, values: told.map((c) => c.disk_vitals!.defects) },
+      { label: "life used", colour: colours.second, right: true, values: told.map((c) => c.disk_vitals!.life_used_percent) },
     ],
-    [told],
+    [told, colours],
   );
   const at = useCallback((s: number) => (told[0] ? day(new Date((s + second(told[0])) * 1000)) : ""), [told]);
   if (told.length === 0) return null;

@@ -54,7 +54,15 @@ function Whole({ workstation: w }: { workstation: Workstation }) {
             <Card title="Note">
               <Note workstation={w} />
             </Card>
-            <Card title="What was put on its disk" extra={<OnDisk workstation={w} />}>
+            <Card
+              title="What was put on its disk"
+              extra={
+                <Flex gap={12} align="center">
+                  <OnDisk workstation={w} />
+                  <Link to={`/receipts?search=${encodeURIComponent(w.name)}`}>All receipts</Link>
+                </Flex>
+              }
+            >
               <Receipts name={w.name} />
             </Card>
             <Card title="Devices" extra={<Link to="/drivers">Drivers</Link>} styles={{ body: { padding: 0 } }}>
