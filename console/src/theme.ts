@@ -63,7 +63,7 @@ export function useTheme(): ThemeConfig {
     algorithm: night ? looks.darkAlgorithm : looks.defaultAlgorithm,
     token: {
       colorPrimary: leaf,
-      colorSuccess: leaf,
+      colorSuccess: night ? leafByNight : leaf,
       colorWarning: ochre,
       colorError: night ? rustByNight : rust,
       colorInfo: slate,
