@@ -65,8 +65,9 @@ var rooms = map[string][]string{
 	"demo/goldimage":        {"demo", "core"},
 	"demo/madeup":           {},
 	"privileges":            {},
-	"cli":                   {"bucket", "registry", "privileges", "boot", "wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
-	"cmd":                   {"outpost", "privileges", "boot", "wire", "cli", "agent", "agent/machine", "apiclient", "core"},
+	"supervised":            {},
+	"cli":                   {"bucket", "registry", "privileges", "supervised", "boot", "wire", "demo", "sim", "service", "agent", "apiclient", "api", "core"},
+	"cmd":                   {"outpost", "privileges", "supervised", "boot", "wire", "cli", "agent", "agent/machine", "apiclient", "core"},
 	"lab":                   {"wire", "core"},
 	"bench":                 {"bucket", "bench", "outpost", "cli", "lab", "demo", "sim", "service", "records", "agent", "apiclient", "api", "core"},
 }

@@ -15,6 +15,7 @@ import (
 	"jugate/core/lease"
 	"jugate/privileges"
 	"jugate/service"
+	"jugate/supervised"
 	"jugate/wire"
 )
 
@@ -46,9 +47,9 @@ func serving() (*cobra.Command, *service.Config) {
 			if err := privileges.GiveUp(config.Log, config.Data, len(boot.interfaces) > 0); err != nil {
 				return fmt.Errorf("give up privileges: %w", err)
 			}
-			listener, err := net.Listen("tcp", listen)
+			listener, err := supervised.Listen(listen)
 			if err != nil {
-				return fmt.Errorf("listen on %s: %w", listen, err)
+				return err
 			}
 			defer listener.Close()
 			if config.Multicast.TTL = ttl; ttl == 0 {
@@ -70,7 +71,7 @@ func serving() (*cobra.Command, *service.Config) {
 			if len(config.At) == 0 {
 				config.At = []string{"https://" + listener.Addr().String()}
 			}
-			config.File = configFileOf(cmd)
+			config.File, config.Answers = configFileOf(cmd), func() { supervised.Ready(config.Log) }
 			s, err := service.Open(cmd.Context(), *config)
 			if err != nil {
 				return err
@@ -89,6 +90,8 @@ func serving() (*cobra.Command, *service.Config) {
 			if link.Secret != "" {
 				fmt.Fprintf(cmd.OutOrStdout(), "nobody can sign in by name yet; the first administrator does so at https://%s/welcome#%s until %s\n", listener.Addr(), link.Secret, when(link.Expires))
 			}
+			go supervised.Watch(cmd.Context(), config.Log, s.Ready)
+			defer supervised.Stopping(config.Log)
 			return s.Serve(cmd.Context(), listener)
 		},
 	}

@@ -67,6 +67,8 @@ type Config struct {
 	Service string // https URL; may be left out by one that has joined
 	Code    string // to join by; may be left out by one that has joined
 	Netboot boot.Config
+	// Answers, if set, is told once the outpost answers.
+	Answers func()
 	// Interface is the network interface that streams go out by; empty leaves it to the address that it listens on.
 	Interface string
 	// Slabs bounds what is kept of slabs, in bytes as stored; 0 keeps all while KeepFree is left on the disk.
@@ -208,8 +210,17 @@ func (o *Outpost) Serve(ctx context.Context, listener net.Listener) error {
 	o.work.Go(func() { o.placed.run(o.until) })
 	o.work.Go(func() { o.teller.run(o.until) })
 	o.work.Go(func() { o.courier.run(o.until) })
+	if o.config.Answers != nil { // whoever calls now waits in the listener
+		o.config.Answers()
+	}
 	server := oneport.Server(o.relay.handler(), o.identity.serverConfig(), o.config.Log)
 	return oneport.Run(ctx, server, listener, o.config.Log, o.close, shutdownGrace)
+}
+
+// Ready tells whether what the outpost keeps can be read.
+func (o *Outpost) Ready(ctx context.Context) error {
+	_, _, err := o.records.Items(ctx, 1)
+	return err
 }
 
 // interfaceOf is the name of the interface that has an address; empty if none has.

@@ -73,6 +73,8 @@ type Config struct {
 	Machine  string
 	At       []string
 	LeaseFor time.Duration
+	// Answers, if set, is told once the service answers.
+	Answers func()
 	// TakenOver is what a takeover has brought; nil otherwise.
 	TakenOver *TakenOver
 }

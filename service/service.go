@@ -328,6 +328,9 @@ func (s *Service) FirstLink(ctx context.Context) (api.Invitation, error) {
 	return s.access.FirstLink(ctx)
 }
 
+// Ready tells whether the records can be read and written.
+func (s *Service) Ready(ctx context.Context) error { return s.records.Ready(ctx) }
+
 // Handler has everything that the service answers over HTTP.
 func (s *Service) Handler() http.Handler { return s.web.Handler() }
 
@@ -344,6 +347,9 @@ func (s *Service) Serve(ctx context.Context, listener net.Listener) error {
 		if err := s.boot.Start(ctx, s.until, tcp.Port); err != nil {
 			return err
 		}
+	}
+	if s.config.Answers != nil { // whoever calls now waits in the listener
+		s.config.Answers()
 	}
 	ctx, end := context.WithCancelCause(ctx)
 	defer end(nil)

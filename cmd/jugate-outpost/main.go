@@ -6,7 +6,6 @@ import (
 	"flag"
 	"fmt"
 	"log/slog"
-	"net"
 	"os"
 	"os/signal"
 	"runtime"
@@ -20,6 +19,7 @@ import (
 	"jugate/core/netboot"
 	"jugate/outpost"
 	"jugate/privileges"
+	"jugate/supervised"
 )
 
 func main() {
@@ -86,16 +86,19 @@ func run(ctx context.Context, args []string) error {
 	if err := privileges.GiveUp(c.Log, c.Data, len(c.Netboot.Interfaces) > 0); err != nil {
 		return fmt.Errorf("give up privileges: %w", err)
 	}
-	listener, err := net.Listen("tcp", *listen)
+	listener, err := supervised.Listen(*listen)
 	if err != nil {
-		return fmt.Errorf("listen on %s: %w", *listen, err)
+		return err
 	}
 	defer listener.Close()
+	c.Answers = func() { supervised.Ready(c.Log) }
 	o, err := outpost.Open(ctx, c)
 	if err != nil {
 		return err
 	}
 	defer o.Close()
 	c.Log.Info("outpost", "outpost", o.Name(), "address", listener.Addr().String())
+	go supervised.Watch(ctx, c.Log, o.Ready)
+	defer supervised.Stopping(c.Log)
 	return o.Serve(ctx, listener)
 }
