@@ -268,9 +268,10 @@ func open(t *testing.T, stage *demo.Stage) browser {
 }
 
 // openStage opens the demo's stage with a file in place of the agent, which nothing here starts,
-// and closes it at the end of the test.
+// and closes it at the end of the test. Tests with one run beside each other: a browser that waits leaves a processor idle.
 func openStage(t *testing.T) *demo.Stage {
 	t.Helper()
+	t.Parallel()
 	agent := filepath.Join(t.TempDir(), "agent")
 	require.NoError(t, os.WriteFile(agent, []byte("agent"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(agent), "jugate-outpost"), []byte("outpost"), 0o755))
