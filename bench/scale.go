@@ -295,8 +295,8 @@ func (s *served) lists(ctx context.Context) error {
 	}{
 		{"/workstations", scaleWorkstations, []string{"name", "-name", "model", "serial", "state", "-last_seen"}, []string{"state=admitted", "group=room-007", "search=A1042", "search=desk-0999", "state=admitted&search=5e%3A00"}},
 		{"/cards", scaleWorkstations, []string{"hardware_address", "workstation", "-state"}, []string{"state=accepted", "search=desk-0099"}},
-		{"/groups", scaleGroups, []string{"name", "-members"}, []string{"search=room-3"}},
-		{"/images", scaleImages, []string{"name", "-captured"}, []string{"search=image-09"}},
+		{"/groups", scaleGroups, []string{"name", "-workstation_count"}, []string{"search=room-3"}},
+		{"/images", scaleImages, []string{"image", "-captured"}, []string{"search=image-09"}},
 		{"/images/image-042/versions", scaleVersions, nil, nil},
 		{"/deliveries", scaleDeliveries, []string{"created", "-state", "image"}, []string{"open=true", "search=image-042"}},
 		{"/errands", scaleDeliveries * scaleMembers, []string{"created", "-workstation", "kind", "state"}, []string{"open=true", "workstation=desk-00042", "search=image-042"}},

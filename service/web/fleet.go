@@ -142,7 +142,7 @@ func (s *Server) cardRoutes(h huma.API) {
 		Address string `path:"address" doc:"Hardware address, in any spelling" maxLength:"50" example:"00:00:5e:00:53:11"`
 		Body    api.CardRef
 	}
-	lists(s, h, op("GET", "/cards", "list-cards", tag, "List hardware addresses and their workstations; sort by address, workstation or state"),
+	lists(s, h, op("GET", "/cards", "list-cards", tag, "List hardware addresses and their workstations; sort by hardware_address, workstation or state"),
 		func(ctx context.Context, in *struct {
 			Paging
 			State roster.CardState `query:"state" enum:"accepted,proposed,shared"`
@@ -167,7 +167,7 @@ func (s *Server) cardRoutes(h huma.API) {
 
 func (s *Server) groupRoutes(h huma.API) {
 	const tag = "groups"
-	lists(s, h, op("GET", "/groups", "list-groups", tag, "List groups; sort by name or members"),
+	lists(s, h, op("GET", "/groups", "list-groups", tag, "List groups; sort by name or workstation_count"),
 		func(ctx context.Context, in *Paging) ([]api.Group, int, error) { return s.Fleet.Groups(ctx, in.page()) })
 	answers(s, h, op("POST", "/groups", "add-group", tag, "Make an empty group"),
 		func(ctx context.Context, in *struct{ Body api.NewGroup }) (api.Group, error) {

@@ -14,7 +14,7 @@ import (
 
 func (s *Server) imageRoutes(h huma.API) {
 	const tag = "images"
-	lists(s, h, op("GET", "/images", "list-images", tag, "List images, the newest version of each; sort by name or captured"),
+	lists(s, h, op("GET", "/images", "list-images", tag, "List images, the newest version of each; sort by image or captured"),
 		func(ctx context.Context, in *struct {
 			Paging
 			Saved bool `query:"saved" doc:"Disks that were saved before they were erased, in place of golden ones; that takes the right to capture, for everything"`
