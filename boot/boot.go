@@ -140,8 +140,8 @@ func (b *Boot) all() []*link {
 }
 
 // Restart ends network boot on an interface and begins it anew, with the address that the interface has now. Machines that are loading
-// ask again. If it cannot begin, the interface says why, and can be tried again.
-func (b *Boot) Restart(ctx context.Context, name string) error {
+// ask again. If it cannot begin, the interface says why, and can be tried again. It goes on when whoever asked for it has left.
+func (b *Boot) Restart(name string) error {
 	b.restarting.Lock()
 	defer b.restarting.Unlock()
 	old := b.all()
@@ -150,7 +150,7 @@ func (b *Boot) Restart(ctx context.Context, name string) error {
 		return fault.NotFound.Errorf("network boot is not served on %s", name)
 	}
 	old[i].end()
-	l, err := b.open(ctx, Interface{Name: name, Mode: old[i].Mode})
+	l, err := b.open(b.until, Interface{Name: name, Mode: old[i].Mode})
 	if err != nil {
 		old[i].set(err.Error())
 		return fault.Conflict.Errorf("network boot on %s: %w", name, err)

@@ -40,11 +40,11 @@ func TestNetworkBootBeginsAnew(t *testing.T) {
 	require.NoError(t, b.Start(t.Context(), until, 7460))
 	assert.NotEmpty(t, asked(t))
 	for range 3 {
-		require.NoError(t, b.Restart(t.Context(), "lo"))
+		require.NoError(t, b.Restart("lo"))
 		assert.NotEmpty(t, asked(t))
 		assert.Equal(t, "serving", b.Links(time.Now())[0].State)
 	}
-	assert.ErrorIs(t, b.Restart(t.Context(), "eth9"), fault.NotFound)
+	assert.ErrorIs(t, b.Restart("eth9"), fault.NotFound)
 	stop()
 	b.Wait()
 	assert.Empty(t, asked(t), "nobody answers any more")
@@ -69,7 +69,7 @@ func TestNetworkBootBeginsAnew(t *testing.T) {
 	}()
 	var err error
 	for err == nil {
-		err = b.Restart(t.Context(), "lo")
+		err = b.Restart("lo")
 	}
 	assert.ErrorIs(t, err, fault.Conflict)
 	assert.Contains(t, b.Links(time.Now())[0].State, "address already in use")

@@ -48,7 +48,11 @@ func (a *app) imageFiles() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			page, err := c.Files(cmd.Context(), args[0], number, append(args, "")[1])
+			folder := ""
+			if len(args) == 2 {
+				folder = args[1]
+			}
+			page, err := c.Files(cmd.Context(), args[0], number, folder)
 			if err != nil {
 				return err
 			}

@@ -89,15 +89,10 @@ func (a *app) modelSet() *cobra.Command {
 			if err != nil && !apiclient.IsNotFound(err) {
 				return err
 			}
-			next := api.NewModel{Model: args[0], BootKey: now.BootKey, SetupKey: now.SetupKey, Adapter: now.Adapter, Firmware: now.Firmware, Note: now.Note, Settings: now.Settings}
-			for flag, to := range map[string]struct{ from, to *string }{"boot-key": {&in.BootKey, &next.BootKey}, "setup-key": {&in.SetupKey, &next.SetupKey}, "adapter": {&in.Adapter, &next.Adapter}, "firmware": {&in.Firmware, &next.Firmware}, "note": {&in.Note, &next.Note}} {
-				if cmd.Flags().Changed(flag) {
-					*to.to = *to.from
-				}
-			}
-			if next.Settings == nil {
-				next.Settings = map[string]string{}
-			}
+			said := func(flag, text, before string) string { return pick(cmd.Flags().Changed(flag), text, before) }
+			next := api.NewModel{Model: args[0], BootKey: said("boot-key", in.BootKey, now.BootKey), SetupKey: said("setup-key", in.SetupKey, now.SetupKey), Adapter: said("adapter", in.Adapter, now.Adapter),
+				Firmware: said("firmware", in.Firmware, now.Firmware), Note: said("note", in.Note, now.Note), Settings: map[string]string{}}
+			maps.Copy(next.Settings, now.Settings)
 			for _, text := range settings {
 				name, value, is := strings.Cut(text, "=")
 				switch {

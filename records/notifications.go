@@ -3,9 +3,9 @@ package records
 import (
 	"context"
 	"database/sql"
+	"database/sql/driver"
 	"encoding/json"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -21,6 +21,14 @@ func (w *Words) Scan(from any) error {
 		return fmt.Errorf("a list is a %T", from)
 	}
 	return json.Unmarshal([]byte(text), w)
+}
+
+// Value is driver.Valuer's.
+func (w Words) Value() (driver.Value, error) {
+	if w == nil {
+		w = Words{}
+	}
+	return encode(w), nil
 }
 
 // NotificationRule says who is told of which events.
@@ -55,21 +63,12 @@ func (db *DB) NotificationRule(ctx context.Context, name string) (*NotificationR
 
 // PutNotificationRule enters a rule, or replaces the one of its name. Its messages stay.
 func (db *DB) PutNotificationRule(ctx context.Context, r NotificationRule) error {
-	var lists [3]string
-	for i, list := range []Words{r.Events, r.Groups, r.MailTo} {
-		if list == nil {
-			list = Words{}
-		}
-		text, err := json.Marshal(list)
-		if err != nil {
-			return err
-		}
-		lists[i] = string(text)
-	}
-	_, err := db.exec(ctx, `INSERT INTO notification_rules (name, events, groups, mail_to, webhook, certificate, secret, paused, trouble, added) VALUES (?, ?, ?, ?, ?, ?, ?, ?, '', ?)
-		ON CONFLICT (name) DO UPDATE SET events = excluded.events, groups = excluded.groups, mail_to = excluded.mail_to, webhook = excluded.webhook, certificate = excluded.certificate, secret = excluded.secret, paused = excluded.paused, trouble = ''`,
-		r.Name, lists[0], lists[1], lists[2], r.Webhook, r.Certificate, r.Secret, r.Paused, r.Added.UTC())
-	return err
+	r.Added = r.Added.UTC()
+	return db.change(ctx, func(tx *sqlx.Tx) error {
+		_, err := tx.NamedExecContext(ctx, `INSERT INTO notification_rules (name, events, groups, mail_to, webhook, certificate, secret, paused, trouble, added) VALUES (:name, :events, :groups, :mail_to, :webhook, :certificate, :secret, :paused, '', :added)
+			ON CONFLICT (name) DO UPDATE SET events = excluded.events, groups = excluded.groups, mail_to = excluded.mail_to, webhook = excluded.webhook, certificate = excluded.certificate, secret = excluded.secret, paused = excluded.paused, trouble = ''`, r)
+		return err
+	})
 }
 
 // RemoveNotificationRule forgets a rule, with its messages.
@@ -106,7 +105,7 @@ func (db *DB) AddMessages(ctx context.Context, all []Message) (added int, err er
 		for _, m := range all {
 			r, err := tx.ExecContext(ctx, `INSERT INTO messages (id, rule_id, event, subject, what, body, created, state, due) SELECT ?, ?2, ?, ?, ?, ?, ?, 'waiting', coalesce((SELECT min(due) FROM messages WHERE rule_id = ?2 AND state = 'waiting' AND attempts = 0), ?)
 				WHERE EXISTS (SELECT 1 FROM notification_rules WHERE id = ?2) AND (SELECT count(*) FROM messages WHERE rule_id = ?2 AND state = 'waiting') < ? ON CONFLICT DO NOTHING`,
-				m.ID, m.RuleID, m.Event, m.Subject, m.What, m.Body, m.Created.UTC(), m.Due.Time.UTC(), waitingAtMost)
+				m.ID, m.RuleID, m.Event, m.Subject, m.What, m.Body, m.Created, m.Due, waitingAtMost)
 			if err != nil {
 				return err
 			}
@@ -126,7 +125,7 @@ const messagesFrom = `messages m JOIN notification_rules r ON r.id = m.rule_id`
 // MessageFilter chooses messages; what is empty chooses all.
 type MessageFilter struct{ Rule, State string }
 
-// Messages lists messages, the newest first.
+// Messages lists messages, the newest first; sortable by created.
 func (db *DB) Messages(ctx context.Context, f MessageFilter, p Page) (rows []Message, total int, err error) {
 	var q query
 	if f.Rule != "" {
@@ -136,14 +135,7 @@ func (db *DB) Messages(ctx context.Context, f MessageFilter, p Page) (rows []Mes
 		q.and("m.state = ?", f.State)
 	}
 	q.search(p.Search, []string{"m.what", "m.event", "r.name", "m.trouble"})
-	where := " FROM " + messagesFrom
-	if q.where != nil {
-		where += " WHERE " + strings.Join(q.where, " AND ")
-	}
-	if err := db.lists.GetContext(ctx, &total, "SELECT count(*)"+where, q.args...); err != nil || total == 0 {
-		return nil, total, err
-	}
-	err = db.lists.SelectContext(ctx, &rows, "SELECT m.*, r.name AS rule"+where+" ORDER BY m.created DESC, m.rowid DESC LIMIT ? OFFSET ?", append(q.args, p.Limit, p.Offset)...)
+	total, err = db.list(ctx, listing{columns: "m.*, r.name AS rule", from: messagesFrom, key: "m.rowid", order: "m.created DESC, m.rowid DESC", fields: map[string]string{"created": "m.created"}}, &rows, q, p)
 	return rows, total, err
 }
 

@@ -27,7 +27,7 @@ func TestADeliveryHasACourseAndAStory(t *testing.T) {
 	assert.Contains(t, d.Story[0], "for 1 workstation")
 	assert.Contains(t, d.Story[len(d.Story)-1], "herb-01 had its disk checked after")
 
-	t.Log("# of one that never began there is no course, and the story says so")
+	t.Log("# a delivery that never began has no course, and its story says so")
 	waits, err := h.client.Deliver(ctx, api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}})
 	require.NoError(t, err)
 	_, err = h.client.StopDelivery(ctx, waits.ID)

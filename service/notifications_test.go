@@ -99,6 +99,11 @@ func TestAProgramIsToldOfADelivery(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"delivery.ended", "receipt.written"}, rules.Items[0].Events)
 	assert.NotContains(t, rules.Items[0].Webhook, "hooks/desk", "whoever knows it can write there")
+	_, err = h.client.SetNotificationRule(ctx, "lost", api.NewNotificationRule{Events: []string{"delivery.ended"}, Webhook: "http://127.0.0.1:9/hooks/desk"})
+	require.NoError(t, err)
+	_, err = h.client.TryNotificationRule(ctx, "lost")
+	assert.ErrorContains(t, err, "127.0.0.1:9 does not answer")
+	assert.NotContains(t, err.Error(), "hooks/desk", "as troubles are told to whoever looks on")
 	lines, err := h.client.Lines(ctx, apiclient.List{Limit: 100})
 	require.NoError(t, err)
 	for _, one := range lines.Items {

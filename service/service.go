@@ -84,6 +84,9 @@ import (
 // Version is told by /healthz.
 const Version = "0.3.0"
 
+// arrivalWithin is Config.ArrivalWithin by default.
+const arrivalWithin = 2 * time.Hour
+
 // ErrInUse says that another service runs on the data folder.
 var ErrInUse = errors.New("the data folder is in use")
 
@@ -135,6 +138,7 @@ func Open(ctx context.Context, c Config) (*Service, error) {
 	}
 	c.Multicast.SetDefaults()
 	c.KeepFree = cmp.Or(c.KeepFree, intake.KeepFree)
+	c.ArrivalWithin = cmp.Or(c.ArrivalWithin, arrivalWithin)
 	c.Netboot.Unknown = cmp.Or(c.Netboot.Unknown, stock.Hold)
 	for _, dir := range []string{c.Data, filepath.Join(c.Data, "images"), filepath.Join(c.Data, "uploads")} {
 		if err := os.MkdirAll(dir, 0o750); err != nil {

@@ -64,7 +64,7 @@ func checkEvents(events []string, groups bool) error {
 	for _, name := range events {
 		e := known(name)
 		if e == nil || name == tried {
-			return fault.Invalid.Errorf("there is no event %q; jugate notification events lists them", name)
+			return fault.Invalid.Errorf("%q is not an event; jugate notification events lists those that are", name)
 		}
 		ofGroups = ofGroups || e.Groups
 	}

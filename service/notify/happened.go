@@ -4,8 +4,10 @@ import (
 	"cmp"
 	"context"
 	"crypto/rand"
+	"database/sql"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -28,7 +30,6 @@ type happening struct {
 	at      time.Time
 	what    string
 	data    any
-	groups  func(ctx context.Context) ([]string, error) // of whose workstations it is; nil for an event of none
 }
 
 // Heard takes an event of the service. It never waits.
@@ -49,7 +50,7 @@ func (n *Notify) listen(ctx context.Context) {
 	for {
 		select {
 		case event := <-n.heard:
-			if err := fault.Guard(func() error { return n.tell(ctx, n.placed(happenings(event))) }); err != nil && ctx.Err() == nil {
+			if err := fault.Guard(func() error { return n.tell(ctx, happenings(event)) }); err != nil && ctx.Err() == nil {
 				n.Log.Error("nobody is told of an event", "error", err)
 			}
 		case <-ctx.Done():
@@ -65,7 +66,7 @@ func (n *Notify) listen(ctx context.Context) {
 	}
 }
 
-// happenings are what an event means to people; most mean nothing. Groups are not known yet.
+// happenings are what an event means to people; most mean nothing.
 func happenings(event any) (all []happening) {
 	switch e := event.(type) {
 	case api.Workstation:
@@ -130,38 +131,32 @@ func ofReceipt(r api.Receipt) (all []happening) {
 	return all
 }
 
-// placed adds whose workstations happenings are of.
-func (n *Notify) placed(all []happening) []happening {
-	for i, h := range all {
-		switch d := h.data.(type) {
-		case api.Receipt:
-			all[i].groups = n.ofWorkstation(d.Address)
-		case api.Check:
-			all[i].groups = n.ofWorkstation(d.Address)
-		case api.BootTrail:
-			all[i].groups = n.ofWorkstation(d.Address)
-		case api.Delivery:
-			all[i].groups = func(ctx context.Context) (groups []string, err error) {
-				members, err := n.Records.DeliveryMembers(ctx, d.ID)
-				for _, w := range members {
-					groups = append(groups, w.Groups()...)
-				}
-				return groups, err
-			}
+// groupsOf are the groups of whose workstations something is; none of what is of no workstation, or of one that is not there any more.
+func (n *Notify) groupsOf(ctx context.Context, data any) (groups []string, err error) {
+	var address string
+	switch d := data.(type) {
+	case api.Delivery:
+		members, err := n.Records.DeliveryMembers(ctx, d.ID)
+		for _, w := range members {
+			groups = append(groups, w.Groups()...)
 		}
+		return groups, err
+	case api.Receipt:
+		address = d.Address
+	case api.Check:
+		address = d.Address
+	case api.BootTrail:
+		address = d.Address
+	default:
+		return nil, nil
 	}
-	return all
-}
-
-// ofWorkstation are the groups of a workstation, none if it is not there any more.
-func (n *Notify) ofWorkstation(address string) func(ctx context.Context) ([]string, error) {
-	return func(ctx context.Context) ([]string, error) {
-		w, err := n.Records.FindWorkstation(ctx, address)
-		if err != nil {
-			return nil, nil
-		}
-		return w.Groups(), nil
+	w, err := n.Records.FindWorkstation(ctx, address)
+	if errors.Is(err, fault.NotFound) {
+		return nil, nil
+	} else if err != nil {
+		return nil, err
 	}
+	return w.Groups(), nil
 }
 
 // tell makes the messages that rules want of what has happened, unless they have told of it.
@@ -230,10 +225,7 @@ func (n *Notify) wants(ctx context.Context, r records.NotificationRule, h happen
 	if len(r.Groups) == 0 {
 		return true, nil
 	}
-	if h.groups == nil {
-		return false, nil
-	}
-	groups, err := h.groups(ctx)
+	groups, err := n.groupsOf(ctx, h.data)
 	return slices.ContainsFunc(groups, func(g string) bool {
 		return slices.ContainsFunc(r.Groups, func(wanted string) bool { return strings.EqualFold(g, wanted) })
 	}), err
@@ -251,10 +243,10 @@ func (n *Notify) message(r records.NotificationRule, h happening) (records.Messa
 		return c
 	}, h.what)
 	body, err := json.Marshal(api.WebhookPayload{Type: h.event, Timestamp: h.at.UTC(), What: what, Data: h.data})
-	m := records.Message{ID: newID(), RuleID: r.ID, Event: h.event, Subject: h.subject, What: what, Body: body, Created: n.Now()}
-	m.Due.Time = n.Now()
-	if r.Webhook == "" && h.event != tried {
-		m.Due.Time = n.Now().Add(gatherFor)
+	now := n.Now().UTC()
+	m := records.Message{ID: newID(), RuleID: r.ID, Event: h.event, Subject: h.subject, What: what, Body: body, Created: now, Due: sql.NullTime{Time: now, Valid: true}}
+	if r.Webhook == "" {
+		m.Due.Time = now.Add(gatherFor)
 	}
 	return m, err
 }

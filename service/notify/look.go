@@ -14,8 +14,6 @@ import (
 const (
 	// lately is how far back is looked.
 	lately = 24 * time.Hour
-	// arrivalWithin is Config.ArrivalWithin by default.
-	arrivalWithin = 2 * time.Hour
 	// lookAtMost is how many of one kind are told of in one look; the next look has the others.
 	lookAtMost = 500
 )
@@ -32,18 +30,11 @@ func (n *Notify) Look(ctx context.Context) error {
 		})
 	}
 	var all []happening
-	for _, look := range []struct {
-		events []string
-		at     func(context.Context) ([]happening, error)
-	}{
-		{[]string{"boot.stuck"}, n.stuck},
-		{[]string{"arrival.missing"}, n.missing},
-		{[]string{"check.failed"}, n.unfit},
-	} {
-		if !wanted(look.events...) {
+	for event, look := range map[string]func(context.Context) ([]happening, error){"boot.stuck": n.stuck, "arrival.missing": n.missing, "check.failed": n.unfit} {
+		if !wanted(event) {
 			continue
 		}
-		found, err := look.at(ctx)
+		found, err := look(ctx)
 		if err != nil {
 			return err
 		}
@@ -63,7 +54,7 @@ func (n *Notify) Look(ctx context.Context) error {
 			return err
 		}
 	}
-	return n.tell(ctx, n.placed(all))
+	return n.tell(ctx, all)
 }
 
 func (n *Notify) stuck(ctx context.Context) (all []happening, err error) {
@@ -79,11 +70,10 @@ func (n *Notify) stuck(ctx context.Context) (all []happening, err error) {
 }
 
 func (n *Notify) missing(ctx context.Context) (all []happening, err error) {
-	within := cmp.Or(n.ArrivalWithin, arrivalWithin)
-	rows, _, err := n.Records.NotArrived(ctx, n.Now().Add(-lately), n.Now().Add(-within), lookAtMost)
+	rows, _, err := n.Records.NotArrived(ctx, n.Now().Add(-lately), n.Now().Add(-n.ArrivalWithin), lookAtMost)
 	for _, row := range rows {
 		r := n.Orders.ReceiptOf(row)
-		all = append(all, happening{event: "arrival.missing", subject: fmt.Sprint(r.ID), at: r.Ended.Add(within), data: r, what: fmt.Sprintf("%s has not started %s@%d yet", cmp.Or(r.Workstation, r.Address), r.Image, r.Version)})
+		all = append(all, happening{event: "arrival.missing", subject: fmt.Sprint(r.ID), at: r.Ended.Add(n.ArrivalWithin), data: r, what: fmt.Sprintf("%s has not started %s@%d yet", cmp.Or(r.Workstation, r.Address), r.Image, r.Version)})
 	}
 	return all, err
 }

@@ -58,22 +58,8 @@ func (n *Notify) SetMail(ctx context.Context, in api.NewMailSettings) (api.MailS
 		n.Publish(api.NotificationsChanged{})
 		return n.Mail(ctx)
 	}
-	m := records.Mailing{Server: in.Server, Security: cmp.Or(in.Security, startTLS), Account: in.Account, Sender: in.Sender, Certificate: in.Certificate}
-	host, port, err := net.SplitHostPort(in.Server)
+	m, err := mailingOf(in)
 	if err != nil {
-		host, port = strings.Trim(in.Server, "[]"), ports[m.Security]
-	}
-	if number, err := strconv.ParseUint(port, 10, 16); err != nil || number == 0 || host == "" || strings.ContainsAny(host, "/@ ") {
-		return api.MailSettings{}, fault.Invalid.Errorf("%q is not a server such as mail.fennholt.example or mail.fennholt.example:587", in.Server)
-	}
-	m.Server = net.JoinHostPort(host, port)
-	switch {
-	case m.Security == openLine && !here(host):
-		return api.MailSettings{}, fault.Invalid.Errorf("the line to %s could be read by anybody: without TLS mail goes to a server on this very machine alone", host)
-	case m.Account == "" && in.Password != "":
-		return api.MailSettings{}, fault.Invalid.Errorf("say whose password that is")
-	}
-	if err := checkAddress(m.Sender); err != nil {
 		return api.MailSettings{}, err
 	}
 	if in.Password == "" && m.Account != "" {
@@ -102,6 +88,26 @@ func (n *Notify) SetMail(ctx context.Context, in api.NewMailSettings) (api.MailS
 	n.Log.Info("mail server set", "server", m.Server, "security", m.Security, "by", actor.From(ctx))
 	n.Publish(api.NotificationsChanged{})
 	return n.Mail(ctx)
+}
+
+// mailingOf reads which server is to take mail. The port is the usual one if none was said.
+func mailingOf(in api.NewMailSettings) (records.Mailing, error) {
+	m := records.Mailing{Server: in.Server, Security: cmp.Or(in.Security, startTLS), Account: in.Account, Sender: in.Sender, Certificate: in.Certificate}
+	host, port, err := net.SplitHostPort(in.Server)
+	if err != nil {
+		host, port = strings.Trim(in.Server, "[]"), ports[m.Security]
+	}
+	if number, err := strconv.ParseUint(port, 10, 16); err != nil || number == 0 || host == "" || strings.ContainsAny(host, "/@ ") {
+		return m, fault.Invalid.Errorf("%q is not a server such as mail.fennholt.example or mail.fennholt.example:587", in.Server)
+	}
+	m.Server = net.JoinHostPort(host, port)
+	switch {
+	case m.Security == openLine && !here(host):
+		return m, fault.Invalid.Errorf("the line to %s could be read by anybody: without TLS mail goes to a server on this very machine alone", host)
+	case m.Account == "" && in.Password != "":
+		return m, fault.Invalid.Errorf("say whose password that is")
+	}
+	return m, checkAddress(m.Sender)
 }
 
 // passwordOf is the one that is kept for an account at a server, so that who changes something else need not know it. Another server, or

@@ -96,7 +96,7 @@ type Notify struct {
 
 	mu   sync.Mutex
 	told map[string]struct{} // what was heard of lately, so that it is not looked up again and again
-	lost int                 // events for which there was no room
+	lost int                 // events that were dropped because the queue was full
 }
 
 const (

@@ -72,7 +72,7 @@ func (n *Notify) sendDue(ctx context.Context, name string, messages []records.Me
 	for len(messages) > 0 {
 		came := n.sendBy(ctx, r, messages)
 		if ctx.Err() != nil {
-			return ctx.Err() // the service ends: it was no attempt
+			return ctx.Err() // the service is ending; this does not count as an attempt
 		}
 		if came.gone {
 			return n.Records.PauseRule(ctx, r.ID, came.err.Error())

@@ -2,16 +2,12 @@ package orders
 
 import (
 	"context"
-	"time"
 
 	"jugate/api"
 	"jugate/core/delivery"
 	"jugate/core/slabstore"
 	"jugate/records"
 )
-
-// arrivalWithin is how long after its delivery a copy is to have started, by default.
-const arrivalWithin = 2 * time.Hour
 
 // arrivalOf is the first start of a copy; nil if none is awaited.
 func (o *Orders) arrivalOf(r records.Receipt) *api.Arrival {
@@ -22,11 +18,7 @@ func (o *Orders) arrivalOf(r records.Receipt) *api.Arrival {
 		report := r.ArrivalReport()
 		return &api.Arrival{State: "arrived", At: &r.Arrived.Time, Remark: r.ArrivalRemark, Report: &report}
 	}
-	within := o.ArrivalWithin
-	if within == 0 {
-		within = arrivalWithin
-	}
-	if o.Now().Sub(r.Ended) > within {
+	if o.Now().Sub(r.Ended) > o.ArrivalWithin {
 		return &api.Arrival{State: "not arrived"}
 	}
 	return &api.Arrival{State: "awaited"}

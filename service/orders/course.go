@@ -2,6 +2,7 @@ package orders
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"time"
 
@@ -39,6 +40,13 @@ func (c *courses) of(id int64) *running {
 	return c.all[id]
 }
 
+// known is the course of a delivery that runs; nil if nobody has looked at it yet.
+func (c *courses) known(id int64) *running {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.all[id]
+}
+
 func (c *courses) forget(id int64) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -47,11 +55,15 @@ func (c *courses) forget(id int64) {
 
 // sample looks at a delivery that runs, if it is time. over says that it is the last time.
 func (o *Orders) sample(ctx context.Context, id int64, over bool) {
-	r := o.Streams.Runner(id)
+	r, now := o.Streams.Runner(id), o.Now()
 	if r == nil {
 		return
 	}
-	one, now := o.courses.of(id), o.Now()
+	status := r.Status(now)
+	if status.State.Over() && !over { // the last time was before
+		return
+	}
+	one := o.courses.of(id)
 	one.mu.Lock()
 	defer one.mu.Unlock()
 	if one.kept == nil {
@@ -67,7 +79,6 @@ func (o *Orders) sample(ctx context.Context, id int64, over bool) {
 		}
 		one.saved = now
 	}
-	status := r.Status(now)
 	if over || status.State != delivery.Gathering && one.kept.Due(now) {
 		s, done := sampleOf(r, status, now)
 		one.kept.Add(s, done)
@@ -148,13 +159,12 @@ func (o *Orders) Course(ctx context.Context, id int64) (api.DeliveryCourse, erro
 
 // courseOf is a copy of the course of a delivery, as it is now.
 func (o *Orders) courseOf(ctx context.Context, id int64) (*course.Course, error) {
-	if o.Streams.Runner(id) != nil {
-		one := o.courses.of(id)
+	if one := o.courses.known(id); one != nil {
 		one.mu.Lock()
 		defer one.mu.Unlock()
 		if one.kept != nil {
 			c := *one.kept
-			c.Members, c.Samples = append([]string(nil), c.Members...), append([]course.Sample(nil), c.Samples...)
+			c.Members, c.Samples = slices.Clone(c.Members), slices.Clone(c.Samples)
 			return &c, nil
 		}
 	}

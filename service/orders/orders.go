@@ -125,8 +125,7 @@ type Orders struct {
 	// those of package readiness.
 	IdentityFiles []string
 
-	// ArrivalWithin is how long after its delivery a copy is to have started; 0 stands for two
-	// hours.
+	// ArrivalWithin is how long after its delivery a copy is to have started.
 	ArrivalWithin time.Duration
 
 	// ordering is held while a delivery is recorded and not reachable yet, and shared

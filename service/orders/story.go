@@ -60,10 +60,9 @@ func story(d api.Delivery, receipts []records.Receipt) (lines []string) {
 	if len(got) > 0 && d.Started != nil {
 		slices.SortFunc(got, func(a, b records.Receipt) int { return a.Ended.Compare(b.Ended) })
 		first, last := got[0], got[len(got)-1]
-		switch {
-		case len(got) == 1:
+		if len(got) == 1 {
 			say("%s had its disk checked after %s.", first.Workstation, took(first.Ended.Sub(*d.Started)))
-		default:
+		} else {
 			say("%s of %d got it. The first, %s, had its disk checked after %s, the last, %s, after %s.", english.Plural(len(got), "workstation", ""), d.Workstations, first.Workstation, took(first.Ended.Sub(*d.Started)), last.Workstation, took(last.Ended.Sub(*d.Started)))
 		}
 	}

@@ -57,8 +57,6 @@ const (
 	lately = 7 * 24 * time.Hour
 	// bootsFor is how long a machine that is stuck is of interest.
 	bootsFor = time.Hour
-	// arrivalWithin is Overview.ArrivalWithin by default.
-	arrivalWithin = 2 * time.Hour
 	// namesAtMost, deliveriesAtMost, nextAtMost: how many of each are told.
 	namesAtMost, deliveriesAtMost, nextAtMost = 8, 20, 5
 )
@@ -118,11 +116,7 @@ func (o *Overview) failures(ctx context.Context) (*api.Need, error) {
 }
 
 func (o *Overview) arrivals(ctx context.Context) (*api.Need, error) {
-	within := o.ArrivalWithin
-	if within == 0 {
-		within = arrivalWithin
-	}
-	rows, total, err := o.Records.NotArrived(ctx, o.Now().Add(-lately), o.Now().Add(-within), namesAtMost)
+	rows, total, err := o.Records.NotArrived(ctx, o.Now().Add(-lately), o.Now().Add(-o.ArrivalWithin), namesAtMost)
 	names, since := ofReceipts(rows)
 	return need("arrivals", total, english.Plural(total, "delivered system has not reported its first start", "delivered systems have not reported their first start"), "/receipts", names, since), err
 }

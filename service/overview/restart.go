@@ -17,10 +17,13 @@ const (
 	rule      = "notifications by "
 )
 
+// folder is the store that cannot be begun anew: it is the data folder.
+const folder = store + "folder"
+
 // Again are the rooms that can begin a part anew.
 type Again struct {
 	Boot interface {
-		Restart(ctx context.Context, ifname string) error
+		Restart(ifname string) error
 	}
 	Stores interface {
 		Again(ctx context.Context, name string) error
@@ -33,47 +36,54 @@ type Again struct {
 	}
 }
 
-// folder is the store that cannot be begun anew: it is the data folder.
-const folder = store + "folder"
+// restartable are the kinds of parts that can be begun anew, with what that means, so that nobody has to fear it.
+var restartable = []struct {
+	prefix, means string
+	begin         func(a Again, ctx context.Context, name string) error
+}{
+	{netboot, "its sockets are closed and opened again, with the address that the interface has now; machines that are loading ask again, and deliveries go on",
+		func(a Again, _ context.Context, name string) error { return a.Boot.Restart(name) }},
+	{store, "it is opened again, and what is in it is looked up; versions that are in the data folder, too, are delivered meanwhile",
+		func(a Again, ctx context.Context, name string) error { return a.Stores.Again(ctx, name) }},
+	{directory, "it is asked whether it answers; who has signed in stays so",
+		func(a Again, ctx context.Context, name string) error { return a.Directories.Ask(ctx, name) }},
+	{rule, "a message is sent by it now; what waits is sent in its time",
+		func(a Again, ctx context.Context, name string) error {
+			_, err := a.Notify.Try(ctx, name)
+			return err
+		}},
+}
 
-// means says what happens when a part is begun anew, so that nobody has to fear it; empty if it cannot be.
+// kindOf is the place in restartable of a part's kind; -1 if it cannot be begun anew.
+func kindOf(part string) int {
+	if part == folder {
+		return -1
+	}
+	for i, kind := range restartable {
+		if strings.HasPrefix(part, kind.prefix) {
+			return i
+		}
+	}
+	return -1
+}
+
+// means says what happens when a part is begun anew; empty if it cannot be.
 func means(part string) string {
-	switch {
-	case strings.HasPrefix(part, netboot):
-		return "its sockets are closed and opened again, with the address that the interface has now; machines that are loading ask again, and deliveries go on"
-	case part == folder:
-		return ""
-	case strings.HasPrefix(part, store):
-		return "it is opened again, and what is in it is looked up; versions that are in the data folder, too, are delivered meanwhile"
-	case strings.HasPrefix(part, directory):
-		return "it is asked whether it answers; who has signed in stays so"
-	case strings.HasPrefix(part, rule):
-		return "a message is sent by it now; what waits is sent in its time"
+	if i := kindOf(part); i >= 0 {
+		return restartable[i].means
 	}
 	return ""
 }
 
 // Restart begins a part anew, and tells how it is then. It is an error if that has not helped.
 func (o *Overview) Restart(ctx context.Context, part string) (api.PartState, error) {
-	begin := []struct {
-		prefix string
-		do     func(ctx context.Context, name string) error
-	}{
-		{netboot, o.Again.Boot.Restart}, {store, o.Again.Stores.Again}, {directory, o.Again.Directories.Ask},
-		{rule, func(ctx context.Context, name string) error {
-			_, err := o.Again.Notify.Try(ctx, name)
-			return err
-		}},
-	}
-	if means(part) == "" {
+	i := kindOf(part)
+	if i < 0 {
 		return api.PartState{}, fault.Invalid.Errorf("%q is not a part that can be begun anew; jugate part list tells which can", part)
 	}
-	for _, b := range begin {
-		if name, is := strings.CutPrefix(part, b.prefix); is {
-			if err := b.do(ctx, name); err != nil {
-				return api.PartState{}, err
-			}
-		}
+	kind := restartable[i]
+	if err := kind.begin(o.Again, ctx, strings.TrimPrefix(part, kind.prefix)); err != nil {
+		return api.PartState{}, err
 	}
 	now, err := o.Show(ctx)
 	if err != nil {
@@ -82,5 +92,5 @@ func (o *Overview) Restart(ctx context.Context, part string) (api.PartState, err
 	if i := slices.IndexFunc(now.Parts, func(p api.PartState) bool { return p.Part == part }); i >= 0 {
 		return now.Parts[i], nil
 	}
-	return api.PartState{Part: part, State: good, What: "it works", Page: "/", Again: means(part)}, nil
+	return api.PartState{Part: part, State: good, What: "it works", Page: "/", Again: kind.means}, nil // rules that work are not listed
 }

@@ -35,24 +35,30 @@ func transportTo(authority string) (*http.Transport, error) {
 	return &http.Transport{TLSClientConfig: &tls.Config{MinVersion: tls.VersionTLS12, RootCAs: roots, VerifyConnection: withdrawn.Check}, DisableKeepAlives: true}, nil
 }
 
+// send sends a request to a server outside, whose certificate comes from an authority in PEM (transportTo). It follows no redirects, and
+// errors do not repeat the address, which whoever asked knows.
+func send(r *http.Request, authority string) (*http.Response, error) {
+	t, err := transportTo(authority)
+	if err != nil {
+		return nil, err
+	}
+	client := &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	resp, err := client.Do(r)
+	if of := (*neturl.Error)(nil); errors.As(err, &of) {
+		err = of.Err
+	}
+	return resp, err
+}
+
 // Post is proofs.Courier's.
 func (Courier) Post(ctx context.Context, url, certificate string, body []byte) (status int, reply []byte, err error) {
 	ctx, cancel := context.WithTimeout(ctx, courierWithin)
 	defer cancel()
-	t, err := transportTo(certificate)
-	if err != nil {
-		return 0, nil, err
-	}
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, url, bytes.NewReader(body))
 	if err != nil {
 		return 0, nil, err
 	}
-	client := &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	resp, err := client.Do(r)
-	var of *neturl.Error
-	if errors.As(err, &of) {
-		err = of.Err // the address is known
-	}
+	resp, err := send(r, certificate)
 	if err != nil {
 		return 0, nil, err
 	}

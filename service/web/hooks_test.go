@@ -41,7 +41,9 @@ func TestWhatAnAddressOfWebhooksMayDo(t *testing.T) {
 	}
 
 	t.Log("# it sends nobody elsewhere")
-	err := post(func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, other.URL, http.StatusTemporaryRedirect) })
+	err := post(func(w http.ResponseWriter, r *http.Request) {
+		http.Redirect(w, r, other.URL, http.StatusTemporaryRedirect)
+	})
 	assert.ErrorContains(t, err, "307")
 	assert.Zero(t, elsewhere)
 

@@ -1,20 +1,12 @@
 package web
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
-	"fmt"
-	"io"
-	"net/http"
 	neturl "net/url"
 	"reflect"
-	"strconv"
-	"time"
 
 	"github.com/danielgtaylor/huma/v2"
-	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 
 	"jugate/api"
 	"jugate/core/rights"
@@ -132,61 +124,4 @@ func plainJSON(v any) (out map[string]any, err error) {
 		return nil, err
 	}
 	return out, json.Unmarshal(text, &out)
-}
-
-// Hooks send webhooks as Standard Webhooks describes them.
-type Hooks struct{}
-
-const (
-	// hookWithin is how long an address may take to answer.
-	hookWithin = 15 * time.Second
-	// hookReply bounds what is read of an answer, in bytes: it is thrown away.
-	hookReply = 64 << 10
-)
-
-// Post is notify.Hooks'. It follows no redirects: what an address answers says whether it has taken the payload.
-func (Hooks) Post(ctx context.Context, to notify.Endpoint, id string, at time.Time, payload []byte) error {
-	ctx, cancel := context.WithTimeout(ctx, hookWithin)
-	defer cancel()
-	signer, err := standardwebhooks.NewWebhook(to.Secret)
-	if err != nil {
-		return err
-	}
-	signature, err := signer.Sign(id, at, payload)
-	if err != nil {
-		return err
-	}
-	t, err := transportTo(to.Certificate)
-	if err != nil {
-		return err
-	}
-	r, err := http.NewRequestWithContext(ctx, http.MethodPost, to.URL, bytes.NewReader(payload))
-	if err != nil {
-		return err
-	}
-	r.Header.Set("Content-Type", "application/json")
-	r.Header.Set("User-Agent", "Jugate")
-	r.Header.Set(standardwebhooks.HeaderWebhookID, id)
-	r.Header.Set(standardwebhooks.HeaderWebhookTimestamp, strconv.FormatInt(at.Unix(), 10))
-	r.Header.Set(standardwebhooks.HeaderWebhookSignature, signature)
-	client := &http.Client{Transport: t, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	resp, err := client.Do(r)
-	var of *neturl.Error
-	if errors.As(err, &of) {
-		err = of.Err
-	}
-	if err != nil {
-		return fmt.Errorf("%s does not answer: %w", to.URL, err)
-	}
-	defer resp.Body.Close()
-	io.CopyN(io.Discard, resp.Body, hookReply)
-	switch status := resp.StatusCode; {
-	case status >= 200 && status < 300:
-		return nil
-	case status == http.StatusGone:
-		return fmt.Errorf("%s has answered %s: %w", to.URL, resp.Status, notify.ErrGone)
-	case status >= 400 && status < 500 && status != http.StatusTooManyRequests:
-		return fmt.Errorf("%s has answered %s: %w", to.URL, resp.Status, notify.ErrRefused)
-	}
-	return fmt.Errorf("%s has answered %s", to.URL, resp.Status)
 }

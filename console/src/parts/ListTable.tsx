@@ -3,6 +3,7 @@ import { isValidElement, type ReactNode, useState } from "react";
 import type { List } from "../api/useList";
 import { Failure } from "./Shown";
 import { save } from "./save";
+import { useKept } from "./useKept";
 import { whole } from "../format";
 
 type Props<T> = Omit<TableProps<T>, "locale" | "columns"> & {
@@ -16,7 +17,7 @@ type Props<T> = Omit<TableProps<T>, "locale" | "columns"> & {
 
 /** A list of the service as a table, with the columns that the reader wants. A list that could not be had is not an empty one. */
 export function ListTable<T extends object>({ list, empty, name, columns, ...table }: Props<T>) {
-  const [hidden, setHidden] = useHidden(name);
+  const [hidden, setHidden] = useKept(`hidden columns of ${name}`);
   if (list.isError && !list.data) return <Failure error={list.error!} />;
   const shown = columns.filter((c) => !hidden.includes(titleOf(c.title as ReactNode)));
   return (
@@ -87,28 +88,4 @@ function Foot<T>({ list, name, titles, hidden, setHidden }: FootProps<T>) {
       )}
     </Flex>
   );
-}
-
-/** The columns that this reader does not want to see, by their headings; their browser keeps them. */
-function useHidden(list: string): [string[], (titles: string[]) => void] {
-  const place = `hidden columns of ${list}`;
-  const [hidden, setHidden] = useState<string[]>(() => {
-    try {
-      const kept: unknown = JSON.parse(localStorage.getItem(place) ?? "[]");
-      return Array.isArray(kept) ? kept.map(String) : [];
-    } catch {
-      return []; // kept by nobody who knew how
-    }
-  });
-  return [
-    hidden,
-    (titles) => {
-      setHidden(titles);
-      try {
-        localStorage.setItem(place, JSON.stringify(titles));
-      } catch {
-        // the browser keeps nothing: it is so until the page is left
-      }
-    },
-  ];
 }

@@ -2,7 +2,7 @@ import { Flex, Modal, Typography } from "antd";
 import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { ask, client } from "../api/client";
-import { modelPath } from "./modelPath";
+import { modelPath } from "./model";
 import { SearchSelect } from "./SearchSelect";
 
 interface Place {

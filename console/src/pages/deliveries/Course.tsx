@@ -21,7 +21,7 @@ export function Course({ delivery: d }: { delivery: Delivery }) {
 }
 
 function Nothing({ ended }: { ended: boolean }) {
-  return <Typography.Text type="secondary">{ended ? "Nothing was kept of its course: it is of before that was done, or did not begin." : "The picture begins when the stream does."}</Typography.Text>;
+  return <Typography.Text type="secondary">{ended ? "No course was recorded: the delivery never began, or it ran before courses were recorded." : "The picture begins when the stream does."}</Typography.Text>;
 }
 
 const left = {

@@ -4,8 +4,7 @@ import { ask, client, type ImageFile, type Version } from "../../api/client";
 import { useOneOf, useParam } from "../../api/useParam";
 import { size } from "../../format";
 import { Shown } from "../../parts/Shown";
-
-const ref = (v: Version) => `${v.image}@${v.version}`;
+import { ref } from "./ref";
 
 /** The files of an image's versions, to look at, and to fetch one. */
 export function Files({ versions }: { versions: Version[] }) {

@@ -12,11 +12,10 @@ import { Shown } from "../../parts/Shown";
 import { FileChanges } from "./FileChanges";
 import { Files } from "./Files";
 import { Findings } from "./Findings";
+import { ref } from "./ref";
 
 /** How many workstations are looked through for who has which version. */
 const most = 1000;
-
-const ref = (v: Version) => `${v.image}@${v.version}`;
 
 /** Everything that is known of one image: its versions in time, what changed between two, who has which, and what is set for it. */
 export function ImagePage() {

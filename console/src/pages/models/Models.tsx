@@ -6,7 +6,7 @@ import { ask, client, type Model } from "../../api/client";
 import { useParam } from "../../api/useParam";
 import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
-import { modelPath } from "../../parts/modelPath";
+import { modelPath } from "../../parts/model";
 import { ModelDialog } from "./ModelDialog";
 import { ModelSheet } from "./ModelSheet";
 

@@ -2,7 +2,7 @@ import { Link } from "react-router";
 import { ask, client, type DriverReport } from "../../api/client";
 import { useParam } from "../../api/useParam";
 import { findImages } from "../../parts/findImages";
-import { modelPath } from "../../parts/modelPath";
+import { modelPath } from "../../parts/model";
 import { Outcome } from "../../parts/Outcome";
 import { SearchSelect } from "../../parts/SearchSelect";
 import { ReportTable } from "./ReportTable";

@@ -3,6 +3,7 @@ import { type DragEvent, forwardRef } from "react";
 import type { Workstation } from "../../api/client";
 import { ago } from "../../format";
 import { signOf } from "../../parts/signOf";
+import { modelOf } from "../../parts/model";
 
 interface Props {
   workstation: Workstation;
@@ -18,7 +19,7 @@ export const Desk = forwardRef<HTMLButtonElement, Props>(function Desk({ worksta
   const { token } = theme.useToken();
   const sign = signOf(w);
   return (
-    <Tooltip title={[`${w.maker} ${w.model}`.trim(), w.note].filter(Boolean).join("; ")} mouseEnterDelay={0.6}>
+    <Tooltip title={[modelOf(w), w.note].filter(Boolean).join("; ")} mouseEnterDelay={0.6}>
       <button
         ref={ref}
         type="button"

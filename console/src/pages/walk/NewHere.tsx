@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Button, Card, Flex, Form, Input, Typography } from "antd";
 import { ask, client, type Model, type Workstation } from "../../api/client";
 import { useChange } from "../../api/useChange";
+import { modelOf } from "../../parts/model";
 import { ochre } from "../../theme";
 import { nextName } from "./nextName";
 
@@ -22,7 +23,7 @@ export function NewHere({ room, names, models }: { room: string; names: string[]
     <Card size="small" title={`New here${more > 0 ? `, and ${more} more` : ""}`} style={{ borderLeft: `5px solid ${ochre}` }}>
       <Flex vertical gap={12}>
         {all.map((w) => (
-          <Newcomer key={`${w.id} ${free}`} workstation={w} room={room} free={free} model={models.find((m) => m.model === `${w.maker} ${w.model}`.trim())} />
+          <Newcomer key={`${w.id} ${free}`} workstation={w} room={room} free={free} model={models.find((m) => m.model === modelOf(w))} />
         ))}
       </Flex>
     </Card>
@@ -40,7 +41,7 @@ function Newcomer({ workstation: w, room, free, model }: { workstation: Workstat
     <Form form={form} initialValues={{ name: free }} onFinish={(v) => admit.mutate(v)}>
       <Flex gap={12} align="center" wrap justify="space-between">
         <div>
-          <b>{`${w.maker} ${w.model}`.trim() || "A machine"}</b>
+          <b>{modelOf(w) || "A machine"}</b>
           <div>
             <Typography.Text code>{w.hardware_addresses[0]}</Typography.Text> {w.serial}
           </div>

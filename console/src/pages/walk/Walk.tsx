@@ -7,12 +7,13 @@ import { useWhole } from "../../api/useList";
 import { useParam } from "../../api/useParam";
 import { percent } from "../../format";
 import { GroupSelect } from "../../parts/GroupSelect";
+import { modelOf } from "../../parts/model";
 import { PageTitle } from "../../parts/PageTitle";
 import { Failure } from "../../parts/Shown";
 import { signOf } from "../../parts/signOf";
+import { useKept } from "../../parts/useKept";
 import { leaf } from "../../theme";
 import { NewHere } from "./NewHere";
-import { useTicks } from "./useTicks";
 
 /** For a tablet beside the machines: who has come, who has got stuck, what is pressed at which, and what was done already. */
 export function Walk() {
@@ -30,34 +31,35 @@ export function Walk() {
 
 function Through({ room }: { room: string }) {
   const [left, setLeft] = useState(false);
-  const ticks = useTicks(room);
+  const [done, setDone] = useKept(`walk through ${room}`); // numbers of workstations, until the walk is begun anew
+  const isDone = (w: Workstation) => done.includes(String(w.id));
   const list = useWhole<Workstation>(["workstations", "room", room], (query) => ask(client.GET("/workstations", { params: { query: { ...query, sort: "name", group: room, state: ["expected", "admitted"] } } })));
   const models = useQuery({ queryKey: ["models"], queryFn: () => ask(client.GET("/models", {})) });
   const boots = useQuery({ queryKey: ["netboot"], queryFn: () => ask(client.GET("/netboot", {})) });
   if (list.isError && !list.data) return <Failure error={list.error!} />;
-  const done = list.items.filter((w) => ticks.has(w.id)).length;
-  const shown = list.items.filter((w) => !left || !ticks.has(w.id));
+  const count = list.items.filter(isDone).length;
+  const shown = list.items.filter((w) => !left || !isDone(w));
   return (
     <Flex vertical gap={12}>
       <NewHere room={room} names={list.items.map((w) => w.name)} models={models.data?.items ?? []} />
       <Flex align="center" gap={16} wrap>
-        <Progress aria-label="How many are checked off" percent={percent(done, list.items.length)} format={() => `${done} of ${list.items.length}`} strokeColor={leaf} style={{ flex: 1, minWidth: 240 }} />
+        <Progress aria-label="How many are checked off" percent={percent(count, list.items.length)} format={() => `${count} of ${list.items.length}`} strokeColor={leaf} style={{ flex: 1, minWidth: 240 }} />
         <Flex gap={8} align="center">
           <Switch id="left" checked={left} onChange={setLeft} />
           <label htmlFor="left">just those that are left</label>
         </Flex>
-        <Popconfirm title="Begin the walk anew?" description="Nothing is checked off then." okText="Begin anew" onConfirm={ticks.clear}>
-          <Button disabled={done === 0}>Begin anew</Button>
+        <Popconfirm title="Begin the walk anew?" description="Nothing is checked off then." okText="Begin anew" onConfirm={() => setDone([])}>
+          <Button disabled={count === 0}>Begin anew</Button>
         </Popconfirm>
       </Flex>
       {shown.map((w) => (
         <Stop
           key={w.id}
           workstation={w}
-          model={models.data?.items.find((m) => m.model === `${w.maker} ${w.model}`.trim())}
+          model={models.data?.items.find((m) => m.model === modelOf(w))}
           stuck={boots.data?.machines.find((m) => w.hardware_addresses.includes(m.hardware_address))?.stuck}
-          done={ticks.has(w.id)}
-          toggle={() => ticks.toggle(w.id)}
+          done={isDone(w)}
+          toggle={() => setDone(isDone(w) ? done.filter((id) => id !== String(w.id)) : [...done, String(w.id)])}
         />
       ))}
       {list.items.length === 0 && !list.isPending && <Empty description="Nobody is in this room yet: newcomers appear above." />}
@@ -86,7 +88,7 @@ function Stop({ workstation: w, model, stuck, done, toggle }: StopProps) {
             <Link to={`/workstations/${w.name}`} style={{ fontSize: 18, fontWeight: 600 }}>
               {w.name}
             </Link>
-            <span>{[place, `${w.maker} ${w.model}`.trim()].filter(Boolean).join("; ")}</span>
+            <span>{[place, modelOf(w)].filter(Boolean).join("; ")}</span>
           </Flex>
           <div>{[sign.word, w.image || "no image", w.note].filter(Boolean).join("; ")}</div>
           {stuck && <Typography.Text type="danger">{stuck}</Typography.Text>}

@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { ask, client, type Check, type Errand, type Receipt, type ResolvedAnswer, type Workstation } from "../../api/client";
 import { when } from "../../format";
 import { Acts } from "../../parts/acts/Acts";
-import { modelPath } from "../../parts/modelPath";
+import { modelOf, modelPath } from "../../parts/model";
 import { Outcome } from "../../parts/Outcome";
 import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
@@ -48,7 +48,7 @@ function Whole({ workstation: w }: { workstation: Workstation }) {
       <Row gutter={[16, 16]}>
         <Col xs={24} xl={14}>
           <Flex vertical gap={16}>
-            <Card title={w.model ? <Link to={modelPath(`${w.maker} ${w.model}`.trim())}>{`${w.maker} ${w.model}`.trim()}</Link> : "Never seen"} extra={w.serial && `serial number ${w.serial}`}>
+            <Card title={w.model ? <Link to={modelPath(modelOf(w))}>{modelOf(w)}</Link> : "Never seen"} extra={w.serial && `serial number ${w.serial}`}>
               <Parts workstation={{ ...w, note: "" }} />
             </Card>
             <Card title="Note">
