@@ -5,9 +5,12 @@ import (
 	"encoding/base64"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"regexp"
 	"testing"
 	"time"
 
+	standardwebhooks "github.com/standard-webhooks/standard-webhooks/libraries/go"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -58,4 +61,22 @@ func TestWhatAnAddressOfWebhooksMayDo(t *testing.T) {
 	require.Error(t, post(func(w http.ResponseWriter, _ *http.Request) { panic(http.ErrAbortHandler) }))
 	assert.Error(t, Hooks{}.Post(t.Context(), notify.Endpoint{URL: s.URL, Secret: "whsec_!"}, "msg_1", time.Now(), nil))
 	assert.Error(t, Hooks{}.Post(t.Context(), notify.Endpoint{URL: s.URL, Certificate: "nonsense", Secret: "whsec_AAAA"}, "msg_1", time.Now(), nil))
+}
+
+// The guide's example is what a program would have to verify. The judge is the library of Standard Webhooks.
+func TestTheExampleOfTheGuideIsSigned(t *testing.T) {
+	text, err := os.ReadFile("../../docs/notifications.md")
+	require.NoError(t, err)
+	found := func(pattern string) string {
+		m := regexp.MustCompile(pattern).FindSubmatch(text)
+		require.NotNil(t, m, pattern)
+		return string(m[1])
+	}
+	judge, err := standardwebhooks.NewWebhook(found("signed above with `(whsec_[^`]+)`"))
+	require.NoError(t, err)
+	header := http.Header{}
+	for _, name := range []string{standardwebhooks.HeaderWebhookID, standardwebhooks.HeaderWebhookTimestamp, standardwebhooks.HeaderWebhookSignature} {
+		header.Set(name, found(name+": (.+)"))
+	}
+	require.NoError(t, judge.VerifyIgnoringTimestamp([]byte(found("(?s)```json\n(.+?)\n```")), header))
 }
