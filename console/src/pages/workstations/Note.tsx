@@ -9,7 +9,7 @@ export function Note({ workstation: w }: { workstation: Workstation }) {
   if (writing) return <Writing workstation={w} close={() => setWriting(false)} />;
   return (
     <Flex gap={8} align="start" justify="space-between">
-      {w.note ? <span style={{ whiteSpace: "pre-wrap" }}>{w.note}</span> : <Typography.Text type="secondary">None.</Typography.Text>}
+      {w.note ? <span style={{ whiteSpace: "pre-wrap" }}>{w.note}</span> : <Typography.Text type="secondary">Nothing is written of it yet.</Typography.Text>}
       <Button size="small" onClick={() => setWriting(true)}>
         Write…
       </Button>
