@@ -12,12 +12,12 @@ PACKAGES := fdisk mount dosfstools mtools e2fsprogs ntfs-3g exfatprogs exfat-fus
 	libnorm-dev g++ iproute2 nftables b3sum cpio xz-utils grub-common curl \
 	zip gcab genisoimage kmod libxml2-utils openssh-client passwd openssl \
 	samba samba-ad-provision samba-dsdb-modules samba-vfs-modules samba-common-bin winbind krb5-user adcli libhivex-bin \
-	desktop-file-utils slapd ldap-utils sbsigntool docker-registry
+	desktop-file-utils slapd ldap-utils sbsigntool docker-registry help2man lintian
 TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs.exfat mount.exfat-fuse mkfs.xfs mkfs.btrfs \
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
-	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify sbsign docker-registry
+	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify sbsign docker-registry help2man lintian
 
-.PHONY: demo test lab build setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-outposts bench-stores bench-drivers bench-boot bench-scale bench-console bench-terabytes bench-records screenshots reference clean
+.PHONY: demo test lab build package setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-outposts bench-stores bench-drivers bench-boot bench-scale bench-console bench-terabytes bench-records bench-soak screenshots reference interface clean
 
 demo: setup build
 	./bin/jugate demo
@@ -47,14 +47,27 @@ lab: setup
 	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root $(GO) test -count=1 -v -run Debian ./core/driver
 	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root JUGATE_LAB_KEEP=$(CURDIR)/.lab/kept TMPDIR=$(SCRATCH) $(GO) test -count=1 -v -parallel 2 -timeout 40m ./lab
 
+# The version is that of the tag; VERSION=0.6.0 says it where there is no checkout.
+STAMP = $(if $(VERSION),-ldflags '-s -w -X jugate/core/version.stamped=$(VERSION)',-ldflags '-s -w' $(shell git rev-parse HEAD >/dev/null 2>&1 && echo -buildvcs=true))
+
 build: console
-	CGO_ENABLED=0 $(GO) build -trimpath -ldflags '-s -w' -o bin/ ./cmd/jugate ./cmd/jugate-agent ./cmd/jugate-outpost
+	CGO_ENABLED=0 $(GO) build -trimpath $(STAMP) -o bin/ ./cmd/jugate ./cmd/jugate-agent ./cmd/jugate-outpost
+
+# Debian packages and a tarball, in bin/packages.
+package: setup build
+	cd tools && $(GO) build -o ../bin/ github.com/goreleaser/nfpm/v2/cmd/nfpm ./bill
+	packaging/make
+	lintian --info --fail-on error,warning bin/packages/*.deb
 
 check: console/src/api/schema.gen.ts tools/node_modules/.made
 	$(GO) vet ./...
 	cd tools && $(GO) build -o ../bin/ honnef.co/go/tools/cmd/staticcheck
 	bin/staticcheck ./...
+	cd tools && $(GO) vet ./... && $(GO) test ./...
 	cd console && npm run --silent check
+	gzip -dc service/web/testdata/openapi.json.gz > bin/openapi.json
+	cd tools && $(GO) build -o ../bin/ github.com/oasdiff/oasdiff
+	bin/oasdiff breaking bin/openapi.json console/openapi.json --fail-on ERR
 	cd tools && npx --no spectral lint ../console/openapi.json --ruleset spectral.yaml --fail-severity hint --quiet
 	cd tools && REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true npx --no redocly lint ../console/openapi.json --config redocly.yaml --max-problems 20
 
@@ -165,6 +178,10 @@ bench-scale: setup build
 	$(GO) build -o bin/ ./bench ./bench/step
 	bin/bench -dir $(SCRATCH) scale
 
+# A year of nights in fast motion, with 10,000 machines: what the process holds at the end is what it held at the beginning.
+bench-soak: setup
+	JUGATE_SOAK=365,10000 TMPDIR=$(SCRATCH) $(GO) test -count=1 -v -run TestAYearOfNights -timeout 180m ./service
+
 # The console in a headless browser, with 100 and with 10,000 workstations in the roster; some five minutes.
 bench-console: setup build
 	$(GO) build -o bin/ ./bench ./bench/step
@@ -179,6 +196,10 @@ bench-terabytes: setup
 # Pictures of the console's pages, made from the demo's data.
 reference:
 	$(GO) run ./cmd/jugate reference docs/reference
+
+# The interface as it is published with a version: what changes later must not break who uses that.
+interface:
+	$(GO) run ./cmd/jugate openapi | gzip -9n > service/web/testdata/openapi.json.gz
 
 screenshots: setup build
 	JUGATE_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count=1 ./console

@@ -30,11 +30,9 @@ import (
 	"jugate/core/disk"
 	"jugate/core/restore"
 	"jugate/core/roster"
+	"jugate/core/version"
 	"jugate/wire"
 )
-
-// Version is told at check-in.
-const Version = "0.5.0"
 
 // Machine is the workstation an agent runs on.
 type Machine interface {
@@ -216,7 +214,7 @@ func (a *Agent) checkIn(ctx context.Context) error {
 		return fmt.Errorf("read the machine's inventory: %w", err)
 	}
 	a.seeDisks(&inventory)
-	in := api.CheckIn{AgentVersion: Version, Inventory: inventory, Ticket: a.options.Ticket, Boot: a.options.Boot, Errand: a.atErrand()}
+	in := api.CheckIn{AgentVersion: version.Program(), Inventory: inventory, Ticket: a.options.Ticket, Boot: a.options.Boot, Errand: a.atErrand()}
 	for _, card := range inventory.Cards {
 		in.Addresses = append(in.Addresses, card.Address)
 	}
@@ -444,7 +442,7 @@ func (a *Agent) work(ctx context.Context) (worked bool, err error) {
 
 // decline says that this agent cannot do an errand, which ends it.
 func (a *Agent) decline(ctx context.Context, e *api.ToErrand) error {
-	why := fmt.Sprintf("this agent (version %s) cannot do an errand of the kind %q; make a build with the agent of this service: jugate environment build --offer", Version, e.Kind)
+	why := fmt.Sprintf("this agent (version %s) cannot do an errand of the kind %q; make a build with the agent of this service: jugate environment build --offer", version.Program(), e.Kind)
 	a.show("%s", why)
 	a.options.Log.Error("an errand that is not known", "kind", e.Kind, "errand", e.ID)
 	_, err := authorized(ctx, a, func(c *apiclient.Client) (struct{}, error) {

@@ -2,7 +2,6 @@ package agent
 
 import (
 	"context"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"io"
@@ -151,11 +150,7 @@ func (a *Agent) checkHealth(rule string) (*disk.Vitals, error) {
 	return v, err
 }
 
-const (
-	trialBytes = 32 << 20
-	// trialLate is how long after the last packet was sent others are listened for.
-	trialLate = 300 * time.Millisecond
-)
+const trialBytes = 32 << 20
 
 func (a *Agent) checkNetwork(ctx context.Context, id int64, to *api.ToCheck, s *longErrand) (*check.NetworkReport, error) {
 	report := &check.NetworkReport{Link: a.machine.LinkRate()}
@@ -181,38 +176,17 @@ func (a *Agent) checkNetwork(ctx context.Context, id int64, to *api.ToCheck, s *
 	}
 	s.tell("listening whether multicast is heard", 0, 0)
 	heard := make(chan int, 1)
-	go func() { heard <- countTrial(socket, to.Token) }()
+	go func() { heard <- wire.CountTrial(socket, to.Token) }()
 	trial, err := authorized(ctx, a, func(c *apiclient.Client) (api.Trial, error) { return c.Trial(ctx, id) })
 	if err == nil {
 		select {
-		case <-time.After(trialLate):
+		case <-time.After(wire.TrialLate):
 		case <-ctx.Done():
 		}
 	}
 	err = errors.Join(err, socket.Close()) // which ends the counting
 	report.Sent, report.Heard = trial.Packets, <-heard
 	return report, err
-}
-
-// countTrial counts the packets of a trial, each once, until the socket is closed.
-func countTrial(socket wire.Reader, token string) int {
-	seen := map[uint32]bool{}
-	batch := make([]wire.Message, 16)
-	for i := range batch {
-		batch[i].Buffers = [][]byte{make([]byte, 2048)}
-	}
-	for {
-		n, err := socket.ReadBatch(batch, 0)
-		if err != nil {
-			return len(seen)
-		}
-		for _, m := range batch[:n] {
-			b := m.Buffers[0][:m.N]
-			if len(b) >= len(token)+4 && string(b[:len(token)]) == token && len(seen) < 1<<16 {
-				seen[binary.BigEndian.Uint32(b[len(token):])] = true
-			}
-		}
-	}
 }
 
 // diskMeant is the disk that a rule means, and its place in the inventory.

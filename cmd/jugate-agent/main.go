@@ -16,6 +16,7 @@ import (
 	"jugate/agent/machine"
 	"jugate/apiclient"
 	"jugate/core/disk"
+	"jugate/core/version"
 )
 
 func main() {
@@ -39,10 +40,10 @@ func main() {
 	server := flag.String("server", os.Getenv("JUGATE_SERVER"), "address of the service (JUGATE_SERVER)")
 	authority := flag.String("authority", os.Getenv("JUGATE_AUTHORITY"), "file with the certificate of the service's authority (JUGATE_AUTHORITY)")
 	ifi := flag.String("interface", "", "network interface that carries the multicast")
-	version := flag.Bool("version", false, "print the version and end")
+	showVersion := flag.Bool("version", false, "print the version and end")
 	flag.Parse()
-	if *version {
-		fmt.Println("jugate-agent", agent.Version)
+	if *showVersion {
+		fmt.Println("jugate-agent", version.Program())
 		return
 	}
 	if err := run(*server, *authority, *ifi); err != nil && !errors.Is(err, context.Canceled) {

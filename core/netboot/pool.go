@@ -357,3 +357,18 @@ func ParsePool(text string) (p PoolConfig, err error) {
 	}
 	return p, nil
 }
+
+// String writes a pool as ParsePool reads it.
+func (p PoolConfig) String() string {
+	text := fmt.Sprintf("%s-%s/%d", p.From, p.To, p.Prefix.Bits())
+	if p.Router.IsValid() {
+		text += " router " + p.Router.String()
+	}
+	for _, a := range p.DNS {
+		text += " dns " + a.String()
+	}
+	if p.Lease != 0 {
+		text += " lease " + p.Lease.String()
+	}
+	return text
+}

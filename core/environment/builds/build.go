@@ -35,6 +35,10 @@ type Build struct {
 	Problems []string          `json:"problems"`       // what it lacks, and what follows
 	Modules  int               `json:"kernel_modules"` // how many it has
 	Origins  map[string]string `json:"origins"`        // of the parts
+	// Packages are the Debian packages, as NAME VERSION, that kernel, modules, firmware and loaders are from, as far as that is known.
+	Packages []string `json:"packages,omitempty"`
+	// Program is the version of the program that made it, and whose agent it has.
+	Program string `json:"program,omitempty"`
 }
 
 // Part is a stored file.
@@ -57,6 +61,8 @@ type File struct {
 	Digest slabstore.Digest `json:"digest"`
 	Link   string           `json:"link,omitempty"` // a symbolic link's target
 	Origin string           `json:"origin"`
+	// Package is the Debian package that it is from, as NAME VERSION.
+	Package string `json:"package,omitempty"`
 }
 
 // The names of layers.

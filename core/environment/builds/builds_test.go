@@ -162,6 +162,38 @@ func DigestOf(t *testing.T, path string) string {
 	return strings.Fields(Run(t, "b3sum", path))[0]
 }
 
+// A build says of which Debian packages it is made, in which versions: what dpkg has installed, and packages that were given.
+func TestABuildNamesItsPackages(t *testing.T) {
+	root := System(t)
+	dpkg := func(name, text string) {
+		path := filepath.Join(root, "var/lib/dpkg", name)
+		require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o644))
+	}
+	dpkg("status", "Package: linux-image-6.1.0-9-test\nStatus: install ok installed\nVersion: 6.1.27-1\n\nPackage: shim-signed\nVersion: 1.44~1+deb12u1+15.8-1~deb12u1\n\nPackage: nano\nVersion: 7.2-1\n")
+	dpkg("info/linux-image-6.1.0-9-test.list", "/.\n/boot\n/boot/vmlinuz-6.1.0-9-test\n/usr/lib/modules/6.1.0-9-test/kernel/drivers/net/ethernet/seed/seed.ko\n")
+	dpkg("info/shim-signed:amd64.list", "/usr/lib/shim/shimx64.efi.signed\n")
+	dpkg("info/nano.list", "/usr/bin/nano\n")
+	dpkg("info/removed.list", "/lib/firmware/seed/a.fw\n")
+	s, err := builds.Open(t.TempDir())
+	require.NoError(t, err)
+	o := Options(t, 7)
+	o.Program = "8.0.0"
+	b, err := s.Make(t.Context(), Source(t, root), o)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"linux-image-6.1.0-9-test 6.1.27-1", "shim-signed 1.44~1+deb12u1+15.8-1~deb12u1"}, b.Packages)
+	assert.Equal(t, "8.0.0", b.Program)
+	of := map[string]string{}
+	for _, f := range b.Layers[0].Files {
+		of[filepath.Base(f.Path)] = f.Package
+	}
+	assert.Equal(t, "linux-image-6.1.0-9-test 6.1.27-1", of["seed.ko"], "whichever way its folder is called")
+	assert.Empty(t, of["a.fw"], "of a package that is not installed any more")
+	require.NoError(t, os.Truncate(filepath.Join(root, "var/lib/dpkg/status"), 0))
+	require.NoError(t, os.WriteFile(filepath.Join(root, "var/lib/dpkg/status"), bytes.Repeat([]byte("x"), 2<<20), 0o644))
+	assert.ErrorContains(t, (&builds.Source{}).AddRoot(root), "see of which packages")
+}
+
 func TestBuildsShareWhatIsEqualAndTellWhatIsNot(t *testing.T) {
 	s, err := builds.Open(t.TempDir())
 	require.NoError(t, err)

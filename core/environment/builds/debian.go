@@ -118,7 +118,7 @@ func (s *Source) everything(b *Build) ([]content, error) {
 				return fs.SkipDir
 			case d.Type() == fs.ModeSymlink:
 				target, err := p.root.Readlink(name)
-				taken[name] = content{File: File{Path: name, Mode: fs.ModeSymlink | 0o777, Link: target, Origin: p.origin(name)}}
+				taken[name] = content{File: File{Path: name, Mode: fs.ModeSymlink | 0o777, Link: target, Origin: p.origin(name), Package: p.pack(name)}}
 				return err
 			case !d.Type().IsRegular():
 				return nil

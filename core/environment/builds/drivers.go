@@ -111,6 +111,7 @@ func (s *Store) Extend(base *Build, e Extension) (*Build, error) {
 	b := *base
 	b.Number, b.Created, b.Note = e.Number, e.Created.UTC(), e.Note
 	b.Parts, b.Layers, b.Problems = maps.Clone(base.Parts), slices.Clone(base.Layers), slices.Clone(base.Problems)
+	b.Packages = slices.Clone(base.Packages)
 	for _, d := range e.Drivers {
 		layer, problems, err := s.driverLayer(&k, &b, d)
 		if err != nil {

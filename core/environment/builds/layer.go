@@ -40,7 +40,7 @@ func (f found) content(name string, mode fs.FileMode) (content, error) {
 	if err != nil {
 		return content{}, err
 	}
-	return content{File: File{Path: name, Mode: mode, Size: info.Size(), Origin: f.origin}, open: func() (io.ReadCloser, error) { return f.open() }}, nil
+	return content{File: File{Path: name, Mode: mode, Size: info.Size(), Origin: f.origin, Package: f.pack()}, open: func() (io.ReadCloser, error) { return f.open() }}, nil
 }
 
 // writeLayer writes a layer, compressed, and returns the list of its files. Folders

@@ -106,6 +106,7 @@ func (s *Store) take(b *Build, name string, f found) error {
 		return err
 	}
 	b.Parts[name], b.Origins[name] = part, f.origin
+	b.from(f.pack())
 	return nil
 }
 
@@ -202,5 +203,6 @@ func (s *Store) makeLoader(ctx context.Context, from *Source, b *Build, name, fo
 		return err
 	}
 	b.Parts[name], b.Origins[name] = part, "made of "+list.origin
+	b.from(list.pack())
 	return nil
 }

@@ -19,7 +19,8 @@ import (
 
 // Options of a build.
 type Options struct {
-	Number      int // one that no build has
+	Program     string // version of the program, whose agent it gets
+	Number      int    // one that no build has
 	Created     time.Time
 	Note        string
 	Kernel      string // release; the newest of the source by default
@@ -40,7 +41,7 @@ var shells = []string{"bin/busybox", "usr/bin/busybox"}
 // Make makes a build. Where something lacks without which nothing works, the error
 // is an *Incomplete; what merely does not work then is in the build's Problems.
 func (s *Store) Make(ctx context.Context, from *Source, o Options) (*Build, error) {
-	b := &Build{Number: o.Number, Created: o.Created.UTC(), Note: o.Note, Words: cmp.Or(o.Words, DefaultWords), Shell: o.Settings.Shell,
+	b := &Build{Program: o.Program, Number: o.Number, Created: o.Created.UTC(), Note: o.Note, Words: cmp.Or(o.Words, DefaultWords), Shell: o.Settings.Shell,
 		Parts: map[string]Part{}, Origins: map[string]string{}, Problems: []string{}}
 	kernel, missing := pick(from.kernels(), o.Kernel)
 	if missing != "" {
@@ -157,8 +158,18 @@ func (s *Store) layer(b *Build, name string, files []content) error {
 	if err := s.write(&layer, files); err != nil {
 		return err
 	}
+	for _, f := range layer.Files {
+		b.from(f.Package)
+	}
 	b.Layers = append(b.Layers, layer)
 	return nil
+}
+
+// from notes that something of the build is from a package; empty if nobody knows.
+func (b *Build) from(pack string) {
+	if i, is := slices.BinarySearch(b.Packages, pack); pack != "" && !is {
+		b.Packages = slices.Insert(b.Packages, i, pack)
+	}
 }
 
 // write writes the files of a layer.

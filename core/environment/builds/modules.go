@@ -161,7 +161,7 @@ func (s *Source) modules(k *kernel, leave []string) (*modules, error) {
 		}
 		order[i].Path = plainPath(m.Path)
 		file := text(path.Join(folder, order[i].Path), 0o644, b)
-		file.Origin = k.place.origin(name)
+		file.Origin, file.Package = k.place.origin(name), k.place.pack(name)
 		*files = append(*files, file)
 		var lacking []string
 		for _, want := range m.Firmware {
@@ -248,6 +248,6 @@ func (s *Source) firmwareFile(name string) (content, error) {
 		return content{}, err
 	}
 	file := text(path.Join("lib/firmware", name), 0o644, b)
-	file.Origin = f.origin
+	file.Origin, file.Package = f.origin, f.pack()
 	return file, nil
 }

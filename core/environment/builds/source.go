@@ -28,6 +28,7 @@ type Source struct {
 type place struct {
 	root   *os.Root
 	origin func(name string) string
+	pack   func(name string) string // the Debian package of a file, as NAME VERSION; empty if nobody knows
 }
 
 // ErrNotFound says that nothing in the source has a file.
@@ -42,7 +43,11 @@ func (s *Source) AddRoot(dir string) error {
 	if err != nil {
 		return err
 	}
-	s.places = append(s.places, place{root, func(name string) string { return filepath.Join(dir, name) }})
+	owners, err := readOwners(root)
+	if err != nil {
+		return fmt.Errorf("see of which packages the files in %s are: %w", dir, errors.Join(err, root.Close()))
+	}
+	s.places = append(s.places, place{root, func(name string) string { return filepath.Join(dir, name) }, owners.of})
 	return nil
 }
 
@@ -72,7 +77,7 @@ func (s *Source) AddPackage(file string) error {
 	}
 	s.packages = append(s.packages, pack.DebianControl)
 	origin := fmt.Sprintf("%s %s", pack.Name, pack.Version)
-	s.places = append(s.places, place{root, func(string) string { return origin }})
+	s.places = append(s.places, place{root, func(string) string { return origin }, func(string) string { return origin }})
 	return nil
 }
 
@@ -140,6 +145,9 @@ type found struct {
 	name   string
 	origin string
 }
+
+// pack is the Debian package that it is of, as NAME VERSION.
+func (f found) pack() string { return f.place.pack(f.name) }
 
 func (f found) open() (*os.File, error) { return f.place.root.Open(f.name) }
 
