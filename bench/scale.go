@@ -15,10 +15,10 @@ import (
 	"strings"
 	"time"
 
-	"jugate/agent"
 	"jugate/api"
 	"jugate/core/delivery"
 	"jugate/core/hwaddr"
+	"jugate/core/version"
 	"jugate/records"
 )
 
@@ -104,7 +104,7 @@ func fillRoster(ctx context.Context, db *records.DB, now time.Time, workstations
 	}
 	ids := make([]int64, workstations)
 	for n := range ids {
-		w, err := db.CheckIn(ctx, now, records.Seen{Own: []hwaddr.Address{scaleAddress(n)}, AgentVersion: agent.Version, Inventory: scaleInventory(n)})
+		w, err := db.CheckIn(ctx, now, records.Seen{Own: []hwaddr.Address{scaleAddress(n)}, AgentVersion: version.Program(), Inventory: scaleInventory(n)})
 		if err != nil {
 			return nil, err
 		}

@@ -16,11 +16,11 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"jugate/agent"
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/delivery"
 	"jugate/core/image"
+	"jugate/core/version"
 )
 
 func discard(r io.Reader) (int64, error) { return io.Copy(io.Discard, r) }
@@ -42,7 +42,7 @@ type member struct {
 // enter checks in.
 func (s *served) enter(ctx context.Context, n int) (*member, error) {
 	inv := scaleInventory(n)
-	in, err := s.client.WithToken("").CheckIn(ctx, api.CheckIn{AgentVersion: agent.Version, Boot: fmt.Sprintf("boot-%d-%d", n, time.Now().UnixNano()), Addresses: []string{scaleAddress(n).String()}, Inventory: inv})
+	in, err := s.client.WithToken("").CheckIn(ctx, api.CheckIn{AgentVersion: version.Program(), Boot: fmt.Sprintf("boot-%d-%d", n, time.Now().UnixNano()), Addresses: []string{scaleAddress(n).String()}, Inventory: inv})
 	if err != nil {
 		return nil, err
 	}

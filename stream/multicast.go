@@ -25,6 +25,9 @@ type Multicast struct {
 // NoTTL as Multicast.TTL keeps packets on this machine.
 const NoTTL = -1
 
+// Answers is the first of the ports that senders are answered at: those after the port of streams.
+func (m *Multicast) Answers() uint16 { return m.Port + 1 }
+
 // SetDefaults fills in what is not set.
 func (m *Multicast) SetDefaults() {
 	if !m.Groups.IsValid() {

@@ -13,6 +13,14 @@ type rates struct {
 	streams map[*Runner]int64 // what each wants
 }
 
+// ceiling is what all streams together may take now, in bits a second; 0 is none.
+func (s *Streams) ceiling() int64 {
+	if s.Ceiling != nil {
+		return s.Ceiling()
+	}
+	return s.Multicast.Ceiling
+}
+
 // want says what a stream wants, 0 when it ends, and tells all what they get.
 func (r *rates) want(ceiling int64, stream *Runner, rate int64) {
 	r.mu.Lock()

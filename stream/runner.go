@@ -107,7 +107,7 @@ func newRunner(in *Streams, o Order, members []Member) (*Runner, error) {
 		r.d.Pause(in.Now())
 		r.paused = true
 	}
-	r.setRate(in.rates.bounded(in.Multicast.Ceiling, o.Rate))
+	r.setRate(in.rates.bounded(in.ceiling(), o.Rate))
 	return r, nil
 }
 
@@ -250,7 +250,7 @@ func (r *Runner) run(ctx context.Context) {
 	var working sync.WaitGroup
 	defer working.Wait()
 	defer stopStream()
-	defer r.in.rates.want(r.in.Multicast.Ceiling, r, 0)
+	defer func() { r.in.rates.want(r.in.ceiling(), r, 0) }()
 	var t *sender
 	var published time.Time
 	rateSet, held := int64(0), false
@@ -263,10 +263,10 @@ func (r *Runner) run(ctx context.Context) {
 			working.Wait() // what it sent last is counted, too
 		}
 		if at.streaming && !at.paused {
-			r.in.rates.want(r.in.Multicast.Ceiling, r, at.wanted) // before a stream begins
+			r.in.rates.want(r.in.ceiling(), r, at.wanted) // before a stream begins
 		} else {
-			r.in.rates.want(r.in.Multicast.Ceiling, r, 0)
-			r.setRate(r.in.rates.bounded(r.in.Multicast.Ceiling, at.wanted))
+			r.in.rates.want(r.in.ceiling(), r, 0)
+			r.setRate(r.in.rates.bounded(r.in.ceiling(), at.wanted))
 		}
 		if at.Map || at.Stream != nil {
 			if t == nil {

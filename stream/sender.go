@@ -71,7 +71,7 @@ type packed struct {
 // run sends until ctx ends.
 func (t *sender) run(ctx context.Context) error {
 	m := t.r.in.Multicast
-	out, err := wire.Dial(wire.Config{Group: t.r.order.Channel, Interface: m.Interface, TTL: m.TTL})
+	out, err := wire.Dial(wire.Config{Group: t.r.order.Channel, Interface: m.Interface, TTL: m.TTL, Answers: m.Answers()})
 	if err != nil {
 		return err
 	}

@@ -96,6 +96,9 @@ type Streams struct {
 	Log    *slog.Logger
 	Now    func() time.Time
 
+	// Ceiling, if set, is what all streams together may take now, in place of Multicast.Ceiling.
+	Ceiling func() int64
+
 	rates rates
 	work  sync.WaitGroup
 	trial oneTrial

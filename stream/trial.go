@@ -3,6 +3,8 @@ package stream
 import (
 	"context"
 	"encoding/binary"
+	"io"
+	"math/rand/v2"
 	"sync"
 	"time"
 
@@ -11,20 +13,47 @@ import (
 	"jugate/wire"
 )
 
+// Trial is how a trial is sent; UsualTrial is short and slow enough to be in nobody's way.
+type Trial struct {
+	Packets int
+	Rate    int64 // bits a second, of what the packets have in them
+}
+
+// UsualTrial is sent if nobody says otherwise.
+var UsualTrial = Trial{Packets: 400, Rate: 5e6}
+
 const (
-	// trialPackets is how many packets a trial has, trialSize how long each is, and trialRate how fast they go, in bits a second: short and
-	// slow enough to be in nobody's way.
-	trialPackets = 400
-	trialSize    = 1200
-	trialRate    = 5e6
+	// trialRateAtMost is the highest rate of a trial, in bits a second.
+	trialRateAtMost = 2e9
+	// trialBeat is how often packets are sent, as many as are due.
+	trialBeat = 2 * time.Millisecond
 )
+
+// TrialAt is a trial of one second at a rate, of what a stream may take at the most.
+func (s *Streams) TrialAt(rate int64) Trial {
+	rate = min(rate, trialRateAtMost)
+	if ceiling := s.ceiling(); ceiling > 0 {
+		rate = min(rate, ceiling)
+	}
+	return Trial{Packets: max(int(rate/(8*wire.TrialSize)), 1), Rate: rate}
+}
 
 // TrialChannel is where trials are sent: the address of the range itself, which no delivery takes.
 func (s *Streams) TrialChannel() string { return s.Multicast.Channel(-1).String() }
 
+// Buffer is how many bytes the system holds for a stream that is sent or received here.
+func (s *Streams) Buffer() (int, error) {
+	socket, err := wire.Dial(wire.Config{Group: s.Multicast.Channel(-1), Interface: s.Multicast.Interface, TTL: s.Multicast.TTL})
+	if err != nil {
+		return 0, err
+	}
+	defer socket.Close()
+	return socket.Buffer()
+}
+
 // Trial multicasts packets that begin with a token and their number, and tells how many. Whoever listens can tell how much the network
 // loses.
-func (s *Streams) Trial(ctx context.Context, token string) (packets int, err error) {
+func (s *Streams) Trial(ctx context.Context, token string, t Trial) (packets int, err error) {
 	if err := s.trial.begin(ctx); err != nil { // one at a time
 		return 0, err
 	}
@@ -34,23 +63,30 @@ func (s *Streams) Trial(ctx context.Context, token string) (packets int, err err
 		return 0, err
 	}
 	defer socket.Close()
-	tick := time.NewTicker(time.Duration(trialSize * 8 * float64(time.Second) / trialRate))
+	tick := time.NewTicker(trialBeat)
 	defer tick.Stop()
-	b := make([]byte, trialSize)
+	b := make([]byte, wire.TrialSize)
 	copy(b, token)
-	for n := range trialPackets {
-		binary.BigEndian.PutUint32(b[len(token):], uint32(n))
-		if err := socket.Send(ctx, b); err != nil {
-			return 0, err
+	perBeat, due := float64(t.Rate)*trialBeat.Seconds()/(8*wire.TrialSize), 0.0
+	for packets < t.Packets {
+		for due += perBeat; due >= 1 && packets < t.Packets; due-- {
+			binary.BigEndian.PutUint32(b[len(token):], uint32(packets))
+			if err := socket.Send(ctx, b); err != nil {
+				return packets, err
+			}
+			packets++
 		}
 		select {
 		case <-tick.C:
 		case <-ctx.Done():
-			return 0, ctx.Err()
+			return packets, ctx.Err()
 		}
 	}
-	return trialPackets, nil
+	return packets, nil
 }
+
+// TrialBytes are bytes that nobody can compress, the same each time.
+func TrialBytes(n int64) io.Reader { return io.LimitReader(rand.NewChaCha8([32]byte{}), n) }
 
 // oneTrial has one trial go on at a time. The zero value is ready.
 type oneTrial struct {

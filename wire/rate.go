@@ -25,3 +25,18 @@ func ParseRate(s string) (int64, error) {
 	}
 	return int64(n), nil
 }
+
+// FormatRate writes a rate as ParseRate reads it, in the largest unit that is exact; "" for none.
+func FormatRate(bits int64) string {
+	switch {
+	case bits == 0:
+		return ""
+	case bits%1e9 == 0:
+		return fmt.Sprintf("%dGbit", bits/1e9)
+	case bits%1e6 == 0:
+		return fmt.Sprintf("%dMbit", bits/1e6)
+	case bits%1e3 == 0:
+		return fmt.Sprintf("%dkbit", bits/1e3)
+	}
+	return fmt.Sprintf("%dbit", bits)
+}

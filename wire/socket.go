@@ -14,6 +14,7 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"math"
 	"net"
 	"net/netip"
 	"slices"
@@ -32,7 +33,13 @@ type Config struct {
 	// TTL is how many networks packets pass; 1 by default, and NoTTL stands for 0,
 	// which never leaves the machine.
 	TTL int
+	// Answers is the first of AnswerPorts ports that a sender is answered at, so that a firewall can let them through; the first that
+	// is free is taken, and any if none is. 0 stands for any.
+	Answers uint16
 }
+
+// AnswerPorts is how many ports a sender tries.
+const AnswerPorts = 64
 
 // NoTTL as Config.TTL keeps packets on this machine.
 const NoTTL = -1
@@ -133,18 +140,21 @@ func open(c Config, join bool) (*Socket, error) {
 		}
 	}
 	four := c.Group.Addr().Is4()
-	network, local := "udp6", netip.AddrPortFrom(netip.IPv6Unspecified(), 0)
+	network, local := "udp6", netip.IPv6Unspecified()
 	if four {
-		network, local = "udp4", netip.AddrPortFrom(netip.IPv4Unspecified(), 0)
-	}
-	if join {
-		local = netip.AddrPortFrom(local.Addr(), c.Group.Port())
+		network, local = "udp4", netip.IPv4Unspecified()
 	}
 	config := net.ListenConfig{Control: func(_, _ string, raw syscall.RawConn) error {
 		var err error
 		return errors.Join(raw.Control(func(fd uintptr) { err = setOptions(int(fd), four, join) }), err)
 	}}
-	conn, err := config.ListenPacket(context.Background(), network, local.String())
+	var conn net.PacketConn
+	err := errors.New("no port")
+	for _, port := range c.ports(join) {
+		if conn, err = config.ListenPacket(context.Background(), network, netip.AddrPortFrom(local, port).String()); err == nil {
+			break
+		}
+	}
 	if err != nil {
 		return nil, fmt.Errorf("open a socket for %s: %w", c.Group, err)
 	}
@@ -159,6 +169,19 @@ func open(c Config, join bool) (*Socket, error) {
 		return nil, err
 	}
 	return s, nil
+}
+
+// ports are those that the socket may have, in the order in which they are tried; 0 is any.
+func (c Config) ports(join bool) (ports []uint16) {
+	if join {
+		return []uint16{c.Group.Port()}
+	}
+	if c.Answers != 0 {
+		for port := int(c.Answers); port < int(c.Answers)+AnswerPorts && port <= math.MaxUint16; port++ {
+			ports = append(ports, uint16(port))
+		}
+	}
+	return append(ports, 0)
 }
 
 func setOptions(fd int, four, join bool) (err error) {
@@ -229,6 +252,16 @@ func (s *Socket) Close() error { return s.conn.Close() }
 
 // SetReadDeadline bounds the next ReadBatch.
 func (s *Socket) SetReadDeadline(t time.Time) error { return s.conn.SetReadDeadline(t) }
+
+// Buffer is how many bytes the system holds of what has come and nobody has read yet; the kernel counts its own room for packets, too.
+func (s *Socket) Buffer() (bytes int, err error) {
+	raw, err := s.conn.SyscallConn()
+	if err != nil {
+		return 0, err
+	}
+	failed := raw.Control(func(fd uintptr) { bytes, err = unix.GetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_RCVBUF) })
+	return bytes, errors.Join(failed, err)
+}
 
 // Local is the address that answers come to.
 func (s *Socket) Local() netip.AddrPort { return s.conn.LocalAddr().(*net.UDPAddr).AddrPort() }

@@ -73,3 +73,20 @@ func TestPacketsThatDoNotFit(t *testing.T) {
 	_, err = wire.SendFiles(t.Context(), c, sender(70_000), made(t, 200_000), nil, nil)
 	assert.Error(t, err)
 }
+
+// A firewall lets answers through at ports that are known; each sender has one of its own.
+func TestSendersAreAnsweredAtKnownPorts(t *testing.T) {
+	group := netip.MustParseAddrPort("233.252.0.9:6003")
+	const first = 47300
+	for n := range wire.AnswerPorts {
+		s, err := wire.Dial(wire.Config{Group: group, Interface: "lo", TTL: wire.NoTTL, Answers: first})
+		require.NoError(t, err)
+		defer s.Close()
+		port := int(s.Local().Port())
+		assert.True(t, port >= first+n && port < first+wire.AnswerPorts, "port %d of sender %d", port, n)
+	}
+	s, err := wire.Dial(wire.Config{Group: group, Interface: "lo", TTL: wire.NoTTL, Answers: first})
+	require.NoError(t, err, "another one is taken when all are in use")
+	defer s.Close()
+	assert.NotZero(t, s.Local().Port())
+}
