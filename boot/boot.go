@@ -10,6 +10,8 @@
 //	err := b.Start(ctx, until, 7460) // until one of the two ends
 //	f, err := b.Open(ctx, "grub/grub.cfg", boot.Asker{Server: "192.0.2.1:7460"})
 //
+// change.go has other interfaces served while it runs.
+//
 // In dhcp.go, probe.go, tftp.go and wake.go are the sockets; links.go joins them for
 // each interface; files.go has what loaders ask for; trail.go what is known of machines.
 package boot
@@ -29,7 +31,6 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"jugate/core/environment/builds"
-	"jugate/core/fault"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/core/parts"
@@ -61,6 +62,8 @@ type Config struct {
 	Pools      []netboot.PoolConfig // of mode whole
 	// Force has mode whole start although another server gives addresses.
 	Force bool
+	// Lenient has an interface that cannot be served say so, where it would keep network boot from starting.
+	Lenient bool
 	// WakeBy is the interface that wake-ups go out by where none is served; empty leaves
 	// it to the system's routes.
 	WakeBy string
@@ -71,6 +74,9 @@ type Interface struct {
 	Name string
 	Mode netboot.Mode
 }
+
+// String writes an interface as ParseInterface reads it.
+func (i Interface) String() string { return i.Name + "=" + string(i.Mode) }
 
 // ParseInterface reads NAME=beside, NAME=whole or NAME=off.
 func ParseInterface(text string) (Interface, error) {
@@ -96,10 +102,10 @@ type Boot struct {
 	// Silent, if set, tells who answers on an interface in place of this one; empty if nobody does.
 	Silent func(ifname string) string
 
-	serving    sync.WaitGroup
-	until      context.Context // ends what was started
-	httpPort   int
-	restarting sync.Mutex // one interface is begun anew at a time; held across that, and before mu
+	serving  sync.WaitGroup
+	until    context.Context // ends what was started
+	httpPort int
+	changing sync.Mutex // one change of what is served at a time; held across that, and before mu
 
 	mu     sync.Mutex
 	links  []*link
@@ -116,18 +122,21 @@ const othersWait = 5 * time.Second
 // returns when all of it answers; ctx ends the start, and until what was started. An
 // interface that cannot be served keeps it from starting: who asked for it relies on it.
 func (b *Boot) Start(ctx, until context.Context, httpPort int) error {
+	b.changing.Lock()
+	defer b.changing.Unlock()
 	b.until, b.httpPort = until, httpPort
 	for _, want := range b.Config.Interfaces {
-		l, err := b.open(ctx, want)
+		l, err := b.begin(ctx, want)
+		if err != nil && !b.Config.Lenient {
+			return err
+		}
 		if err != nil {
-			return fmt.Errorf("network boot on %s: %w", want.Name, err)
+			b.Log.Error("an interface cannot be served", "interface", want.Name, "error", err)
+			l = b.outOfOrder(want, err)
 		}
 		b.mu.Lock()
 		b.links = append(b.links, l)
 		b.mu.Unlock()
-		if err := b.serve(l); err != nil {
-			return fmt.Errorf("network boot on %s: %w", want.Name, err)
-		}
 	}
 	return nil
 }
@@ -137,33 +146,6 @@ func (b *Boot) all() []*link {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	return slices.Clone(b.links)
-}
-
-// Restart ends network boot on an interface and begins it anew, with the address that the interface has now. Machines that are loading
-// ask again. If it cannot begin, the interface says why, and can be tried again. It goes on when whoever asked for it has left.
-func (b *Boot) Restart(name string) error {
-	b.restarting.Lock()
-	defer b.restarting.Unlock()
-	old := b.all()
-	i := slices.IndexFunc(old, func(l *link) bool { return l.Name == name })
-	if i < 0 {
-		return fault.NotFound.Errorf("network boot is not served on %s", name)
-	}
-	old[i].end()
-	l, err := b.open(b.until, Interface{Name: name, Mode: old[i].Mode})
-	if err != nil {
-		old[i].set(err.Error())
-		return fault.Conflict.Errorf("network boot on %s: %w", name, err)
-	}
-	b.mu.Lock()
-	b.links = slices.Clone(b.links)
-	b.links[i] = l
-	b.mu.Unlock()
-	if err := b.serve(l); err != nil {
-		l.set(err.Error())
-		return fault.Conflict.Errorf("network boot on %s: %w", name, err)
-	}
-	return nil
 }
 
 // silent is Silent's.

@@ -88,9 +88,12 @@ func (d *DHCP) Serve(ctx context.Context, ready func()) error {
 func (d *DHCP) listen(ctx context.Context, c net.PacketConn, port int, wait *sync.WaitGroup) error {
 	buf := make([]byte, maxPacket)
 	for {
-		n, _, err := c.ReadFrom(buf)
+		n, from, err := c.ReadFrom(buf)
 		if err != nil {
 			return err
+		}
+		if at, is := from.(*net.UDPAddr); is && at.AddrPort().Addr().Unmap() == d.Desk.Link.Server {
+			continue // Others, which asks from here whether somebody else answers
 		}
 		if d.Silent != nil && d.Silent() {
 			continue
@@ -240,6 +243,9 @@ func Others(ctx context.Context, ifname string, wait time.Duration) (servers []n
 		r, err := dhcpv4.FromBytes(buf[:n])
 		if err != nil || r.TransactionID != m.TransactionID || r.MessageType() != dhcpv4.MessageTypeOffer {
 			continue
+		}
+		if r.YourIPAddr == nil || r.YourIPAddr.IsUnspecified() {
+			continue // it only says what to boot
 		}
 		if a, ok := netip.AddrFromSlice(r.ServerIdentifier().To4()); ok {
 			return append(servers, a), nil // one is enough

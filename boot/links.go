@@ -268,6 +268,14 @@ type LinkStatus struct {
 	Pools []PoolStatus
 }
 
+// Address is the service's address there; empty if the interface has none.
+func (s LinkStatus) Address() string {
+	if !s.Server.IsValid() {
+		return ""
+	}
+	return s.Server.String()
+}
+
 // PoolStatus is how many addresses of a pool are left.
 type PoolStatus struct {
 	From, To netip.Addr

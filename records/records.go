@@ -23,7 +23,6 @@ import (
 	"jugate/records/prepared"
 
 	"github.com/jmoiron/sqlx"
-	"github.com/pressly/goose/v3"
 	"modernc.org/sqlite" // the driver named "sqlite"
 )
 
@@ -70,7 +69,7 @@ func Open(ctx context.Context, now time.Time, path string) (*DB, error) {
 		err = check(ctx, write)
 	}
 	if err == nil {
-		err = migrate(ctx, now, write.DB)
+		err = migrate(ctx, now, write.DB, path)
 	}
 	if err == nil {
 		err = db.setAside(ctx, now)
@@ -143,36 +142,6 @@ func (db *DB) exec(ctx context.Context, statement string, args ...any) (sql.Resu
 	}
 	result, err := db.write.ExecContext(ctx, statement, args...)
 	return result, full(err)
-}
-
-// migrate brings the schema up to date. A table that is made anew is dropped first, and what refers to it would be in the way: so
-// references are looked at when all is done (SQLite's manual, "ALTER TABLE", section 7). db has one connection.
-func migrate(ctx context.Context, now time.Time, db *sql.DB) error {
-	files, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return err
-	}
-	provider, err := goose.NewProvider(goose.DialectSQLite3, db, files, goose.WithGoMigrations(moveChains(now)))
-	if err != nil {
-		return err
-	}
-	newest, current := provider.ListSources(), int64(0)
-	if current, err = provider.GetDBVersion(ctx); err != nil || current == newest[len(newest)-1].Version {
-		return err
-	}
-	if _, err := db.ExecContext(ctx, "PRAGMA foreign_keys = 0"); err != nil {
-		return err
-	}
-	_, err = provider.Up(ctx)
-	_, on := db.ExecContext(ctx, "PRAGMA foreign_keys = 1")
-	if err = errors.Join(err, on); err != nil {
-		return err
-	}
-	var dangling int
-	if err := db.QueryRowContext(ctx, "SELECT count(*) FROM pragma_foreign_key_check").Scan(&dangling); err != nil || dangling == 0 {
-		return err
-	}
-	return fmt.Errorf("%d rows refer to what is not there", dangling)
 }
 
 // Ready tells whether the file can be read.
