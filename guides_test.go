@@ -24,7 +24,7 @@ func TestTheGuidesCanBeFollowed(t *testing.T) {
 	bin := t.TempDir()
 	out, err := exec.Command("go", "build", "-o", filepath.Join(bin, "bin")+"/", "./cmd/jugate").CombinedOutput()
 	require.NoError(t, err, "%s", out)
-	for _, guide := range []string{"README.md", "docs/getting-started.md"} {
+	for _, guide := range []string{"README.md", "docs/getting-started.md", "docs/interface.md"} {
 		t.Run(guide, func(t *testing.T) {
 			steps := stepsOf(t, guide)
 			require.NotEmpty(t, steps)

@@ -4,6 +4,12 @@
 // become the descriptions of the OpenAPI document.
 package api
 
+import "time"
+
+// InterfaceVersion is the version of /api/v1, told by its OpenAPI document: the second number grows when something is added. Nothing
+// that was there is taken away or changes its meaning; that would be another interface, beside this one.
+const InterfaceVersion = "1.0.0"
+
 // Page is one part of a list.
 type Page[T any] struct {
 	Items []T `json:"items" nullable:"false"`
@@ -27,9 +33,10 @@ type ProblemDetail struct {
 
 // Health says that the service is up.
 type Health struct {
-	Status  string `json:"status"`
-	Version string `json:"version"`
-	Busy    int    `json:"busy,omitempty" doc:"Deliveries that an outpost has under way"`
+	Status  string    `json:"status"`
+	Version string    `json:"version"`
+	Now     time.Time `json:"now,omitzero" doc:"What time it is there"`
+	Busy    int       `json:"busy,omitempty" doc:"Deliveries that an outpost has under way"`
 }
 
 // Names that both ends share.

@@ -34,6 +34,8 @@ type Build struct {
 	Offered  bool         `json:"offered" doc:"Workstations boot it"`
 	Problems []string     `json:"problems" nullable:"false" doc:"What it lacks, and what follows"`
 	Layers   []BuildLayer `json:"layers" nullable:"false"`
+	Packages []string     `json:"from_packages" nullable:"false" doc:"Debian packages, with their versions, that kernel, modules, firmware and loaders are from, as far as that is known"`
+	Program  string       `json:"program,omitempty" doc:"Version of the service that made it, and whose agent it has"`
 	Parts    []BuildFile  `json:"parts,omitempty" doc:"Kernel and loaders; told for a single build"`
 }
 

@@ -7,6 +7,7 @@ type NetbootStatus struct {
 	Links    []NetbootLink `json:"links" nullable:"false"`
 	Unknown  string        `json:"unknown" enum:"ignore,hold,welcome" doc:"What becomes of machines that nobody has admitted"`
 	Offered  int           `json:"offered_build" doc:"The build that is offered; 0 if none is"`
+	Renew    string        `json:"renew,omitempty" doc:"Why another build should be made and offered: its agent is older than the service"`
 	Machines []BootTrail   `json:"machines" nullable:"false" doc:"The last steps of every machine, the latest machine first"`
 }
 

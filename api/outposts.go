@@ -103,10 +103,6 @@ type OutpostCode struct {
 
 // What outposts and their service say to each other.
 
-// OutpostProgram is the version of the outpost's program that belongs to a service. What is told grows, and nothing that was
-// told before is taken away: an older one goes on with what it knows.
-const OutpostProgram = "0.2.0"
-
 // Headers of requests that an outpost passes on: where the agent has called from, and the digest of the key that it has shown;
 // with which deliveries it is through, by their numbers with commas between; and of the answer that has the outpost itself serve
 // a workstation in a delivery: its number.

@@ -23,6 +23,13 @@ type Need struct {
 	Page  string     `json:"page" doc:"Of the console, where it is mended" example:"/receipts?outcome=failed"`
 }
 
+// How a part of the service is, or something else that was looked at.
+const (
+	Good    = "good"
+	Warning = "warning" // it works, and somebody should look
+	Bad     = "bad"     // it is out of order
+)
+
 // PartState is how a part of the service is.
 type PartState struct {
 	Part  string `json:"part" example:"network boot on eth0"`

@@ -52,6 +52,9 @@ type Invited struct {
 	Name string `json:"person" doc:"Empty for the first administrator, who chooses it"`
 }
 
+// ShortestPassword is how many characters a password has at least (NIST SP 800-63B-4, 3.1.1.2).
+const ShortestPassword = 12
+
 // Acceptance uses a link.
 type Acceptance struct {
 	Name     string `json:"person,omitempty" doc:"Of the first administrator" maxLength:"63" example:"ines"`

@@ -16,10 +16,13 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/version"
 	"jugate/service"
+	"jugate/setup"
 )
 
 // The exit codes.
@@ -81,7 +84,7 @@ func newRoot() *cobra.Command {
 	root := &cobra.Command{
 		Use:           "jugate",
 		Short:         "Bring one golden disk to a room of workstations, and keep the receipts",
-		Version:       service.Version,
+		Version:       version.Program(),
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		Args:          cobra.NoArgs,
@@ -104,24 +107,28 @@ func newRoot() *cobra.Command {
 			return nil
 		},
 	}
-	flags := root.PersistentFlags()
-	flags.StringVar(&a.server, "server", "https://127.0.0.1:7460", "address of the service (JUGATE_SERVER)")
-	flags.StringVar(&a.authority, "authority", "", "file with the certificate of the service's authority, authority.pem in its data folder (JUGATE_AUTHORITY; default: what sign-in has found, then those that this machine trusts)")
-	flags.StringVar(&a.token, "token", "", "a token, of yours or the key of last resort (JUGATE_TOKEN)")
-	flags.StringVar(&a.tokenFile, "token-file", "", "file that has the token (JUGATE_TOKEN_FILE)")
-	flags.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
-	flags.String("config", "", "configuration file (default "+configFile+")")
+	a.declare(root.PersistentFlags())
 	root.RegisterFlagCompletionFunc("output", cobra.FixedCompletions(toCompletions(outputs), cobra.ShellCompDirectiveNoFileComp))
 	root.SetFlagErrorFunc(flagError)
 	root.AddCommand(
 		a.workstationCommand(), a.groupCommand(), a.imageCommand(), a.captureCommand(), a.deliverCommand(), a.orderCommand(), a.checkCommand(),
-		a.overview(), a.partCommand(), a.reportCommand(), a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.outpostCommand(), a.storeCommand(), a.backupCommand(), a.restoreCommand(), a.standbyCommand(), takeoverCommand(), a.environmentCommand(), a.entryCommand(), a.driverCommand(), a.cardCommand(), a.modelCommand(), a.keyCommand(), a.errandCommand(), a.answersCommand(), a.domainCommand(), a.payloadCommand(), a.personCommand(), a.roleCommand(), a.tokenCommand(), a.directoryCommand(), a.notificationCommand(), a.logbookCommand(), a.witnessCommand(), a.configCommand(), serveCommand(), simulateCommand(a), a.demoCommand(), a.signInCommand(), signOutCommand(), a.versionCommand(service.Version), a.explainCommand(), openapiCommand(), referenceCommand(),
+		a.overview(), a.partCommand(), a.reportCommand(), a.deliveryCommand(), a.receiptCommand(), a.diskCommand(), a.wireCommand(), a.netbootCommand(), a.outpostCommand(), a.storeCommand(), a.backupCommand(), a.restoreCommand(), a.standbyCommand(), takeoverCommand(a), a.environmentCommand(), a.entryCommand(), a.driverCommand(), a.cardCommand(), a.modelCommand(), a.keyCommand(), a.errandCommand(), a.answersCommand(), a.domainCommand(), a.payloadCommand(), a.personCommand(), a.roleCommand(), a.tokenCommand(), a.directoryCommand(), a.notificationCommand(), a.logbookCommand(), a.witnessCommand(), a.configCommand(), serveCommand(a), a.setupCommand(setup.Here), a.doctorCommand(), a.benchCommand(), simulateCommand(a), a.demoCommand(), a.signInCommand(), signOutCommand(), a.versionCommand(version.Program()), a.explainCommand(), openapiCommand(), referenceCommand(),
 	)
 	addExamples(root)
 	refuseOldNames(root)
 	a.completeArguments(root)
 	checkWords(root)
 	return root
+}
+
+// declare declares the flags of all commands.
+func (a *app) declare(flags *pflag.FlagSet) {
+	flags.StringVar(&a.server, "server", "https://127.0.0.1:7460", "address of the service (JUGATE_SERVER)")
+	flags.StringVar(&a.authority, "authority", "", "file with the certificate of the service's authority, authority.pem in its data folder (JUGATE_AUTHORITY; default: what sign-in has found, then those that this machine trusts)")
+	flags.StringVar(&a.token, "token", "", "a token, of yours or the key of last resort (JUGATE_TOKEN)")
+	flags.StringVar(&a.tokenFile, "token-file", "", "file that has the token (JUGATE_TOKEN_FILE)")
+	flags.StringVarP(&a.output, "output", "o", "table", "table, json or csv")
+	flags.String("config", "", "configuration file (default "+configFile+")")
 }
 
 // noun is a command that only has verbs.
@@ -157,7 +164,7 @@ func (a *app) client() (*apiclient.Client, error) {
 			return nil, fmt.Errorf("%s: %w", a.authority, err)
 		}
 	}
-	return c.As(api.CommandLine + service.Version), nil
+	return c.As(api.CommandLine + version.Program()), nil
 }
 
 func toCompletions(words []string) []cobra.Completion { return words }

@@ -1,12 +1,16 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"slices"
 	"strings"
+
+	"jugate/api"
+	"jugate/apiclient"
 
 	"github.com/knadh/koanf/parsers/yaml"
 	"github.com/knadh/koanf/providers/file"
@@ -108,7 +112,7 @@ func configure(cmd *cobra.Command) ([]configured, error) {
 		}
 		switch {
 		case f.Changed:
-			source = "flag"
+			source = byFlag
 		case inEnvironment:
 			source = variable(f.Name)
 			err = cmd.Flags().Set(f.Name, text)
@@ -162,8 +166,14 @@ func useContext(cmd *cobra.Command, all []configured) error {
 	return fill("token", token)
 }
 
-// byDefault is where a setting comes from that nobody has set.
-const byDefault = "default"
+// byFlag and byDefault are where settings come from that were given with the command, and that nobody has set.
+const (
+	byFlag    = "flag"
+	byDefault = "default"
+)
+
+// isGlobal tells whether a setting is one of all commands.
+func isGlobal(name string) bool { return slices.Contains(everywhere, name) }
 
 // fits tells whether what YAML says is a value for a flag.
 func fits(f *pflag.Flag, value any) error {
@@ -226,7 +236,68 @@ func (a *app) configCommand() *cobra.Command {
 			{title: "from", value: func(c configured) string { return c.Source }},
 		})
 	}
-	return noun("config", "See the configuration", show)
+	return noun("config", "See the configuration, and change settings while the service runs", show, a.configList(), a.configSet(), a.configUnset())
+}
+
+func (a *app) configList() *cobra.Command {
+	return list(a, lister[api.Setting]{
+		short: "List the settings that are in force in the service, and which can be set while it runs", example: "  jugate config list", what: "settings", none: "no setting",
+		fetch: uncut((*apiclient.Client).Settings),
+		columns: []column[api.Setting]{
+			{title: "setting", value: func(s api.Setting) string { return s.Name }},
+			{title: "value", value: func(s api.Setting) string { return strings.Join(s.Values, "; ") }},
+			{title: "from", value: func(s api.Setting) string { return s.From }},
+			{title: "live", value: func(s api.Setting) string { return yes(s.Live, "live") }},
+			{title: "set by", value: func(s api.Setting) string { return s.By }},
+		},
+	})
+}
+
+func (a *app) configSet() *cobra.Command {
+	return &cobra.Command{
+		Use: "set SETTING VALUE…", Short: "Set a setting while the service runs", Args: cobra.MinimumNArgs(1), ValidArgsFunction: a.complete(liveSettings),
+		Long:    "Set a setting while the service runs. It takes effect at once, counts before flags, environment and file, and does\nso after the service was started again, until jugate config unset. A list takes several values.",
+		Example: "  jugate config set unknown welcome\n  jugate config set rate 300Mbit\n  jugate config set netboot eth1=beside eth2=whole",
+		RunE: a.showsSetting(func(ctx context.Context, c *apiclient.Client, args []string) (api.Setting, error) {
+			return c.SetSetting(ctx, args[0], args[1:])
+		}),
+	}
+}
+
+func (a *app) configUnset() *cobra.Command {
+	return &cobra.Command{
+		Use: "unset SETTING", Short: "Have a setting be what the service was started with", Args: cobra.ExactArgs(1), ValidArgsFunction: a.complete(liveSettings),
+		Example: "  jugate config unset unknown",
+		RunE: a.showsSetting(func(ctx context.Context, c *apiclient.Client, args []string) (api.Setting, error) {
+			return c.UnsetSetting(ctx, args[0])
+		}),
+	}
+}
+
+// showsSetting asks the service for something and shows the setting that it answers with.
+func (a *app) showsSetting(do func(ctx context.Context, c *apiclient.Client, args []string) (api.Setting, error)) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		c, err := a.client()
+		if err != nil {
+			return err
+		}
+		s, err := do(cmd.Context(), c, args)
+		if err != nil {
+			return err
+		}
+		return show(cmd, a, s, field{"setting", s.Name}, field{"value", strings.Join(s.Values, "; ")}, field{"from", s.From}, field{"set by", s.By}, field{"instead of", strings.Join(s.Instead, "; ")})
+	}
+}
+
+// liveSettings are the names of settings that can be set while the service runs.
+func liveSettings(ctx context.Context, c *apiclient.Client) (names []string, err error) {
+	all, err := c.Settings(ctx)
+	for _, s := range all.Items {
+		if s.Live {
+			names = append(names, s.Name)
+		}
+	}
+	return names, err
 }
 
 // configFileOf is the configuration file that a command reads; none if it is not there.

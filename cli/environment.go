@@ -69,7 +69,7 @@ func (a *app) printBuild(cmd *cobra.Command, b api.Build) error {
 	out := cmd.OutOrStdout()
 	err := show(cmd, a, b,
 		field{"build", strconv.Itoa(b.Number)}, field{"offered", yesNo(b.Offered)}, field{"made", when(b.Created)}, field{"note", b.Note},
-		field{"kernel", b.Kernel}, field{"kernel's words", b.Words}, field{"modules", strconv.Itoa(b.Modules)}, field{"a workstation loads", size(b.Bytes)}, field{"shell", yesNo(b.Shell)})
+		field{"made by", b.Program}, field{"made of", strings.Join(b.Packages, ", ")}, field{"kernel", b.Kernel}, field{"kernel's words", b.Words}, field{"modules", strconv.Itoa(b.Modules)}, field{"a workstation loads", size(b.Bytes)}, field{"shell", yesNo(b.Shell)})
 	if err != nil || a.output != "table" {
 		return err
 	}

@@ -64,8 +64,16 @@ func wrapped(text string, width int) string {
 
 // referenceCommand writes the reference pages, whose text is that of the program.
 func referenceCommand() *cobra.Command {
-	return &cobra.Command{
+	manual := false
+	cmd := &cobra.Command{
 		Use: "reference DIR", Short: "Write the reference pages", Hidden: true, Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error { return writeReference(cmd.Root(), args[0]) },
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if manual {
+				return writeManual(cmd.Root(), args[0])
+			}
+			return writeReference(cmd.Root(), args[0])
+		},
 	}
+	cmd.Flags().BoolVar(&manual, "manual", false, "write manual pages and completions for packages")
+	return cmd
 }

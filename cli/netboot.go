@@ -29,10 +29,10 @@ type netbootFlags struct {
 }
 
 func (f *netbootFlags) add(flags *pflag.FlagSet) {
-	flags.StringSliceVar(&f.interfaces, "netboot", nil, "interfaces that answer network boot, as NAME=beside, NAME=whole or NAME=off")
-	flags.StringSliceVar(&f.pools, "pool", nil, `addresses that mode whole gives, as "192.0.2.100-192.0.2.199/24 router 192.0.2.1 dns 192.0.2.53 lease 1h"`)
-	flags.StringVar(&f.unknown, "unknown", string(service.Hold), "machines that nobody has admitted: ignore, hold or welcome")
-	flags.BoolVar(&f.force, "netboot-force", false, "have mode whole start although another server gives addresses")
+	flags.StringSliceVar(&f.interfaces, "netboot", nil, service.SettingText("netboot"))
+	flags.StringSliceVar(&f.pools, "pool", nil, service.SettingText("pool"))
+	flags.StringVar(&f.unknown, "unknown", string(service.Hold), service.SettingText("unknown"))
+	flags.BoolVar(&f.force, "netboot-force", false, service.SettingText("netboot-force"))
 	flags.StringVar(&f.agent, "agent", "", "the agent's file, for builds of the boot environment (default: jugate-agent beside this program)")
 	flags.StringVar(&f.tickets, "tickets", "auto", "whether workstations need their boot script's ticket to check in: yes, no, or auto, which is yes with --netboot")
 }
@@ -53,20 +53,20 @@ func (f *netbootFlags) fill(c *service.Config) error {
 		}
 		c.Netboot.Pools = append(c.Netboot.Pools, p)
 	}
-	c.Netboot.Unknown, c.Netboot.Force = service.Unknown(f.unknown), f.force
-	if !slices.Contains([]service.Unknown{service.Ignore, service.Hold, service.Welcome}, c.Netboot.Unknown) {
-		return usageError{fmt.Errorf("--unknown is one of ignore, hold, welcome, not %q", f.unknown)}
+	var err error
+	if c.Netboot.Unknown, err = netboot.ParseUnknown(f.unknown); err != nil {
+		return usageError{fmt.Errorf("--unknown: %w", err)}
 	}
+	c.Netboot.Force = f.force
 	c.Netboot.Agent = f.agent
 	if program, err := os.Executable(); err == nil && f.agent == "" {
 		c.Netboot.Agent = filepath.Join(filepath.Dir(program), "jugate-agent")
 	}
-	boots := len(c.Netboot.Interfaces) > 0
 	switch f.tickets {
 	case "yes", "no":
 		c.Tickets = f.tickets == "yes"
 	case "auto":
-		c.Tickets = boots
+		c.BootTickets = true
 	default:
 		return usageError{fmt.Errorf("--tickets is one of yes, no, auto, not %q", f.tickets)}
 	}

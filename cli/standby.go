@@ -63,10 +63,11 @@ func (a *app) printStandby(cmd *cobra.Command, s api.Standby) error {
 const takeoverName = "takeover"
 
 // takeoverCommand is the service's, with what makes its data folder before.
-func takeoverCommand() *cobra.Command {
+func takeoverCommand(a *app) *cobra.Command {
 	var from, region, key, asOf string
 	var wait bool
-	cmd, config := serving()
+	s := newServer(a)
+	cmd, config := s.cmd, &s.config
 	cmd.Use, cmd.Short = "takeover --from PLACE --data DIR", "Become the service on this machine, from the copy that another one has kept"
 	cmd.Long = "Become the service on this machine, from the copy that another one has kept by jugate standby use. PLACE is what\njugate store list shows as the place of that store. The secret of --key is asked for, or read from standard input.\nIf the other machine is alive, nothing is done; with --wait, this one waits until it is not, and then goes on by\nitself. The data folder must not be there, or be empty. All other settings are those of jugate serve."
 	cmd.Example = "  jugate takeover --from https://objects.fennholt.example/jugate --key jugate --data /var/lib/jugate --listen 192.0.2.9:7460\n  jugate takeover --from /srv/shelf --data /var/lib/jugate --wait"

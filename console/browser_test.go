@@ -320,7 +320,7 @@ func full(t *testing.T) *demo.Stage {
 }
 
 // pages are all pages of the console on a full stage.
-var pages = []string{"", "workstations", "workstations/herb-01", "models", "models?name=Alder+Works+A310", "walk?room=herbarium-scanning", "rooms", "rooms/herbarium-scanning", "answers", "images", "images/garden-desk", "deliveries", "deliveries/1", "orders", "errands", "receipts", "reports", "notifications", "drivers", "netboot", "sites", "stores", "people", "logbook"}
+var pages = []string{"", "workstations", "workstations/herb-01", "models", "models?name=Alder+Works+A310", "walk?room=herbarium-scanning", "rooms", "rooms/herbarium-scanning", "answers", "images", "images/garden-desk", "deliveries", "deliveries/1", "orders", "errands", "receipts", "reports", "notifications", "settings", "drivers", "netboot", "sites", "stores", "people", "logbook"}
 
 // offerBuild makes a build of files that are none, of which media can be made.
 func offerBuild(t *testing.T, stage *demo.Stage) {

@@ -61,7 +61,7 @@ func handler(files fs.FS, nonce func(context.Context) string) http.Handler {
 }
 
 // pages are the first parts of paths that the console has pages for (src/House.tsx).
-var pages = []string{"", "workstations", "models", "walk", "rooms", "answers", "images", "deliveries", "orders", "errands", "receipts", "drivers", "netboot", "sites", "stores", "reports", "notifications", "people", "logbook", "welcome"}
+var pages = []string{"", "workstations", "models", "walk", "rooms", "answers", "images", "deliveries", "orders", "errands", "receipts", "drivers", "netboot", "sites", "stores", "reports", "notifications", "settings", "people", "logbook", "welcome"}
 
 // IsPage tells whether a browser asks for a page.
 func IsPage(r *http.Request) bool {

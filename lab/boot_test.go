@@ -172,6 +172,16 @@ func (r *room) command(args ...string) *exec.Cmd {
 	return cmd
 }
 
+// doctor is what jugate doctor says on a host.
+func (r *room) doctor(host *lab.Host, args ...string) string {
+	r.t.Helper()
+	there := r.command(append([]string{"doctor"}, args...)...)
+	cmd := host.Command(r.ctx, there.Args[len(there.Args)-len(args)-2], there.Args[len(there.Args)-len(args)-1:]...)
+	cmd.Env = there.Env
+	out, _ := cmd.CombinedOutput() // it fails if something is out of order
+	return string(out)
+}
+
 // jugate runs a command; into takes its JSON.
 func (r *room) jugate(into any, args ...string) {
 	r.t.Helper()

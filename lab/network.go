@@ -179,10 +179,14 @@ func (h *Host) OneByOne(ctx context.Context) error {
 
 // Lose makes the host lose this share of the multicast packets that come.
 func (h *Host) Lose(ctx context.Context, share float64) error {
+	some := fmt.Sprintf("numgen random mod 10000 < %.0f ", share*10000)
+	if share >= 1 {
+		some = ""
+	}
 	return errors.Join(
 		h.do(ctx, "nft", "add table ip loss; flush table ip loss"),
 		h.do(ctx, "nft", "add chain ip loss in { type filter hook input priority 0; }"),
-		h.do(ctx, "nft", fmt.Sprintf("add rule ip loss in ip daddr 224.0.0.0/4 numgen random mod 10000 < %.0f drop", share*10000)))
+		h.do(ctx, "nft", "add rule ip loss in ip daddr 224.0.0.0/4 "+some+"drop"))
 }
 
 // Cut has the host pass no packets on any more, and end connections that others send over it; Mend ends that.

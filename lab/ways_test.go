@@ -271,9 +271,22 @@ func TestBesideAnotherServer(t *testing.T) {
 	conf := filepath.Join(t.TempDir(), "udhcpd.conf")
 	require.NoError(t, os.WriteFile(conf, []byte("start 192.0.2.200\nend 192.0.2.220\ninterface eth0\nlease_file "+conf+".leases\npidfile "+conf+".pid\noption subnet 255.255.255.0\noption lease 600\n"), 0o644))
 	require.NoError(t, os.WriteFile(conf+".leases", nil, 0o644))
+	t.Log("# the doctor finds that nobody gives addresses, and who does then; and whether multicast is heard")
+	assert.Contains(t, r.doctor(r.desk), "bad      addresses on eth0: nobody gives addresses there: workstations show 169.254.x.x")
 	other := office.Command(r.ctx, "udhcpd", "-f", conf)
 	require.NoError(t, other.Start())
 	t.Cleanup(func() { other.Process.Kill(); other.Wait() })
+
+	r.eventually(time.Minute, func() bool {
+		return strings.Contains(r.doctor(r.desk, "--all"), "good     addresses on eth0: 192.0.2.2 gives them")
+	})
+	assert.Contains(t, r.doctor(office, "--all", "--interface", "eth0"), "good     multicast at eth0: of 400 packets ")
+	require.NoError(t, office.Lose(r.ctx, 1))
+	assert.Contains(t, r.doctor(office, "--interface", "eth0"), "bad      multicast at eth0: of 400 packets none was heard")
+	assert.Contains(t, r.doctor(r.desk, "00:00:5e:00:53:14"), "bad      00:00:5e:00:53:14: network boot: nothing was heard of it")
+	refused, err := r.command("config", "set", "netboot", "eth0=whole").CombinedOutput()
+	assert.Error(t, err)
+	assert.Contains(t, string(refused), "netboot stays as it is")
 
 	t.Log("# mode whole does not start where the other server is")
 	second := r.net.Host("desk").Command(r.ctx, filepath.Join(r.bin, "jugate"), "serve", "--data", filepath.Join(t.TempDir(), "second"), "--listen", "192.0.2.1:7470",

@@ -29,6 +29,7 @@ import (
 	"jugate/core/image"
 	"jugate/core/roster"
 	"jugate/core/slabstore"
+	"jugate/core/version"
 	"jugate/outpost"
 	"jugate/records/outbox"
 	"jugate/sim"
@@ -521,7 +522,7 @@ func TestPayloadsComeOverTheLineOnce(t *testing.T) {
 	in := func(n int, at string) *apiclient.Client {
 		c, err := apiclient.ForAgent(at, h.service.Authority())
 		require.NoError(t, err)
-		out, err := c.CheckIn(ctx, api.CheckIn{AgentVersion: agent.Version, Boot: fmt.Sprint(rand.Uint64()), Addresses: []string{address(0x11 + n).String()}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}, Devices: []api.Device{}, Serial: fmt.Sprintf("AW-%04d", 0x11+n)}})
+		out, err := c.CheckIn(ctx, api.CheckIn{AgentVersion: version.Program(), Boot: fmt.Sprint(rand.Uint64()), Addresses: []string{address(0x11 + n).String()}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}, Devices: []api.Device{}, Serial: fmt.Sprintf("AW-%04d", 0x11+n)}})
 		require.NoError(t, err)
 		return c.WithToken(out.Pass)
 	}

@@ -22,6 +22,7 @@ import (
 	"jugate/apiclient"
 	"jugate/core/durable"
 	"jugate/core/trust"
+	"jugate/core/version"
 )
 
 // identity is who an outpost is: its key, the certificate that the service has made for it, and whose it is.
@@ -131,7 +132,7 @@ func (i *identity) join(ctx context.Context, c Config, code trust.JoinCode) (err
 	if err != nil {
 		return err
 	}
-	out, authority, err := apiclient.Join(ctx, i.service, code, request, Version)
+	out, authority, err := apiclient.Join(ctx, i.service, code, request, version.Program())
 	if err != nil {
 		return fmt.Errorf("join %s: %w", i.service, err)
 	}

@@ -46,7 +46,6 @@ import (
 
 	"github.com/gofrs/flock"
 
-	"jugate/api"
 	"jugate/apiclient"
 	"jugate/boot"
 	"jugate/core/environment/builds"
@@ -54,9 +53,6 @@ import (
 	"jugate/oneport"
 	"jugate/records/outbox"
 )
-
-// Version is told to the service.
-const Version = api.OutpostProgram
 
 // ErrInUse says that another outpost runs on the data folder.
 var ErrInUse = errors.New("the data folder is in use")

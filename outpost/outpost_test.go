@@ -32,6 +32,7 @@ import (
 	"jugate/boot"
 	"jugate/core/hwaddr"
 	"jugate/core/slabstore"
+	"jugate/core/version"
 	"jugate/demo/golddisk"
 	"jugate/outpost"
 	"jugate/service"
@@ -132,7 +133,7 @@ func newTown(t *testing.T) *town {
 	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(program), "jugate-outpost"), []byte("the outpost"), 0o755))
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
-	h.service, err = service.Open(t.Context(), service.Config{Data: h.data, BuildFrom: []string{os.TempDir()}, Netboot: service.Netboot{Agent: program},
+	h.service, err = service.Open(t.Context(), service.Config{Version: "9.8.7", Data: h.data, BuildFrom: []string{os.TempDir()}, Netboot: service.Netboot{Agent: program},
 		Multicast: service.Multicast{Interface: "lo", TTL: service.NoTTL, Groups: netip.MustParsePrefix("233.252.0.64/26")}, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
 	require.NoError(t, err)
 	run(t, func(ctx context.Context) error { return h.service.Serve(ctx, l) }, h.service.Close)
@@ -292,7 +293,7 @@ func TestAnOutpostJoins(t *testing.T) {
 	stop()
 	_, err = old.TellOutpost(ctx, api.OutpostCalls{OutpostTells: api.OutpostTells{Version: "0.1.0", Links: []api.NetbootLink{}, Builds: []int{}}, Run: "old"})
 	require.NoError(t, err)
-	assert.Contains(t, h.outpost().Trouble, "its program is of version 0.1.0, and the service has "+api.OutpostProgram)
+	assert.Contains(t, h.outpost().Trouble, "its program is of version 0.1.0, and the service has "+"9.8.7")
 	_, stop = h.open("")
 	h.eventually(func() bool { return h.outpost().Trouble == "" })
 
@@ -376,7 +377,7 @@ func TestMachinesBootAtAnOutpost(t *testing.T) {
 	assert.Equal(t, fetched, h.outpost().Fetched, "nothing came twice")
 	c, err := apiclient.ForAgent("https://"+at, h.service.Authority())
 	require.NoError(t, err)
-	_, err = c.CheckIn(ctx, api.CheckIn{AgentVersion: agent.Version, Addresses: []string{address(0x13).String()}})
+	_, err = c.CheckIn(ctx, api.CheckIn{AgentVersion: version.Program(), Addresses: []string{address(0x13).String()}})
 	assert.True(t, apiclient.IsPassing(err), "%v", err)
 	assert.ErrorContains(t, err, "does not reach its service")
 
@@ -564,7 +565,7 @@ func TestWhatIsSaidOfAnAgentIsBelievedOfAnOutpostAlone(t *testing.T) {
 	stranger, _ := holder()
 	c, err := apiclient.ForHolder("https://"+at, h.service.Authority(), own)
 	require.NoError(t, err)
-	in, err := c.CheckIn(ctx, api.CheckIn{AgentVersion: agent.Version, Boot: "one", Addresses: []string{address(0x11).String()},
+	in, err := c.CheckIn(ctx, api.CheckIn{AgentVersion: version.Program(), Boot: "one", Addresses: []string{address(0x11).String()},
 		Inventory: api.Inventory{Serial: "AW-1", Disks: []api.Disk{}, Cards: []api.Card{{Address: address(0x11).String()}}}})
 	require.NoError(t, err)
 	require.NoError(t, c.WithToken(in.Pass).TellActivity(ctx, api.Activity{Text: "here"}))

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
-	"math/rand/v2"
 	"net/http"
 	"net/http/httputil"
 	"net/url"
@@ -21,7 +20,9 @@ import (
 	"jugate/api"
 	"jugate/apiclient"
 	"jugate/core/slabstore"
+	"jugate/core/version"
 	"jugate/oneport"
+	"jugate/stream"
 )
 
 // relay passes on what agents ask of the service, which decides; about deliveries that the outpost carries through it answers
@@ -89,7 +90,7 @@ func (r *relay) handler() http.Handler {
 	oneport.BootFiles(secure, r.o.boot)
 	secure.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
-		json.NewEncoder(w).Encode(api.Health{Status: "up", Version: Version, Busy: len(r.o.deliveries.streams.Runners())})
+		json.NewEncoder(w).Encode(api.Health{Status: "up", Version: version.Program(), Busy: len(r.o.deliveries.streams.Runners())})
 	})
 	r.receiving(secure)
 	r.awayFrom(secure)
@@ -155,7 +156,7 @@ func (r *relay) trialBytes(w http.ResponseWriter, req *http.Request) {
 	}
 	w.Header().Set("Content-Type", "application/octet-stream")
 	w.Header().Set("Content-Length", strconv.FormatInt(n, 10))
-	io.CopyN(w, rand.NewChaCha8([32]byte{}), n) // whoever has gone has gone
+	io.Copy(w, stream.TrialBytes(n)) // whoever has gone has gone
 }
 
 // answer holds an answer of the service back until it is known whether it is passed on. One that has what was asked for may be

@@ -17,6 +17,7 @@ import (
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/core/slabstore"
+	"jugate/core/version"
 )
 
 // teller tells the service how the outpost is and how far machines are, and has the outpost hold what the service says.
@@ -285,13 +286,13 @@ func lineRate(s api.OutpostSettings) rate.Limit {
 
 // Tells is how the outpost is now.
 func (o *Outpost) Tells() api.OutpostTells {
-	out := api.OutpostTells{Version: Version, Links: []api.NetbootLink{}, Builds: []int{}, Fetched: o.hold.fetched.Load(), Served: o.slabs.served.Load()}
+	out := api.OutpostTells{Version: version.Program(), Links: []api.NetbootLink{}, Builds: []int{}, Fetched: o.hold.fetched.Load(), Served: o.slabs.served.Load()}
 	o.teller.mu.Lock()
 	out.Address, out.Trouble = o.teller.address, o.teller.trouble
 	o.teller.mu.Unlock()
 	out.Streams = o.deliveries.from(out.Address)
 	for _, l := range o.boot.Links(o.config.Now()) {
-		link := api.NetbootLink{Interface: l.Name, Mode: string(l.Mode), Address: l.Server.String(), State: l.State}
+		link := api.NetbootLink{Interface: l.Name, Mode: string(l.Mode), Address: l.Address(), State: l.State}
 		for _, p := range l.Pools {
 			link.Pools = append(link.Pools, api.NetbootPool{Range: fmt.Sprintf("%s-%s", p.From, p.To), Left: p.Left, Of: p.Of})
 		}

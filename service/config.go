@@ -1,15 +1,20 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"log/slog"
 	"net"
+	"os"
 	"time"
 
+	"jugate/api"
 	"jugate/boot"
 	"jugate/core/netboot"
+	"jugate/core/version"
 	"jugate/service/access"
-	"jugate/service/stock"
+	"jugate/service/intake"
+	"jugate/service/settings"
 	"jugate/stream"
 )
 
@@ -23,7 +28,7 @@ type (
 	// Names says what the service is called in certificates.
 	Names = access.Names
 	// Unknown is what becomes of machines that nobody has admitted.
-	Unknown = stock.Unknown
+	Unknown = netboot.Unknown
 )
 
 const (
@@ -31,9 +36,9 @@ const (
 	NoTTL = stream.NoTTL
 	// Ignore, Hold and Welcome are what becomes of machines that nobody has admitted: they
 	// get no answer, they boot and wait, or they show a menu.
-	Ignore  = stock.Ignore
-	Hold    = stock.Hold
-	Welcome = stock.Welcome
+	Ignore  = netboot.Ignore
+	Hold    = netboot.Hold
+	Welcome = netboot.Welcome
 )
 
 // Config says how a service runs. Only Data has no default.
@@ -68,6 +73,12 @@ type Config struct {
 	// Tickets has agents check in with what their boot script or media gave them, and
 	// not just with a hardware address.
 	Tickets bool
+	// BootTickets has Tickets as soon as network boot is answered on an interface.
+	BootTickets bool
+	// Settings are all settings as they are shown, with where each comes from; what is not here is shown as a default.
+	Settings []api.Setting
+	// Version is of the program; version.Program() by default.
+	Version string
 	// Machine is what people call this machine, and At where the service answers, for who looks who is the
 	// service; LeaseFor is how long that is good without being renewed, 0 for the usual time.
 	Machine  string
@@ -89,3 +100,30 @@ type Netboot struct {
 	// Agent is the agent's file, for builds of the boot environment.
 	Agent string
 }
+
+// base are the settings that the service is started with.
+func (c *Config) base() settings.Base {
+	return settings.Base{All: c.Settings, Values: settings.Values{Interfaces: c.Netboot.Interfaces, Pools: c.Netboot.Pools, Force: c.Netboot.Force, Unknown: c.Netboot.Unknown,
+		Rate: c.Multicast.Rate, Ceiling: c.Multicast.Ceiling, AcceptCards: c.AcceptCards, ArrivalWithin: c.ArrivalWithin, KeepLines: c.KeepLines}}
+}
+
+// setDefaults fills in what is not set.
+func (c *Config) setDefaults() {
+	if c.Log == nil {
+		c.Log = slog.New(slog.DiscardHandler)
+	}
+	if c.Machine == "" {
+		c.Machine, _ = os.Hostname()
+	}
+	if c.Now == nil {
+		c.Now = time.Now
+	}
+	c.Version = cmp.Or(c.Version, version.Program())
+	c.Multicast.SetDefaults()
+	c.KeepFree = cmp.Or(c.KeepFree, intake.KeepFree)
+	c.ArrivalWithin = cmp.Or(c.ArrivalWithin, arrivalWithin)
+	c.Netboot.Unknown = cmp.Or(c.Netboot.Unknown, netboot.Hold)
+}
+
+// arrivalWithin is Config.ArrivalWithin by default.
+const arrivalWithin = 2 * time.Hour

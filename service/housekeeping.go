@@ -66,7 +66,7 @@ func (s *Service) keepHouse() {
 		}
 		s.directories.AskAll(s.until)
 		s.access.RefreshPeople(s.until)
-		if keep := s.config.KeepLines; keep > 0 {
+		if keep := s.settings.KeepLines(); keep > 0 {
 			now := s.config.Now()
 			if n, err := s.records.ForgetLines(s.until, now, now.Add(-keep)); err != nil && s.until.Err() == nil {
 				s.config.Log.Error("old lines of the logbook could not be removed", "error", err)

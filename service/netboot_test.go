@@ -16,9 +16,9 @@ import (
 	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 
-	"jugate/agent"
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/core/version"
 	"jugate/service"
 )
 
@@ -160,7 +160,7 @@ func TestAgentsCallByTLSAndBelieveOneCertificate(t *testing.T) {
 	over, err := apiclient.New(secure, "")
 	require.NoError(t, err)
 	over = over.Over(&http.Client{Transport: &http.Transport{TLSClientConfig: config}})
-	_, err = over.CheckIn(t.Context(), api.CheckIn{Boot: "boot", AgentVersion: agent.Version, Addresses: []string{"00:00:5e:00:53:11"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
+	_, err = over.CheckIn(t.Context(), api.CheckIn{Boot: "boot", AgentVersion: version.Program(), Addresses: []string{"00:00:5e:00:53:11"}, Inventory: api.Inventory{Disks: []api.Disk{}, Cards: []api.Card{}}})
 	assert.ErrorContains(t, err, "ticket of their boot script", "TLS works; a ticket is wanted as well")
 	plain, err := apiclient.New(secure, "")
 	require.NoError(t, err)

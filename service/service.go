@@ -31,11 +31,9 @@ package service
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"net"
 	"net/http"
 	"os"
@@ -64,6 +62,7 @@ import (
 	"jugate/service/backups"
 	"jugate/service/carry"
 	"jugate/service/directories"
+	"jugate/service/doctor"
 	"jugate/service/domains"
 	"jugate/service/fleet"
 	"jugate/service/intake"
@@ -73,6 +72,7 @@ import (
 	"jugate/service/overview"
 	"jugate/service/proofs"
 	"jugate/service/reports"
+	"jugate/service/settings"
 	"jugate/service/sites"
 	"jugate/service/standby"
 	"jugate/service/stock"
@@ -80,12 +80,6 @@ import (
 	"jugate/service/web"
 	"jugate/stream"
 )
-
-// Version is told by /healthz.
-const Version = "0.3.0"
-
-// arrivalWithin is Config.ArrivalWithin by default.
-const arrivalWithin = 2 * time.Hour
 
 // ErrInUse says that another service runs on the data folder.
 var ErrInUse = errors.New("the data folder is in use")
@@ -110,6 +104,7 @@ type Service struct {
 	standby     *standby.Standby
 	stock       *stock.Stock
 	overview    *overview.Overview
+	settings    *settings.Settings
 	notify      *notify.Notify
 	boot        *boot.Boot
 	streams     *stream.Streams
@@ -127,19 +122,7 @@ type Service struct {
 // process alone, and goes on with what was open. Errors wrap ErrInUse or say
 // what could not be opened.
 func Open(ctx context.Context, c Config) (*Service, error) {
-	if c.Log == nil {
-		c.Log = slog.New(slog.DiscardHandler)
-	}
-	if c.Machine == "" {
-		c.Machine, _ = os.Hostname()
-	}
-	if c.Now == nil {
-		c.Now = time.Now
-	}
-	c.Multicast.SetDefaults()
-	c.KeepFree = cmp.Or(c.KeepFree, intake.KeepFree)
-	c.ArrivalWithin = cmp.Or(c.ArrivalWithin, arrivalWithin)
-	c.Netboot.Unknown = cmp.Or(c.Netboot.Unknown, stock.Hold)
+	c.setDefaults()
 	for _, dir := range []string{c.Data, filepath.Join(c.Data, "images"), filepath.Join(c.Data, "uploads")} {
 		if err := os.MkdirAll(dir, 0o750); err != nil {
 			return nil, fmt.Errorf("make the data folder: %w", err)
@@ -198,6 +181,10 @@ func (s *Service) open(ctx context.Context) (err error) {
 	if err := s.join(slabs, builds, entries, library); err != nil {
 		return err
 	}
+	if err := s.settings.Load(ctx, c.base()); err != nil {
+		return err
+	}
+	s.bootAs(s.settings.InForce())
 	if err := s.stores.OpenAll(ctx); err != nil {
 		c.Log.Error("a store could not be opened; versions that are there alone cannot be delivered", "error", err)
 	}
@@ -249,7 +236,8 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 	}
 	c, db, files, events := s.config, s.records, image.Files{Dir: filepath.Join(s.config.Data, "images")}, &web.Events{}
 	s.sites = &sites.Sites{}
-	s.standby = &standby.Standby{Dir: c.Data, Records: db, Service: s.access.Certificates.Fingerprint(), Version: Version, Machine: c.Machine, At: c.At, For: c.LeaseFor, Log: c.Log,
+	s.settings = &settings.Settings{Records: db, Apply: s.apply, Log: c.Log, Now: c.Now, Publish: func(event any) { events.Publish(event) }}
+	s.standby = &standby.Standby{Dir: c.Data, Records: db, Service: s.access.Certificates.Fingerprint(), Version: c.Version, Machine: c.Machine, At: c.At, For: c.LeaseFor, Log: c.Log,
 		Lost: func(err error) { s.lost <- err }}
 	if c.TakenOver != nil {
 		s.standby.Taken = c.TakenOver.Held
@@ -264,36 +252,39 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 	}
 	s.reserve = &durable.Reserve{Path: filepath.Join(c.Data, "reserve"), Bytes: reserveBytes}
 	s.access.Records, s.proofs.Records, s.proofs.Courier = db, db, web.Courier{}
-	s.boot = &boot.Boot{Config: boot.Config{Interfaces: c.Netboot.Interfaces, Pools: c.Netboot.Pools, Force: c.Netboot.Force, WakeBy: c.Multicast.Interface},
+	s.boot = &boot.Boot{Config: boot.Config{WakeBy: c.Multicast.Interface},
 		Builds: offered, Entries: entries, Authority: trust.Bytes(), Log: c.Log, Now: c.Now, Stepped: func(a hwaddr.Address, _ netboot.Mark) { publish(api.BootStepped{Address: a.String()}) }}
-	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: publish, AlsoAt: c.At, Closing: s.until.Done(), AcceptCards: c.AcceptCards, Tickets: c.Tickets}
+	s.fleet = &fleet.Fleet{Records: db, Boot: s.boot, Log: c.Log, Now: c.Now, Publish: publish, AlsoAt: c.At, Closing: s.until.Done(), AcceptCards: s.settings.AcceptCards, Tickets: func() bool { return c.Tickets || c.BootTickets && s.settings.Boots() }}
 	s.stores = &stores.Stores{Dir: c.Data, Records: db, Secrets: s.access, Slabs: slabs, Log: c.Log, Now: c.Now, Publish: publish, Service: s.access.Certificates.Fingerprint()}
 	s.intake = &intake.Intake{Dir: c.Data, Stores: s.stores, Records: db, Slabs: slabs, Files: files, Fleet: s.fleet, Log: c.Log, Now: c.Now, Publish: publish, KeepFree: c.KeepFree}
-	s.backups = &backups.Backups{Dir: c.Data, Scratch: s.scratch(), Config: c.File, Records: db, Stores: s.stores, Files: files, Service: s.stores.Service, Version: Version, Log: c.Log, Now: c.Now, Publish: publish}
+	s.backups = &backups.Backups{Dir: c.Data, Scratch: s.scratch(), Config: c.File, Records: db, Stores: s.stores, Files: files, Service: s.stores.Service, Version: c.Version, Log: c.Log, Now: c.Now, Publish: publish}
 	s.standby.Stores, s.standby.Files, s.standby.Publish = s.stores, s.backups, publish
 	s.stores.Versions, s.stores.Backups = s.intake, s.backups.Needed
-	s.stock = stock.New(stock.Config{Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: offered, Entries: entries, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
-		Log: c.Log, Now: c.Now, Publish: publish, Unknown: c.Netboot.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
-	*s.sites = sites.Sites{At: c.At, Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Versions: s.intake, Files: files, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(),
-		Multicast: api.OutpostMulticast{Groups: c.Multicast.Groups, Port: c.Multicast.Port, TTL: c.Multicast.TTL, Ceiling: c.Multicast.Ceiling}, Secret: s.access.Secret}
+	s.stock = stock.New(stock.Config{Version: c.Version, Dir: c.Data, Scratch: s.scratch(), Records: db, Library: library, Builds: offered, Entries: entries, Files: files, Slabs: slabs, Boot: s.boot, Access: s.access,
+		Log: c.Log, Now: c.Now, Publish: publish, Unknown: s.settings.Unknown, Agent: c.Netboot.Agent, Certificate: s.access.Certificates.Authority, BuildFrom: c.BuildFrom})
+	*s.sites = sites.Sites{Version: c.Version, At: c.At, Records: db, Certificates: s.access.Certificates, Roster: s.stock, Boot: s.boot, Tickets: s.access, Builds: offered, Entries: entries, Slabs: slabs, Versions: s.intake, Files: files, Trust: trust.Bytes(), Log: c.Log, Now: c.Now, Publish: publish, Closing: s.until.Done(),
+		Multicast: func() api.OutpostMulticast {
+			return api.OutpostMulticast{Groups: c.Multicast.Groups, Port: c.Multicast.Port, TTL: c.Multicast.TTL, Ceiling: s.settings.Ceiling()}
+		}, Secret: s.access.Secret}
 	s.fleet.Sites = s.sites
 	s.boot.Roster, s.fleet.Stock, s.fleet.Systems, s.fleet.Secrets = s.stock, s.stock, s.stock, s.access
 	s.domains = &domains.Domains{Records: db, Secrets: s.access, Log: c.Log, Now: c.Now}
 	s.fleet.Domains = s.domains
 	s.directories = &directories.Directories{Records: db, Secrets: s.access, Log: c.Log, Now: c.Now, Dial: c.Dial, Discover: web.Discover}
 	s.access.Directories = s.directories
-	s.streams = &stream.Streams{Multicast: c.Multicast, Slabs: slabs, Payloads: s.stock, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
+	s.streams = &stream.Streams{Multicast: c.Multicast, Ceiling: s.settings.Ceiling, Slabs: slabs, Payloads: s.stock, Secret: s.access.Secret, Log: c.Log, Now: c.Now}
 	s.orders = &orders.Orders{Records: db, Streams: s.streams, Fleet: s.fleet, Versions: s.intake, Stock: s.stock, Access: s.access, Sites: s.sites, Reserve: s.reserve,
-		Log: c.Log, Now: c.Now, Publish: publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: c.ArrivalWithin}
+		Rate: s.settings.Rate,
+		Log:  c.Log, Now: c.Now, Publish: publish, Until: s.until, IdentityFiles: c.IdentityFiles, ArrivalWithin: s.settings.ArrivalWithin}
 	s.streams.Ledger, s.fleet.Errands, s.sites.Deliveries = s.orders.Ledger(), s.orders, s.orders
 	s.stock.Orders, s.stock.Fleet = s.orders, s.fleet
 	s.stock.Carrier = &carry.Carry{Sites: s.sites, Orders: s.orders, Versions: s.intake, Signer: s.access.Signer, Records: db, Builds: offered, Files: files, Slabs: slabs,
 		Program: filepath.Join(filepath.Dir(c.Netboot.Agent), "jugate-outpost")}
-	s.overview = &overview.Overview{Records: db, Fleet: s.fleet, Orders: s.orders, Stock: s.stock, ArrivalWithin: c.ArrivalWithin, Now: c.Now,
+	s.overview = &overview.Overview{Records: db, Fleet: s.fleet, Orders: s.orders, Stock: s.stock, ArrivalWithin: s.settings.ArrivalWithin, Now: c.Now,
 		Parts: overview.Parts{Directories: s.directories, Dir: c.Data, KeepFree: c.KeepFree, Records: db, Sites: s.sites, Stores: s.stores, Backups: s.backups, Standby: s.standby, Certificates: s.access.Certificates}}
-	s.notify = notify.New(notify.Config{Records: db, Secrets: s.access, Overview: s.overview, Stock: s.stock, Orders: s.orders, Hooks: web.Hooks{}, Console: strings.Join(c.At[:min(len(c.At), 1)], ""), ArrivalWithin: c.ArrivalWithin, Log: c.Log, Now: c.Now, Publish: publish})
+	s.notify = notify.New(notify.Config{Records: db, Secrets: s.access, Overview: s.overview, Stock: s.stock, Orders: s.orders, Hooks: web.Hooks{}, Console: strings.Join(c.At[:min(len(c.At), 1)], ""), ArrivalWithin: s.settings.ArrivalWithin, Log: c.Log, Now: c.Now, Publish: publish})
 	s.overview.Parts.Notify, s.overview.Again = s.notify, overview.Again{Boot: s.boot, Stores: s.stores, Directories: s.directories, Notify: s.notify}
-	s.web = &web.Server{Notify: s.notify, Overview: s.overview, Reports: &reports.Reports{Records: db, Now: c.Now}, Figures: metrics.New(Version, s.overview, db, c.Log), Version: Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
+	s.web = &web.Server{Doctor: &doctor.Doctor{Overview: s.overview, Stock: s.stock, Fleet: s.fleet, Orders: s.orders, Records: db, Buffer: s.streams.Buffer, At: c.At, Dir: c.Data}, Notify: s.notify, Settings: s.settings, Overview: s.overview, Reports: &reports.Reports{Records: db, Now: c.Now}, Figures: metrics.New(c.Version, s.overview, db, c.Log), Version: c.Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 	return nil
 }
@@ -312,9 +303,12 @@ func lock(path string) (*flock.Flock, error) {
 	return l, os.WriteFile(path, fmt.Appendf(nil, "%d\n", os.Getpid()), 0o640)
 }
 
-// shutdownGrace is how long running requests may take to finish: slabs, boot files and
-// answers that are on their way.
-const shutdownGrace = 20 * time.Second
+// A service ends within ten seconds, whatever is under way; its unit gives it twenty. shutdownGrace is how long running requests may
+// take to finish: slabs, boot files and answers that are on their way. leaseGrace is how long another machine is told that it may go on.
+const (
+	shutdownGrace = 6 * time.Second
+	leaseGrace    = 3 * time.Second
+)
 
 // Authority is the certificate of the service's own authority, in PEM, and Fingerprint what people compare
 // of it.
@@ -339,7 +333,7 @@ func (s *Service) Ready(ctx context.Context) error { return s.records.Ready(ctx)
 func (s *Service) Handler() http.Handler { return s.web.Handler() }
 
 // OpenAPI is the document that describes /api/v1, made from the Go types.
-func OpenAPI() ([]byte, error) { return web.OpenAPI(Version) }
+func OpenAPI() ([]byte, error) { return web.OpenAPI() }
 
 // NotificationSchema is the JSON Schema of what webhooks are sent.
 func NotificationSchema() (map[string]any, error) { return web.NotificationSchema() }
@@ -383,7 +377,7 @@ func (s *Service) Close() error {
 	}
 	var err error
 	if s.standby != nil {
-		within, cancel := context.WithTimeout(context.Background(), shutdownGrace)
+		within, cancel := context.WithTimeout(context.Background(), leaseGrace)
 		defer cancel()
 		err = s.standby.Close(within)
 	}

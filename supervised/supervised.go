@@ -13,10 +13,12 @@ import (
 	"fmt"
 	"log/slog"
 	"net"
+	"os"
 	"time"
 
 	"github.com/coreos/go-systemd/v22/activation"
 	"github.com/coreos/go-systemd/v22/daemon"
+	"golang.org/x/sys/unix"
 )
 
 // Listen listens on the socket that the manager has handed over; on an address if there is none. More than one is an error, as it
@@ -45,6 +47,18 @@ func Listen(address string) (net.Listener, error) {
 		}
 	}
 	return nil, fmt.Errorf("the service manager has handed over %d sockets, and one is taken", len(handed))
+}
+
+// Is tells whether a manager runs the program.
+func Is() bool { return os.Getenv("NOTIFY_SOCKET") != "" }
+
+// Reloading tells the manager that the program reads its settings again; Ready says that it has.
+func Reloading(log *slog.Logger) {
+	var now unix.Timespec
+	if err := unix.ClockGettime(unix.CLOCK_MONOTONIC, &now); err != nil {
+		return
+	}
+	tell(log, fmt.Sprintf("%s\nMONOTONIC_USEC=%d", daemon.SdNotifyReloading, now.Nano()/1000))
 }
 
 // Ready tells the manager that the program answers.

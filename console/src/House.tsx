@@ -37,6 +37,7 @@ const Sites = lazy(async () => ({ default: (await import("./pages/sites/Sites"))
 const Start = lazy(async () => ({ default: (await start()).Start }));
 const Stores = lazy(async () => ({ default: (await import("./pages/stores/Stores")).Stores }));
 const Walk = lazy(async () => ({ default: (await import("./pages/walk/Walk")).Walk }));
+const Settings = lazy(async () => ({ default: (await import("./pages/settings/Settings")).Settings }));
 const WorkstationPage = lazy(async () => ({ default: (await import("./pages/workstations/WorkstationPage")).WorkstationPage }));
 const Workstations = lazy(async () => ({ default: (await roster()).Workstations }));
 
@@ -60,6 +61,7 @@ const pages: Page[] = [
   { path: "sites", title: "Sites" },
   { path: "stores", title: "Stores" },
   { path: "notifications", title: "Notifications", right: "see" },
+  { path: "settings", title: "Settings", right: "see" },
   { path: "people", title: "People", right: "administer" },
   { path: "logbook", title: "Logbook" },
 ];
@@ -86,7 +88,7 @@ export function House({ session }: { session: Session }) {
           </Link>
           <nav aria-label="Pages" style={{ flex: 1, minWidth: 0, display: "flex", flexWrap: "wrap" }}>
             {shown.map((r) => (
-              <Link key={r.path} to={`/${r.path}`} aria-current={here === r.path ? "page" : undefined} style={{ padding: "0 6px", lineHeight: "40px", fontSize: 13, borderRadius: 4, color: here === r.path ? "white" : "#cfd8cf", background: here === r.path ? leaf : undefined }}>
+              <Link key={r.path} to={`/${r.path}`} aria-current={here === r.path ? "page" : undefined} style={{ padding: "0 4.5px", lineHeight: "40px", fontSize: 12.5, borderRadius: 4, color: here === r.path ? "white" : "#cfd8cf", background: here === r.path ? leaf : undefined }}>
                 {r.title}
               </Link>
             ))}
@@ -126,6 +128,7 @@ export function House({ session }: { session: Session }) {
           <Route path="/sites" element={<Sites />} />
           <Route path="/stores" element={<Stores />} />
           <Route path="/notifications" element={<Notifications />} />
+          <Route path="/settings" element={<Settings session={session} />} />
           <Route path="/people" element={<People />} />
           <Route path="/logbook" element={<Logbook />} />
           <Route path="*" element={<Navigate to="/" replace />} />

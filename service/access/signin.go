@@ -26,12 +26,9 @@ var nobodys = sync.OnceValue(func() string {
 	return hash
 })
 
-// shortestPassword is how many characters one has at least (NIST SP 800-63B-4, 3.1.1.2).
-const shortestPassword = 12
-
 func (a *Access) hash(password string) (string, error) {
-	if len([]rune(password)) < shortestPassword {
-		return "", fault.Invalid.Errorf("a password has %d characters at least; a few words are easy to keep in mind", shortestPassword)
+	if len([]rune(password)) < api.ShortestPassword {
+		return "", fault.Invalid.Errorf("a password has %d characters at least; a few words are easy to keep in mind", api.ShortestPassword)
 	}
 	a.hashes <- struct{}{}
 	defer func() { <-a.hashes }()

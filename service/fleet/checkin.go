@@ -5,7 +5,7 @@ import (
 	"context"
 	"net/netip"
 
-	"golang.org/x/mod/semver"
+	"jugate/core/version"
 
 	"jugate/api"
 	"jugate/core/fault"
@@ -71,16 +71,16 @@ func (f *Fleet) CheckIn(ctx context.Context, by Caller, in api.CheckIn) (api.Che
 func few(texts []string) []string { return texts[:min(len(texts), 4)] }
 
 // oldestAgent is the oldest version whose agents understand what this service says: from then on they check signatures.
-const oldestAgent = "v0.3.0"
+const oldestAgent = "0.3.0"
 
 // seen is what the records are told of a check-in.
 func (f *Fleet) seen(by Caller, in api.CheckIn) (records.Seen, error) {
-	if v := "v" + in.AgentVersion; semver.IsValid(v) && semver.Compare(v, oldestAgent) < 0 {
-		return records.Seen{}, fault.Forbidden.Errorf("this workstation's agent is of version %s, and the service needs %s at least; make a build with the service's own agent: jugate environment build --offer", in.AgentVersion, oldestAgent[1:])
+	if version.Before(in.AgentVersion, oldestAgent) {
+		return records.Seen{}, fault.Forbidden.Errorf("this workstation's agent is of version %s, and the service needs %s at least; make a build with the service's own agent: jugate environment build --offer", in.AgentVersion, oldestAgent)
 	}
 	inv := in.Inventory
 	out := records.Seen{AgentVersion: cmp.Or(in.AgentVersion, "unknown"), // whoever has none was never seen
-		Inventory: inv, Site: by.Outpost, AcceptCards: f.AcceptCards, Errand: in.Errand, Allow: func(id int64) error {
+		Inventory: inv, Site: by.Outpost, AcceptCards: f.AcceptCards(), Errand: in.Errand, Allow: func(id int64) error {
 			if id == 0 {
 				return f.newcomers.allow(by.At, f.Now())
 			}
@@ -105,7 +105,7 @@ func (f *Fleet) seen(by Caller, in api.CheckIn) (records.Seen, error) {
 	}
 	if in.Ticket != "" { // refused if it is not good, even where none is needed: something is wrong then
 		out.Ticket = &records.Ticket{Digest: slabstore.Sum([]byte(in.Ticket)).String(), Boot: in.Boot}
-	} else if f.Tickets {
+	} else if f.Tickets() {
 		return out, fault.Forbidden.Errorf("workstations check in with the ticket of their boot script, or the key of their media, and this one has neither; start it over the network or from media")
 	}
 	return out, nil

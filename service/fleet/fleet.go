@@ -66,9 +66,9 @@ type Fleet struct {
 
 	// AcceptCards has unknown network cards of workstations accepted at once that are
 	// known by UUID and serial number; otherwise they are proposals.
-	AcceptCards bool
+	AcceptCards func() bool
 	// Tickets has agents check in with what their boot script or media gave them.
-	Tickets bool
+	Tickets func() bool
 
 	agents    agents
 	newcomers newcomers

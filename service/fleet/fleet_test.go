@@ -30,11 +30,14 @@ func (quiet) Wake([]hwaddr.Address) ([]string, error)             { return nil, 
 func (quiet) Touched(int64)                                       {}
 func (quiet) Start(context.Context, int64) (*api.ToErrand, error) { return nil, nil }
 
+// no is a setting that is off.
+func no() bool { return false }
+
 func TestWhoIsAdmittedWhileItChecksInIsAdmitted(t *testing.T) {
 	db, err := records.Open(t.Context(), time.Now(), filepath.Join(t.TempDir(), "jugate.db"))
 	require.NoError(t, err)
 	defer db.Close()
-	f := &Fleet{Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}}
+	f := &Fleet{AcceptCards: no, Tickets: no, Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}}
 	admitted := false
 	f.Now = func() time.Time { // the moment at which the records have it, and nobody else does yet
 		if _, err := db.FindWorkstation(t.Context(), "00:00:5e:00:53:01"); err == nil && !admitted {
@@ -69,7 +72,7 @@ func TestAForgottenNewcomerHasToCheckInAgain(t *testing.T) {
 	require.NoError(t, err)
 	defer db.Close()
 	now := time.Now()
-	f := &Fleet{Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}, Now: func() time.Time { return now }}
+	f := &Fleet{AcceptCards: no, Tickets: no, Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}, Now: func() time.Time { return now }}
 	checkIn := func(address string) string {
 		in, err := f.CheckIn(t.Context(), Caller{At: netip.MustParseAddr("192.0.2.7")}, api.CheckIn{Addresses: []string{address}})
 		require.NoError(t, err)

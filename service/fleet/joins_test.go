@@ -67,7 +67,7 @@ func TestWhoJoinsADomain(t *testing.T) {
 	require.NoError(t, err)
 	defer db.Close()
 	domain := &office{}
-	f := &Fleet{Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Secrets: open{}, Systems: open{}, Domains: domain, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}, Now: time.Now}
+	f := &Fleet{AcceptCards: no, Tickets: no, Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Secrets: open{}, Systems: open{}, Domains: domain, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}, Now: time.Now}
 	in, err := f.Import(ctx, strings.NewReader("name;serial\nherb-01;S1\nherb-02;S2\nherb-03;S3\n"), ImportOptions{})
 	require.NoError(t, err)
 	require.True(t, in.Entered)

@@ -23,7 +23,7 @@ func BenchmarkRightsInLists(b *testing.B) {
 	db, err := records.Open(ctx, time.Now(), filepath.Join(b.TempDir(), "jugate.db"))
 	require.NoError(b, err)
 	defer db.Close()
-	f := &Fleet{Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}, Now: time.Now}
+	f := &Fleet{AcceptCards: no, Tickets: no, Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}, Now: time.Now}
 	for _, group := range []string{"everybody", "half"} {
 		require.NoError(b, db.AddGroup(ctx, group))
 	}

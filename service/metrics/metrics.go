@@ -112,7 +112,7 @@ func (c *collector) Collect(to chan<- prometheus.Metric) {
 	}
 	states := map[string]float64{} // a part may be told of twice: the worse counts
 	for _, p := range now.Parts {
-		states[p.Part] = max(states[p.Part], map[string]float64{"good": 0, "warning": 1, "bad": 2}[p.State])
+		states[p.Part] = max(states[p.Part], map[string]float64{api.Good: 0, api.Warning: 1, api.Bad: 2}[p.State])
 	}
 	for part, state := range states {
 		gauge(parts, state, part)

@@ -70,10 +70,10 @@ func (n *Notify) stuck(ctx context.Context) (all []happening, err error) {
 }
 
 func (n *Notify) missing(ctx context.Context) (all []happening, err error) {
-	rows, _, err := n.Records.NotArrived(ctx, n.Now().Add(-lately), n.Now().Add(-n.ArrivalWithin), lookAtMost)
+	rows, _, err := n.Records.NotArrived(ctx, n.Now().Add(-lately), n.Now().Add(-n.ArrivalWithin()), lookAtMost)
 	for _, row := range rows {
 		r := n.Orders.ReceiptOf(row)
-		all = append(all, happening{event: "arrival.missing", subject: fmt.Sprint(r.ID), at: r.Ended.Add(n.ArrivalWithin), data: r, what: fmt.Sprintf("%s has not started %s@%d yet", cmp.Or(r.Workstation, r.Address), r.Image, r.Version)})
+		all = append(all, happening{event: "arrival.missing", subject: fmt.Sprint(r.ID), at: r.Ended.Add(n.ArrivalWithin()), data: r, what: fmt.Sprintf("%s has not started %s@%d yet", cmp.Or(r.Workstation, r.Address), r.Image, r.Version)})
 	}
 	return all, err
 }
@@ -105,13 +105,13 @@ func (n *Notify) parts(ctx context.Context, now []api.PartState) error {
 	var all []happening
 	for _, p := range now {
 		after[p.Part] = p.State
-		was := cmp.Or(before[p.Part], "good")
+		was := cmp.Or(before[p.Part], api.Good)
 		changed = changed || before[p.Part] != p.State
 		event := "part.troubled"
 		switch {
 		case was == p.State:
 			continue
-		case p.State == "good":
+		case p.State == api.Good:
 			event = "part.recovered"
 		}
 		at := n.Now()

@@ -82,7 +82,7 @@ type Config struct {
 	Orders        Orders
 	Hooks         Hooks
 	Console       string // where people reach it, as https://HOST:PORT; may be empty
-	ArrivalWithin time.Duration
+	ArrivalWithin func() time.Duration
 	Log           *slog.Logger
 	Now           func() time.Time
 	Publish       func(event any)

@@ -18,7 +18,7 @@ func (o *Orders) arrivalOf(r records.Receipt) *api.Arrival {
 		report := r.ArrivalReport()
 		return &api.Arrival{State: "arrived", At: &r.Arrived.Time, Remark: r.ArrivalRemark, Report: &report}
 	}
-	if o.Now().Sub(r.Ended) > o.ArrivalWithin {
+	if o.Now().Sub(r.Ended) > o.ArrivalWithin() {
 		return &api.Arrival{State: "not arrived"}
 	}
 	return &api.Arrival{State: "awaited"}

@@ -12,6 +12,7 @@ import (
 	"jugate/core/fault"
 	"jugate/core/rights"
 	"jugate/records"
+	"jugate/stream"
 )
 
 // CheckOf is what is told of a check.
@@ -89,7 +90,22 @@ func (o *Orders) Trial(ctx context.Context, workstation, id int64) (out api.Tria
 	if err := o.fillCheck(e, &told); err != nil {
 		return out, err
 	}
-	out.Packets, err = o.Streams.Trial(ctx, told.Check.Token)
+	out.Packets, err = o.Streams.Trial(ctx, told.Check.Token, stream.UsualTrial)
+	return out, err
+}
+
+// TrialChannel is where trials are sent, for who listens elsewhere than at a workstation.
+func (o *Orders) TrialChannel() api.TrialChannel {
+	return api.TrialChannel{Channel: o.Streams.TrialChannel(), Source: o.Streams.Multicast.Source()}
+}
+
+// TrialFor multicasts a trial that begins with a word of the caller's; for a second at a rate, if one is said.
+func (o *Orders) TrialFor(ctx context.Context, in api.NewTrial) (out api.Trial, err error) {
+	t := stream.UsualTrial
+	if in.Rate > 0 {
+		t = o.Streams.TrialAt(in.Rate)
+	}
+	out.Packets, err = o.Streams.Trial(ctx, in.Token, t)
 	return out, err
 }
 

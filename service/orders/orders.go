@@ -126,7 +126,9 @@ type Orders struct {
 	IdentityFiles []string
 
 	// ArrivalWithin is how long after its delivery a copy is to have started.
-	ArrivalWithin time.Duration
+	ArrivalWithin func() time.Duration
+	// Rate is the rate of one stream, in bits a second, unless an order says another.
+	Rate func() int64
 
 	// ordering is held while a delivery is recorded and not reachable yet, and shared
 	// while an agent is given its errand.

@@ -8,7 +8,8 @@ import (
 
 	"github.com/dustin/go-humanize"
 	"github.com/google/uuid"
-	"golang.org/x/mod/semver"
+
+	"jugate/core/version"
 
 	"jugate/api"
 	"jugate/core/fault"
@@ -122,9 +123,9 @@ func tableOf(d api.Disk) (t *partition.Table, labels map[int]string) {
 func needsAgent(in api.RestoreOptions) (version, what string) {
 	switch {
 	case len(in.Keep) > 0 || len(in.Sizes) > 0 || in.Partition != 0:
-		return "v0.5.0", "keep partitions, or give them other sizes"
+		return "0.5.0", "keep partitions, or give them other sizes"
 	case in.Confirm != "":
-		return "v0.4.0", "ask for a confirmation"
+		return "0.4.0", "ask for a confirmation"
 	}
 	return "", ""
 }
@@ -140,7 +141,7 @@ func tooOld(agent string, in api.RestoreOptions) string {
 
 // tooOldFor says that an agent is older than one that can do something; empty if it is not.
 func tooOldFor(agent, oldest, what string) string {
-	if v := "v" + agent; semver.IsValid(v) && semver.Compare(v, oldest) >= 0 {
+	if version.Valid(agent) && !version.Before(agent, oldest) {
 		return ""
 	}
 	return "its build of the boot environment cannot " + what + "; make another: jugate environment build --offer"

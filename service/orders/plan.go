@@ -130,7 +130,7 @@ func (o *Orders) plan(ctx context.Context, in api.NewDelivery) (*plan, error) {
 	p.DeliveryPlan = api.DeliveryPlan{
 		Image: v.Image, Version: v.Number, StartsBy: orNone(man.Table.StartsBy()), DiskBytes: v.DiskBytes, NeedBytes: man.LeastDisk(), UsedBytes: v.UsedBytes,
 		Start: p.rule.String(), AtLatest: startsAtLatest(&records.Delivery{Created: o.Now(), WaitAtMost: p.wait}, p.rule),
-		Rate: cmp.Or(in.Rate, o.Streams.Multicast.Rate),
+		Rate: cmp.Or(in.Rate, o.Rate()),
 	}
 	if p.Seconds, p.Earlier, err = o.Records.SecondsPerWorkstation(ctx, v.UsedBytes); err != nil {
 		return nil, err

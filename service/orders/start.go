@@ -73,7 +73,7 @@ func (o *Orders) toErrand(ctx context.Context, e *records.Errand) (*api.ToErrand
 		if err != nil {
 			return nil, err
 		}
-		if problem := tooOldFor(w.AgentVersion, "v0.5.0", "leave partitions out"); problem != "" {
+		if problem := tooOldFor(w.AgentVersion, "0.5.0", "leave partitions out"); problem != "" {
 			out.Capture.Disk = problem // which it understands as a disk that is not there
 		}
 	}

@@ -48,7 +48,7 @@ type Overview struct {
 	Stock         Stock
 	Parts         Parts
 	Again         Again
-	ArrivalWithin time.Duration // in which a copy is to have started
+	ArrivalWithin func() time.Duration // in which a copy is to have started
 	Now           func() time.Time
 }
 
@@ -116,7 +116,7 @@ func (o *Overview) failures(ctx context.Context) (*api.Need, error) {
 }
 
 func (o *Overview) arrivals(ctx context.Context) (*api.Need, error) {
-	rows, total, err := o.Records.NotArrived(ctx, o.Now().Add(-lately), o.Now().Add(-o.ArrivalWithin), namesAtMost)
+	rows, total, err := o.Records.NotArrived(ctx, o.Now().Add(-lately), o.Now().Add(-o.ArrivalWithin()), namesAtMost)
 	names, since := ofReceipts(rows)
 	return need("arrivals", total, english.Plural(total, "delivered system has not reported its first start", "delivered systems have not reported their first start"), "/receipts", names, since), err
 }

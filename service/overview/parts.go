@@ -40,13 +40,6 @@ type Parts struct {
 	Certificates interface{ Until() time.Time }
 }
 
-// States of a part.
-const (
-	good    = "good"
-	warning = "warning"
-	bad     = "bad"
-)
-
 const (
 	// tightAt is how many times what is to stay free is little.
 	tightAt = 5
@@ -62,16 +55,19 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 		all = append(all, api.PartState{Part: part, State: state, What: what, Cure: cure, Page: page, Again: means(part)})
 	}
 	if err := o.Parts.Records.Ready(ctx); err != nil {
-		add("records", bad, err.Error(), "look at the disk of the data folder, and start the service again", "/logbook")
+		add("records", api.Bad, err.Error(), "look at the disk of the data folder, and start the service again", "/logbook")
 	} else {
-		add("records", good, "written and read", "", "/logbook")
+		add("records", api.Good, "written and read", "", "/logbook")
 	}
 	o.disk(add)
 	links(boot, add)
+	if boot.Renew != "" {
+		add("boot environment", api.Warning, boot.Renew, "jugate environment build --offer", "/netboot")
+	}
 	if until := o.Parts.Certificates.Until(); until.Before(o.Now()) {
-		add("certificate", bad, "it ended "+until.Format(time.DateOnly), "put another one into the data folder (docs/security.md)", "/people")
+		add("certificate", api.Bad, "it ended "+until.Format(time.DateOnly), "put another one into the data folder (docs/security.md)", "/people")
 	} else if until.Before(o.Now().Add(renewBefore)) {
-		add("certificate", warning, "it ends "+until.Format(time.DateOnly), "put another one into the data folder (docs/security.md)", "/people")
+		add("certificate", api.Warning, "it ends "+until.Format(time.DateOnly), "put another one into the data folder (docs/security.md)", "/people")
 	}
 	streams(open, add)
 	asked, err := o.Parts.Directories.List(ctx)
@@ -81,11 +77,11 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 	for _, d := range asked {
 		switch part := directory + d.Name; {
 		case d.Trouble != "":
-			add(part, bad, d.Trouble, "look at the directory, and at the line to it; who has signed in stays so", "/people")
+			add(part, api.Bad, d.Trouble, "look at the directory, and at the line to it; who has signed in stays so", "/people")
 		case d.Asked == nil:
-			add(part, good, "it was not asked since the start", "", "/people")
+			add(part, api.Good, "it was not asked since the start", "", "/people")
 		default:
-			add(part, good, "it answers", "", "/people")
+			add(part, api.Good, "it answers", "", "/people")
 		}
 	}
 	outposts, err := o.Parts.Sites.List(ctx)
@@ -96,13 +92,13 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 		switch part := "outpost " + p.Name; {
 		case p.State == "withdrawn" || p.OnMedia && p.State == "away":
 		case p.State == "expected":
-			add(part, warning, "it has not joined yet", "start jugate-outpost there with its code", "/sites")
+			add(part, api.Warning, "it has not joined yet", "start jugate-outpost there with its code", "/sites")
 		case p.State == "away":
-			add(part, bad, "nothing is heard of it; its machines boot from their disks", "look at the line, and at the machine there", "/sites")
+			add(part, api.Bad, "nothing is heard of it; its machines boot from their disks", "look at the line, and at the machine there", "/sites")
 		case p.Trouble != "":
-			add(part, warning, p.Trouble, "", "/sites")
+			add(part, api.Warning, p.Trouble, "", "/sites")
 		default:
-			add(part, good, "it answers", "", "/sites")
+			add(part, api.Good, "it answers", "", "/sites")
 		}
 	}
 	stores, err := o.Parts.Stores.List(ctx)
@@ -112,11 +108,11 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 	for _, s := range stores {
 		switch part := store + s.Name; {
 		case s.State == "away":
-			add(part, bad, "it does not answer: "+s.Trouble, "versions that are there alone cannot be delivered until it does", "/stores")
+			add(part, api.Bad, "it does not answer: "+s.Trouble, "versions that are there alone cannot be delivered until it does", "/stores")
 		case s.Trouble != "":
-			add(part, warning, s.Trouble, "", "/stores")
+			add(part, api.Warning, s.Trouble, "", "/stores")
 		default:
-			add(part, good, english.Plural(s.Versions, "version", ""), "", "/stores")
+			add(part, api.Good, english.Plural(s.Versions, "version", ""), "", "/stores")
 		}
 	}
 	due, err := o.Parts.Backups.Schedule(ctx)
@@ -131,14 +127,14 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 	switch {
 	case copied.Store == "":
 	case copied.Trouble != "":
-		add("copy for another machine", bad, copied.Trouble, "", "/stores")
+		add("copy for another machine", api.Bad, copied.Trouble, "", "/stores")
 	default:
-		add("copy for another machine", good, "kept in "+copied.Store, "", "/stores")
+		add("copy for another machine", api.Good, "kept in "+copied.Store, "", "/stores")
 	}
 	rules, err := o.Parts.Notify.Rules(ctx)
 	for _, r := range rules {
 		if r.Trouble != "" {
-			add(rule+r.Rule, warning, r.Trouble, "mend what it says, and try the rule", "/notifications")
+			add(rule+r.Rule, api.Warning, r.Trouble, "mend what it says, and try the rule", "/notifications")
 		}
 	}
 	return all, err
@@ -148,7 +144,7 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 func (o *Overview) disk(add func(part, state, what, cure, page string)) {
 	var fs unix.Statfs_t
 	if err := unix.Statfs(o.Parts.Dir, &fs); err != nil {
-		add("disk", bad, err.Error(), "", "/images")
+		add("disk", api.Bad, err.Error(), "", "/images")
 		return
 	}
 	free := int64(fs.Bavail) * fs.Bsize
@@ -156,11 +152,11 @@ func (o *Overview) disk(add func(part, state, what, cure, page string)) {
 	const cure = "prune versions that nobody needs, or move some into a store"
 	switch {
 	case free <= o.Parts.KeepFree:
-		add("disk", bad, what+"; nothing is captured or imported until there is more room", cure, "/images")
+		add("disk", api.Bad, what+"; nothing is captured or imported until there is more room", cure, "/images")
 	case free < tightAt*o.Parts.KeepFree:
-		add("disk", warning, what, cure, "/images")
+		add("disk", api.Warning, what, cure, "/images")
 	default:
-		add("disk", good, what, "", "/images")
+		add("disk", api.Good, what, "", "/images")
 	}
 }
 
@@ -171,15 +167,15 @@ func links(boot api.NetbootStatus, add func(part, state, what, cure, page string
 		switch {
 		case l.Mode == "off":
 		case l.State != "serving":
-			add(part, bad, l.State, "", "/netboot")
+			add(part, api.Bad, l.State, "", "/netboot")
 		case boot.Offered == 0:
-			add(part, warning, "no build of the boot environment is offered", "make one, and offer it", "/netboot")
+			add(part, api.Warning, "no build of the boot environment is offered", "make one, and offer it", "/netboot")
 		default:
-			add(part, good, "serving, "+l.Mode, "", "/netboot")
+			add(part, api.Good, "serving, "+l.Mode, "", "/netboot")
 		}
 		for _, p := range l.Pools {
 			if p.Of > 0 && p.Left*20 < p.Of {
-				add(part, warning, fmt.Sprintf("of the addresses %s, %d are left", p.Range, p.Left), "give it more addresses (serve --pool)", "/netboot")
+				add(part, api.Warning, fmt.Sprintf("of the addresses %s, %d are left", p.Range, p.Left), "give it more addresses (serve --pool)", "/netboot")
 			}
 		}
 	}
@@ -198,11 +194,11 @@ func streams(open []api.Delivery, add func(part, state, what, cure, page string)
 	}
 	switch {
 	case unheard > 0:
-		add("streams", warning, english.Plural(unheard, "delivery goes", "deliveries go")+" to each workstation alone: the network carries no multicast to them", "look at IGMP snooping and queriers of the switches (docs/multicast.md)", "/deliveries")
+		add("streams", api.Warning, english.Plural(unheard, "delivery goes", "deliveries go")+" to each workstation alone: the network carries no multicast to them", "look at IGMP snooping and queriers of the switches (docs/multicast.md)", "/deliveries")
 	case sending > 0:
-		add("streams", good, english.Plural(sending, "delivery sends", "deliveries send"), "", "/deliveries")
+		add("streams", api.Good, english.Plural(sending, "delivery sends", "deliveries send"), "", "/deliveries")
 	default:
-		add("streams", good, "nothing is sent now", "", "/deliveries")
+		add("streams", api.Good, "nothing is sent now", "", "/deliveries")
 	}
 }
 
@@ -210,12 +206,12 @@ func streams(open []api.Delivery, add func(part, state, what, cure, page string)
 func (o *Overview) backups(due api.BackupsDue, add func(part, state, what, cure, page string)) {
 	switch {
 	case due.Store == "":
-		add("backups", warning, "none are made by themselves", "say where to and when: jugate backup schedule", "/stores")
+		add("backups", api.Warning, "none are made by themselves", "say where to and when: jugate backup schedule", "/stores")
 	case due.Trouble != "":
-		add("backups", bad, "the last one failed: "+due.Trouble, "", "/stores")
+		add("backups", api.Bad, "the last one failed: "+due.Trouble, "", "/stores")
 	case due.Ended != nil && o.Now().Sub(*due.Ended) > backupsLate:
-		add("backups", warning, "the last one ended "+humanize.RelTime(*due.Ended, o.Now(), "ago", "from now"), "", "/stores")
+		add("backups", api.Warning, "the last one ended "+humanize.RelTime(*due.Ended, o.Now(), "ago", "from now"), "", "/stores")
 	default:
-		add("backups", good, "each day at "+due.At+" to "+due.Store, "", "/stores")
+		add("backups", api.Good, "each day at "+due.At+" to "+due.Store, "", "/stores")
 	}
 }

@@ -92,5 +92,5 @@ func (o *Overview) Restart(ctx context.Context, part string) (api.PartState, err
 	if i := slices.IndexFunc(now.Parts, func(p api.PartState) bool { return p.Part == part }); i >= 0 {
 		return now.Parts[i], nil
 	}
-	return api.PartState{Part: part, State: good, What: "it works", Page: "/", Again: kind.means}, nil // rules that work are not listed
+	return api.PartState{Part: part, State: api.Good, What: "it works", Page: "/", Again: kind.means}, nil // rules that work are not listed
 }

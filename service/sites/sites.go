@@ -25,7 +25,7 @@ import (
 	"sync"
 	"time"
 
-	"golang.org/x/mod/semver"
+	"jugate/core/version"
 
 	"jugate/api"
 	"jugate/boot"
@@ -83,6 +83,7 @@ type Store interface {
 
 // Sites are the outposts. Its fields are set before Load.
 type Sites struct {
+	Version      string   // of this program; outposts of an older one are told to renew
 	At           []string // where else the service may answer
 	Records      *records.DB
 	Certificates Certificates
@@ -95,7 +96,7 @@ type Sites struct {
 	Deliveries   Deliveries
 	Versions     Versions
 	Files        image.Files
-	Multicast    api.OutpostMulticast
+	Multicast    func() api.OutpostMulticast
 	Secret       string // of the service, the same at each start
 	Trust        []byte // boot.AuthorityFile
 	Log          *slog.Logger
@@ -219,8 +220,8 @@ func (s *Sites) outpost(row records.Outpost) (out api.Outpost, err error) {
 			out.Trouble = "two machines say that they are this outpost, by the same key: stop one of them, and have it join by a code of its own"
 		}
 	}
-	if v := "v" + out.Version; semver.IsValid(v) && semver.Compare(v, "v"+api.OutpostProgram) < 0 {
-		out.Trouble = cmp.Or(out.Trouble, fmt.Sprintf("its program is of version %s, and the service has %s: it goes on with what it knows; put the newer one there", out.Version, api.OutpostProgram))
+	if version.Before(out.Version, s.Version) {
+		out.Trouble = cmp.Or(out.Trouble, fmt.Sprintf("its program is of version %s, and the service has %s: it goes on with what it knows; put the newer one there", out.Version, s.Version))
 	}
 	switch {
 	case row.Withdrawn.Valid:

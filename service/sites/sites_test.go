@@ -59,7 +59,7 @@ func newDesk(t *testing.T) *desk {
 	require.NoError(t, err)
 	e, err := parts.Open(filepath.Join(dir, "entries"))
 	require.NoError(t, err)
-	d.Sites = &sites.Sites{Records: db, Certificates: a.Certificates, Boot: d.heard, Builds: b, Entries: e, Deliveries: nothing{}, Log: log, Now: clock, Publish: func(any) {}, Closing: d.close}
+	d.Sites = &sites.Sites{Multicast: func() api.OutpostMulticast { return api.OutpostMulticast{} }, Records: db, Certificates: a.Certificates, Boot: d.heard, Builds: b, Entries: e, Deliveries: nothing{}, Log: log, Now: clock, Publish: func(any) {}, Closing: d.close}
 	require.NoError(t, d.Load(t.Context()))
 	return d
 }

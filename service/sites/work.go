@@ -144,7 +144,7 @@ func (s *Sites) saw(ctx context.Context, name string, call api.OutpostCalls) err
 
 // work is what an outpost is to hold, all builds and files of boot entries, and what it is to deliver.
 func (s *Sites) work(ctx context.Context, name string) (api.OutpostWork, error) {
-	out := api.OutpostWork{Name: name, Builds: []api.OutpostBuild{}, Entries: []api.OutpostFile{}, Fixed: map[string][]hwaddr.Address{}, Trust: s.Trust, Multicast: s.Multicast}
+	out := api.OutpostWork{Name: name, Builds: []api.OutpostBuild{}, Entries: []api.OutpostFile{}, Fixed: map[string][]hwaddr.Address{}, Trust: s.Trust, Multicast: s.Multicast()}
 	var err error
 	if out.Offered, err = s.Records.Offered(ctx); err != nil {
 		return out, err

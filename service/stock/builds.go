@@ -18,7 +18,7 @@ import (
 
 func buildOf(b *builds.Build, offered int, files bool) api.Build {
 	out := api.Build{Number: b.Number, Created: b.Created, Note: b.Note, Kernel: b.Kernel, Words: b.Words, Shell: b.Shell, Modules: b.Modules,
-		Bytes: b.Size(), Offered: b.Number == offered, Problems: b.Problems, Layers: []api.BuildLayer{}}
+		Bytes: b.Size(), Offered: b.Number == offered, Problems: b.Problems, Program: b.Program, Packages: append([]string{}, b.Packages...), Layers: []api.BuildLayer{}}
 	for _, l := range b.Layers {
 		layer := api.BuildLayer{Name: l.Name, Digest: l.Part.Digest.String(), Bytes: l.Part.Size, Count: len(l.Files), Packages: l.Packages}
 		for _, f := range l.Files {
@@ -107,7 +107,7 @@ func (k *Stock) makePlain(ctx context.Context, from *builds.Source, in api.NewBu
 	if err != nil {
 		return nil, err
 	}
-	b, err := k.Builds.Make(ctx, from, builds.Options{Number: next, Created: k.Now(), Note: in.Note, Kernel: in.Kernel, Words: in.Words, Leave: in.LeaveOut,
+	b, err := k.Builds.Make(ctx, from, builds.Options{Program: k.Version, Number: next, Created: k.Now(), Note: in.Note, Kernel: in.Kernel, Words: in.Words, Leave: in.LeaveOut,
 		Agent: k.Agent, Certificate: k.Certificate, Settings: environment.Settings{Shell: in.Shell}})
 	return b, incomplete(err)
 }

@@ -16,16 +16,6 @@ import (
 	"jugate/records"
 )
 
-// Unknown is what becomes of machines that nobody has admitted.
-type Unknown string
-
-// Policies for unknown hardware addresses.
-const (
-	Ignore  Unknown = "ignore"  // they get no answer
-	Hold    Unknown = "hold"    // they boot, and wait on screen to be admitted
-	Welcome Unknown = "welcome" // they show a menu, of which more is to be had by signing in
-)
-
 // Facts are what the roster says of a machine that asks for an address.
 func (k *Stock) Facts(ctx context.Context, a hwaddr.Address) netboot.Facts {
 	refused, err := k.Records.Refused(ctx, a)
@@ -33,7 +23,7 @@ func (k *Stock) Facts(ctx context.Context, a hwaddr.Address) netboot.Facts {
 		return netboot.Facts{Refused: "an engineer has refused it"}
 	}
 	w, err := k.Records.FindWorkstation(ctx, a.String())
-	ignored := k.Unknown == Ignore
+	ignored := k.Unknown() == netboot.Ignore
 	switch {
 	case errors.Is(err, fault.NotFound) && ignored:
 		return netboot.Facts{Refused: "nobody has admitted it, and unknown machines are ignored"}
@@ -219,9 +209,9 @@ func (k *Stock) chooseForNewcomer(ctx context.Context, l netboot.Loader, c netbo
 	case c.Build == 0:
 		c.Why = "no boot environment is offered"
 		return c, nil
-	case k.Unknown == Hold:
+	case k.Unknown() == netboot.Hold:
 		c.Do, c.Why = netboot.Environment, "new here"
-	case k.Unknown == Welcome:
+	case k.Unknown() == netboot.Welcome:
 		c.Why, c.Menu, c.SignIn = "new here", welcomeMenu, true
 		known := records.Workstation{}
 		if w != nil {

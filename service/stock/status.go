@@ -10,17 +10,21 @@ import (
 	"jugate/core/driver"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
+	"jugate/core/version"
 )
 
 // NetbootStatus tells what is answered on each interface, and how far each machine is.
 func (k *Stock) NetbootStatus(ctx context.Context) (api.NetbootStatus, error) {
-	out := api.NetbootStatus{Links: []api.NetbootLink{}, Machines: []api.BootTrail{}, Unknown: string(k.Unknown)}
+	out := api.NetbootStatus{Links: []api.NetbootLink{}, Machines: []api.BootTrail{}, Unknown: string(k.Unknown())}
 	var err error
 	if out.Offered, err = k.Records.Offered(ctx); err != nil {
 		return out, err
 	}
+	if b, err := k.Builds.Build(out.Offered); err == nil && version.Before(b.Program, k.Version) {
+		out.Renew = fmt.Sprintf("the agent of build %d, which is offered, is of version %s, and the service of %s: it goes on with what it knows", b.Number, b.Program, k.Version)
+	}
 	for _, l := range k.Boot.Links(k.Now()) {
-		link := api.NetbootLink{Interface: l.Name, Mode: string(l.Mode), Address: l.Server.String(), State: l.State}
+		link := api.NetbootLink{Interface: l.Name, Mode: string(l.Mode), Address: l.Address(), State: l.State}
 		for _, p := range l.Pools {
 			link.Pools = append(link.Pools, api.NetbootPool{Range: fmt.Sprintf("%s-%s", p.From, p.To), Left: p.Left, Of: p.Of})
 		}

@@ -23,6 +23,7 @@ import (
 	"jugate/core/hwaddr"
 	"jugate/core/image"
 	"jugate/core/memo"
+	"jugate/core/netboot"
 	"jugate/core/parts"
 	"jugate/core/rights"
 	"jugate/core/slabstore"
@@ -94,10 +95,11 @@ type Config struct {
 	Now     func() time.Time
 	Publish func(event any)
 
-	Unknown     Unknown  // what becomes of machines that nobody has admitted
-	Agent       string   // the agent's file, for builds
-	Certificate []byte   // PEM, that builds carry
-	BuildFrom   []string // folders that builds may read
+	Version     string                 // of this program
+	Unknown     func() netboot.Unknown // what becomes of machines that nobody has admitted
+	Agent       string                 // the agent's file, for builds
+	Certificate []byte                 // PEM, that builds carry
+	BuildFrom   []string               // folders that builds may read
 }
 
 // Stock has drivers and builds.

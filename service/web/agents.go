@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"io"
-	"math/rand/v2"
 	"net/http"
 	"os"
 	"strconv"
@@ -427,7 +426,7 @@ func (s *Server) getTrialBytes(w http.ResponseWriter, r *http.Request) {
 	}
 	w.Header().Set("Content-Type", "application/octet-stream")
 	w.Header().Set("Content-Length", strconv.FormatInt(n, 10))
-	io.CopyN(w, rand.NewChaCha8([32]byte{}), n) // whoever has gone has gone; an outpost makes the same
+	io.Copy(w, stream.TrialBytes(n)) // whoever has gone has gone
 }
 
 // serveFile sends a file that was opened for this, or why it could not be.

@@ -140,6 +140,12 @@ func (s *Server) statedElsewhere(in huma.Context, operation string, sent []byte)
 			r, err := s.Notify.Rule(ctx, name)
 			return fields(r, err, "events", "groups", "mail_to", "paused") // the address of webhooks is a secret
 		}
+	case "set-setting", "unset-setting":
+		name := in.Param("setting")
+		return func(context.Context) (map[string]any, error) {
+			one, err := s.Settings.Get(name)
+			return fields(one, err, "is")
+		}
 	case "set-mail-settings":
 		return func(ctx context.Context) (map[string]any, error) {
 			m, err := s.Notify.Mail(ctx)

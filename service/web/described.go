@@ -19,6 +19,8 @@ var tags = []*huma.Tag{
 	{Name: "overview", Description: "What somebody looks at first."},
 	{Name: "reports", Description: "What people ask for who never open the console. Each is a list, and as a table (text/csv) it goes into any spreadsheet."},
 	{Name: "notifications", Description: "Who is told of what has happened: people by mail, programs by webhooks (Standard Webhooks). docs/notifications.md has the events."},
+	{Name: "doctor", Description: "What is wrong, why, and what to do about it."},
+	{Name: "settings", Description: "What the service was started with, and what of it was set while it ran."},
 	{Name: "backups", Description: "Copies of what the service has, made while it runs."},
 	{Name: "stores", Description: "Where slabs lie: the data folder, and object stores elsewhere."},
 	{Name: "store", Description: "What versions are made of: manifests, slab maps and slabs, and versions that come from files."},
@@ -48,6 +50,17 @@ var descriptions = map[string]string{
 	"list-files":    "Of ext, FAT and NTFS. Folders come first.",
 	"get-file":      "As it was captured, up to 400 MiB. It takes the right to keep images, as a golden disk may hold what is nobody's business.",
 	"compare-files": "Files of one size are read, up to 256 KiB each; of larger ones nothing is said. What in a volume differs at all, compare-versions tells.",
+
+	"diagnose-service":     "Parts that are well are told, too. It listens some seconds for other servers that give addresses, on each interface where network boot is answered.",
+	"diagnose-workstation": "It follows the workstation from the power button on. One that nobody has seen yet is named by its hardware address.",
+	"get-trial-channel":    "Whoever wants to hear a trial joins the group first.",
+	"get-trial-bytes":      "For who measures how fast the network is; up to 1 GiB.",
+	"send-trial":           "400 packets in a second, each of which begins with the word and has its number after that, as four bytes, the highest first. With a rate, there are as many as fill a second. One trial at a time is sent.",
+
+	"list-settings": "By name. Those that are live can be set while the service runs; the others are set in the configuration file, and take effect when it is started.",
+	"get-setting":   "With who has set it, and what would be in force otherwise, if it was set while the service ran.",
+	"set-setting":   "It takes effect at once, counts before flags, environment and file, and is on record; so it does after a restart. It is refused with 409, and why, if it cannot take effect, or needs a restart.",
+	"unset-setting": "It takes effect at once. The answer says what is in force then.",
 
 	"restart-part": "Network boot on an interface, a store, a directory, or a rule of notifications. It is refused with 409, and why, if that does not help.",
 	"list-models":  "Those of machines that were seen, and those of which something is known. Retired machines do not count.",

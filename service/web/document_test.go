@@ -1,18 +1,24 @@
 package web
 
 import (
+	"compress/gzip"
 	"encoding/json"
+	"io"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"testing"
+
+	"jugate/api"
+	"jugate/core/version"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
 
 func TestEveryOperationIsDescribed(t *testing.T) {
-	text, err := OpenAPI("test")
+	text, err := OpenAPI()
 	require.NoError(t, err)
 	var doc struct {
 		Tags  []struct{ Name string }
@@ -101,7 +107,7 @@ type document struct {
 }
 
 func theDocument(t *testing.T) document {
-	text, err := OpenAPI("test")
+	text, err := OpenAPI()
 	require.NoError(t, err)
 	var doc document
 	require.NoError(t, json.Unmarshal(text, &doc))
@@ -214,5 +220,24 @@ func TestANameMeansTheSameOnEveryRoute(t *testing.T) {
 	}
 	for field := range apart {
 		assert.Greater(t, len(kinds[field]), 1, "%s is no exception any more", field)
+	}
+}
+
+// Whoever uses the interface can tell from its version whether something was added. What would break them is found by make check.
+func TestAnInterfaceThatHasGrownHasAnotherVersion(t *testing.T) {
+	f, err := os.Open("testdata/openapi.json.gz")
+	require.NoError(t, err)
+	defer f.Close()
+	z, err := gzip.NewReader(f)
+	require.NoError(t, err)
+	published, err := io.ReadAll(z)
+	require.NoError(t, err)
+	now, err := OpenAPI()
+	require.NoError(t, err)
+	var was struct{ Info struct{ Version string } }
+	require.NoError(t, json.Unmarshal(published, &was))
+	if !assert.ObjectsAreEqual(strings.TrimSpace(string(published)), strings.TrimSpace(string(now))) {
+		assert.True(t, version.Before(was.Info.Version, api.InterfaceVersion),
+			"the interface differs from what was published as %s: raise the second number of api.InterfaceVersion, and run make interface when a version is tagged", was.Info.Version)
 	}
 }

@@ -149,6 +149,7 @@ func (s *Server) eventRoutes(h huma.API) {
 		"sites":       api.SitesChanged{},
 		"stores":      api.StoresChanged{},
 		"told":        api.NotificationsChanged{},
+		"settings":    api.SettingsChanged{},
 		"resync":      api.Resync{},
 	}, func(ctx context.Context, in *struct {
 		After      int     `header:"Last-Event-ID" doc:"The last event that was heard"`

@@ -26,7 +26,7 @@ const noted = 8 << 10
 
 // unnoted are operations that are no change that anybody would look for: tries, reads that are not GET, and
 // the many parts of one import.
-var unnoted = []string{"plan-delivery", "try-order", "import-missing", "import-slab", "import-map", "check-domain", "check-directory", "try-notification-rule", "try-mail", "sign-out", "restore-log", "ask-witnesses"}
+var unnoted = []string{"send-trial", "plan-delivery", "try-order", "import-missing", "import-slab", "import-map", "check-domain", "check-directory", "try-notification-rule", "try-mail", "sign-out", "restore-log", "ask-witnesses"}
 
 // logbook is a middleware that writes a line for each change that was made. A change that would undo somebody else's unseen
 // is not made.

@@ -9,7 +9,7 @@ import (
 )
 
 func TestEveryOperationSaysWhichRightItTakes(t *testing.T) {
-	text, err := OpenAPI("test")
+	text, err := OpenAPI()
 	require.NoError(t, err)
 	var doc struct {
 		Paths map[string]map[string]struct {

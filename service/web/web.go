@@ -30,6 +30,7 @@ import (
 	"jugate/service/access"
 	"jugate/service/backups"
 	"jugate/service/directories"
+	"jugate/service/doctor"
 	"jugate/service/domains"
 	"jugate/service/fleet"
 	"jugate/service/intake"
@@ -38,6 +39,7 @@ import (
 	"jugate/service/overview"
 	"jugate/service/proofs"
 	"jugate/service/reports"
+	"jugate/service/settings"
 	"jugate/service/sites"
 	"jugate/service/standby"
 	"jugate/service/stock"
@@ -60,6 +62,8 @@ type Server struct {
 	Overview    *overview.Overview
 	Reports     *reports.Reports
 	Notify      *notify.Notify
+	Settings    *settings.Settings
+	Doctor      *doctor.Doctor
 	Figures     prometheus.Gatherer
 	Backups     *backups.Backups
 	Standby     *standby.Standby
@@ -90,7 +94,7 @@ func (s *Server) secure() http.Handler {
 	r := chi.NewRouter()
 	r.Use(middleware.Recoverer, s.notePeer, oneport.Steady, hardened, s.serving)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) {
-		writeJSON(w, http.StatusOK, "application/json", api.Health{Status: "up", Version: s.Version})
+		writeJSON(w, http.StatusOK, "application/json", api.Health{Status: "up", Version: s.Version, Now: s.Now().UTC()})
 	})
 	r.Get("/readyz", s.ready)
 	r.Get("/metrics", s.metrics())
@@ -125,13 +129,13 @@ func (s *Server) ready(w http.ResponseWriter, r *http.Request) {
 }
 
 // OpenAPI is the document that describes /api/v1, made from the Go types.
-func OpenAPI(version string) ([]byte, error) {
-	s := &Server{Version: version}
+func OpenAPI() ([]byte, error) {
+	s := &Server{}
 	return json.MarshalIndent(s.peopleAPI(chi.NewRouter()).OpenAPI(), "", "  ")
 }
 
 func (s *Server) peopleAPI(r chi.Router) huma.API {
-	c := huma.DefaultConfig("Jugate", s.Version)
+	c := huma.DefaultConfig("Jugate", api.InterfaceVersion)
 	c.Info.Description = "What people and their programs ask of a Jugate service. Errors are problem details (RFC 9457). Lists are cut into pages by offset and limit, and every list answers how many items there are in all; to who accepts text/csv it answers as a table, with the same names and plain values. Unknown parameters and fields are refused. Answers say in Logbook-Line how many lines the logbook has; who sends that number back as Unchanged-Since-Line with PUT or PATCH is refused (412) if somebody has changed the same thing since, and told what."
 	c.Info.Contact = &huma.Contact{Name: "The makers of Jugate", URL: "https://jugate.example/"}
 	c.Info.License = &huma.License{Name: "All rights reserved", URL: "https://jugate.example/licence"}
@@ -148,7 +152,7 @@ func (s *Server) peopleAPI(r chi.Router) huma.API {
 	h.UseMiddleware(s.requirePerson(h), s.tellLine, s.logbook(h), knownParameters(h))
 	for _, routes := range []func(huma.API){
 		s.sessionRoutes, s.peopleRoutes, s.logbookRoutes, s.logRoutes, s.workstationRoutes, s.answerRoutes, s.domainRoutes, s.directoryRoutes, s.payloadRoutes, s.refusalRoutes, s.cardRoutes, s.groupRoutes, s.imageRoutes, s.storeRoutes, s.importRoutes, s.errandRoutes,
-		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.bootEntryRoutes, s.driverRoutes, s.setRoutes, s.outpostRoutes, s.storesRoutes, s.backupRoutes, s.overviewRoutes, s.reportRoutes, s.notificationRoutes, s.modelRoutes, s.fileRoutes, s.eventRoutes, s.termRoutes,
+		s.deliveryRoutes, s.preparedRoutes, s.checkRoutes, s.receiptRoutes, s.buildRoutes, s.mediaRoutes, s.accessRoutes, s.netbootRoutes, s.bootEntryRoutes, s.driverRoutes, s.setRoutes, s.outpostRoutes, s.storesRoutes, s.backupRoutes, s.overviewRoutes, s.reportRoutes, s.notificationRoutes, s.settingRoutes, s.doctorRoutes, s.modelRoutes, s.fileRoutes, s.eventRoutes, s.termRoutes,
 	} {
 		routes(h)
 	}

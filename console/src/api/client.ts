@@ -11,6 +11,7 @@ export type Group = Schemas["Group"];
 export type RoomReport = Schemas["RoomReport"];
 export type FailureReport = Schemas["FailureReport"];
 export type SavingsReport = Schemas["SavingsReport"];
+export type Setting = Schemas["Setting"];
 export type NotificationRule = Schemas["NotificationRule"];
 export type NewNotificationRule = Schemas["NewNotificationRule"];
 export type Message = Schemas["Message"];

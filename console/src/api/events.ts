@@ -137,6 +137,7 @@ const listeners: Record<string, Listener> = {
   sites: (_, _queries, refresher) => refresher.again("outposts"),
   stores: (_, _queries, refresher) => refresher.again("stores", "images"),
   drivers: (_, _queries, refresher) => refresher.again("drivers", "driver-sets", "coverage"),
+  settings: (_, _queries, refresher) => refresher.again("settings", "netboot"),
   told: (_, _queries, refresher) => refresher.again("notification-rules", "messages", "mail-settings"),
   resync: (_, queries) => void queries.invalidateQueries(),
 };
