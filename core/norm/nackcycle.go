@@ -68,13 +68,14 @@ func (m *remote) nackTimer(now time.Time) {
 			*c = nackCycle{}
 			return
 		}
-		if len(requests) > 0 {
-			n := nackMessage{feedback: m.feedback(now), Requests: requests}
+		for _, r := range requests {
+			n := nackMessage{feedback: m.feedback(now), Requests: r}
 			n.CC = m.congestion()
 			m.send(n.append(nil))
 			m.r.stats.Nacks++
 			m.kept = 0
-		} else {
+		}
+		if len(requests) == 0 {
 			m.r.stats.Suppressed++
 			m.kept++
 		}
@@ -100,16 +101,20 @@ func (m *remote) needs() bool {
 	return o.needs(m.due)
 }
 
-// nackSize bounds a NACK, in bytes of requests.
-const nackSize = 1200
+// nackSize bounds a NACK, in bytes of requests, and nackBurst how many are sent together: where a round trip takes long, a few hundred
+// blocks that each lack a symbol would wait for many of them.
+const (
+	nackSize  = 1200
+	nackBurst = 8
+)
 
-// requests lists what is missing, as far as one message goes, without what
+// requests lists what is missing, as far as a burst of messages goes, without what
 // others have asked for.
-func (m *remote) requests() (list []request, suppressed bool) {
-	q := requestBuilder{left: nackSize}
+func (m *remote) requests() (messages [][]request, suppressed bool) {
+	q := requestBuilder{left: nackSize, more: nackBurst - 1}
 	n := 0 // objects that were looked at
 	for id := m.low; id.Before(m.due.object) || id == m.due.object; id++ {
-		if n++; n > m.r.config.Window || q.left < 32 {
+		if n++; n > m.r.config.Window || q.full() {
 			break
 		}
 		o := m.objects[id]
@@ -128,7 +133,7 @@ func (m *remote) requests() (list []request, suppressed bool) {
 			suppressed = o.requests(&q, m.due) || suppressed
 		}
 	}
-	return q.requests, suppressed
+	return q.messages(), suppressed
 }
 
 // addRange asks for everything from first to last, joined to the range before if

@@ -83,24 +83,44 @@ func parseRequests(b []byte) (requests []request, err error) {
 }
 
 // requestBuilder puts needs into requests, those of one kind behind each other
-// into one, up to a size in bytes.
+// into one, and requests into messages up to a size in bytes.
 type requestBuilder struct {
-	requests []request
-	left     int // bytes
+	before   [][]request // messages that are full
+	requests []request   // of the last one
+	left     int         // bytes, in the last one
+	more     int         // messages that may follow
+}
+
+// full tells whether there may be no room for another need.
+func (q *requestBuilder) full() bool { return q.left < requestHeader+2*itemSize && q.more == 0 }
+
+// messages are the requests of each message.
+func (q *requestBuilder) messages() [][]request {
+	if len(q.requests) == 0 {
+		return q.before
+	}
+	return append(q.before, q.requests)
 }
 
 // add appends a need; it is false when there is no room.
 func (q *requestBuilder) add(f form, l level, items ...position) bool {
 	need := itemSize * len(items)
 	last := len(q.requests) - 1
-	if last < 0 || q.requests[last].Form != f || q.requests[last].Level != l {
+	other := last < 0 || q.requests[last].Form != f || q.requests[last].Level != l
+	if other {
 		need += requestHeader
 	}
-	if need > q.left {
+	switch {
+	case need <= q.left:
+	case q.more == 0:
 		return false
+	default:
+		q.before, q.requests = append(q.before, q.requests), nil
+		q.left, q.more = nackSize, q.more-1
+		return q.add(f, l, items...)
 	}
 	q.left -= need
-	if need%itemSize != 0 {
+	if other {
 		q.requests = append(q.requests, request{Form: f, Level: l})
 		last++
 	}

@@ -308,7 +308,7 @@ func (o *rxObject) requests(q *requestBuilder, due mark) (suppressed bool) {
 	}
 	// No more at a time than a sane sender can be ahead: the rest is for next time.
 	limit := min(o.limit(due), o.first()+maxAhead)
-	for n := o.first(); n < limit && q.left >= 32; n++ {
+	for n := o.first(); n < limit && !q.full(); n++ {
 		if o.isWhole(n) {
 			continue
 		}

@@ -79,3 +79,20 @@ func TestTheWireCarriesLittleMoreThanThePayload(t *testing.T) {
 		assert.LessOrEqual(t, ratio, c.time)
 	}
 }
+
+// Many blocks that each lack a symbol are asked for in few rounds: where a round trip takes long, each round does.
+func TestManyRepairsTakeFewRounds(t *testing.T) {
+	const blocks, block, symbol = 2400, 8, 64
+	n := newNetwork(t, norm.SenderConfig{Rate: 20e6, MaxBlock: block, SymbolSize: symbol}, 1, norm.ReceiverConfig{Unicast: true, FromStart: true})
+	n.delay = 300 * time.Millisecond
+	l := n.receivers[0]
+	_, err := n.sender.Enqueue(n.now, file("disk", random(1, blocks*block*symbol)))
+	require.NoError(t, err)
+	l.loss = 0.05 // a symbol in each third block, in the first pass alone
+	n.until(time.Minute, "the first pass", func() bool { return n.sender.Stats().SourceBytes == blocks*block*symbol })
+	over := n.now
+	n.until(10*time.Minute, "the file", n.all(1))
+	took, round := l.finished.Sub(over), n.sender.Stats().GRTT
+	t.Logf("%v after the first pass, %v a round trip, %d NACKs", took, round, l.Stats().Nacks)
+	assert.Less(t, took, 25*round)
+}

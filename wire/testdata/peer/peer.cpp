@@ -75,6 +75,7 @@ static std::string content(const std::string& path) {
 static int send(NormInstanceHandle instance, NormSessionHandle session, std::vector<std::string> files) {
     NormSetTxRate(session, number("rate"));
     if (number("grtt") > 0) NormSetGrttEstimate(session, number("grtt"));
+    NormSetGrttMax(session, 0.3); // a busy machine answers late, and each round of repairs would take some ten times as long
     NormSetTxCacheBounds(session, (NormSize)2e9, 8, 30000);
     if (number("cc")) NormSetCongestionControl(session, true);
     if (!NormStartSender(session, (NormSessionId)now(), (UINT32)number("buffer"), (UINT16)number("segment"), (UINT16)number("block"), (UINT16)number("parity"))) {
