@@ -62,7 +62,8 @@ type Config struct {
 	Pools      []netboot.PoolConfig // of mode whole
 	// Force has mode whole start although another server gives addresses.
 	Force bool
-	// Lenient has an interface that cannot be served say so, where it would keep network boot from starting.
+	// Lenient has an interface that cannot be served say so, until Mend or somebody brings it back, where it would keep network boot
+	// from starting.
 	Lenient bool
 	// WakeBy is the interface that wake-ups go out by where none is served; empty leaves
 	// it to the system's routes.
@@ -120,7 +121,7 @@ const othersWait = 5 * time.Second
 
 // Start opens what the configuration asks for, around the port that HTTP answers on, and
 // returns when all of it answers; ctx ends the start, and until what was started. An
-// interface that cannot be served keeps it from starting: who asked for it relies on it.
+// interface that cannot be served keeps it from starting, unless it is lenient: who asked for it relies on it.
 func (b *Boot) Start(ctx, until context.Context, httpPort int) error {
 	b.changing.Lock()
 	defer b.changing.Unlock()

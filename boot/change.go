@@ -84,8 +84,13 @@ func (b *Boot) Restart(name string) error {
 	if i < 0 {
 		return fault.NotFound.Errorf("network boot is not served on %s", name)
 	}
+	return fault.Conflict.Mark(b.again(links, i))
+}
+
+// again ends a link and begins it anew.
+func (b *Boot) again(links []*link, i int) error {
 	links[i].end()
-	want := Interface{name, links[i].Mode}
+	want := Interface{links[i].Name, links[i].Mode}
 	l, err := b.begin(b.until, want)
 	if err != nil {
 		l = b.outOfOrder(want, err)
@@ -94,7 +99,20 @@ func (b *Boot) Restart(name string) error {
 	b.mu.Lock()
 	b.links = links
 	b.mu.Unlock()
-	return fault.Conflict.Mark(err)
+	return err
+}
+
+// Mend tries interfaces again that could not be served: one may have come since, or have an address by now. Where another server gives
+// addresses, somebody has to decide, whether it still does or not.
+func (b *Boot) Mend() {
+	b.changing.Lock()
+	defer b.changing.Unlock()
+	links := b.all()
+	for i, l := range links {
+		if l.broken != nil && !errors.Is(l.broken, errTwoServers) && b.until.Err() == nil && b.again(links, i) == nil {
+			b.Log.Info("an interface is served again", "interface", l.Name)
+		}
+	}
 }
 
 // begin opens an interface and serves it.
@@ -111,7 +129,7 @@ func (b *Boot) begin(ctx context.Context, want Interface) (*link, error) {
 
 // outOfOrder is an interface that could not be served, with the reason.
 func (b *Boot) outOfOrder(want Interface, why error) *link {
-	l := &link{state: why.Error(), Link: netboot.Link{Name: want.Name, Mode: want.Mode}}
+	l := &link{state: why.Error(), broken: why, Link: netboot.Link{Name: want.Name, Mode: want.Mode}}
 	l.until, l.stop = context.WithCancel(b.until)
 	return l
 }

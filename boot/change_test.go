@@ -3,6 +3,7 @@ package boot_test
 import (
 	"context"
 	"log/slog"
+	"net"
 	"net/netip"
 	"testing"
 	"time"
@@ -48,6 +49,23 @@ func TestOtherInterfacesAreServed(t *testing.T) {
 	assert.Empty(t, asked(t))
 	assert.Empty(t, b.Links(time.Now()))
 	require.NoError(t, b.Change([]boot.Interface{lo}, nil, false))
+	assert.NotEmpty(t, asked(t))
+}
+
+// What somebody else has had, or what was not there, is served as soon as it can be.
+func TestAnInterfaceIsServedWhenItCanBe(t *testing.T) {
+	other, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 69})
+	require.NoError(t, err)
+	b := &boot.Boot{Roster: noLeases{}, Log: slog.New(slog.DiscardHandler), Now: time.Now, Config: boot.Config{Lenient: true, Interfaces: []boot.Interface{{Name: "lo", Mode: netboot.Off}}}}
+	until, stop := context.WithCancel(t.Context())
+	defer b.Wait()
+	defer stop()
+	require.NoError(t, b.Start(t.Context(), until, 7460))
+	b.Mend()
+	assert.Contains(t, b.Links(time.Now())[0].State, "address already in use")
+	require.NoError(t, other.Close())
+	b.Mend()
+	assert.Equal(t, "serving", b.Links(time.Now())[0].State)
 	assert.NotEmpty(t, asked(t))
 }
 

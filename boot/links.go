@@ -24,6 +24,8 @@ type link struct {
 	stop    context.CancelFunc
 	serving sync.WaitGroup
 
+	broken error // why it could not begin; nil if it could
+
 	mu    sync.Mutex
 	state string // "serving", or why not
 }
@@ -39,6 +41,8 @@ func (l *link) set(state string) {
 	defer l.mu.Unlock()
 	l.state = state
 }
+
+var errTwoServers = errors.New("two servers would give the same ones twice")
 
 // open finds the interface's address, and for mode whole its pools and whether another
 // server is there.
@@ -63,7 +67,7 @@ func (b *Boot) open(ctx context.Context, want Interface) (*link, error) {
 			return nil, err
 		}
 		if len(others) > 0 && !b.Config.Force && !b.becomesSilent(ctx, want.Name) {
-			return nil, fmt.Errorf("%s gives addresses there already, and two servers would give the same ones twice; use mode beside, or --netboot-force if that server is to go", others[0])
+			return nil, fmt.Errorf("%s gives addresses there already, and %w; use mode beside, or --netboot-force if that server is to go", others[0], errTwoServers)
 		}
 	}
 	l.until, l.stop = context.WithCancel(b.until)

@@ -18,6 +18,7 @@ import (
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
 	"jugate/service"
+	"jugate/supervised"
 )
 
 // netbootFlags are serve's flags for network boot.
@@ -58,6 +59,7 @@ func (f *netbootFlags) fill(c *service.Config) error {
 		return usageError{fmt.Errorf("--unknown: %w", err)}
 	}
 	c.Netboot.Force = f.force
+	c.Netboot.Lenient = supervised.Is() // nobody is there to read why it did not start
 	c.Netboot.Agent = f.agent
 	if program, err := os.Executable(); err == nil && f.agent == "" {
 		c.Netboot.Agent = filepath.Join(filepath.Dir(program), "jugate-agent")

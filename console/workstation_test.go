@@ -33,6 +33,14 @@ func TestTheWorkstationPage(t *testing.T) {
 	b.axe("a workstation, dark")
 	b.looks("light")
 
+	t.Log("# the doctor follows it from the power button on")
+	b.do(click(`//button[.="Does it not come up?"]`), chromedp.WaitVisible(`//div[contains(@class, "ant-modal-title") and .="What the doctor says of herb-03"]`), chromedp.WaitVisible(`//div[@role="dialog"]//b`))
+	b.settled()
+	b.axe("what the doctor says of a workstation")
+	b.shoot("doctor-workstation")
+	b.do(click(`//div[@role="dialog"]//button[.="Close"]`))
+	b.closed()
+
 	t.Log("# what is said of it is written there")
 	b.do(click(`//button[.="Write…"]`), keys(`textarea[aria-label="Note"]`, "by the window"), click(`//button[.="Keep"]`), chromedp.WaitVisible(`//span[text()="by the window"]`), chromedp.WaitVisible(`//span[text()="note-workstation"]`))
 

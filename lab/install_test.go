@@ -3,6 +3,7 @@ package lab_test
 import (
 	"context"
 	"fmt"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -19,8 +20,9 @@ import (
 	"jugate/lab"
 )
 
-// packages builds all programs as a version, and makes packages of them. The other programs that this needs are in bin/.
-func packages(t *testing.T, version string) (dir string) {
+// packages builds all programs in a folder of sources as a version, and makes packages of them. The other programs that this needs are
+// in bin/.
+func packages(t *testing.T, sources, version string) (dir string) {
 	t.Helper()
 	root, err := filepath.Abs("..")
 	require.NoError(t, err)
@@ -32,18 +34,111 @@ func packages(t *testing.T, version string) (dir string) {
 		out, err := cmd.CombinedOutput()
 		require.NoError(t, err, "%s: %s", name, out)
 	}
-	run(root, []string{"CGO_ENABLED=0"}, "go", "build", "-trimpath", "-ldflags", "-s -w -X jugate/core/version.stamped="+version, "-o", bin+"/", "./cmd/jugate", "./cmd/jugate-agent", "./cmd/jugate-outpost")
+	run(sources, []string{"CGO_ENABLED=0"}, "go", "build", "-trimpath", "-buildvcs=false", "-ldflags", "-s -w -X jugate/core/version.stamped="+version, "-o", bin+"/", "./cmd/jugate", "./cmd/jugate-agent", "./cmd/jugate-outpost")
 	run(filepath.Join(root, "tools"), nil, "go", "build", "-o", filepath.Join(root, "bin")+"/", "github.com/goreleaser/nfpm/v2/cmd/nfpm", "./bill")
 	run(root, []string{"COMPRESSION=gzip"}, "packaging/make", bin, dir)
 	return dir
 }
 
-// exposed reads the figure of systemd-analyze security.
-var exposed = regexp.MustCompile(`Overall exposure level for \S+: ([0-9.]+)`)
+// otherForm are these sources, with records of another form than today's, whose number it tells.
+func otherForm(t *testing.T) (sources string, today int) {
+	t.Helper()
+	sources = t.TempDir()
+	out, err := exec.CommandContext(t.Context(), "sh", "-c", `tar -C .. --exclude=./.git --exclude=./.lab --exclude=./bin --exclude=node_modules -cf - . | tar -C "$0" -xf -`, sources).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	migrations := filepath.Join(sources, "records/migrations")
+	files, err := os.ReadDir(migrations)
+	require.NoError(t, err)
+	_, err = fmt.Sscanf(files[len(files)-1].Name(), "%d_", &today)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(migrations, fmt.Sprintf("%04d_later.sql", today+1)), []byte("-- +goose Up\nCREATE TABLE later (n INTEGER) STRICT;\n"), 0o600))
+	return sources, today
+}
 
-// A fresh Debian gets the packages, with what they recommend; the service runs at once. It is set up from a file, makes a boot environment,
-// delivers to a machine that is on its network, is upgraded and restarted, and goes on. What it has stays when it is removed, and when it
-// is purged unless somebody says otherwise.
+// guide are the blocks of lines of a guide, under a heading, that are there to be pasted.
+func guide(t *testing.T, name, heading string) (blocks []string) {
+	t.Helper()
+	text, err := os.ReadFile(filepath.Join("../docs", name))
+	require.NoError(t, err)
+	_, section, found := strings.Cut(string(text), "\n## "+heading+"\n")
+	require.True(t, found, "%s has no part %q", name, heading)
+	section, _, _ = strings.Cut(section, "\n## ")
+	within := false
+	for line := range strings.Lines(section) {
+		code, is := strings.CutPrefix(line, "    ")
+		switch {
+		case is && within:
+			blocks[len(blocks)-1] += code
+		case is:
+			blocks = append(blocks, code)
+		}
+		within = is
+	}
+	return blocks
+}
+
+// box is a machine with systemd, at which a test works as root.
+type box struct {
+	*lab.Container
+	t *testing.T
+}
+
+// switchedOn starts one; its journal is kept.
+func (r *room) switchedOn(host *lab.Host, root string) *box {
+	r.t.Helper()
+	on, err := host.SwitchOn(r.ctx, root, filepath.Join(r.keep, host.Name+".log"))
+	require.NoError(r.t, err)
+	d := &box{on, r.t}
+	r.t.Cleanup(func() {
+		out, _ := on.Command(context.WithoutCancel(r.ctx), "journalctl", "--no-pager", "--unit=jugate*").CombinedOutput()
+		os.WriteFile(filepath.Join(r.keep, host.Name+".journal"), out, 0o644)
+		assert.NoError(r.t, on.Off())
+	})
+	return d
+}
+
+func (d *box) do(args ...string) string {
+	d.t.Helper()
+	out, err := d.Command(d.t.Context(), args[0], args[1:]...).CombinedOutput()
+	require.NoError(d.t, err, "%v: %s", args, out)
+	return strings.TrimSpace(string(out))
+}
+
+// follow pastes lines of a guide, in the folder with the packages, with names of this test instead of the guide's.
+func (d *box) follow(lines string, instead ...string) string {
+	d.t.Helper()
+	lines = strings.NewReplacer(instead...).Replace(lines)
+	said := d.do("bash", "-e", "-c", "cd /opt/packages\n"+lines)
+	d.t.Logf("%s%s", lines, said)
+	return said
+}
+
+// exposure is the figure of systemd-analyze security.
+func (d *box) exposure(unit string) float64 {
+	d.t.Helper()
+	said := regexp.MustCompile(`Overall exposure level for \S+: ([0-9.]+)`).FindStringSubmatch(d.do("systemd-analyze", "security", "--no-pager", unit))
+	require.NotNil(d.t, said)
+	d.t.Logf("systemd-analyze security %s: %s", unit, said[1])
+	figure, err := strconv.ParseFloat(said[1], 64)
+	require.NoError(d.t, err)
+	return figure
+}
+
+// reaches tells whether a host reaches a port of the machine with the service.
+func (r *room) reaches(from *lab.Host, port int) bool {
+	ctx, cancel := context.WithTimeout(r.ctx, 2*time.Second) // a firewall that says nothing is waited for no longer
+	defer cancel()
+	conn, err := from.Dial(ctx, "tcp", fmt.Sprintf("%s:%d", r.desk.Address, port))
+	if err != nil {
+		return false
+	}
+	return assert.NoError(r.t, conn.Close())
+}
+
+// Fresh machines go through their lives by the lines of the guides: the packages are installed with what they recommend; the service runs
+// at once, is set up by answers and from a file, makes a boot environment, delivers through a firewall, has an outpost, is upgraded, goes
+// back and on again, is restarted, and keeps its port open. What it has stays when it is removed, and when it is purged unless somebody
+// says otherwise.
 func TestInstalledOnAFreshDebian(t *testing.T) {
 	t.Parallel()
 	labRoot(t)
@@ -54,7 +149,8 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 	}
 	const before, next = "8.0.0", "8.0.1"
 	began := time.Now()
-	old, renewed := packages(t, before), packages(t, next)
+	other, today := otherForm(t)
+	old, renewed := packages(t, "..", before), packages(t, other, next)
 	t.Logf("# packages of two versions %60.1f s", time.Since(began).Seconds())
 	debs, err := filepath.Glob(filepath.Join(old, "*.deb"))
 	require.NoError(t, err)
@@ -62,85 +158,83 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 	out, err := exec.CommandContext(t.Context(), "lintian", append([]string{"--fail-on", "error,warning"}, debs...)...).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 
-	keep := kept(t)
-	n, err := lab.NewNetwork(t.Context(), "desk")
+	n, err := lab.NewNetwork(t.Context(), "desk", "shed")
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, n.Close()) })
 	bin, err := programs()
 	require.NoError(t, err)
-	root, err := os.MkdirTemp("/var/tmp", "jugate-fresh") // on a disk: setup does not take a folder in memory
+	work, err := os.MkdirTemp("/var/tmp", "jugate-fresh") // on a disk: setup does not take a folder in memory
 	require.NoError(t, err)
-	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(root)) })
-	require.NoError(t, os.Chmod(root, 0o755))
+	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(work)) })
+	root, shedRoot := filepath.Join(work, "desk"), filepath.Join(work, "shed")
+	require.NoError(t, os.Mkdir(root, 0o755))
+	require.NoError(t, os.Chmod(work, 0o755))
 	ctx, cancel := context.WithTimeout(t.Context(), 36*time.Minute)
 	t.Cleanup(cancel)
-	r := &room{t: t, ctx: ctx, net: n, desk: n.Host("desk"), bin: bin, data: filepath.Join(root, "var/lib/jugate"), keep: keep, began: time.Now(), stage: time.Now()}
+	r := &room{t: t, ctx: ctx, net: n, desk: n.Host("desk"), bin: bin, data: filepath.Join(root, "var/lib/jugate"), keep: kept(t), began: time.Now(), stage: time.Now()}
 	require.NoError(t, lab.MakeFresh(t.Context(), root))
-	r.done("a fresh Debian")
 	shelf := filepath.Join(root, "opt/packages")
 	require.NoError(t, os.MkdirAll(shelf, 0o755))
-	for _, deb := range debs {
-		require.NoError(t, exec.CommandContext(t.Context(), "cp", deb, shelf).Run())
-	}
-	said, err := lab.Prepare(t.Context(), root, "apt-get update -qq; apt-get install -y /opt/packages/jugate_*.deb /opt/packages/jugate-agent_*.deb /opt/packages/jugate-outpost_*.deb")
+	require.NoError(t, exec.CommandContext(t.Context(), "sh", "-c", fmt.Sprintf("cp %s/*.deb %s", old, shelf)).Run())
+	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/apt.conf.d/90yes"), []byte("APT::Get::Assume-Yes \"true\";\n"), 0o644)) // nobody is there to ask
+	require.NoError(t, exec.CommandContext(t.Context(), "cp", "-a", root, shedRoot).Run())
+	r.done("two fresh Debians")
+	said, err := lab.Prepare(t.Context(), root, "apt-get update -qq; apt-get install ufw procps firewalld; systemctl mask firewalld; cd /opt/packages; "+guide(t, "installing.md", "Packages")[0])
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(keep, "install.log"), []byte(said), 0o644))
-	r.done("installed, with what it recommends")
+	require.NoError(t, os.WriteFile(filepath.Join(r.keep, "install.log"), []byte(said), 0o644))
+	r.done("installed, with what it recommends, and two firewalls")
 
-	box, err := r.desk.SwitchOn(t.Context(), root, filepath.Join(keep, "console.log"))
-	require.NoError(t, err)
-	defer func() { assert.NoError(t, box.Off()) }()
+	d := r.switchedOn(r.desk, root)
+	shed := r.switchedOn(n.Host("shed"), shedRoot)
 	r.done("switched on")
-	inside := func(args ...string) string {
-		t.Helper()
-		out, err := box.Command(t.Context(), args[0], args[1:]...).CombinedOutput()
-		require.NoError(t, err, "%v: %s", args, out)
-		return strings.TrimSpace(string(out))
-	}
-	defer func() { // what happened, for whoever looks
-		out, _ := box.Command(r.ctx, "journalctl", "--no-pager", "--unit=jugate").CombinedOutput()
-		os.WriteFile(filepath.Join(keep, "journal.log"), out, 0o644)
-	}()
 	t.Log("# it runs at once, as nobody in particular, and systemd finds little to say against it")
-	assert.Equal(t, "active", inside("systemctl", "is-active", "jugate"))
-	for _, unit := range []string{"jugate.service", "jugate-outpost.service"} {
-		figure := exposed.FindStringSubmatch(inside("systemd-analyze", "security", "--no-pager", unit))
-		require.NotNil(t, figure)
-		t.Logf("systemd-analyze security %s: %s", unit, figure[1])
-		exposure, err := strconv.ParseFloat(figure[1], 64)
-		require.NoError(t, err)
-		assert.Less(t, exposure, 2.5)
-	}
-	pid := inside("systemctl", "show", "--property=MainPID", "--value", "jugate")
-	assert.Equal(t, "jugate", inside("stat", "--format=%U", "/proc/"+pid))
-	status := inside("cat", "/proc/"+pid+"/status")
+	assert.Equal(t, "active", d.do("systemctl", "is-active", "jugate"))
+	assert.Less(t, d.exposure("jugate.service"), 2.5)
+	pid := d.do("systemctl", "show", "--property=MainPID", "--value", "jugate")
+	assert.Equal(t, "jugate", d.do("stat", "--format=%U", "/proc/"+pid))
+	status := d.do("cat", "/proc/"+pid+"/status")
 	assert.Regexp(t, `(?m)^Seccomp:\s+2$`, status)
 	assert.Regexp(t, `(?m)^NoNewPrivs:\s+1$`, status)
-	assert.NotContains(t, inside("journalctl", "--no-pager", "--unit=jugate"), "/welcome#", "what the first administrator signs in with is not in the journal")
-	assert.Contains(t, inside("sh", "-c", "man -w jugate-deliver 2>/dev/null || ls /usr/share/man/man1/jugate-deliver.1.gz /usr/share/man/man8/jugate-outpost.8.gz"), "jugate-deliver")
+	assert.NotContains(t, d.do("journalctl", "--no-pager", "--unit=jugate"), "/welcome#", "what the first administrator signs in with is not in the journal")
+	assert.Contains(t, d.do("sh", "-c", "man -w jugate-deliver 2>/dev/null || ls /usr/share/man/man1/jugate-deliver.1.gz /usr/share/man/man8/jugate-outpost.8.gz"), "jugate-deliver")
 
-	t.Log("# it is set up from a file; an answer that will not do is refused first")
+	t.Log("# it is set up by answers, of which two will not do, and from a file, of which one will not do either")
+	asked := d.Command(t.Context(), "jugate", "setup")
+	asked.Stdin = strings.NewReader("\n\n\n\nines of the garden\nthe garden gate is green\nines\ngreen\nines\nthe garden gate is green\n")
+	talk, err := asked.CombinedOutput()
+	t.Logf("jugate setup: %s", talk)
+	require.NoError(t, err)
+	for _, words := range []string{"nobody does", `"ines of the garden" cannot be the name of a person`, "shorter than 12 characters", "console:  https://192.0.2.1:7460", "ines may do everything"} {
+		assert.Contains(t, string(talk), words)
+	}
 	write := func(name, text string) {
 		t.Helper()
 		require.NoError(t, os.WriteFile(filepath.Join(root, "root", name), []byte(text), 0o600))
 	}
 	write("password", "the garden gate is green\n")
 	write("wrong.yaml", "interface: eth7\nmode: whole\n")
-	refused, err := box.Command(t.Context(), "jugate", "setup", "--from", "wrong.yaml").CombinedOutput()
+	refused, err := d.Command(t.Context(), "jugate", "setup", "--from", "wrong.yaml").CombinedOutput()
 	assert.Error(t, err)
 	assert.Contains(t, string(refused), `"eth7" is not an interface of this machine`)
 	write("setup.yaml", "interface: eth0\nmode: whole\npool: 192.0.2.100-192.0.2.150/24 lease 10m\nnames: [images.fennholt.example]\nperson: ines\npassword_file: /root/password\n")
-	setUp := inside("jugate", "setup", "--from", "setup.yaml")
-	t.Logf("jugate setup: %s", setUp)
-	assert.Contains(t, setUp, "console:  https://192.0.2.1:7460")
-	assert.Contains(t, setUp, "ines may do everything")
-	r.done("set up from a file")
+	assert.Contains(t, d.do("jugate", "setup", "--from", "setup.yaml"), "ines, who was there already")
+	r.done("set up by answers, and from a file")
+
+	t.Log("# a firewall lets through what it is told to, and nothing else")
+	firewalls := strings.SplitAfter(guide(t, "installing.md", "A firewall")[0], "\n")
+	d.follow(firewalls[0])
+	d.do("ufw", "--force", "enable")
+	var door net.Listener // another port
+	require.NoError(t, r.desk.Inside(func() (err error) { door, err = net.Listen("tcp", "192.0.2.1:8888"); return err }))
+	defer door.Close()
+	assert.True(t, r.reaches(n.Host("shed"), 7460))
+	assert.False(t, r.reaches(n.Host("shed"), 8888))
 
 	t.Log("# a boot environment is made of what was recommended, and settings change while it runs")
-	inside("jugate", "environment", "build", "--kernel-words", words, "--offer")
-	inside("jugate", "config", "set", "rate", "12Mbit")
-	assert.Equal(t, before, inside("sh", "-c", "jugate --version | sed 's/.* //'"))
-	looked, _ := box.Command(t.Context(), "jugate", "doctor", "--all").CombinedOutput()
+	d.do("jugate", "environment", "build", "--kernel-words", words, "--offer")
+	d.do("jugate", "config", "set", "rate", "12Mbit")
+	assert.Equal(t, before, d.do("sh", "-c", "jugate --version | sed 's/.* //'"))
+	looked, _ := d.Command(t.Context(), "jugate", "doctor", "--all").CombinedOutput()
 	t.Logf("jugate doctor --all: %s", looked)
 	assert.Contains(t, string(looked), "good     addresses on eth0: this service alone gives them")
 	assert.NotContains(t, string(looked), "bad ")
@@ -158,31 +252,74 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 	r.jugate(&receipts, "receipt", "list", "--workstation", "herb-01")
 	require.Len(t, receipts, 1)
 	assert.EqualValues(t, "delivered", receipts[0].Outcome, receipts[0].Reason)
-	r.done("delivered")
+	r.done("delivered through the firewall")
 
-	t.Log("# the next version is put in its place while the machine waits; it is told which agent it has")
-	require.NoError(t, exec.CommandContext(t.Context(), "sh", "-c", fmt.Sprintf("rm %s/*.deb && cp %s/*.deb %s", shelf, renewed, shelf)).Run())
-	upgraded := inside("sh", "-c", "dpkg -i /opt/packages/*.deb")
-	t.Logf("dpkg: %s", upgraded)
-	assert.Equal(t, "active", inside("systemctl", "is-active", "jugate"))
-	r.eventually(time.Minute, func() bool { return r.command("group", "list").Run() == nil })
-	var versions struct{ Service string }
-	r.jugate(&versions, "version")
-	assert.Equal(t, next, versions.Service)
+	t.Log("# another site has an outpost")
+	var code api.OutpostCode
+	r.jugate(&code, "outpost", "add", "shed")
+	lines := strings.SplitAfter(guide(t, "installing.md", "An outpost")[0], "\n")
+	shed.follow(lines[0] + lines[1])
+	shed.do("sed", "-i", "-e", "s/THE-CODE/"+code.Code+"/", "-e", "s/^listen: .*/listen: 192.0.2.2:7460/", "-e", "s/^netboot: .*/netboot: [eth0=off]/", "/etc/jugate/outpost.yaml")
+	shed.follow(lines[2])
+	assert.Less(t, shed.exposure("jugate-outpost.service"), 2.5)
+	var post api.Outpost
+	up := func() bool { r.jugate(&post, "outpost", "show", "shed"); return post.State == "up" }
+	r.eventually(time.Minute, up)
+	r.done("an outpost joined")
+
+	t.Log("# the next version is put in its place while the machine waits; what is of the version before goes on, and is told so")
+	put := func(from string) {
+		t.Helper()
+		require.NoError(t, exec.CommandContext(t.Context(), "sh", "-c", fmt.Sprintf("rm %s/*.deb && cp %s/*.deb %s", shelf, from, shelf)).Run())
+	}
+	serves := func(version string) {
+		t.Helper()
+		r.eventually(time.Minute, func() bool { return r.command("group", "list").Run() == nil })
+		var versions struct{ Service string }
+		r.jugate(&versions, "version")
+		assert.Equal(t, version, versions.Service)
+		assert.Equal(t, "active", d.do("systemctl", "is-active", "jugate"))
+	}
+	upgrades := guide(t, "operating.md", "Upgrades")
+	put(renewed)
+	d.follow(upgrades[0])
+	serves(next)
+	assert.FileExists(t, filepath.Join(r.data, fmt.Sprintf("jugate.db.form-%d", today)))
 	r.jugate(&receipts, "receipt", "list")
 	assert.Len(t, receipts, 1)
 	r.jugate(nil, "receipt", "check")
 	var w api.Workstation
 	r.eventually(slow, func() bool { r.jugate(&w, "workstation", "show", "herb-01"); return w.Online })
 	assert.Equal(t, before, w.AgentVersion, "its agent, of the version before, goes on")
+	r.eventually(time.Minute, up)
+	assert.Contains(t, d.do("jugate", "overview"), "its program is of version "+before)
 	r.jugate(nil, "deliver", "garden-desk", "--to", "herb-01", "--yes", "--despite-firmware")
 	r.done("upgraded, and delivered once more by the agent of the version before")
+
+	t.Log("# back again: the older program does not touch the records, and says the way, which is that of the guide")
+	put(old)
+	older := []string{"_OLDER.deb", "_" + before + "_amd64.deb", "form-40", fmt.Sprintf("form-%d", today)}
+	d.Command(t.Context(), "sh", "-c", "cd /opt/packages; apt-get install --allow-downgrades ./*.deb").Run() // it says that the service did not start
+	r.eventually(time.Minute, func() bool {
+		return strings.Contains(d.do("journalctl", "--no-pager", "--unit=jugate"), fmt.Sprintf("they have form %d, and this one knows up to %d", today+1, today))
+	})
+	d.follow(upgrades[1], older...)
+	serves(before)
+	r.jugate(&receipts, "receipt", "list")
+	assert.Len(t, receipts, 1, "what was recorded since is in the folder that was put aside")
+	put(renewed)
+	d.follow(upgrades[0])
+	serves(next)
+	r.eventually(slow, func() bool { r.jugate(&w, "workstation", "show", "herb-01"); return w.Online })
+	r.jugate(nil, "deliver", "garden-desk", "--to", "herb-01", "--yes", "--despite-firmware")
+	r.jugate(nil, "receipt", "check")
+	r.done("back, and on again")
 	require.NoError(t, m.Off())
 
 	t.Log("# the machine with the service is switched off and on")
-	require.NoError(t, box.Off())
-	box, err = r.desk.SwitchOn(t.Context(), root, filepath.Join(keep, "console.log"))
-	require.NoError(t, err)
+	require.NoError(t, d.Off())
+	d = r.switchedOn(r.desk, root)
+	serves(next)
 	r.jugate(&receipts, "receipt", "list")
 	assert.Len(t, receipts, 2)
 	var settings []api.Setting
@@ -192,21 +329,38 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 			assert.Equal(t, []string{"12Mbit"}, s.Values)
 		}
 	}
-	inside("systemctl", "reload", "jugate")
-	assert.Contains(t, inside("journalctl", "--no-pager", "--unit=jugate"), "the settings were read again")
+	d.do("systemctl", "reload", "jugate")
+	assert.Contains(t, d.do("journalctl", "--no-pager", "--unit=jugate"), "the settings were read again")
 	r.done("restarted")
 
+	t.Log("# its port stays open while it is away, and a call brings it back")
+	d.follow(guide(t, "installing.md", "A port that is always open")[0])
+	d.do("systemctl", "stop", "jugate")
+	serves(next)
+	d.do("ufw", "disable")
+	assert.True(t, r.reaches(n.Host("shed"), 8888))
+	d.do("systemctl", "unmask", "firewalld")
+	d.do("systemctl", "start", "firewalld")
+	d.follow(firewalls[1])
+	assert.True(t, r.reaches(n.Host("shed"), 7460))
+	assert.False(t, r.reaches(n.Host("shed"), 8888))
+	r.done("by a socket, and behind the other firewall")
+
 	t.Log("# what it has stays when it is removed, and when it is purged; unless somebody says otherwise")
-	inside("apt-get", "remove", "-y", "jugate")
+	away := strings.SplitAfter(guide(t, "installing.md", "Take it away")[0], "\n")
+	d.follow(away[0])
 	assert.FileExists(t, filepath.Join(r.data, "jugate.db"))
 	assert.FileExists(t, filepath.Join(root, "etc/jugate/jugate.yaml"))
-	inside("apt-get", "purge", "-y", "jugate")
+	d.follow(away[1])
 	assert.FileExists(t, filepath.Join(r.data, "jugate.db"))
 	assert.NoFileExists(t, filepath.Join(root, "etc/jugate/jugate.yaml"))
-	inside("sh", "-c", "dpkg -i /opt/packages/jugate_*.deb")
-	assert.Equal(t, "active", inside("systemctl", "is-active", "jugate"))
-	inside("sh", "-c", "echo 'jugate jugate/remove-data boolean true' | debconf-set-selections; apt-get purge -y jugate")
+	d.do("sh", "-c", "dpkg -i /opt/packages/jugate_*.deb")
+	assert.Equal(t, "active", d.do("systemctl", "is-active", "jugate"))
+	d.do("sh", "-c", "echo 'jugate jugate/remove-data boolean true' | debconf-set-selections; apt-get purge jugate")
 	assert.NoDirExists(t, r.data)
+	shed.do("apt-get", "purge", "jugate-outpost")
+	assert.FileExists(t, filepath.Join(shedRoot, "var/lib/jugate-outpost/outpost.pem"))
+	assert.NoDirExists(t, filepath.Join(shedRoot, "etc/jugate"))
 	r.done("removed, and purged twice")
 }
 

@@ -271,11 +271,18 @@ func TestBesideAnotherServer(t *testing.T) {
 	conf := filepath.Join(t.TempDir(), "udhcpd.conf")
 	require.NoError(t, os.WriteFile(conf, []byte("start 192.0.2.200\nend 192.0.2.220\ninterface eth0\nlease_file "+conf+".leases\npidfile "+conf+".pid\noption subnet 255.255.255.0\noption lease 600\n"), 0o644))
 	require.NoError(t, os.WriteFile(conf+".leases", nil, 0o644))
-	t.Log("# the doctor finds that nobody gives addresses, and who does then; and whether multicast is heard")
+	t.Log("# the doctor finds that nobody gives addresses, that two do, and who does then; and whether multicast is heard")
 	assert.Contains(t, r.doctor(r.desk), "bad      addresses on eth0: nobody gives addresses there: workstations show 169.254.x.x")
+	r.jugate(nil, "config", "set", "pool", "192.0.2.100-192.0.2.150/24")
+	r.jugate(nil, "config", "set", "netboot", "eth0=whole")
+	assert.Contains(t, r.doctor(r.desk, "--all"), "good     addresses on eth0: this service alone gives them")
 	other := office.Command(r.ctx, "udhcpd", "-f", conf)
 	require.NoError(t, other.Start())
 	t.Cleanup(func() { other.Process.Kill(); other.Wait() })
+	r.eventually(time.Minute, func() bool {
+		return strings.Contains(r.doctor(r.desk), "bad      addresses on eth0: 192.0.2.2 gives addresses there, too")
+	})
+	r.jugate(nil, "config", "set", "netboot", "eth0=beside")
 
 	r.eventually(time.Minute, func() bool {
 		return strings.Contains(r.doctor(r.desk, "--all"), "good     addresses on eth0: 192.0.2.2 gives them")

@@ -113,7 +113,7 @@ func tooNew(path string, current, newest int64) error {
 	}
 	if err == nil && len(forms) > 0 {
 		last := copyBefore(path, forms[len(forms)-1])
-		way = fmt.Sprintf("to go back all the same, with what was recorded until %s was made and nothing later: move %s, %s-wal and %s-shm away, and rename that copy to %s", last, path, path, path, path)
+		way = fmt.Sprintf("to go back all the same, with what was recorded until %s was made and nothing later: move %s away, with %s-wal and %s-shm if they are there, and rename that copy to %s", last, path, path, path, path)
 	}
 	return fmt.Errorf("%w: they have form %d, and this one knows up to %d. Install the newer version again; %s", ErrNewer, current, newest, way)
 }

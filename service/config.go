@@ -97,6 +97,8 @@ type Netboot struct {
 	Unknown    Unknown              // what becomes of machines that nobody has admitted; Hold by default
 	// Force has mode whole start although another server gives addresses.
 	Force bool
+	// Lenient has the service start although an interface cannot be served. It is served as soon as it can be.
+	Lenient bool
 	// Agent is the agent's file, for builds of the boot environment.
 	Agent string
 }

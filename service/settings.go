@@ -11,11 +11,11 @@ import (
 func SettingText(name string) string { return settings.What(name) }
 
 // bootAs tells network boot what it is to serve when it starts. An interface that was chosen while the service ran, and that cannot be
-// served, says so: the service has to run for anybody to choose otherwise.
+// served, says so: the service has to run for anybody to choose otherwise. So do all where nobody types commands.
 func (s *Service) bootAs(v settings.Values) {
 	c := &s.boot.Config
 	c.Interfaces, c.Pools, c.Force = v.Interfaces, v.Pools, v.Force
-	c.Lenient = !slices.Equal(v.Interfaces, s.config.Netboot.Interfaces)
+	c.Lenient = s.config.Netboot.Lenient || !slices.Equal(v.Interfaces, s.config.Netboot.Interfaces)
 }
 
 // apply has settings take effect that were changed while the service runs. Rooms ask for the others when they need them.

@@ -12,6 +12,7 @@ import (
 
 	"jugate/api"
 	"jugate/core/netboot"
+	"jugate/core/roster"
 )
 
 // Problem is what speaks against an answer.
@@ -161,6 +162,11 @@ func (a *Answers) tryData(_ context.Context, m Machine, _ []Interface) []Problem
 
 func (a *Answers) tryPerson(context.Context, Machine, []Interface) []Problem {
 	const answer = "person"
+	if a.Person != "" {
+		if err := roster.CheckName("a person", a.Person); err != nil {
+			return []Problem{{Answer: answer, What: err.Error()}}
+		}
+	}
 	switch {
 	case a.Person == "" && a.Password == "":
 		return []Problem{{Answer: answer, What: "nobody becomes the first administrator now", Cure: "jugate person add NAME --grant administrator does that later", Mild: true}}

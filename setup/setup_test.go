@@ -93,6 +93,7 @@ func TestAnswersAreTried(t *testing.T) {
 		"small":                       {func(_ *setup.Answers, m *desk) { m.free = 40 << 30 }, "data", "some 10 to 40 GiB", true},
 		"somebody else's":             {func(_ *setup.Answers, m *desk) { m.odd = "/srv/jugate is not empty" }, "data", "is not empty", false},
 		"a short password":            {func(a *setup.Answers, _ *desk) { a.Password = "gate" }, "person", "shorter than 12", false},
+		"a name with blanks":          {func(a *setup.Answers, _ *desk) { a.Person = "ines of the garden" }, "person", "cannot be the name of a person", false},
 		"a password of nobody":        {func(a *setup.Answers, _ *desk) { a.Person = "" }, "person", "nobody who has it", false},
 		"a person without a password": {func(a *setup.Answers, _ *desk) { a.Password = "" }, "person", "has no password yet", true},
 		"nobody":                      {func(a *setup.Answers, _ *desk) { a.Person, a.Password = "", "" }, "person", "nobody becomes the first administrator", true},

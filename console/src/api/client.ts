@@ -7,6 +7,7 @@ type Schemas = components["schemas"];
 export type Overview = Schemas["Overview"];
 export type Need = Schemas["Need"];
 export type PartState = Schemas["PartState"];
+export type Diagnosis = Schemas["Diagnosis"];
 export type Group = Schemas["Group"];
 export type RoomReport = Schemas["RoomReport"];
 export type FailureReport = Schemas["FailureReport"];

@@ -1,17 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
-import { Badge, Button, Card, Col, Empty, Flex, Popconfirm, Progress, Row, Tag, Typography } from "antd";
+import { Button, Card, Col, Empty, Flex, Popconfirm, Progress, Row, Tag, Typography } from "antd";
 import { Link } from "react-router";
 import { ask, client, type Delivery, type Need, type Overview, type PartState } from "../../api/client";
 import { useChange } from "../../api/useChange";
 import { left, percent, when } from "../../format";
 import { DeliveryState } from "../../parts/DeliveryState";
+import { Doctor } from "../../parts/Doctor";
+import { Finding } from "../../parts/Finding";
 import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
 import { leaf, ochre } from "../../theme";
 
 const colours: Record<Need["kind_of_need"], string> = { failures: "red", deliveries: "orange", arrivals: "orange", checks: "red", boots: "orange", newcomers: "blue", cards: "blue" };
-
-const signs: Record<PartState["state"], "success" | "warning" | "error"> = { good: "success", warning: "warning", bad: "error" };
 
 /** What somebody looks at first: what needs them, what runs, what is next, and how each part of the service is. */
 export function Start() {
@@ -135,24 +135,29 @@ function Again({ part: p }: { part: PartState }) {
 function Parts({ parts }: { parts: PartState[] }) {
   const troubled = parts.filter((p) => p.state !== "good").length;
   return (
-    <Card title="How the service is" extra={troubled === 0 ? "everything is well" : troubled === 1 ? "1 part wants a look" : `${troubled} parts want a look`}>
+    <Card
+      title="How the service is"
+      extra={
+        <Flex gap={12} align="center">
+          {troubled === 0 ? "everything is well" : troubled === 1 ? "1 part wants a look" : `${troubled} parts want a look`}
+          <Doctor label="Ask the doctor" />
+        </Flex>
+      }
+    >
       <Flex vertical gap={10}>
         {parts.map((p) => (
-          <Flex key={p.part + p.what} gap={8} align="start">
-            <Badge status={signs[p.state]} title={p.state} />
-            <div style={{ flex: 1 }}>
-              <div>
+          <Finding
+            key={p.part + p.what}
+            state={p.state}
+            what={p.what}
+            cure={p.cure}
+            title={
+              <>
                 <Link to={p.page}>{p.part}</Link>
                 {p.restart_means && <Again part={p} />}
-              </div>
-              <div>{p.what}</div>
-              {p.cure && (
-                <div>
-                  <Typography.Text type="secondary">{p.cure}</Typography.Text>
-                </div>
-              )}
-            </div>
-          </Flex>
+              </>
+            }
+          />
         ))}
       </Flex>
     </Card>

@@ -4,6 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import { ask, client, type Check, type Errand, type Receipt, type ResolvedAnswer, type Workstation } from "../../api/client";
 import { when } from "../../format";
 import { Acts } from "../../parts/acts/Acts";
+import { Doctor } from "../../parts/Doctor";
 import { modelOf, modelPath } from "../../parts/model";
 import { Outcome } from "../../parts/Outcome";
 import { PageTitle } from "../../parts/PageTitle";
@@ -81,7 +82,15 @@ function Whole({ workstation: w }: { workstation: Workstation }) {
             <Card title="Errands" extra={<Link to="/errands">All errands</Link>}>
               <Errands name={w.name} />
             </Card>
-            <Card title="Its last boot" extra={<Link to="/netboot">Network boot</Link>}>
+            <Card
+              title="Its last boot"
+              extra={
+                <Flex gap={12} align="center">
+                  <Doctor label="Does it not come up?" workstation={w.name} />
+                  <Link to="/netboot">Network boot</Link>
+                </Flex>
+              }
+            >
               <Boot workstation={w} />
             </Card>
             <Card title="What has changed in it">
