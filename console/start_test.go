@@ -81,13 +81,13 @@ func TestTheFirstPage(t *testing.T) {
 	b.looks("light")
 
 	t.Log("# the doctor says what is wrong, and what to do about it; what is well is folded away")
-	b.do(click(`//button[.="Ask the doctor"]`), chromedp.WaitVisible(`//div[@role="dialog"]//b[text()="people"]`), chromedp.WaitVisible(`//div[@role="dialog"]//*[contains(text(), "jugate person add NAME --grant administrator")]`))
+	b.do(click(`//button[.="Ask the doctor"]`), chromedp.WaitVisible(`//div[@role="dialog"]//b[text()="outpost alpine"]`), chromedp.WaitVisible(`//div[@role="dialog"]//*[contains(text(), "start jugate-outpost there with its code")]`))
 	assert.Zero(t, b.count(`div[role="dialog"] .ant-badge-status-success`))
 	b.do(click(`//div[@role="dialog"]//*[contains(text(), "things are well")]`), chromedp.WaitVisible(`//div[@role="dialog"]//b[text()="records"]`))
 	b.settled()
 	b.axe("what the doctor says")
 	b.shoot("doctor")
-	b.do(click(`//div[@role="dialog"]//button[.="Look again"]`), chromedp.WaitVisible(`//div[@role="dialog"]//b[text()="people"]`), click(`//div[@role="dialog"]//button[.="Close"]`))
+	b.do(click(`//div[@role="dialog"]//button[.="Look again"]`), chromedp.WaitVisible(`//div[@role="dialog"]//b[text()="outpost alpine"]`), click(`//div[@role="dialog"]//button[.="Close"]`))
 	b.closed()
 
 	t.Log("# a part is begun anew, after it was said what that means")

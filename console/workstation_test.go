@@ -34,7 +34,7 @@ func TestTheWorkstationPage(t *testing.T) {
 	b.looks("light")
 
 	t.Log("# the doctor follows it from the power button on")
-	b.do(click(`//button[.="Does it not come up?"]`), chromedp.WaitVisible(`//div[contains(@class, "ant-modal-title") and .="What the doctor says of herb-03"]`), chromedp.WaitVisible(`//div[@role="dialog"]//b`))
+	b.do(click(`//button[.="Does it not come up?"]`), chromedp.WaitVisible(`//div[contains(@class, "ant-modal-title") and .="What the doctor says of herb-03"]`), chromedp.WaitVisible(`//div[@role="dialog"]//*[text()="Nothing is out of order."]`), chromedp.WaitVisible(`//div[@role="dialog"]//b`))
 	b.settled()
 	b.axe("what the doctor says of a workstation")
 	b.shoot("doctor-workstation")

@@ -1,6 +1,7 @@
 package doctor
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"net/url"
@@ -126,6 +127,6 @@ func (f *serviceFacts) reached(add func(looked, state, what, cure string)) {
 	if outside {
 		add("address", api.Good, where, "")
 	} else {
-		add("address", api.Warning, where+" is reached from this machine alone", "jugate setup, or listen in the configuration file")
+		add("address", api.Warning, cmp.Or(where, "it")+" is reached from this machine alone", "jugate setup, or listen in the configuration file")
 	}
 }

@@ -55,7 +55,7 @@ function Findings({ workstation, close }: { workstation?: string; close: () => v
   );
 }
 
-/** What is wrong, and folded away what is well. */
+/** What is wrong, and what is well, which is folded away if anything is wrong. */
 function Said({ all }: { all: Diagnosis[] }) {
   const well = all.filter((d) => d.state === "good");
   const wrong = all.filter((d) => d.state !== "good").sort((a, b) => Number(b.state === "bad") - Number(a.state === "bad"));
@@ -63,7 +63,7 @@ function Said({ all }: { all: Diagnosis[] }) {
     <Flex vertical gap={12}>
       {wrong.length === 0 && <Typography.Text>Nothing is out of order.</Typography.Text>}
       <List of={wrong} />
-      {well.length > 0 && <Collapse size="small" items={[{ key: "well", label: well.length === 1 ? "1 thing is well" : `${well.length} things are well`, children: <List of={well} /> }]} />}
+      {well.length > 0 && <Collapse size="small" defaultActiveKey={wrong.length === 0 ? "well" : undefined} items={[{ key: "well", label: well.length === 1 ? "1 thing is well" : `${well.length} things are well`, children: <List of={well} /> }]} />}
     </Flex>
   );
 }
