@@ -15,14 +15,15 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sync/errgroup"
 
 	"jugate/api"
 	"jugate/lab"
 )
 
-// packages builds all programs in a folder of sources as a version, and makes packages of them. The other programs that this needs are
-// in bin/.
-func packages(t *testing.T, sources, version string) (dir string) {
+// packages builds all programs in a folder of sources as a version, and makes packages of them, compressed somehow. The other programs
+// that this needs are in bin/.
+func packages(t *testing.T, sources, version, compression string) (dir string) {
 	t.Helper()
 	root, err := filepath.Abs("..")
 	require.NoError(t, err)
@@ -36,7 +37,7 @@ func packages(t *testing.T, sources, version string) (dir string) {
 	}
 	run(sources, []string{"CGO_ENABLED=0"}, "go", "build", "-trimpath", "-buildvcs=false", "-ldflags", "-s -w -X jugate/core/version.stamped="+version, "-o", bin+"/", "./cmd/jugate", "./cmd/jugate-agent", "./cmd/jugate-outpost")
 	run(filepath.Join(root, "tools"), nil, "go", "build", "-o", filepath.Join(root, "bin")+"/", "github.com/goreleaser/nfpm/v2/cmd/nfpm", "./bill")
-	run(root, []string{"COMPRESSION=gzip"}, "packaging/make", bin, dir)
+	run(root, []string{"COMPRESSION=" + compression}, "packaging/make", bin, dir)
 	return dir
 }
 
@@ -147,17 +148,6 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 			t.Skipf("this test needs %s: %v", tool, err)
 		}
 	}
-	const before, next = "8.0.0", "8.0.1"
-	began := time.Now()
-	other, today := otherForm(t)
-	old, renewed := packages(t, "..", before), packages(t, other, next)
-	t.Logf("# packages of two versions %60.1f s", time.Since(began).Seconds())
-	debs, err := filepath.Glob(filepath.Join(old, "*.deb"))
-	require.NoError(t, err)
-	require.Len(t, debs, 3)
-	out, err := exec.CommandContext(t.Context(), "lintian", append([]string{"--fail-on", "error,warning"}, debs...)...).CombinedOutput()
-	require.NoError(t, err, "%s", out)
-
 	n, err := lab.NewNetwork(t.Context(), "desk", "shed")
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, n.Close()) })
@@ -172,7 +162,26 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 	ctx, cancel := context.WithTimeout(t.Context(), 36*time.Minute)
 	t.Cleanup(cancel)
 	r := &room{t: t, ctx: ctx, net: n, desk: n.Host("desk"), bin: bin, data: filepath.Join(root, "var/lib/jugate"), keep: kept(t), began: time.Now(), stage: time.Now()}
-	require.NoError(t, lab.MakeFresh(t.Context(), root))
+
+	var fresh errgroup.Group // meanwhile
+	t.Cleanup(func() { fresh.Wait() })
+	fresh.Go(func() error { return lab.MakeFresh(ctx, root) })
+	const before, next = "8.0.0", "8.0.1"
+	other, today := otherForm(t)
+	old, renewed := packages(t, "..", before, "gzip"), packages(t, other, next, "none") // which takes less time
+	r.done("packages of two versions")
+	debs, err := filepath.Glob(filepath.Join(old, "*.deb"))
+	require.NoError(t, err)
+	require.Len(t, debs, 3)
+	lint := exec.CommandContext(ctx, "lintian", append([]string{"--fail-on", "error,warning"}, debs...)...)
+	fresh.Go(func() error {
+		out, err := lint.CombinedOutput()
+		if err != nil {
+			err = fmt.Errorf("lintian: %w: %s", err, out)
+		}
+		return err
+	})
+	require.NoError(t, fresh.Wait())
 	shelf := filepath.Join(root, "opt/packages")
 	require.NoError(t, os.MkdirAll(shelf, 0o755))
 	require.NoError(t, exec.CommandContext(t.Context(), "sh", "-c", fmt.Sprintf("cp %s/*.deb %s", old, shelf)).Run())
