@@ -7,8 +7,8 @@ import { when } from "../../format";
 import { Outcome } from "../../parts/Outcome";
 import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
+import { Key } from "./Key";
 import { ModelDialog } from "./ModelDialog";
-import { Key } from "./Models";
 
 /** How many checks are shown; the page of checks has the others. */
 const most = 10;

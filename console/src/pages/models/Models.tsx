@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { Button, Card, Flex, Table, Typography } from "antd";
+import { Button, Card, Flex, Table } from "antd";
 import { useState } from "react";
 import { Link } from "react-router";
 import { ask, client, type Model } from "../../api/client";
@@ -7,6 +7,7 @@ import { useParam } from "../../api/useParam";
 import { PageTitle } from "../../parts/PageTitle";
 import { Shown } from "../../parts/Shown";
 import { modelPath } from "../../parts/model";
+import { Key } from "./Key";
 import { ModelDialog } from "./ModelDialog";
 import { ModelSheet } from "./ModelSheet";
 
@@ -53,9 +54,4 @@ function All() {
       {adding && <ModelDialog close={() => setAdding(false)} />}
     </>
   );
-}
-
-/** A key, as it stands on a keyboard; nothing for none. */
-export function Key({ text }: { text: string }) {
-  return text ? <Typography.Text keyboard>{text}</Typography.Text> : null;
 }
