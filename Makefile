@@ -37,7 +37,7 @@ PLACES = $(patsubst jugate%,.%,$(shell $(GO) list ./...))
 AT_ONCE = $(filter-out ./service ./console,$(filter $(PLACES),$(shell grep -lrP --include='*.go' '\bgo func|\bgo [a-zA-Z.]+\x28|\.Go\x28|^\t"sync(/atomic)?"$$|\bchan |"jugate/(service|agent|demo|sim|cli)"' . | grep -v node_modules | xargs -n 1 dirname | sort -u)))
 
 test: setup build check
-	TMPDIR=$(SCRATCH) $(GO) test -race $(UNCHECKED) -timeout 30m ./service $(AT_ONCE)
+	TMPDIR=$(SCRATCH) $(GO) test -race $(UNCHECKED) -timeout 40m ./service $(AT_ONCE)
 	TMPDIR=$(SCRATCH) $(GO) test -timeout 30m ./console $(filter-out ./service ./console $(AT_ONCE),$(PLACES))
 
 # Real firmware in network namespaces, in QEMU. What it needs is got by lab/prepare;
