@@ -58,7 +58,7 @@ func (m *machine) answers(t *testing.T) *apiclient.Client {
 		c = m.client(t)
 		_, err := c.Groups(t.Context(), apiclient.List{})
 		return err == nil
-	}, 2*time.Minute, 20*time.Millisecond)
+	}, 5*time.Minute, 20*time.Millisecond)
 	return c
 }
 
@@ -84,7 +84,7 @@ func TestKilledMachinesAreFollowedByOthers(t *testing.T) {
 	require.Eventually(t, func() bool {
 		s, err := c.Standby(t.Context())
 		return err == nil && s.Files != nil && s.Records != nil
-	}, time.Minute, 20*time.Millisecond)
+	}, 5*time.Minute, 20*time.Millisecond)
 
 	var kept []string // groups that are known to be there
 	var lost, forks int
@@ -117,7 +117,7 @@ func TestKilledMachinesAreFollowedByOthers(t *testing.T) {
 			}
 		})
 		enough := 1 + random.IntN(600)
-		require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return len(all) >= enough }, time.Minute, time.Millisecond)
+		require.Eventually(t, func() bool { mu.Lock(); defer mu.Unlock(); return len(all) >= enough }, 5*time.Minute, time.Millisecond)
 		killed := time.Now()
 		require.NoError(t, now.cmd.Process.Kill())
 		close(stop)
