@@ -236,7 +236,7 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 	var door net.Listener // another port
 	require.NoError(t, r.desk.Inside(func() (err error) { door, err = net.Listen("tcp", "192.0.2.1:8888"); return err }))
 	defer door.Close()
-	assert.True(t, r.reaches(n.Host("shed"), 7460))
+	r.eventually(time.Minute, func() bool { return r.reaches(n.Host("shed"), 7460) })
 	assert.False(t, r.reaches(n.Host("shed"), 8888))
 
 	t.Log("# a boot environment is made of what was recommended, and settings change while it runs")
@@ -347,11 +347,11 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 	d.do("systemctl", "stop", "jugate")
 	serves(next)
 	d.do("ufw", "disable")
-	assert.True(t, r.reaches(n.Host("shed"), 8888))
+	r.eventually(time.Minute, func() bool { return r.reaches(n.Host("shed"), 8888) })
 	d.do("systemctl", "unmask", "firewalld")
 	d.do("systemctl", "start", "firewalld")
 	d.follow(firewalls[1])
-	assert.True(t, r.reaches(n.Host("shed"), 7460))
+	r.eventually(time.Minute, func() bool { return r.reaches(n.Host("shed"), 7460) })
 	assert.False(t, r.reaches(n.Host("shed"), 8888))
 	r.done("by a socket, and behind the other firewall")
 
