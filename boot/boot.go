@@ -115,8 +115,7 @@ type Boot struct {
 	models *lru.Cache[hwaddr.Address, string] // as firmware said
 }
 
-// othersWait is how long mode whole listens for another server before it begins. Servers
-// check first whether an address is in use, so answers take a while.
+// othersWait is how long another server is listened for.
 const othersWait = 5 * time.Second
 
 // Start opens what the configuration asks for, around the port that HTTP answers on, and

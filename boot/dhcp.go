@@ -214,9 +214,9 @@ func (d *DHCP) record(ctx context.Context, l *netboot.Lease) bool {
 	return true
 }
 
-// Others sends a request on an interface and returns the servers that offer an address
-// within wait.
-func Others(ctx context.Context, ifname string, wait time.Duration) (servers []netip.Addr, err error) {
+// Others sends a request on an interface and returns a server that offers an address, if one does. It listens for five seconds:
+// servers check first whether an address is in use, so answers take a while.
+func Others(ctx context.Context, ifname string) (servers []netip.Addr, err error) {
 	link, err := net.InterfaceByName(ifname)
 	if err != nil {
 		return nil, err
@@ -233,7 +233,7 @@ func Others(ctx context.Context, ifname string, wait time.Duration) (servers []n
 	if _, err := c.WriteTo(m.ToBytes(), &net.UDPAddr{IP: net.IPv4bcast, Port: netboot.DHCPPort}); err != nil {
 		return nil, err
 	}
-	c.SetReadDeadline(time.Now().Add(wait))
+	c.SetReadDeadline(time.Now().Add(othersWait))
 	buf := make([]byte, maxPacket)
 	for {
 		n, _, err := c.ReadFrom(buf)

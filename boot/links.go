@@ -62,7 +62,7 @@ func (b *Boot) open(ctx context.Context, want Interface) (*link, error) {
 		if desk.Pools, err = b.pools(ctx, prefix); err != nil {
 			return nil, err
 		}
-		others, err := Others(ctx, want.Name, othersWait)
+		others, err := Others(ctx, want.Name)
 		if err != nil {
 			return nil, err
 		}

@@ -3,13 +3,16 @@ package cli
 import (
 	"context"
 	"crypto/rand"
+	"crypto/x509"
 	"errors"
 	"fmt"
+	"net"
 	"net/netip"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/sys/unix"
 
 	"jugate/api"
 	"jugate/apiclient"
@@ -120,30 +123,28 @@ func (d *doctor) clocks(there time.Time) {
 
 // unreached says why a service was not reached, and what to do.
 func unreached(err error, server string) (what, cure string) {
-	text := err.Error()
-	has := func(words ...string) bool {
-		for _, w := range words {
-			if strings.Contains(text, w) {
-				return true
-			}
-		}
-		return false
-	}
+	const look = "systemctl status jugate on that machine"
+	var invalid x509.CertificateInvalidError
+	var name *net.DNSError
+	var call *net.OpError
+	var slow net.Error
 	switch {
-	case has("expired or is not yet valid"):
-		return "the service's certificate is not good at this time: " + text, "look at the clock here, and at that of the service"
+	case errors.As(err, &invalid) && invalid.Reason == x509.Expired:
+		return "the service's certificate is not good at this time: " + err.Error(), "look at the clock here, and at that of the service"
 	case apiclient.IsUntrusted(err):
 		return "whoever answers at " + server + " has a certificate that nobody here trusts", "jugate sign-in " + server + " shows its fingerprint; compare it with what the service printed when it started"
-	case has("no such host", "server misbehaving"):
+	case errors.As(err, &name):
 		return "the name in " + server + " is not known here", "look at its spelling and at the name server, or use the address"
-	case has("connection refused"):
-		return "nothing listens at " + server, "systemctl status jugate on that machine; does listen there name this address?"
-	case has("network is unreachable", "no route to host"):
+	case errors.Is(err, unix.ECONNREFUSED):
+		return "nothing listens at " + server, look + "; does listen there name this address?"
+	case errors.Is(err, unix.ENETUNREACH), errors.Is(err, unix.EHOSTUNREACH):
 		return "no route leads from here to " + server, "look at the cable, at the address here (ip address), and at the router"
-	case has("i/o timeout", "deadline exceeded"):
+	case errors.As(err, &call) && call.Op == "dial" && call.Timeout():
 		return server + " does not answer at all", "look whether that machine is on, and whether a firewall drops what comes (ufw allow Jugate)"
+	case errors.As(err, &slow) && slow.Timeout():
+		return "calls are taken at " + server + ", and nobody answers them", look + ": systemd may hold the port of a service that does not start"
 	}
-	return text, "systemctl status jugate on that machine"
+	return err.Error(), look
 }
 
 // ask asks the service for its own judgment, of itself or of a workstation.

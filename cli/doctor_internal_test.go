@@ -31,6 +31,7 @@ func TestWhyAServiceWasNotReached(t *testing.T) {
 		"no route":    {dial(os.NewSyscallError("connect", syscall.EHOSTUNREACH)), "no route leads from here", "router"},
 		"no answer":   {dial(os.ErrDeadlineExceeded), "does not answer at all", "firewall"},
 		"given up":    {dial(context.DeadlineExceeded), "does not answer at all", "firewall"},
+		"taken":       {fmt.Errorf("%w: %w", apiclient.ErrAway, os.ErrDeadlineExceeded), "calls are taken", "does not start"},
 		"no name":     {dial(&net.DNSError{Err: "no such host", Name: "images.fennholt.example"}), "is not known here", "spelling"},
 		"expired":     {dial(x509.CertificateInvalidError{Reason: x509.Expired}), "not good at this time", "clock"},
 		"not trusted": {dial(&tls.CertificateVerificationError{Err: x509.UnknownAuthorityError{}}), "nobody here trusts", "fingerprint"},

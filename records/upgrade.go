@@ -106,7 +106,7 @@ func keepBefore(ctx context.Context, path string, form int64) error {
 
 // tooNew says how to go back from records that are newer than the program.
 func tooNew(path string, current, newest int64) error {
-	way := "there is no copy of them from before"
+	way := "no copy was kept of how they were before"
 	forms, err := copies(path)
 	if i := slices.IndexFunc(forms, func(f int64) bool { return f > newest }); i >= 0 { // of a version in between
 		forms = forms[:i]

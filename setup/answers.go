@@ -2,6 +2,7 @@ package setup
 
 import (
 	"bytes"
+	"encoding/binary"
 	"fmt"
 	"net/netip"
 	"os"
@@ -107,11 +108,11 @@ func suggestPool(own netip.Prefix) string {
 		return ""
 	}
 	base := own.Masked().Addr().As4()
-	n := uint32(base[0])<<24 | uint32(base[1])<<16 | uint32(base[2])<<8 | uint32(base[3])
+	n := binary.BigEndian.Uint32(base[:])
 	size := uint32(1) << (32 - bits)
 	first, last := n+size/2, n+size/2+min(size/2-2, 99)
 	at := func(n uint32) netip.Addr {
-		return netip.AddrFrom4([4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)})
+		return netip.AddrFrom4([4]byte(binary.BigEndian.AppendUint32(nil, n)))
 	}
 	return fmt.Sprintf("%s-%s/%d", at(first), at(last), bits)
 }

@@ -52,14 +52,8 @@ func (here) Interfaces() (all []Interface, err error) {
 }
 
 func (here) OtherServers(ctx context.Context, ifname string) ([]netip.Addr, error) {
-	return boot.Others(ctx, ifname, listenFor)
+	return boot.Others(ctx, ifname)
 }
-
-// The kinds of file systems that are gone when the machine is off (statfs(2)).
-const (
-	tmpfs = 0x01021994
-	ramfs = 0x858458f6
-)
 
 func (here) Free(dir string) (int64, bool, string) {
 	at := dir
@@ -83,7 +77,7 @@ func (here) Free(dir string) (int64, bool, string) {
 	if fs.Flags&unix.ST_RDONLY != 0 {
 		return 0, false, at + " cannot be written: its file system is read-only"
 	}
-	return int64(fs.Bavail) * fs.Bsize, fs.Type != tmpfs && fs.Type != ramfs, ""
+	return int64(fs.Bavail) * fs.Bsize, fs.Type != unix.TMPFS_MAGIC && fs.Type != unix.RAMFS_MAGIC, ""
 }
 
 func empty(dir string) bool {

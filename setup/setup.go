@@ -12,7 +12,6 @@ package setup
 import (
 	"context"
 	"net/netip"
-	"time"
 )
 
 // Machine is the machine that is set up.
@@ -41,6 +40,3 @@ type Interface struct {
 	Addresses []netip.Prefix // IPv4
 	Up        bool
 }
-
-// listenFor is how long other servers are listened for. They check first whether an address is in use, so answers take a while.
-const listenFor = 5 * time.Second

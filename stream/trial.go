@@ -22,16 +22,12 @@ type Trial struct {
 // UsualTrial is sent if nobody says otherwise.
 var UsualTrial = Trial{Packets: 400, Rate: 5e6}
 
-const (
-	// trialRateAtMost is the highest rate of a trial, in bits a second.
-	trialRateAtMost = 2e9
-	// trialBeat is how often packets are sent, as many as are due.
-	trialBeat = 2 * time.Millisecond
-)
+// trialBeat is how often packets are sent, as many as are due.
+const trialBeat = 2 * time.Millisecond
 
 // TrialAt is a trial of one second at a rate, of what a stream may take at the most.
 func (s *Streams) TrialAt(rate int64) Trial {
-	rate = min(rate, trialRateAtMost)
+	rate = min(rate, wire.TrialRateAtMost)
 	if ceiling := s.ceiling(); ceiling > 0 {
 		rate = min(rate, ceiling)
 	}

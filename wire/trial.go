@@ -8,8 +8,14 @@ import (
 // TrialSize is how many bytes each packet of a trial has.
 const TrialSize = 1200
 
+// TrialRateAtMost is the highest rate of a trial, in bits a second. It takes a second.
+const TrialRateAtMost = 2_000_000_000
+
 // TrialLate is how long after the last packet of a trial was sent others are listened for.
 const TrialLate = 300 * time.Millisecond
+
+// trialPacketsAtMost bounds what is kept of the packets of a trial, whoever sends them.
+const trialPacketsAtMost = TrialRateAtMost / (8 * TrialSize)
 
 // CountTrial counts the packets of a trial, each once, until the socket is closed.
 func CountTrial(socket Reader, token string) int {
@@ -25,7 +31,7 @@ func CountTrial(socket Reader, token string) int {
 		}
 		for _, m := range batch[:n] {
 			b := m.Buffers[0][:m.N]
-			if len(b) >= len(token)+4 && string(b[:len(token)]) == token && len(seen) < 1<<16 {
+			if len(b) >= len(token)+4 && string(b[:len(token)]) == token && len(seen) < trialPacketsAtMost {
 				seen[binary.BigEndian.Uint32(b[len(token):])] = true
 			}
 		}

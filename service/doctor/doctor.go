@@ -43,7 +43,7 @@ type Doctor struct {
 	}
 	Records *records.DB
 	// Others are the servers that give addresses on an interface; boot.Others by default.
-	Others func(ctx context.Context, ifname string, wait time.Duration) ([]netip.Addr, error)
+	Others func(ctx context.Context, ifname string) ([]netip.Addr, error)
 	// Buffer is how many bytes the system holds for a stream.
 	Buffer func() (int, error)
 	At     []string // where the service answers
@@ -56,9 +56,6 @@ type Doctor struct {
 
 // heardFor is how long what was heard of other servers is good, so that nobody floods a network by asking again and again.
 const heardFor = 10 * time.Second
-
-// listenFor is how long other servers are listened for.
-const listenFor = 5 * time.Second
 
 // Service looks at the service. It takes some seconds where network boot is answered.
 func (d *Doctor) Service(ctx context.Context) ([]api.Diagnosis, error) {
@@ -128,7 +125,7 @@ func (d *Doctor) others(ctx context.Context, links []api.NetbootLink) map[string
 			continue
 		}
 		all.Go(func() {
-			servers, err := look(ctx, l.Interface, listenFor)
+			servers, err := look(ctx, l.Interface)
 			if err != nil {
 				return
 			}

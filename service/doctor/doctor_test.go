@@ -60,7 +60,7 @@ func TestFaultsOfTheService(t *testing.T) {
 		"no build, and nothing served": {func(f *serviceFacts) { f.offered, f.links = nil, nil }, api.Warning, "no build is offered", "jugate environment build --offer"},
 		"on loopback":                  {func(f *serviceFacts) { f.at = []string{"https://127.0.0.1:7460"} }, api.Warning, "from this machine alone", "jugate setup"},
 		"nobody":                       {func(f *serviceFacts) { f.people = 0 }, api.Warning, "nobody can sign in by name", "jugate person add"},
-		"no image":                     {func(f *serviceFacts) { f.images = 0 }, api.Warning, "there is no image yet", "jugate capture"},
+		"no image":                     {func(f *serviceFacts) { f.images = 0 }, api.Warning, "no image was captured or imported yet", "jugate capture"},
 		"small buffers":                {func(f *serviceFacts) { f.buffer = 212992 }, api.Warning, "208 KiB", "CAP_NET_ADMIN"},
 		"few files":                    {func(f *serviceFacts) { f.files = 1024 }, api.Warning, "1024 files", "LimitNOFILE"},
 		"no more files on the disk":    {func(f *serviceFacts) { f.inodesFree = 10 }, api.Bad, "10 of 1000 more files", "prune"},
@@ -157,7 +157,7 @@ func TestFaultsOfAWorkstation(t *testing.T) {
 func TestNobodyFloodsANetworkByAsking(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		var asked atomic.Int32
-		d := &Doctor{Others: func(context.Context, string, time.Duration) ([]netip.Addr, error) {
+		d := &Doctor{Others: func(context.Context, string) ([]netip.Addr, error) {
 			asked.Add(1)
 			return []netip.Addr{netip.MustParseAddr("192.0.2.53")}, nil
 		}}

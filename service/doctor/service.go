@@ -23,7 +23,7 @@ type serviceFacts struct {
 	people, images     int
 	buffer             int    // bytes that are held for a stream
 	files              uint64 // that may be open
-	inodes, inodesFree uint64 // of the data folder's disk; none are told where there is no bound
+	inodes, inodesFree uint64 // files that the data folder's disk can have, and that can still be made; 0 where there is no limit
 }
 
 const (
@@ -50,7 +50,7 @@ func (f *serviceFacts) judge() (all []api.Diagnosis) {
 		add("people", api.Good, fmt.Sprintf("%d may sign in", f.people), "")
 	}
 	if f.images == 0 {
-		add("images", api.Warning, "there is no image yet", "prepare a machine, boot it over the network, and jugate capture it; or jugate image import a disk")
+		add("images", api.Warning, "no image was captured or imported yet", "prepare a machine, boot it over the network, and jugate capture it; or jugate image import a disk")
 	} else {
 		add("images", api.Good, fmt.Sprintf("there are %d", f.images), "")
 	}
