@@ -1,6 +1,7 @@
 package console_test
 
 import (
+	"fmt"
 	"testing"
 
 	"github.com/chromedp/cdproto/input"
@@ -62,6 +63,13 @@ func TestARoomAsAPlan(t *testing.T) {
 		return [plan.left + 4, plan.top + 4, plan.right - 4, desk.bottom - 4] })()`))
 	require.NoError(t, err)
 	b.press(box[0], box[1], box[2], box[3])
+	b.do(chromedp.WaitVisible(`//*[text()="4 chosen"]`))
+
+	t.Log("# a hand may be quicker than the page draws")
+	b.do(click(`//label[contains(., "All")]`), chromedp.WaitVisible(`//*[text()="8 chosen"]`), chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => {
+		const plan = document.querySelector("[role=group]");
+		for (const [type, clientX, clientY] of [["pointerdown", %[1]f, %[2]f], ["pointermove", %[3]f, %[4]f], ["pointerup", %[3]f, %[4]f]])
+			plan.dispatchEvent(new PointerEvent(type, { pointerId: 1, clientX, clientY, bubbles: true })) })()`, box[0], box[1], box[2], box[3])))
 	b.do(chromedp.WaitVisible(`//*[text()="4 chosen"]`))
 	b.shoot("console-room")
 	b.axe("a room")

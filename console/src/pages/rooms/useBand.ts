@@ -16,7 +16,8 @@ export const touches = (a: Box, b: Box) => a.left < b.left + b.width && b.left <
 
 /** A box that is drawn with the mouse from beside the desks; boxes are in pixels of the window. */
 export function useBand(done: (box: Box, more: boolean) => void) {
-  const from = useRef<{ x: number; y: number }>(undefined);
+  // What the hand does; the box that is shown may lag behind it.
+  const from = useRef<{ x: number; y: number; moved: boolean }>(undefined);
   const [box, setBox] = useState<Box>();
   const end = () => {
     from.current = undefined;
@@ -27,16 +28,18 @@ export function useBand(done: (box: Box, more: boolean) => void) {
     handlers: {
       onPointerDown: (e: PointerEvent) => {
         if (e.button !== 0 || e.pointerType === "touch" || (e.target as HTMLElement).closest("button")) return; // a finger scrolls
-        from.current = { x: e.clientX, y: e.clientY };
+        from.current = { x: e.clientX, y: e.clientY, moved: false };
         e.currentTarget.setPointerCapture(e.pointerId);
       },
       onPointerMove: (e: PointerEvent) => {
         const f = from.current;
-        if (f && (box || Math.abs(e.clientX - f.x) + Math.abs(e.clientY - f.y) > still)) setBox(boxOf(f.x, f.y, e.clientX, e.clientY));
+        if (!f) return;
+        f.moved ||= Math.abs(e.clientX - f.x) + Math.abs(e.clientY - f.y) > still;
+        if (f.moved) setBox(boxOf(f.x, f.y, e.clientX, e.clientY));
       },
       onPointerUp: (e: PointerEvent) => {
         const f = from.current;
-        if (f && box) done(boxOf(f.x, f.y, e.clientX, e.clientY), e.shiftKey || e.ctrlKey); // it may have moved since the box was drawn
+        if (f?.moved) done(boxOf(f.x, f.y, e.clientX, e.clientY), e.shiftKey || e.ctrlKey);
         end();
       },
       onPointerCancel: end,
