@@ -72,6 +72,7 @@ func TestANetworkCardWithoutADriver(t *testing.T) {
 	})
 	assert.Contains(t, machine.Stuck, "its network card pci 8086:100e has no driver in build 2; package e1000")
 	assert.Contains(t, machine.Stuck, "(Alder Works A520, by those of its model that are known)")
+	assert.Contains(t, r.doctor(r.desk, lost.Address), "jugate environment build --cover "+machine.Cover+" --offer")
 	r.done("flagged, with the reason")
 	require.NoError(t, lost.Off())
 

@@ -30,6 +30,12 @@ func (p *plant) start() {
 	p.service = jugate(p.t, "serve", "--data", p.data, "--listen", p.listen, "--multicast-groups", "233.252.0.0/24")
 	p.service.Stderr = p.t.Output()
 	require.NoError(p.t, p.service.Start())
+	p.answers()
+}
+
+// answers waits until the service does.
+func (p *plant) answers() {
+	p.t.Helper()
 	require.Eventually(p.t, func() bool { return p.run("image", "list") == nil }, 30*time.Second, 50*time.Millisecond)
 }
 

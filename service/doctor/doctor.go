@@ -11,6 +11,7 @@ import (
 	"context"
 	"errors"
 	"net/netip"
+	"slices"
 	"sync"
 	"time"
 
@@ -50,8 +51,14 @@ type Doctor struct {
 	Dir    string   // the data folder
 
 	listening sync.Mutex // held while it is listened for other servers: whoever asks meanwhile waits, and gets the same
-	heard     map[string][]netip.Addr
-	heardAt   time.Time
+	heard     map[string]answers
+	heardAt   time.Time // zero before the first time
+}
+
+// answers are what was heard on an interface when servers were asked for.
+type answers struct {
+	from []netip.Addr // servers that give addresses
+	err  error        // why nobody could listen
 }
 
 // heardFor is how long what was heard of other servers is good, so that nobody floods a network by asking again and again.
@@ -106,32 +113,33 @@ func (d *Doctor) Service(ctx context.Context) ([]api.Diagnosis, error) {
 	return f.judge(), nil
 }
 
-// others are the servers that give addresses on each interface that is served. One on which nobody could listen is left out.
-func (d *Doctor) others(ctx context.Context, links []api.NetbootLink) map[string][]netip.Addr {
+// others are the servers that give addresses on each interface that is served.
+func (d *Doctor) others(ctx context.Context, links []api.NetbootLink) map[string]answers {
 	look := d.Others
 	if look == nil {
 		look = boot.Others
 	}
 	d.listening.Lock()
 	defer d.listening.Unlock()
-	if d.heard != nil && time.Since(d.heardAt) < heardFor {
+	var served []string
+	for _, l := range links {
+		if l.Mode != string(netboot.Off) && l.State == "serving" {
+			served = append(served, l.Interface)
+		}
+	}
+	unasked := func(ifname string) bool { _, asked := d.heard[ifname]; return !asked }
+	if time.Since(d.heardAt) < heardFor && !slices.ContainsFunc(served, unasked) {
 		return d.heard
 	}
 	var mu sync.Mutex
 	var all sync.WaitGroup
-	found := map[string][]netip.Addr{}
-	for _, l := range links {
-		if l.Mode == string(netboot.Off) || l.State != "serving" {
-			continue
-		}
+	found := map[string]answers{}
+	for _, ifname := range served {
 		all.Go(func() {
-			servers, err := look(ctx, l.Interface)
-			if err != nil {
-				return
-			}
+			servers, err := look(ctx, ifname)
 			mu.Lock()
 			defer mu.Unlock()
-			found[l.Interface] = append([]netip.Addr{}, servers...)
+			found[ifname] = answers{servers, err}
 		})
 	}
 	all.Wait()

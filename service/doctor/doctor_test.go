@@ -13,6 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"golang.org/x/sys/unix"
+
 	"jugate/api"
 	"jugate/core/check"
 	"jugate/core/roster"
@@ -23,7 +25,7 @@ func well() serviceFacts {
 	return serviceFacts{
 		parts:   []api.PartState{{Part: "records", State: api.Good, What: "written and read"}},
 		links:   []api.NetbootLink{{Interface: "eth1", Mode: "beside", State: "serving"}},
-		others:  map[string][]netip.Addr{"eth1": {netip.MustParseAddr("192.0.2.53")}},
+		others:  map[string]answers{"eth1": {from: []netip.Addr{netip.MustParseAddr("192.0.2.53")}}},
 		offered: &api.Build{Number: 3}, at: []string{"https://192.0.2.1:7460"}, people: 2, images: 1, buffer: 8 << 20, files: 65536, inodes: 1000, inodesFree: 900,
 	}
 }
@@ -53,8 +55,8 @@ func TestFaultsOfTheService(t *testing.T) {
 			f.parts = append(f.parts, api.PartState{Part: "store big", State: api.Bad, What: "it does not answer", Cure: "look at it"})
 		}, api.Bad, "it does not answer", "look at it"},
 		"nothing is served":            {func(f *serviceFacts) { f.links = nil }, api.Warning, "answered on no interface", "jugate config set netboot"},
-		"nobody gives addresses":       {func(f *serviceFacts) { f.others["eth1"] = nil }, api.Bad, "169.254.x.x", "start the DHCP server"},
-		"nobody could listen":          {func(f *serviceFacts) { delete(f.others, "eth1") }, api.Warning, "could not be told", ""},
+		"nobody gives addresses":       {func(f *serviceFacts) { f.others["eth1"] = answers{} }, api.Bad, "169.254.x.x", "start the DHCP server"},
+		"nobody could listen":          {func(f *serviceFacts) { f.others["eth1"] = answers{err: unix.EADDRINUSE} }, api.Warning, "could not be told: address already in use", "start it by its unit"},
 		"two give addresses":           {func(f *serviceFacts) { f.links[0].Mode = "whole" }, api.Bad, "192.0.2.53 gives addresses there, too", "=beside"},
 		"a build lacks something":      {func(f *serviceFacts) { f.offered.Problems = []string{"no BIOS workstation can boot it"} }, api.Warning, "no BIOS workstation", "install what it names"},
 		"no build, and nothing served": {func(f *serviceFacts) { f.offered, f.links = nil, nil }, api.Warning, "no build is offered", "jugate environment build --offer"},
@@ -73,11 +75,12 @@ func TestFaultsOfTheService(t *testing.T) {
 			last := faults[len(faults)-1]
 			assert.Equal(t, c.state, last.State)
 			assert.Contains(t, last.What, c.says)
+			assert.NotEmpty(t, c.cure)
 			assert.Contains(t, last.Cure, c.cure)
 		})
 	}
 	f = well()
-	f.links[0].Mode, f.others["eth1"] = "whole", nil
+	f.links[0].Mode, f.others["eth1"] = "whole", answers{}
 	assert.Empty(t, found(f.judge()), "this service alone gives them")
 	f.inodes, f.inodesFree = 0, 0
 	assert.Empty(t, found(f.judge()), "a file system without a bound")
@@ -164,12 +167,15 @@ func TestNobodyFloodsANetworkByAsking(t *testing.T) {
 		links := []api.NetbootLink{{Interface: "eth1", Mode: "beside", State: "serving"}, {Interface: "eth2", Mode: "off", State: "serving"}, {Interface: "eth3", Mode: "whole", State: "no such interface"}}
 		var all sync.WaitGroup
 		for range 100 {
-			all.Go(func() { assert.Equal(t, "192.0.2.53", d.others(t.Context(), links)["eth1"][0].String()) })
+			all.Go(func() { assert.Equal(t, "192.0.2.53", d.others(t.Context(), links)["eth1"].from[0].String()) })
 		}
 		all.Wait()
 		assert.EqualValues(t, 1, asked.Load())
+		links[1].Mode = "beside"
+		assert.Len(t, d.others(t.Context(), links), 2, "one that is served since then")
+		assert.EqualValues(t, 3, asked.Load())
 		time.Sleep(heardFor)
 		d.others(t.Context(), links)
-		assert.EqualValues(t, 2, asked.Load())
+		assert.EqualValues(t, 5, asked.Load())
 	})
 }

@@ -17,9 +17,9 @@ import (
 type serviceFacts struct {
 	parts              []api.PartState
 	links              []api.NetbootLink
-	others             map[string][]netip.Addr // that give addresses, by interface; absent where nobody could listen
-	offered            *api.Build              // nil if none is
-	at                 []string                // URLs
+	others             map[string]answers // of servers that give addresses, by interface
+	offered            *api.Build         // nil if none is
+	at                 []string           // URLs
 	people, images     int
 	buffer             int    // bytes that are held for a stream
 	files              uint64 // that may be open
@@ -78,11 +78,12 @@ func (f *serviceFacts) addresses(add func(looked, state, what, cure string)) {
 	}
 	for _, l := range f.links {
 		looked := "addresses on " + l.Interface
-		servers, heard := f.others[l.Interface]
+		heard := f.others[l.Interface]
+		servers := heard.from
 		switch {
 		case l.Mode == string(netboot.Off) || l.State != "serving":
-		case !heard:
-			add(looked, api.Warning, "whether another server gives addresses there could not be told", "")
+		case heard.err != nil:
+			add(looked, api.Warning, "whether another server gives addresses there could not be told: "+heard.err.Error(), "start it by its unit, which has CAP_NET_RAW and CAP_NET_BIND_SERVICE, and see that the interface is up")
 		case l.Mode == string(netboot.Whole) && len(servers) > 0:
 			add(looked, api.Bad, fmt.Sprintf("%s gives addresses there, too: two machines will get the same one", servers[0]), "switch that server off, or jugate config set netboot "+l.Interface+"=beside")
 		case l.Mode == string(netboot.Beside) && len(servers) == 0:

@@ -64,10 +64,11 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 	if boot.Renew != "" {
 		add("boot environment", api.Warning, boot.Renew, "jugate environment build --offer", "/netboot")
 	}
+	const renew = "get another one from who issued it, and put it where this one is, with its key; it is read again by itself"
 	if until := o.Parts.Certificates.Until(); until.Before(o.Now()) {
-		add("certificate", api.Bad, "it ended "+until.Format(time.DateOnly), "put another one into the data folder (docs/security.md)", "/people")
+		add("certificate", api.Bad, "it ended "+until.Format(time.DateOnly), renew, "/people")
 	} else if until.Before(o.Now().Add(renewBefore)) {
-		add("certificate", api.Warning, "it ends "+until.Format(time.DateOnly), "put another one into the data folder (docs/security.md)", "/people")
+		add("certificate", api.Warning, "it ends "+until.Format(time.DateOnly), renew, "/people")
 	}
 	streams(open, add)
 	asked, err := o.Parts.Directories.List(ctx)
@@ -96,7 +97,7 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 		case p.State == "away":
 			add(part, api.Bad, "nothing is heard of it; its machines boot from their disks", "look at the line, and at the machine there", "/sites")
 		case p.Trouble != "":
-			add(part, api.Warning, p.Trouble, "", "/sites")
+			add(part, api.Warning, p.Trouble, "jugate outpost show "+p.Name+"; and there, journalctl -u jugate-outpost", "/sites")
 		default:
 			add(part, api.Good, "it answers", "", "/sites")
 		}
@@ -109,8 +110,6 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 		switch part := store + s.Name; {
 		case s.State == "away":
 			add(part, api.Bad, "it does not answer: "+s.Trouble, "versions that are there alone cannot be delivered until it does", "/stores")
-		case s.Trouble != "":
-			add(part, api.Warning, s.Trouble, "", "/stores")
 		default:
 			add(part, api.Good, english.Plural(s.Versions, "version", ""), "", "/stores")
 		}
@@ -127,7 +126,7 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 	switch {
 	case copied.Store == "":
 	case copied.Trouble != "":
-		add("copy for another machine", api.Bad, copied.Trouble, "", "/stores")
+		add("copy for another machine", api.Bad, copied.Trouble, "look at the store "+copied.Store+"; it is tried again by itself", "/stores")
 	default:
 		add("copy for another machine", api.Good, "kept in "+copied.Store, "", "/stores")
 	}
@@ -144,7 +143,7 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 func (o *Overview) disk(add func(part, state, what, cure, page string)) {
 	var fs unix.Statfs_t
 	if err := unix.Statfs(o.Parts.Dir, &fs); err != nil {
-		add("disk", api.Bad, err.Error(), "", "/images")
+		add("disk", api.Bad, err.Error(), "look at the disk of the data folder, "+o.Parts.Dir, "/images")
 		return
 	}
 	free := int64(fs.Bavail) * fs.Bsize
@@ -167,7 +166,7 @@ func links(boot api.NetbootStatus, add func(part, state, what, cure, page string
 		switch {
 		case l.Mode == "off":
 		case l.State != "serving":
-			add(part, api.Bad, l.State, "", "/netboot")
+			add(part, api.Bad, l.State, "look at its cable and address, and jugate part restart '"+part+"'", "/netboot")
 		case boot.Offered == 0:
 			add(part, api.Warning, "no build of the boot environment is offered", "make one, and offer it", "/netboot")
 		default:
@@ -175,7 +174,7 @@ func links(boot api.NetbootStatus, add func(part, state, what, cure, page string
 		}
 		for _, p := range l.Pools {
 			if p.Of > 0 && p.Left*20 < p.Of {
-				add(part, api.Warning, fmt.Sprintf("of the addresses %s, %d are left", p.Range, p.Left), "give it more addresses (serve --pool)", "/netboot")
+				add(part, api.Warning, fmt.Sprintf("of the addresses %s, %d are left", p.Range, p.Left), "jugate config set pool with more addresses", "/netboot")
 			}
 		}
 	}
@@ -204,13 +203,14 @@ func streams(open []api.Delivery, add func(part, state, what, cure, page string)
 
 // backups tell whether any are made by themselves, and how the last one went.
 func (o *Overview) backups(due api.BackupsDue, add func(part, state, what, cure, page string)) {
+	byHand := "look at the store " + due.Store + ", and make one now: jugate backup make --to " + due.Store
 	switch {
 	case due.Store == "":
 		add("backups", api.Warning, "none are made by themselves", "say where to and when: jugate backup schedule", "/stores")
 	case due.Trouble != "":
-		add("backups", api.Bad, "the last one failed: "+due.Trouble, "", "/stores")
+		add("backups", api.Bad, "the last one failed: "+due.Trouble, byHand, "/stores")
 	case due.Ended != nil && o.Now().Sub(*due.Ended) > backupsLate:
-		add("backups", api.Warning, "the last one ended "+humanize.RelTime(*due.Ended, o.Now(), "ago", "from now"), "", "/stores")
+		add("backups", api.Warning, "the last one ended "+humanize.RelTime(*due.Ended, o.Now(), "ago", "from now"), byHand, "/stores")
 	default:
 		add("backups", api.Good, "each day at "+due.At+" to "+due.Store, "", "/stores")
 	}
