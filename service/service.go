@@ -34,6 +34,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"net"
 	"net/http"
 	"os"
@@ -219,8 +220,13 @@ func (s *Service) sayTakenOver(ctx context.Context, from *TakenOver) {
 
 // openRecords opens the records, and says what is odd about them.
 func (s *Service) openRecords(ctx context.Context) (err error) {
-	if s.records, err = records.Open(ctx, s.config.Now(), filepath.Join(s.config.Data, "jugate.db")); err != nil {
+	path := filepath.Join(s.config.Data, "jugate.db")
+	_, missing := os.Stat(path)
+	if s.records, err = records.Open(ctx, s.config.Now(), path); err != nil {
 		return err
+	}
+	if left, err := os.ReadDir(filepath.Join(s.config.Data, "images")); err == nil && len(left) > 0 && errors.Is(missing, fs.ErrNotExist) {
+		s.config.Log.Error("the records were not there, and are begun anew, though there are images: jugate image rescan enters those; all else comes back with a backup alone (jugate restore)")
 	}
 	for _, n := range s.records.Notices {
 		s.config.Log.Error("the records: " + n)
@@ -284,7 +290,7 @@ func (s *Service) join(slabs *slabstore.Front, offered *builds.Store, entries *p
 		Parts: overview.Parts{Directories: s.directories, Dir: c.Data, KeepFree: c.KeepFree, Records: db, Sites: s.sites, Stores: s.stores, Backups: s.backups, Standby: s.standby, Certificates: s.access.Certificates}}
 	s.notify = notify.New(notify.Config{Records: db, Secrets: s.access, Overview: s.overview, Stock: s.stock, Orders: s.orders, Hooks: web.Hooks{}, Console: strings.Join(c.At[:min(len(c.At), 1)], ""), ArrivalWithin: s.settings.ArrivalWithin, Log: c.Log, Now: c.Now, Publish: publish})
 	s.overview.Parts.Notify, s.overview.Again = s.notify, overview.Again{Boot: s.boot, Stores: s.stores, Directories: s.directories, Notify: s.notify}
-	s.web = &web.Server{Doctor: &doctor.Doctor{Overview: s.overview, Stock: s.stock, Fleet: s.fleet, Orders: s.orders, Records: db, Buffer: s.streams.Buffer, At: c.At, Dir: c.Data}, Notify: s.notify, Settings: s.settings, Overview: s.overview, Reports: &reports.Reports{Records: db, Now: c.Now}, Figures: metrics.New(c.Version, s.overview, db, c.Log), Version: c.Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
+	s.web = &web.Server{Doctor: &doctor.Doctor{Overview: s.overview, Stock: s.stock, Fleet: s.fleet, Orders: s.orders, Intake: s.intake, Records: db, Buffer: s.streams.Buffer, At: c.At, Dir: c.Data}, Notify: s.notify, Settings: s.settings, Overview: s.overview, Reports: &reports.Reports{Records: db, Now: c.Now}, Figures: metrics.New(c.Version, s.overview, db, c.Log), Version: c.Version, Records: db, Access: s.access, Domains: s.domains, Directories: s.directories, Fleet: s.fleet, Intake: s.intake, Orders: s.orders, Proofs: s.proofs, Sites: s.sites, Stock: s.stock, Stores: s.stores, Backups: s.backups, Standby: s.standby, Boot: s.boot,
 		Events: events, Log: c.Log, Now: c.Now, Closing: s.until.Done()}
 	return nil
 }

@@ -6,6 +6,8 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -146,8 +148,17 @@ func TestPrunedVersionsStayPruned(t *testing.T) {
 	h.stop()
 	require.NoError(t, os.Remove(filepath.Join(data, "jugate.db")))
 	h = openIn(t, data, oldFolders)
+	unrecorded := func() bool {
+		all, err := h.client.Diagnose(t.Context(), "")
+		require.NoError(t, err)
+		return slices.ContainsFunc(all.Items, func(d api.Diagnosis) bool {
+			return strings.Contains(d.What, "2 versions are, garden-desk@1 among them, in the data folder and not in the records")
+		})
+	}
+	assert.True(t, unrecorded())
 	_, err = h.client.Rescan(t.Context())
 	require.NoError(t, err)
+	assert.False(t, unrecorded())
 	v, err := h.client.Version(t.Context(), "garden-desk@1")
 	require.NoError(t, err)
 	assert.EqualValues(t, "pruned", v.State, "its slabs are gone, and nobody must try to deliver it")

@@ -22,6 +22,7 @@ import (
 	"jugate/core/fault"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"
+	"jugate/core/roster"
 	"jugate/records"
 )
 
@@ -41,6 +42,9 @@ type Doctor struct {
 	Orders interface {
 		Errands(ctx context.Context, workstation string, open bool, p records.Page) ([]api.Errand, int, error)
 		Checks(ctx context.Context, workstation string, f records.MachineCheckFilter, p records.Page) ([]api.Check, int, error)
+	}
+	Intake interface {
+		Unrecorded(ctx context.Context) ([]roster.Ref, error)
 	}
 	Records *records.DB
 	// Others are the servers that give addresses on an interface; boot.Others by default.
@@ -94,6 +98,9 @@ func (d *Doctor) Service(ctx context.Context) ([]api.Diagnosis, error) {
 		}
 	}
 	if _, f.images, err = d.Records.Images(ctx, nil, false, records.Page{Limit: 1}); err != nil {
+		return nil, err
+	}
+	if f.unrecorded, err = d.Intake.Unrecorded(ctx); err != nil {
 		return nil, err
 	}
 	f.others = d.others(ctx, status.Links)

@@ -8,9 +8,11 @@ import (
 	"strings"
 
 	"github.com/dustin/go-humanize"
+	"github.com/dustin/go-humanize/english"
 
 	"jugate/api"
 	"jugate/core/netboot"
+	"jugate/core/roster"
 )
 
 // serviceFacts are what is known of a service.
@@ -21,9 +23,10 @@ type serviceFacts struct {
 	offered            *api.Build         // nil if none is
 	at                 []string           // URLs
 	people, images     int
-	buffer             int    // bytes that are held for a stream
-	files              uint64 // that may be open
-	inodes, inodesFree uint64 // files that the data folder's disk can have, and that can still be made; 0 where there is no limit
+	unrecorded         []roster.Ref // versions with files that the records do not know
+	buffer             int          // bytes that are held for a stream
+	files              uint64       // that may be open
+	inodes, inodesFree uint64       // files that the data folder's disk can have, and that can still be made; 0 where there is no limit
 }
 
 const (
@@ -48,6 +51,10 @@ func (f *serviceFacts) judge() (all []api.Diagnosis) {
 		add("people", api.Warning, "nobody can sign in by name", "jugate person add NAME --grant administrator")
 	} else {
 		add("people", api.Good, fmt.Sprintf("%d may sign in", f.people), "")
+	}
+	if n := len(f.unrecorded); n > 0 {
+		add("images", api.Bad, fmt.Sprintf("%s, %s among them, in the data folder and not in the records, which are older or were begun anew", english.Plural(n, "version is", "versions are"), f.unrecorded[0]),
+			"jugate image rescan enters them; receipts, people and workstations come back with a backup alone (jugate restore)")
 	}
 	if f.images == 0 {
 		add("images", api.Warning, "no image was captured or imported yet", "prepare a machine, boot it over the network, and jugate capture it; or jugate image import a disk")

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"runtime"
+	"slices"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -250,6 +251,24 @@ func (k *Intake) needed(ctx context.Context, dryRun bool, may func(v records.Ver
 
 // nobodys is a saved disk of which is not known any more whose it was: it goes onto no workstation.
 const nobodys = -1
+
+// Unrecorded are the versions that have files, and that the records do not know: the records are older than the files, or were begun
+// anew.
+func (k *Intake) Unrecorded(ctx context.Context) (unknown []roster.Ref, err error) {
+	refs, err := k.Files.All()
+	if err != nil {
+		return nil, err
+	}
+	rows, err := k.Records.AllVersions(ctx)
+	if err != nil {
+		return nil, err
+	}
+	known := map[string]bool{}
+	for i := range rows {
+		known[rows[i].Ref().String()] = true
+	}
+	return slices.DeleteFunc(refs, func(r roster.Ref) bool { return known[r.String()] }), nil
+}
 
 // Rescan compares the files of versions with the records, and adds the versions that the
 // records lack.
