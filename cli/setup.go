@@ -249,6 +249,6 @@ func (i *interview) askPerson() (err error) {
 		a.Password = ""
 		return err
 	}
-	a.Password, err = askSecret(i.cmd, "Password of "+a.Person+" (empty for a link with which it is set)")
+	a.Password, err = askNewSecret(i.cmd, "Password of "+a.Person+" (empty for a link with which it is set)")
 	return err
 }

@@ -10,6 +10,9 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/creack/pty"
+	"github.com/spf13/cobra"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -104,4 +107,22 @@ func TestSetupAsks(t *testing.T) {
 	assert.ErrorContains(t, err, "2 answers will not do; nothing was written")
 	assert.Contains(t, said, `mode: "both" is not one of beside, whole, off`)
 	assert.Empty(t, m.written)
+}
+
+// Nobody sees what they type, so a password that is chosen is asked for twice.
+func TestANewPasswordIsTypedTwice(t *testing.T) {
+	desk, tty, err := pty.Open()
+	require.NoError(t, err)
+	defer desk.Close()
+	defer tty.Close()
+	var shown bytes.Buffer
+	cmd := &cobra.Command{}
+	cmd.SetIn(tty)
+	cmd.SetErr(&shown)
+	_, err = desk.WriteString("the garden gate is green\nthe garden gate is greem\nthe garden gate is green\nthe garden gate is green\n")
+	require.NoError(t, err)
+	chosen, err := askNewSecret(cmd, "Password of ines")
+	require.NoError(t, err)
+	assert.Equal(t, "the garden gate is green", chosen)
+	assert.Equal(t, "Password of ines: \nOnce more: \n  they are not the same\nPassword of ines: \nOnce more: \n", shown.String())
 }

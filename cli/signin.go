@@ -100,15 +100,37 @@ func askToken(cmd *cobra.Command, server string) (string, error) {
 	return token, err
 }
 
+// terminal is where somebody types; there is none where a program answers.
+func terminal(cmd *cobra.Command) (*os.File, bool) {
+	in, is := cmd.InOrStdin().(*os.File)
+	return in, is && term.IsTerminal(int(in.Fd()))
+}
+
 // askSecret reads a line that nobody sees on the terminal.
 func askSecret(cmd *cobra.Command, what string) (string, error) {
-	if in, is := cmd.InOrStdin().(*os.File); is && term.IsTerminal(int(in.Fd())) {
+	if in, is := terminal(cmd); is {
 		fmt.Fprintf(cmd.ErrOrStderr(), "%s: ", what)
 		text, err := term.ReadPassword(int(in.Fd()))
 		fmt.Fprintln(cmd.ErrOrStderr())
 		return strings.TrimSpace(string(text)), err
 	}
 	return readLine(cmd.InOrStdin())
+}
+
+// askNewSecret asks for a secret that is chosen now: on a terminal, where nobody sees what was typed, twice, until both are the same.
+func askNewSecret(cmd *cobra.Command, what string) (string, error) {
+	_, unseen := terminal(cmd)
+	for {
+		secret, err := askSecret(cmd, what)
+		if err != nil || secret == "" || !unseen {
+			return secret, err
+		}
+		again, err := askSecret(cmd, "Once more")
+		if err != nil || again == secret {
+			return secret, err
+		}
+		fmt.Fprintln(cmd.ErrOrStderr(), "  they are not the same")
+	}
 }
 
 // readLine reads a line and nothing behind it, which may be asked for next.

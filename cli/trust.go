@@ -16,7 +16,6 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"jugate/core/durable"
 	"jugate/core/trust"
@@ -103,8 +102,8 @@ func shown(ctx context.Context, u *url.URL) (root *x509.Certificate, known bool,
 // seen counts.
 func confirmAuthority(cmd *cobra.Command, server, seen string) error {
 	fmt.Fprintf(cmd.ErrOrStderr(), "%s has an authority of its own, with the fingerprint\n  %s\n", server, seen)
-	in, is := cmd.InOrStdin().(*os.File)
-	if !is || !term.IsTerminal(int(in.Fd())) {
+	in, is := terminal(cmd)
+	if !is {
 		_, err := fmt.Fprintln(cmd.ErrOrStderr(), "which is trusted from now on; --fingerprint says which it has to be.")
 		return err
 	}
