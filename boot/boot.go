@@ -62,8 +62,7 @@ type Config struct {
 	Pools      []netboot.PoolConfig // of mode whole
 	// Force has mode whole start although another server gives addresses.
 	Force bool
-	// Lenient has an interface that cannot be served say so, until Mend or somebody brings it back, where it would keep network boot
-	// from starting.
+	// Lenient has an interface that cannot be served say so until it can be, where it would keep network boot from starting otherwise.
 	Lenient bool
 	// WakeBy is the interface that wake-ups go out by where none is served; empty leaves
 	// it to the system's routes.
@@ -138,6 +137,7 @@ func (b *Boot) Start(ctx, until context.Context, httpPort int) error {
 		b.links = append(b.links, l)
 		b.mu.Unlock()
 	}
+	b.serving.Go(b.keepMending)
 	return nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"time"
 
 	"jugate/core/fault"
 	"jugate/core/netboot"
@@ -100,6 +101,23 @@ func (b *Boot) again(links []*link, i int) error {
 	b.links = links
 	b.mu.Unlock()
 	return err
+}
+
+// mendEach is how often interfaces are tried again.
+const mendEach = time.Minute
+
+// keepMending mends until all ends.
+func (b *Boot) keepMending() {
+	tick := time.NewTicker(mendEach)
+	defer tick.Stop()
+	for {
+		select {
+		case <-tick.C:
+			b.Mend()
+		case <-b.until.Done():
+			return
+		}
+	}
 }
 
 // Mend tries interfaces again that could not be served: one may have come since, or have an address by now. Where another server gives

@@ -31,6 +31,7 @@ import (
 	"jugate/apiclient"
 	"jugate/boot"
 	"jugate/core/hwaddr"
+	"jugate/core/netboot"
 	"jugate/core/slabstore"
 	"jugate/core/version"
 	"jugate/demo/golddisk"
@@ -310,6 +311,23 @@ func TestAnOutpostJoins(t *testing.T) {
 	page, err := h.client.Outposts(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, page.Items)
+}
+
+// One whose interface is not there says so, and does all the rest.
+func TestAnOutpostWithoutItsInterfaceSaysSo(t *testing.T) {
+	h := newTown(t)
+	code, err := h.client.AddOutpost(t.Context(), api.NewOutpost{Name: "alpine"})
+	require.NoError(t, err)
+	h.open(code.Code, func(c *outpost.Config) {
+		c.Netboot.Lenient, c.Netboot.Interfaces = true, []boot.Interface{{Name: "nowhere0", Mode: netboot.Beside}}
+	})
+	h.eventually(func() bool {
+		all, err := h.client.Diagnose(t.Context(), "")
+		require.NoError(t, err)
+		return slices.ContainsFunc(all.Items, func(d api.Diagnosis) bool {
+			return d.Looked == "outpost alpine" && d.State == api.Bad && strings.Contains(d.What, "nowhere0: ")
+		})
+	})
 }
 
 func TestMachinesBootAtAnOutpost(t *testing.T) {

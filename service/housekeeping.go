@@ -83,7 +83,6 @@ func (s *Service) keepHouse() {
 				waits = false
 			case <-minute.C:
 				s.signHead(s.until)
-				s.boot.Mend()
 				if err := s.access.Certificates.Refresh(); err != nil {
 					s.config.Log.Error("a certificate could not be renewed, or read; the last one counts", "error", err)
 				}

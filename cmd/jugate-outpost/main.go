@@ -96,6 +96,7 @@ func run(ctx context.Context, args []string) error {
 		return err
 	}
 	c.Log = supervised.Logger(os.Stderr)
+	c.Netboot.Lenient = supervised.Is() // nobody is there to read why it did not start
 	switch {
 	case c.handIn:
 		return outpost.HandIn(ctx, c.Config, os.Stdout)

@@ -96,6 +96,8 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 			add(part, api.Warning, "it has not joined yet", "start jugate-outpost there with its code", "/sites")
 		case p.State == "away":
 			add(part, api.Bad, "nothing is heard of it; its machines boot from their disks", "look at the line, and at the machine there", "/sites")
+		case brokenLink(p.Links) != "":
+			add(part, api.Bad, brokenLink(p.Links), "look at the cable and address of that interface; it is tried again each minute", "/sites")
 		case p.Trouble != "":
 			add(part, api.Warning, p.Trouble, "jugate outpost show "+p.Name+"; and there, journalctl -u jugate-outpost", "/sites")
 		default:
@@ -137,6 +139,16 @@ func (o *Overview) parts(ctx context.Context, boot api.NetbootStatus, open []api
 		}
 	}
 	return all, err
+}
+
+// brokenLink tells why an interface is not served; empty if all are.
+func brokenLink(links []api.NetbootLink) string {
+	for _, l := range links {
+		if l.State != "serving" {
+			return l.State
+		}
+	}
+	return ""
 }
 
 // disk tells what is left on the disk of the data folder.

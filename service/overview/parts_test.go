@@ -77,7 +77,10 @@ func TestFaultsOfParts(t *testing.T) {
 		"directory garden: bad: it refuses the account":                                   func(h *house, _ *api.NetbootStatus) { h.directories[0].Trouble = "it refuses the account" },
 		"outpost alpine: warning: it has not joined yet":                                  func(h *house, _ *api.NetbootStatus) { h.outposts[0].State = "expected" },
 		"outpost alpine: bad: nothing is heard of it; its machines boot from their disks": func(h *house, _ *api.NetbootStatus) { h.outposts[0].State = "away" },
-		"outpost alpine: warning: its disk is full":                                       func(h *house, _ *api.NetbootStatus) { h.outposts[0].Trouble = "its disk is full" },
+		"outpost alpine: bad: network boot on eth1: no such network interface": func(h *house, _ *api.NetbootStatus) {
+			h.outposts[0].Links = []api.NetbootLink{{Interface: "eth0", State: "serving"}, {Interface: "eth1", State: "network boot on eth1: no such network interface"}}
+		},
+		"outpost alpine: warning: its disk is full": func(h *house, _ *api.NetbootStatus) { h.outposts[0].Trouble = "its disk is full" },
 		"store folder: bad: it does not answer: no route to host": func(h *house, _ *api.NetbootStatus) {
 			h.stores[0].State, h.stores[0].Trouble = "away", "no route to host"
 		},
