@@ -136,6 +136,19 @@ func (r *room) reaches(from *lab.Host, port int) bool {
 	return assert.NoError(r.t, conn.Close())
 }
 
+// lives are those of two fresh Debians, at which the lines of the guides are followed.
+type lives struct {
+	*room
+	desk, shed         *box
+	root, shedRoot     string
+	old, renewed       string   // folders with packages of two versions
+	formToday          int      // of the records of the first version; the second has another
+	firewalls, upgrade []string // lines of the guides
+}
+
+// The two versions.
+const before, next = "8.0.0", "8.0.1"
+
 // Fresh machines go through their lives by the lines of the guides: the packages are installed with what they recommend; the service runs
 // at once, is set up by answers and from a file, makes a boot environment, delivers through a firewall, has an outpost, is upgraded, goes
 // back and on again, is restarted, and keeps its port open. What it has stays when it is removed, and when it is purged unless somebody
@@ -148,6 +161,23 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 			t.Skipf("this test needs %s: %v", tool, err)
 		}
 	}
+	l := newLives(t)
+	l.runsAtOnce()
+	l.isSetUp()
+	l.isBehindAFirewall()
+	l.makesABootEnvironment()
+	m := l.delivers()
+	l.hasAnOutpost()
+	l.isUpgraded()
+	l.goesBackAndOn()
+	require.NoError(t, m.Off())
+	l.isSwitchedOffAndOn()
+	l.keepsItsPortOpen()
+	l.isTakenAway()
+}
+
+// newLives makes the machines and the packages, installs those, and switches the machines on.
+func newLives(t *testing.T) *lives {
 	n, err := lab.NewNetwork(t.Context(), "desk", "shed")
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, n.Close()) })
@@ -156,21 +186,21 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 	work, err := os.MkdirTemp("/var/tmp", "jugate-fresh") // on a disk: setup does not take a folder in memory
 	require.NoError(t, err)
 	t.Cleanup(func() { assert.NoError(t, os.RemoveAll(work)) })
-	root, shedRoot := filepath.Join(work, "desk"), filepath.Join(work, "shed")
-	require.NoError(t, os.Mkdir(root, 0o755))
+	l := &lives{root: filepath.Join(work, "desk"), shedRoot: filepath.Join(work, "shed"), firewalls: strings.SplitAfter(guide(t, "installing.md", "A firewall")[0], "\n"), upgrade: guide(t, "operating.md", "Upgrades")}
+	require.NoError(t, os.Mkdir(l.root, 0o755))
 	require.NoError(t, os.Chmod(work, 0o755))
 	ctx, cancel := context.WithTimeout(t.Context(), 36*time.Minute)
 	t.Cleanup(cancel)
-	r := &room{t: t, ctx: ctx, net: n, desk: n.Host("desk"), bin: bin, data: filepath.Join(root, "var/lib/jugate"), keep: kept(t), began: time.Now(), stage: time.Now()}
+	l.room = &room{t: t, ctx: ctx, net: n, desk: n.Host("desk"), bin: bin, data: filepath.Join(l.root, "var/lib/jugate"), keep: kept(t), began: time.Now(), stage: time.Now()}
 
 	var fresh errgroup.Group // meanwhile
 	t.Cleanup(func() { fresh.Wait() })
-	fresh.Go(func() error { return lab.MakeFresh(ctx, root) })
-	const before, next = "8.0.0", "8.0.1"
+	fresh.Go(func() error { return lab.MakeFresh(ctx, l.root) })
 	other, today := otherForm(t)
-	old, renewed := packages(t, "..", before, "gzip"), packages(t, other, next, "none") // which takes less time
-	r.done("packages of two versions")
-	debs, err := filepath.Glob(filepath.Join(old, "*.deb"))
+	l.formToday = today
+	l.old, l.renewed = packages(t, "..", before, "gzip"), packages(t, other, next, "none") // which takes less time
+	l.done("packages of two versions")
+	debs, err := filepath.Glob(filepath.Join(l.old, "*.deb"))
 	require.NoError(t, err)
 	require.Len(t, debs, 3)
 	lint := exec.CommandContext(ctx, "lintian", append([]string{"--fail-on", "error,warning"}, debs...)...)
@@ -182,20 +212,65 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 		return err
 	})
 	require.NoError(t, fresh.Wait())
-	shelf := filepath.Join(root, "opt/packages")
-	require.NoError(t, os.MkdirAll(shelf, 0o755))
-	require.NoError(t, exec.CommandContext(t.Context(), "sh", "-c", fmt.Sprintf("cp %s/*.deb %s", old, shelf)).Run())
-	require.NoError(t, os.WriteFile(filepath.Join(root, "etc/apt/apt.conf.d/90yes"), []byte("APT::Get::Assume-Yes \"true\";\n"), 0o644)) // nobody is there to ask
-	require.NoError(t, exec.CommandContext(t.Context(), "cp", "-a", root, shedRoot).Run())
-	r.done("two fresh Debians")
-	said, err := lab.Prepare(t.Context(), root, "apt-get update -qq; apt-get install ufw procps firewalld; systemctl mask firewalld; cd /opt/packages; "+guide(t, "installing.md", "Packages")[0])
+	l.put(l.old)
+	require.NoError(t, os.WriteFile(filepath.Join(l.root, "etc/apt/apt.conf.d/90yes"), []byte("APT::Get::Assume-Yes \"true\";\n"), 0o644)) // nobody is there to ask
+	require.NoError(t, exec.CommandContext(ctx, "cp", "-a", l.root, l.shedRoot).Run())
+	l.done("two fresh Debians")
+	said, err := lab.Prepare(ctx, l.root, "apt-get update -qq; apt-get install ufw procps firewalld; systemctl mask firewalld; cd /opt/packages; "+guide(t, "installing.md", "Packages")[0])
 	require.NoError(t, err)
-	require.NoError(t, os.WriteFile(filepath.Join(r.keep, "install.log"), []byte(said), 0o644))
-	r.done("installed, with what it recommends, and two firewalls")
+	require.NoError(t, os.WriteFile(filepath.Join(l.keep, "install.log"), []byte(said), 0o644))
+	l.done("installed, with what it recommends, and two firewalls")
+	l.desk = l.switchedOn(l.room.desk, l.root)
+	l.shed = l.switchedOn(n.Host("shed"), l.shedRoot)
+	l.done("switched on")
+	return l
+}
 
-	d := r.switchedOn(r.desk, root)
-	shed := r.switchedOn(n.Host("shed"), shedRoot)
-	r.done("switched on")
+// put puts packages where the guides' lines look for them.
+func (l *lives) put(from string) {
+	l.t.Helper()
+	shelf := filepath.Join(l.root, "opt/packages")
+	require.NoError(l.t, os.RemoveAll(shelf))
+	require.NoError(l.t, exec.CommandContext(l.ctx, "sh", "-e", "-c", `mkdir -p "$1"; cp "$0"/*.deb "$1"`, from, shelf).Run())
+}
+
+// serves waits until the service answers, in a version.
+func (l *lives) serves(version string) {
+	l.t.Helper()
+	l.eventually(time.Minute, func() bool { return l.command("group", "list").Run() == nil })
+	var versions struct{ Service string }
+	l.jugate(&versions, "version")
+	assert.Equal(l.t, version, versions.Service)
+	assert.Equal(l.t, "active", l.desk.do("systemctl", "is-active", "jugate"))
+}
+
+func (l *lives) receipts() (all []api.Receipt) {
+	l.t.Helper()
+	l.jugate(&all, "receipt", "list")
+	return all
+}
+
+func (l *lives) deliver() {
+	l.t.Helper()
+	l.jugate(nil, "deliver", "garden-desk", "--to", "herb-01", "--yes", "--despite-firmware")
+}
+
+// agentIsOn waits until the workstation's agent calls, and returns its version.
+func (l *lives) agentIsOn() string {
+	l.t.Helper()
+	var w api.Workstation
+	l.eventually(slow, func() bool { l.jugate(&w, "workstation", "show", "herb-01"); return w.Online })
+	return w.AgentVersion
+}
+
+func (l *lives) outpostIsUp() {
+	l.t.Helper()
+	var post api.Outpost
+	l.eventually(time.Minute, func() bool { l.jugate(&post, "outpost", "show", "shed"); return post.State == "up" })
+}
+
+func (l *lives) runsAtOnce() {
+	t, d := l.t, l.desk
 	t.Log("# it runs at once, as nobody in particular, and systemd finds little to say against it")
 	assert.Equal(t, "active", d.do("systemctl", "is-active", "jugate"))
 	assert.Less(t, d.exposure("jugate.service"), 2.5)
@@ -206,9 +281,12 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 	assert.Regexp(t, `(?m)^NoNewPrivs:\s+1$`, status)
 	assert.NotContains(t, d.do("journalctl", "--no-pager", "--unit=jugate"), "/welcome#", "what the first administrator signs in with is not in the journal")
 	assert.Contains(t, d.do("sh", "-c", "man -w jugate-deliver 2>/dev/null || ls /usr/share/man/man1/jugate-deliver.1.gz /usr/share/man/man8/jugate-outpost.8.gz"), "jugate-deliver")
+}
 
+func (l *lives) isSetUp() {
+	t, d := l.t, l.desk
 	t.Log("# it is set up by answers, of which two will not do, and from a file, of which one will not do either")
-	asked := d.Command(t.Context(), "jugate", "setup")
+	asked := d.Command(l.ctx, "jugate", "setup")
 	asked.Stdin = strings.NewReader("\n\n\n\nines of the garden\nthe garden gate is green\nines\ngreen\nines\nthe garden gate is green\n")
 	talk, err := asked.CombinedOutput()
 	t.Logf("jugate setup: %s", talk)
@@ -218,159 +296,164 @@ func TestInstalledOnAFreshDebian(t *testing.T) {
 	}
 	write := func(name, text string) {
 		t.Helper()
-		require.NoError(t, os.WriteFile(filepath.Join(root, "root", name), []byte(text), 0o600))
+		require.NoError(t, os.WriteFile(filepath.Join(l.root, "root", name), []byte(text), 0o600))
 	}
 	write("password", "the garden gate is green\n")
 	write("wrong.yaml", "interface: eth7\nmode: whole\n")
-	refused, err := d.Command(t.Context(), "jugate", "setup", "--from", "wrong.yaml").CombinedOutput()
+	refused, err := d.Command(l.ctx, "jugate", "setup", "--from", "wrong.yaml").CombinedOutput()
 	assert.Error(t, err)
 	assert.Contains(t, string(refused), `"eth7" is not an interface of this machine`)
 	write("setup.yaml", "interface: eth0\nmode: whole\npool: 192.0.2.100-192.0.2.150/24 lease 10m\nnames: [images.fennholt.example]\nperson: ines\npassword_file: /root/password\n")
 	assert.Contains(t, d.do("jugate", "setup", "--from", "setup.yaml"), "ines, who was there already")
-	r.done("set up by answers, and from a file")
+	l.done("set up by answers, and from a file")
+}
 
+func (l *lives) isBehindAFirewall() {
+	t, d := l.t, l.desk
 	t.Log("# a firewall lets through what it is told to, and nothing else")
-	firewalls := strings.SplitAfter(guide(t, "installing.md", "A firewall")[0], "\n")
-	d.follow(firewalls[0])
+	d.follow(l.firewalls[0])
 	d.do("ufw", "--force", "enable")
 	var door net.Listener // another port
-	require.NoError(t, r.desk.Inside(func() (err error) { door, err = net.Listen("tcp", "192.0.2.1:8888"); return err }))
-	defer door.Close()
-	r.eventually(time.Minute, func() bool { return r.reaches(n.Host("shed"), 7460) })
-	assert.False(t, r.reaches(n.Host("shed"), 8888))
+	require.NoError(t, l.room.desk.Inside(func() (err error) { door, err = net.Listen("tcp", "192.0.2.1:8888"); return err }))
+	t.Cleanup(func() { door.Close() })
+	l.eventually(time.Minute, func() bool { return l.reaches(l.net.Host("shed"), 7460) })
+	assert.False(t, l.reaches(l.net.Host("shed"), 8888))
+}
 
+func (l *lives) makesABootEnvironment() {
+	t, d := l.t, l.desk
 	t.Log("# a boot environment is made of what was recommended, and settings change while it runs")
 	d.do("jugate", "environment", "build", "--kernel-words", words, "--offer")
 	d.do("jugate", "config", "set", "rate", "12Mbit")
 	assert.Equal(t, before, d.do("sh", "-c", "jugate --version | sed 's/.* //'"))
-	looked, _ := d.Command(t.Context(), "jugate", "doctor", "--all").CombinedOutput()
+	looked, _ := d.Command(l.ctx, "jugate", "doctor", "--all").CombinedOutput()
 	t.Logf("jugate doctor --all: %s", looked)
 	assert.Contains(t, string(looked), "good     addresses on eth0: this service alone gives them")
 	assert.NotContains(t, string(looked), "bad ")
-	r.done("boot environment built, and looked at by the doctor")
+	l.done("boot environment built, and looked at by the doctor")
+}
 
+// delivers to a workstation, which stays on.
+func (l *lives) delivers() *lab.Machine {
+	t := l.t
 	t.Log("# a room's machine gets its image")
 	golden := filepath.Join(t.TempDir(), "gold.img")
 	require.NoError(t, makeSmallDisk(golden))
-	r.jugate(nil, "image", "import", golden, "--as", "garden-desk", "--despite", "a disk of the lab, which nobody uses")
-	m := r.on(lab.MachineOptions{Name: "herb-01", Address: "00:00:5e:00:53:11", Firmware: lab.BIOS, Disk: r.disk("herb-01", 96<<20)})
-	r.expect(m, slow, "waiting to be admitted")
-	r.jugate(nil, "workstation", "admit", "00:00:5e:00:53:11", "herb-01")
-	r.jugate(nil, "deliver", "garden-desk", "--to", "herb-01", "--yes", "--despite-firmware")
-	var receipts []api.Receipt
-	r.jugate(&receipts, "receipt", "list", "--workstation", "herb-01")
+	l.jugate(nil, "image", "import", golden, "--as", "garden-desk", "--despite", "a disk of the lab, which nobody uses")
+	m := l.on(lab.MachineOptions{Name: "herb-01", Address: "00:00:5e:00:53:11", Firmware: lab.BIOS, Disk: l.disk("herb-01", 96<<20)})
+	l.expect(m, slow, "waiting to be admitted")
+	l.jugate(nil, "workstation", "admit", "00:00:5e:00:53:11", "herb-01")
+	l.deliver()
+	receipts := l.receipts()
 	require.Len(t, receipts, 1)
 	assert.EqualValues(t, "delivered", receipts[0].Outcome, receipts[0].Reason)
-	r.done("delivered through the firewall")
+	l.done("delivered through the firewall")
+	return m
+}
 
+func (l *lives) hasAnOutpost() {
+	t := l.t
 	t.Log("# another site has an outpost")
 	var code api.OutpostCode
-	r.jugate(&code, "outpost", "add", "shed")
+	l.jugate(&code, "outpost", "add", "shed")
 	lines := strings.SplitAfter(guide(t, "installing.md", "An outpost")[0], "\n")
-	shed.follow(lines[0] + lines[1])
-	shed.do("sed", "-i", "-e", "s/THE-CODE/"+code.Code+"/", "-e", "s/^listen: .*/listen: 192.0.2.2:7460/", "-e", "s/^netboot: .*/netboot: [eth0=off]/", "/etc/jugate/outpost.yaml")
-	shed.follow(lines[2])
-	assert.Less(t, shed.exposure("jugate-outpost.service"), 2.5)
-	var post api.Outpost
-	up := func() bool { r.jugate(&post, "outpost", "show", "shed"); return post.State == "up" }
-	r.eventually(time.Minute, up)
-	r.done("an outpost joined")
+	l.shed.follow(lines[0] + lines[1])
+	l.shed.do("sed", "-i", "-e", "s/THE-CODE/"+code.Code+"/", "-e", "s/^listen: .*/listen: 192.0.2.2:7460/", "-e", "s/^netboot: .*/netboot: [eth0=off]/", "/etc/jugate/outpost.yaml")
+	l.shed.follow(lines[2])
+	assert.Less(t, l.shed.exposure("jugate-outpost.service"), 2.5)
+	l.outpostIsUp()
+	l.done("an outpost joined")
+}
 
+func (l *lives) isUpgraded() {
+	t := l.t
 	t.Log("# the next version is put in its place while the machine waits; what is of the version before goes on, and is told so")
-	put := func(from string) {
-		t.Helper()
-		require.NoError(t, exec.CommandContext(t.Context(), "sh", "-c", fmt.Sprintf("rm %s/*.deb && cp %s/*.deb %s", shelf, from, shelf)).Run())
-	}
-	serves := func(version string) {
-		t.Helper()
-		r.eventually(time.Minute, func() bool { return r.command("group", "list").Run() == nil })
-		var versions struct{ Service string }
-		r.jugate(&versions, "version")
-		assert.Equal(t, version, versions.Service)
-		assert.Equal(t, "active", d.do("systemctl", "is-active", "jugate"))
-	}
-	upgrades := guide(t, "operating.md", "Upgrades")
-	put(renewed)
-	d.follow(upgrades[0])
-	serves(next)
-	assert.FileExists(t, filepath.Join(r.data, fmt.Sprintf("jugate.db.form-%d", today)))
-	r.jugate(&receipts, "receipt", "list")
-	assert.Len(t, receipts, 1)
-	r.jugate(nil, "receipt", "check")
-	var w api.Workstation
-	r.eventually(slow, func() bool { r.jugate(&w, "workstation", "show", "herb-01"); return w.Online })
-	assert.Equal(t, before, w.AgentVersion, "its agent, of the version before, goes on")
-	r.eventually(time.Minute, up)
-	assert.Contains(t, d.do("jugate", "overview"), "its program is of version "+before)
-	r.jugate(nil, "deliver", "garden-desk", "--to", "herb-01", "--yes", "--despite-firmware")
-	r.done("upgraded, and delivered once more by the agent of the version before")
+	l.put(l.renewed)
+	l.desk.follow(l.upgrade[0])
+	l.serves(next)
+	assert.FileExists(t, filepath.Join(l.data, fmt.Sprintf("jugate.db.form-%d", l.formToday)))
+	assert.Len(t, l.receipts(), 1)
+	l.jugate(nil, "receipt", "check")
+	assert.Equal(t, before, l.agentIsOn(), "its agent, of the version before, goes on")
+	l.outpostIsUp()
+	assert.Contains(t, l.desk.do("jugate", "overview"), "its program is of version "+before)
+	l.deliver()
+	l.done("upgraded, and delivered once more by the agent of the version before")
+}
 
+func (l *lives) goesBackAndOn() {
+	t, d := l.t, l.desk
 	t.Log("# back again: the older program does not touch the records, and says the way, which is that of the guide")
-	put(old)
-	older := []string{"_OLDER.deb", "_" + before + "_amd64.deb", "form-40", fmt.Sprintf("form-%d", today)}
-	d.Command(t.Context(), "sh", "-c", "cd /opt/packages; apt-get install --allow-downgrades ./*.deb").Run() // it says that the service did not start
-	r.eventually(time.Minute, func() bool {
-		return strings.Contains(d.do("journalctl", "--no-pager", "--unit=jugate"), fmt.Sprintf("they have form %d, and this one knows up to %d", today+1, today))
+	l.put(l.old)
+	d.Command(l.ctx, "sh", "-c", "cd /opt/packages; apt-get install --allow-downgrades ./*.deb").Run() // it says that the service did not start
+	l.eventually(time.Minute, func() bool {
+		return strings.Contains(d.do("journalctl", "--no-pager", "--unit=jugate"), fmt.Sprintf("they have form %d, and this one knows up to %d", l.formToday+1, l.formToday))
 	})
-	d.follow(upgrades[1], older...)
-	serves(before)
-	r.jugate(&receipts, "receipt", "list")
-	assert.Len(t, receipts, 1, "what was recorded since is in the folder that was put aside")
-	put(renewed)
-	d.follow(upgrades[0])
-	serves(next)
-	r.eventually(slow, func() bool { r.jugate(&w, "workstation", "show", "herb-01"); return w.Online })
-	r.jugate(nil, "deliver", "garden-desk", "--to", "herb-01", "--yes", "--despite-firmware")
-	r.jugate(nil, "receipt", "check")
-	r.done("back, and on again")
-	require.NoError(t, m.Off())
+	d.follow(l.upgrade[1], "_OLDER.deb", "_"+before+"_amd64.deb", "form-40", fmt.Sprintf("form-%d", l.formToday))
+	l.serves(before)
+	assert.Len(t, l.receipts(), 1, "what was recorded since is in the folder that was put aside")
+	l.put(l.renewed)
+	d.follow(l.upgrade[0])
+	l.serves(next)
+	l.agentIsOn()
+	l.deliver()
+	l.jugate(nil, "receipt", "check")
+	l.done("back, and on again")
+}
 
+func (l *lives) isSwitchedOffAndOn() {
+	t := l.t
 	t.Log("# the machine with the service is switched off and on")
-	require.NoError(t, d.Off())
-	d = r.switchedOn(r.desk, root)
-	serves(next)
-	r.jugate(&receipts, "receipt", "list")
-	assert.Len(t, receipts, 2)
+	require.NoError(t, l.desk.Off())
+	l.desk = l.switchedOn(l.room.desk, l.root)
+	l.serves(next)
+	assert.Len(t, l.receipts(), 2)
 	var settings []api.Setting
-	r.jugate(&settings, "config", "list")
+	l.jugate(&settings, "config", "list")
 	for _, s := range settings {
 		if s.Name == "rate" {
 			assert.Equal(t, []string{"12Mbit"}, s.Values)
 		}
 	}
-	d.do("systemctl", "reload", "jugate")
-	assert.Contains(t, d.do("journalctl", "--no-pager", "--unit=jugate"), "the settings were read again")
-	r.done("restarted")
+	l.desk.do("systemctl", "reload", "jugate")
+	assert.Contains(t, l.desk.do("journalctl", "--no-pager", "--unit=jugate"), "the settings were read again")
+	l.done("restarted")
+}
 
-	t.Log("# its port stays open while it is away, and a call brings it back")
+func (l *lives) keepsItsPortOpen() {
+	t, d, from := l.t, l.desk, l.net.Host("shed")
+	t.Log("# its port stays open while it is away, and a call brings it back; another firewall lets through no more than the first")
 	d.follow(guide(t, "installing.md", "A port that is always open")[0])
 	d.do("systemctl", "stop", "jugate")
-	serves(next)
+	l.serves(next)
 	d.do("ufw", "disable")
-	r.eventually(time.Minute, func() bool { return r.reaches(n.Host("shed"), 8888) })
+	l.eventually(time.Minute, func() bool { return l.reaches(from, 8888) })
 	d.do("systemctl", "unmask", "firewalld")
 	d.do("systemctl", "start", "firewalld")
-	d.follow(firewalls[1])
-	r.eventually(time.Minute, func() bool { return r.reaches(n.Host("shed"), 7460) })
-	assert.False(t, r.reaches(n.Host("shed"), 8888))
-	r.done("by a socket, and behind the other firewall")
+	d.follow(l.firewalls[1])
+	l.eventually(time.Minute, func() bool { return l.reaches(from, 7460) })
+	assert.False(t, l.reaches(from, 8888))
+	l.done("by a socket, and behind the other firewall")
+}
 
+func (l *lives) isTakenAway() {
+	t, d := l.t, l.desk
 	t.Log("# what it has stays when it is removed, and when it is purged; unless somebody says otherwise")
 	away := strings.SplitAfter(guide(t, "installing.md", "Take it away")[0], "\n")
 	d.follow(away[0])
-	assert.FileExists(t, filepath.Join(r.data, "jugate.db"))
-	assert.FileExists(t, filepath.Join(root, "etc/jugate/jugate.yaml"))
+	assert.FileExists(t, filepath.Join(l.data, "jugate.db"))
+	assert.FileExists(t, filepath.Join(l.root, "etc/jugate/jugate.yaml"))
 	d.follow(away[1])
-	assert.FileExists(t, filepath.Join(r.data, "jugate.db"))
-	assert.NoFileExists(t, filepath.Join(root, "etc/jugate/jugate.yaml"))
+	assert.FileExists(t, filepath.Join(l.data, "jugate.db"))
+	assert.NoFileExists(t, filepath.Join(l.root, "etc/jugate/jugate.yaml"))
 	d.do("sh", "-c", "dpkg -i /opt/packages/jugate_*.deb")
 	assert.Equal(t, "active", d.do("systemctl", "is-active", "jugate"))
 	d.do("sh", "-c", "echo 'jugate jugate/remove-data boolean true' | debconf-set-selections; apt-get purge jugate")
-	assert.NoDirExists(t, r.data)
-	shed.do("apt-get", "purge", "jugate-outpost")
-	assert.FileExists(t, filepath.Join(shedRoot, "var/lib/jugate-outpost/outpost.pem"))
-	assert.NoDirExists(t, filepath.Join(shedRoot, "etc/jugate"))
-	r.done("removed, and purged twice")
+	assert.NoDirExists(t, l.data)
+	l.shed.do("apt-get", "purge", "jugate-outpost")
+	assert.FileExists(t, filepath.Join(l.shedRoot, "var/lib/jugate-outpost/outpost.pem"))
+	assert.NoDirExists(t, filepath.Join(l.shedRoot, "etc/jugate"))
+	l.done("removed, and purged twice")
 }
 
 // makeSmallDisk makes a disk with a system partition and one with files.
