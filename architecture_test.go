@@ -24,6 +24,7 @@ var rooms = map[string][]string{
 	"apiclient":             {"api", "core"},
 	"wire":                  {"core"},
 	"boot":                  {"wire", "core"},
+	"boot/boottest":         {},
 	"stream":                {"wire", "core"},
 	"oneport":               {"boot", "stream", "core"},
 	"agent":                 {"wire", "apiclient", "api", "core"},

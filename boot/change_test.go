@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/boot/boottest"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -25,6 +27,7 @@ func (noLeases) Fixed(context.Context) (map[netip.Addr][]hwaddr.Address, error) 
 
 // Other interfaces are served while it runs. One that cannot be leaves everything as it was.
 func TestOtherInterfacesAreServed(t *testing.T) {
+	boottest.Ports(t)
 	b := &boot.Boot{Roster: noLeases{}, Log: slog.New(slog.DiscardHandler), Now: time.Now}
 	lo := boot.Interface{Name: "lo", Mode: netboot.Off}
 	require.NoError(t, b.Change([]boot.Interface{lo}, nil, false), "before it has started")
@@ -54,6 +57,7 @@ func TestOtherInterfacesAreServed(t *testing.T) {
 
 // What somebody else has had, or what was not there, is served as soon as it can be.
 func TestAnInterfaceIsServedWhenItCanBe(t *testing.T) {
+	boottest.Ports(t)
 	other, err := net.ListenUDP("udp4", &net.UDPAddr{IP: net.IPv4(127, 0, 0, 1), Port: 69})
 	require.NoError(t, err)
 	b := &boot.Boot{Roster: noLeases{}, Log: slog.New(slog.DiscardHandler), Now: time.Now, Config: boot.Config{Lenient: true, Interfaces: []boot.Interface{{Name: "lo", Mode: netboot.Off}}}}
@@ -71,6 +75,7 @@ func TestAnInterfaceIsServedWhenItCanBe(t *testing.T) {
 
 // What was chosen while it ran does not keep it from starting.
 func TestAnInterfaceThatIsGoneSaysSo(t *testing.T) {
+	boottest.Ports(t)
 	b := &boot.Boot{Log: slog.New(slog.DiscardHandler), Now: time.Now, Config: boot.Config{Lenient: true, Interfaces: []boot.Interface{{Name: "nowhere0", Mode: netboot.Beside}, {Name: "lo", Mode: netboot.Off}}}}
 	until, stop := context.WithCancel(t.Context())
 	defer b.Wait()

@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/boot/boottest"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -35,6 +37,7 @@ func asked(t *testing.T) []byte {
 
 // Network boot on an interface ends and begins anew, as often as somebody likes, and says so if it cannot.
 func TestNetworkBootBeginsAnew(t *testing.T) {
+	boottest.Ports(t)
 	b := &boot.Boot{Config: boot.Config{Interfaces: []boot.Interface{{Name: "lo", Mode: netboot.Off}}}, Log: slog.New(slog.DiscardHandler), Now: time.Now}
 	until, stop := context.WithCancel(t.Context())
 	require.NoError(t, b.Start(t.Context(), until, 7460))

@@ -25,6 +25,7 @@ type doctor struct {
 	app   *app
 	cmd   *cobra.Command
 	found []api.Diagnosis
+	asked []api.Diagnosis // of the workstation that was named, in the order of its way from the power button on
 }
 
 func (a *app) doctorCommand() *cobra.Command {
@@ -33,7 +34,7 @@ func (a *app) doctorCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "doctor [WORKSTATION]", Short: "Find out what is wrong, and what to do about it", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.complete(workstationNames),
 		Long: "Find out what is wrong, and what to do about it: on the way from here to the service, at the service, and, if a\nworkstation is named, why that does not come up. With --interface, it is tried whether multicast is heard here.\n\n" +
-			"What is well is shown with --all. With --report, everything that a helper needs goes into a file, without secrets.\nThe exit code is 1 if something is out of order, and 0 if there are warnings at the most.",
+			"What is well is shown with --all, and of a workstation always. With --report, everything that a helper needs goes into a file, without secrets.\nThe exit code is 1 if something is out of order, and 0 if there are warnings at the most.",
 		Example: "  jugate doctor\n  jugate doctor herb-07\n  jugate doctor --interface eth0 --report jugate-report.tar.gz",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			d := &doctor{app: a, cmd: cmd}
@@ -154,11 +155,13 @@ func (d *doctor) ask(ctx context.Context, c *apiclient.Client, workstation strin
 		d.add(pick(workstation == "", "service", workstation), api.Bad, err.Error(), "")
 		return
 	}
+	if workstation == "" {
+		d.found = append(d.found, found.Items...)
+		return
+	}
 	for _, one := range found.Items {
-		if workstation != "" {
-			one.Looked = workstation + ": " + one.Looked
-		}
-		d.found = append(d.found, one)
+		one.Looked = workstation + ": " + one.Looked
+		d.asked = append(d.asked, one)
 	}
 }
 
@@ -207,9 +210,9 @@ func listenForTrial(ctx context.Context, c *apiclient.Client, ifname string, rat
 	return trial.Packets, <-counted, err
 }
 
-// print prints what was found, the worst first, and fails if something is out of order.
+// print prints what was found, and fails if something is out of order: all of the workstation that was named, and then the worst first.
 func (d *doctor) print(all bool) error {
-	shown, worse := []api.Diagnosis{}, 0
+	shown, worse := append([]api.Diagnosis{}, d.asked...), 0
 	for _, state := range []string{api.Bad, api.Warning, api.Good} {
 		for _, one := range d.found {
 			if one.State == state && (all || state != api.Good || d.app.output != "table") {
@@ -217,7 +220,7 @@ func (d *doctor) print(all bool) error {
 			}
 		}
 	}
-	for _, one := range d.found {
+	for _, one := range shown {
 		if one.State == api.Bad {
 			worse++
 		}

@@ -54,6 +54,11 @@ func TestTheDoctorAtTheCommandLine(t *testing.T) {
 		assert.Contains(t, out, c.says, name)
 	}
 
+	t.Log("# all of a workstation that was named is told first, in the order of its way")
+	d.must("workstation", "admit", "00:00:5e:00:53:98", "herb-98")
+	out, _ = d.run("doctor", "herb-98")
+	assert.Regexp(t, `^good +herb-98: roster: it is expected\nbad +herb-98: network boot: `, out)
+
 	t.Log("# multicast is heard here, or the interface is named that it is not heard at")
 	out, _ = d.run("doctor", "--all", "--interface", "lo")
 	assert.Regexp(t, `good +multicast at lo: of 400 packets \d+ were heard`, out)

@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/boot/boottest"
+
 	"golang.org/x/sys/unix"
 
 	"github.com/stretchr/testify/assert"
@@ -90,6 +92,7 @@ func (w *ward) isWell(workstation string) {
 
 // What keeps workstations from coming up is brought about; the doctor finds it, and after what the doctor says was done, no more.
 func TestTheDoctorFindsWhatWorkstationsSufferFrom(t *testing.T) {
+	boottest.Ports(t)
 	h := newWard(t, nil)
 	c, ctx := h.client, t.Context()
 	url := strings.Replace(h.url, "https://", "http://", 1)
@@ -231,6 +234,7 @@ func TestTheDoctorFindsWhatWorkstationsSufferFrom(t *testing.T) {
 
 // What is wrong with a service is brought about, found, and found no more when it was set right.
 func TestTheDoctorFindsWhatTheServiceSuffersFrom(t *testing.T) {
+	boottest.Ports(t)
 	ends := time.Now().AddDate(0, 0, 100)
 	h := newWard(t, func(c *service.Config) { c.Names.Certificate, c.Names.Key = ownCertificate(t, ends) })
 	c, ctx := h.client, t.Context()

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"testing"
 
+	"jugate/boot/boottest"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -28,6 +30,7 @@ func serveConfig(t *testing.T, c service.Config) *house {
 
 // Settings that need no restart take effect when they are set, stay set, are on record, and can be taken back.
 func TestSettingsAreSetWhileTheServiceRuns(t *testing.T) {
+	boottest.Ports(t)
 	data := filepath.Join(t.TempDir(), "data")
 	config := service.Config{Data: data, Multicast: loopback, Settings: []api.Setting{
 		{Name: "unknown", Values: []string{"hold"}, From: "/etc/jugate/jugate.yaml"}, {Name: "listen", Values: []string{"127.0.0.1:7460"}, From: "flag"},
