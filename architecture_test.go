@@ -34,6 +34,7 @@ var rooms = map[string][]string{
 	"outpost":               {"oneport", "boot", "stream", "wire", "records/outbox", "apiclient", "api", "core"},
 	"records/outbox":        {"records/prepared", "core"},
 	"records/prepared":      {},
+	"records/recordstest":   {"records"},
 	"bucket":                {"bucket", "lab/outside", "core"},
 	"registry":              {"core"},
 	"registry/registrytest": {"lab/outside"},

@@ -14,6 +14,8 @@ import (
 	"sync"
 	"testing"
 
+	"jugate/records/recordstest"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -90,6 +92,7 @@ func until(t *testing.T, lines *bufio.Scanner, text string) string {
 func openDesk(t *testing.T, more ...string) desk {
 	t.Helper()
 	data := filepath.Join(t.TempDir(), "data")
+	recordstest.Put(t, data)
 	line := until(t, start(t, append([]string{"serve", "--data", data, "--listen", "127.0.0.1:0", "--multicast-groups", "233.252.0.0/24", "--rate", "400Mbit", "--build-from", os.TempDir()}, more...)...), "https://")
 	_, address, _ := strings.Cut(line, "https://")
 	token, err := os.ReadFile(filepath.Join(data, "admin.token"))

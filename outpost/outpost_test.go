@@ -23,6 +23,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/records/recordstest"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -129,6 +131,7 @@ type town struct {
 
 func newTown(t *testing.T) *town {
 	h := &town{t: t, data: t.TempDir(), site: t.TempDir()}
+	recordstest.Put(t, h.data)
 	program := filepath.Join(t.TempDir(), "agent")
 	require.NoError(t, os.WriteFile(program, []byte("the agent"), 0o755))
 	require.NoError(t, os.WriteFile(filepath.Join(filepath.Dir(program), "jugate-outpost"), []byte("the outpost"), 0o755))

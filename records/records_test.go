@@ -3,10 +3,11 @@ package records_test
 import (
 	"database/sql"
 	"fmt"
-	"os"
 	"path/filepath"
 	"testing"
 	"time"
+
+	"jugate/records/recordstest"
 
 	"jugate/core/errand"
 
@@ -27,8 +28,7 @@ var noon = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)
 
 func open(t *testing.T) (*records.DB, string) {
 	t.Helper()
-	path := filepath.Join(t.TempDir(), "with space", "jugate.db")
-	require.NoError(t, os.Mkdir(filepath.Dir(path), 0o755))
+	path := recordstest.Put(t, filepath.Join(t.TempDir(), "with space"))
 	db, err := records.Open(t.Context(), time.Now(), path)
 	require.NoError(t, err)
 	t.Cleanup(func() { db.Close() })

@@ -326,6 +326,7 @@ func TestAFullDiskStillTakesReceipts(t *testing.T) {
 		t.Skipf("needs root to mount a small disk: %v", err)
 	}
 	defer unix.Unmount(data, unix.MNT_DETACH)
+	settle(t, data)
 	s, err := service.Open(t.Context(), service.Config{Data: data, Multicast: loopback, KeepFree: 32 << 20, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
 	require.NoError(t, err)
 	h := serve(t, s, data, "127.0.0.1:0")

@@ -27,6 +27,7 @@ import (
 func bootHouse(t *testing.T, change func(*service.Config)) (c *apiclient.Client, url, secure, data string) {
 	t.Helper()
 	data = t.TempDir()
+	settle(t, data)
 	file := filepath.Join(t.TempDir(), "agent")
 	require.NoError(t, os.WriteFile(file, []byte("the agent"), 0o755))
 	listener, err := net.Listen("tcp", "127.0.0.1:0")

@@ -16,6 +16,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/records/recordstest"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -25,7 +27,6 @@ import (
 	"jugate/core/hwaddr"
 	"jugate/core/lease"
 	"jugate/demo/golddisk"
-	"jugate/records"
 	"jugate/service"
 	"jugate/sim"
 )
@@ -71,6 +72,7 @@ func open(t *testing.T, data, listen string) *house {
 // openIn opens a service whose clock began at an instant: what waits in an old folder has not waited for years.
 func openIn(t *testing.T, data string, begin time.Time) *house {
 	t.Helper()
+	settle(t, data)
 	ahead := time.Until(begin)
 	now := func() time.Time { return time.Now().Add(ahead) }
 	s, err := service.Open(t.Context(), service.Config{Data: data, Multicast: loopback, Now: now, Log: slog.New(slog.NewTextHandler(t.Output(), nil))})
@@ -80,33 +82,11 @@ func openIn(t *testing.T, data string, begin time.Time) *house {
 	return h
 }
 
-// migrated are the records of a new service: tests take a copy, as making them from the first migration on takes seconds.
-var migrated = sync.OnceValues(func() ([]byte, error) {
-	dir, err := os.MkdirTemp("", "records")
-	if err != nil {
-		return nil, err
-	}
-	defer os.RemoveAll(dir)
-	path := filepath.Join(dir, "jugate.db")
-	db, err := records.Open(context.Background(), time.Now(), path)
-	if err != nil {
-		return nil, err
-	}
-	if err := db.Close(); err != nil {
-		return nil, err
-	}
-	return os.ReadFile(path)
-})
-
 // settle gives a new data folder its records.
 func settle(t *testing.T, data string) {
 	t.Helper()
-	empty, err := migrated()
-	require.NoError(t, err)
-	entries, err := os.ReadDir(data)
-	require.NoError(t, err)
-	if len(entries) == 0 {
-		require.NoError(t, os.WriteFile(filepath.Join(data, "jugate.db"), empty, 0o600))
+	if entries, _ := os.ReadDir(data); len(entries) == 0 {
+		recordstest.Put(t, data)
 	}
 }
 

@@ -20,7 +20,6 @@ import (
 // serveConfig runs a service with a configuration.
 func serveConfig(t *testing.T, c service.Config) *house {
 	t.Helper()
-	require.NoError(t, os.MkdirAll(c.Data, 0o750))
 	settle(t, c.Data)
 	c.Log = slog.New(slog.NewTextHandler(t.Output(), nil))
 	s, err := service.Open(t.Context(), c)

@@ -56,6 +56,7 @@ func copiedOnto(t *testing.T) (one *house, shelf string) {
 
 func openLeased(t *testing.T, data string) *house {
 	t.Helper()
+	settle(t, data)
 	s, err := service.Open(t.Context(), leased(t, data))
 	require.NoError(t, err)
 	return serve(t, s, data, "127.0.0.1:0")

@@ -3,10 +3,11 @@ package access
 import (
 	"log/slog"
 	"net/netip"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"jugate/records/recordstest"
 
 	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/assert"
@@ -22,13 +23,9 @@ import (
 func desk(t *testing.T) (a *Access, wait func(time.Duration)) {
 	t.Helper()
 	now := time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)
-	dir := t.TempDir()
-	db, err := records.Open(t.Context(), now, filepath.Join(dir, "jugate.db"))
+	a, err := Open(t.TempDir(), Names{}, slog.New(slog.DiscardHandler), func() time.Time { return now })
 	require.NoError(t, err)
-	t.Cleanup(func() { db.Close() })
-	a, err = Open(dir, Names{}, slog.New(slog.DiscardHandler), func() time.Time { return now })
-	require.NoError(t, err)
-	a.Records = db
+	a.Records = recordstest.Open(t, now)
 	return a, func(d time.Duration) { now = now.Add(d) }
 }
 

@@ -20,6 +20,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/records/recordstest"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -50,9 +52,7 @@ func newDesk(t *testing.T, dial func(ctx context.Context, network, address strin
 	t.Helper()
 	dir := t.TempDir()
 	log := slog.New(slog.NewTextHandler(t.Output(), nil))
-	db, err := records.Open(t.Context(), time.Now(), filepath.Join(dir, "jugate.db"))
-	require.NoError(t, err)
-	t.Cleanup(func() { db.Close() })
+	db := recordstest.Open(t, time.Now())
 	a, err := access.Open(dir, access.Names{}, log, time.Now)
 	require.NoError(t, err)
 	d := &desk{t: t, access: a, db: db, Directories: &directories.Directories{Records: db, Secrets: a, Log: log, Now: time.Now, Dial: dial}}

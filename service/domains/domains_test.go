@@ -11,6 +11,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/records/recordstest"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/text/encoding/unicode"
@@ -19,7 +21,6 @@ import (
 	"jugate/core/fault"
 	"jugate/core/join"
 	"jugate/lab"
-	"jugate/records"
 	"jugate/service/access"
 	"jugate/service/domains"
 )
@@ -51,9 +52,7 @@ func newOffice(t *testing.T) *office {
 	t.Cleanup(func() { o.domain.Close() })
 	require.NoError(t, o.domain.Resolve(n.Host("desk")))
 	require.NoError(t, o.domain.Joiner(t.Context(), unit, "jugate"))
-	db, err := records.Open(t.Context(), time.Now(), filepath.Join(o.dir, "jugate.db"))
-	require.NoError(t, err)
-	t.Cleanup(func() { db.Close() })
+	db := recordstest.Open(t, time.Now())
 	keys, err := access.Open(o.dir, access.Names{}, slog.New(slog.DiscardHandler), time.Now)
 	require.NoError(t, err)
 	o.Domains = &domains.Domains{Records: db, Secrets: keys, Log: slog.New(slog.DiscardHandler), Now: time.Now,

@@ -4,9 +4,10 @@ import (
 	"context"
 	"log/slog"
 	"net/netip"
-	"path/filepath"
 	"testing"
 	"time"
+
+	"jugate/records/recordstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,7 +18,6 @@ import (
 	"jugate/core/hwaddr"
 	"jugate/core/rights"
 	"jugate/core/roster"
-	"jugate/records"
 )
 
 // quiet is network boot, a library and errands of which nothing comes.
@@ -34,9 +34,7 @@ func (quiet) Start(context.Context, int64) (*api.ToErrand, error) { return nil, 
 func no() bool { return false }
 
 func TestWhoIsAdmittedWhileItChecksInIsAdmitted(t *testing.T) {
-	db, err := records.Open(t.Context(), time.Now(), filepath.Join(t.TempDir(), "jugate.db"))
-	require.NoError(t, err)
-	defer db.Close()
+	db := recordstest.Open(t, time.Now())
 	f := &Fleet{AcceptCards: no, Tickets: no, Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}}
 	admitted := false
 	f.Now = func() time.Time { // the moment at which the records have it, and nobody else does yet
@@ -68,9 +66,7 @@ func TestWhoIsAdmittedWhileItChecksInIsAdmitted(t *testing.T) {
 }
 
 func TestAForgottenNewcomerHasToCheckInAgain(t *testing.T) {
-	db, err := records.Open(t.Context(), time.Now(), filepath.Join(t.TempDir(), "jugate.db"))
-	require.NoError(t, err)
-	defer db.Close()
+	db := recordstest.Open(t, time.Now())
 	now := time.Now()
 	f := &Fleet{AcceptCards: no, Tickets: no, Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}, Now: func() time.Time { return now }}
 	checkIn := func(address string) string {
@@ -82,7 +78,7 @@ func TestAForgottenNewcomerHasToCheckInAgain(t *testing.T) {
 	now = now.AddDate(0, 0, newcomerDays+1)
 	late := checkIn("00:00:5e:00:53:02")
 	f.ForgetNewcomers(t.Context())
-	_, err = f.Enter(Caller{}, early)
+	_, err := f.Enter(Caller{}, early)
 	assert.Equal(t, fault.Stranger, fault.KindOf(err), "or it would wait for ever as one that nobody sees")
 	_, err = f.Enter(Caller{}, late)
 	assert.NoError(t, err)

@@ -5,10 +5,11 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"jugate/records/recordstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -63,9 +64,7 @@ func (open) Answerable(context.Context, *records.Version) answers.Target {
 
 func TestWhoJoinsADomain(t *testing.T) {
 	ctx := t.Context()
-	db, err := records.Open(ctx, time.Now(), filepath.Join(t.TempDir(), "jugate.db"))
-	require.NoError(t, err)
-	defer db.Close()
+	db := recordstest.Open(t, time.Now())
 	domain := &office{}
 	f := &Fleet{AcceptCards: no, Tickets: no, Records: db, Boot: quiet{}, Stock: quiet{}, Errands: quiet{}, Secrets: open{}, Systems: open{}, Domains: domain, Log: slog.New(slog.DiscardHandler), Publish: func(any) {}, Now: time.Now}
 	in, err := f.Import(ctx, strings.NewReader("name;serial\nherb-01;S1\nherb-02;S2\nherb-03;S3\n"), ImportOptions{})

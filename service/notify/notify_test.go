@@ -8,11 +8,12 @@ import (
 	"net"
 	"net/mail"
 	"os"
-	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
 	"time"
+
+	"jugate/records/recordstest"
 
 	"github.com/emersion/go-smtp"
 	"github.com/stretchr/testify/assert"
@@ -75,10 +76,7 @@ type desk struct {
 
 func newDesk(t *testing.T) *desk {
 	d := &desk{t: t, now: time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC), address: &address{}, parts: &parts{}, boots: &boots{}}
-	var err error
-	d.db, err = records.Open(t.Context(), d.now, filepath.Join(t.TempDir(), "jugate.db"))
-	require.NoError(t, err)
-	t.Cleanup(func() { d.db.Close() })
+	d.db = recordstest.Open(t, d.now)
 	d.again()
 	return d
 }

@@ -3,9 +3,10 @@ package orders
 import (
 	"context"
 	"log/slog"
-	"path/filepath"
 	"testing"
 	"time"
+
+	"jugate/records/recordstest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -57,9 +58,7 @@ func newOffice(t *testing.T, now string) *office {
 	t.Helper()
 	begin, err := time.Parse(time.RFC3339, now)
 	require.NoError(t, err)
-	db, err := records.Open(t.Context(), begin, filepath.Join(t.TempDir(), "jugate.db"))
-	require.NoError(t, err)
-	t.Cleanup(func() { db.Close() })
+	db := recordstest.Open(t, begin)
 	w, err := db.CheckIn(t.Context(), begin, records.Seen{AgentVersion: "1", Own: []hwaddr.Address{hwaddr.MustParse("00:00:5e:00:53:01")}, Inventory: api.Inventory{Model: "A310"}})
 	require.NoError(t, err)
 	require.NoError(t, db.Admit(t.Context(), w.ID, "desk-gold", nil))

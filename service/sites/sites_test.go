@@ -14,6 +14,8 @@ import (
 	"testing"
 	"time"
 
+	"jugate/records/recordstest"
+
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -52,9 +54,7 @@ func newDesk(t *testing.T) *desk {
 	log := slog.New(slog.DiscardHandler)
 	a, err := access.Open(dir, access.Names{}, log, clock)
 	require.NoError(t, err)
-	db, err := records.Open(t.Context(), d.now, filepath.Join(dir, "jugate.db"))
-	require.NoError(t, err)
-	t.Cleanup(func() { db.Close() })
+	db := recordstest.Open(t, d.now)
 	b, err := builds.Open(filepath.Join(dir, "bootenv"))
 	require.NoError(t, err)
 	e, err := parts.Open(filepath.Join(dir, "entries"))
