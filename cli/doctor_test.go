@@ -3,6 +3,7 @@ package cli_test
 import (
 	"archive/tar"
 	"compress/gzip"
+	"context"
 	"errors"
 	"io"
 	"net"
@@ -11,7 +12,9 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
+	"jugate/records/recordstest"
 	"jugate/service"
 
 	"github.com/stretchr/testify/assert"
@@ -37,6 +40,7 @@ func TestTheDoctorAtTheCommandLine(t *testing.T) {
 	require.NoError(t, err)
 	nobody := "https://" + closed.Addr().String()
 	require.NoError(t, closed.Close())
+	oldest, authority := longAgo(t)
 	for name, c := range map[string]struct {
 		args []string
 		says string
@@ -44,6 +48,7 @@ func TestTheDoctorAtTheCommandLine(t *testing.T) {
 		"nothing listens":    {[]string{"doctor", "--server", nobody}, "nothing listens at " + nobody},
 		"a name of nobody":   {[]string{"doctor", "--server", "https://images.fennholt.invalid:7460"}, "is not known here"},
 		"nobody trusts it":   {[]string{"doctor", "--authority", strangersAuthority(t)}, "has a certificate that nobody here trusts"},
+		"of long ago":        {[]string{"doctor", "--server", oldest, "--authority", authority}, "certificate is not good at this time"},
 		"a bad token":        {[]string{"doctor", "--token", "nonsense"}, "credential"},
 		"no such file":       {[]string{"doctor", "--authority", "/nowhere.pem"}, "the authority's certificate"},
 		"an unknown machine": {[]string{"doctor", "00:00:5e:00:53:99"}, "00:00:5e:00:53:99: network boot"},
@@ -116,4 +121,22 @@ func strangersAuthority(t *testing.T) string {
 	require.NoError(t, err)
 	require.NoError(t, s.Close())
 	return filepath.Join(data, "authority.pem")
+}
+
+// longAgo is a service by whose clock it is three years ago, and its authority.
+func longAgo(t *testing.T) (url, authority string) {
+	data := t.TempDir()
+	recordstest.Put(t, data)
+	s, err := service.Open(t.Context(), service.Config{Data: data, Now: func() time.Time { return time.Now().AddDate(-3, 0, 0) }, Multicast: service.Multicast{Interface: "lo", TTL: service.NoTTL}})
+	require.NoError(t, err)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	ctx, stop := context.WithCancel(context.Background())
+	served := make(chan error, 1)
+	go func() { served <- s.Serve(ctx, l) }()
+	t.Cleanup(func() {
+		stop()
+		assert.NoError(t, errors.Join(<-served, s.Close()))
+	})
+	return "https://" + l.Addr().String(), filepath.Join(data, "authority.pem")
 }

@@ -291,6 +291,9 @@ func TestBesideAnotherServer(t *testing.T) {
 	require.NoError(t, office.Lose(r.ctx, 1))
 	assert.Contains(t, r.doctor(office, "--interface", "eth0"), "bad      multicast at eth0: of 400 packets none was heard")
 	assert.Contains(t, r.doctor(r.desk, "00:00:5e:00:53:14"), "bad      00:00:5e:00:53:14: network boot: nothing was heard of it")
+	for _, nowhere := range []string{"https://198.51.100.9:7460", "https://192.0.2.77:7460"} { // no router, and nobody there
+		assert.Contains(t, r.doctor(office, "--server", nowhere), "bad      way to the service: no route leads from here to "+nowhere)
+	}
 	refused, err := r.command("config", "set", "netboot", "eth0=whole").CombinedOutput()
 	assert.Error(t, err)
 	assert.Contains(t, string(refused), "netboot stays as it is")
