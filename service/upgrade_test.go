@@ -152,7 +152,7 @@ func TestPrunedVersionsStayPruned(t *testing.T) {
 		all, err := h.client.Diagnose(t.Context(), "")
 		require.NoError(t, err)
 		return slices.ContainsFunc(all.Items, func(d api.Diagnosis) bool {
-			return strings.Contains(d.What, "2 versions are, garden-desk@1 among them, in the data folder and not in the records")
+			return strings.Contains(d.What, "the records do not know 2 versions in the data folder, garden-desk@1 among them")
 		})
 	}
 	assert.True(t, unrecorded())

@@ -63,7 +63,7 @@ func TestFaultsOfTheService(t *testing.T) {
 		"on loopback":                  {func(f *serviceFacts) { f.at = []string{"https://127.0.0.1:7460"} }, api.Warning, "from this machine alone", "jugate setup"},
 		"nobody":                       {func(f *serviceFacts) { f.people = 0 }, api.Warning, "nobody can sign in by name", "jugate person add"},
 		"no image":                     {func(f *serviceFacts) { f.images = 0 }, api.Warning, "no image was captured or imported yet", "jugate capture"},
-		"lost records":                 {func(f *serviceFacts) { f.unrecorded = []roster.Ref{{Image: "garden-desk", Version: 3}} }, api.Bad, "1 version is, garden-desk@3 among them, in the data folder and not in the records", "jugate image rescan"},
+		"lost records":                 {func(f *serviceFacts) { f.unrecorded = []roster.Ref{{Image: "garden-desk", Version: 3}} }, api.Bad, "the records do not know 1 version in the data folder, garden-desk@3 among them", "jugate image rescan"},
 		"small buffers":                {func(f *serviceFacts) { f.buffer = 212992 }, api.Warning, "208 KiB", "CAP_NET_ADMIN"},
 		"few files":                    {func(f *serviceFacts) { f.files = 1024 }, api.Warning, "1024 files", "LimitNOFILE"},
 		"no more files on the disk":    {func(f *serviceFacts) { f.inodesFree = 10 }, api.Bad, "10 of 1000 more files", "prune"},

@@ -53,7 +53,7 @@ func (f *serviceFacts) judge() (all []api.Diagnosis) {
 		add("people", api.Good, fmt.Sprintf("%d may sign in", f.people), "")
 	}
 	if n := len(f.unrecorded); n > 0 {
-		add("images", api.Bad, fmt.Sprintf("%s, %s among them, in the data folder and not in the records, which are older or were begun anew", english.Plural(n, "version is", "versions are"), f.unrecorded[0]),
+		add("images", api.Bad, fmt.Sprintf("the records do not know %s in the data folder, %s among them: they are older, or were begun anew", english.Plural(n, "version", ""), f.unrecorded[0]),
 			"jugate image rescan enters them; receipts, people and workstations come back with a backup alone (jugate restore)")
 	}
 	if f.images == 0 {

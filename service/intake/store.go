@@ -255,6 +255,8 @@ const nobodys = -1
 // Unrecorded are the versions that have files, and that the records do not know: the records are older than the files, or were begun
 // anew.
 func (k *Intake) Unrecorded(ctx context.Context) (unknown []roster.Ref, err error) {
+	k.captures.commit.Lock() // a version has its files first
+	defer k.captures.commit.Unlock()
 	refs, err := k.Files.All()
 	if err != nil {
 		return nil, err

@@ -186,7 +186,7 @@ func links(boot api.NetbootStatus, add func(part, state, what, cure, page string
 		}
 		for _, p := range l.Pools {
 			if p.Of > 0 && p.Left*20 < p.Of {
-				add(part, api.Warning, fmt.Sprintf("of the addresses %s, %d are left", p.Range, p.Left), "jugate config set pool with more addresses", "/netboot")
+				add(part, api.Warning, fmt.Sprintf("of the addresses %s, %d are left", p.Range, p.Left), "give it more addresses: jugate config set pool", "/netboot")
 			}
 		}
 	}
