@@ -46,7 +46,7 @@ test: setup build check
 lab: setup
 	@lab/prepare .lab || echo "the lab's packages are not to be had here; its tests are skipped"
 	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root $(GO) test -count=1 -v -run Debian ./core/driver
-	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root JUGATE_LAB_KEEP=$(CURDIR)/.lab/kept TMPDIR=$(SCRATCH) $(GO) test -count=1 -v -parallel 2 -timeout 40m ./lab
+	JUGATE_LAB_ROOT=$(CURDIR)/.lab/root JUGATE_LAB_KEEP=$(CURDIR)/.lab/kept TMPDIR=$(SCRATCH) $(GO) test -count=1 -v -parallel 2 -timeout 60m ./lab
 
 # The version is that of the tag; VERSION=0.6.0 says it where there is no checkout.
 STAMP = $(if $(VERSION),-ldflags '-s -w -X jugate/core/version.stamped=$(VERSION)',-ldflags '-s -w' $(shell git rev-parse HEAD >/dev/null 2>&1 && echo -buildvcs=true))

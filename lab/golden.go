@@ -59,7 +59,8 @@ func MakeGolden(ctx context.Context, root, work, path string) (*Golden, error) {
 		: > "$SYSTEM/etc/machine-id"
 		rm -f "$SYSTEM/var/lib/dbus/machine-id" "$SYSTEM"/etc/ssh/ssh_host_*
 		rm -f "$SYSTEM/etc/localtime" && ln -s /usr/share/zoneinfo/UTC "$SYSTEM/etc/localtime"
-		mkdir -p "$SYSTEM/etc/systemd/system/serial-getty@ttyS0.service.d" "$SYSTEM/boot/grub"
+		mkdir -p "$SYSTEM/etc/systemd/system/serial-getty@ttyS0.service.d" "$SYSTEM/boot/grub" "$SYSTEM/etc/systemd/system.conf.d"
+		printf '%s\n' '[Manager]' 'DefaultDeviceTimeoutSec=20min' 'DefaultTimeoutStartSec=20min' > "$SYSTEM/etc/systemd/system.conf.d/patience.conf" # a busy machine emulates slowly
 		# The test reads from the console how large the root file system is, and who this is.
 		printf '%s\n' '[Unit]' 'Description=Tell the size of the root file system' '[Service]' 'Type=oneshot' 'StandardOutput=tty' 'TTYPath=/dev/ttyS0' \
 			'ExecStart=/bin/sh -c "echo garden root has $(stat -f -c %%b /) blocks of $(stat -f -c %%S /)"' \
