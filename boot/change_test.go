@@ -8,12 +8,11 @@ import (
 	"testing"
 	"time"
 
-	"jugate/boot/boottest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jugate/boot"
+	"jugate/boot/boottest"
 	"jugate/core/fault"
 	"jugate/core/hwaddr"
 	"jugate/core/netboot"

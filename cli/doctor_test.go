@@ -14,11 +14,11 @@ import (
 	"testing"
 	"time"
 
-	"jugate/records/recordstest"
-	"jugate/service"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"jugate/records/recordstest"
+	"jugate/service"
 )
 
 // welcome is the secret in a link for people.

@@ -14,8 +14,6 @@ import (
 	"sync"
 	"testing"
 
-	"jugate/records/recordstest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -23,6 +21,7 @@ import (
 	"jugate/apiclient"
 	"jugate/cli"
 	"jugate/demo/golddisk"
+	"jugate/records/recordstest"
 )
 
 // desk is where the engineer sits: commands run in it with the environment set.

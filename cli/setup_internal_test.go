@@ -12,7 +12,6 @@ import (
 
 	"github.com/creack/pty"
 	"github.com/spf13/cobra"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 

@@ -23,8 +23,6 @@ import (
 	"testing"
 	"time"
 
-	"jugate/records/recordstest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -38,6 +36,7 @@ import (
 	"jugate/core/version"
 	"jugate/demo/golddisk"
 	"jugate/outpost"
+	"jugate/records/recordstest"
 	"jugate/service"
 	"jugate/sim"
 )

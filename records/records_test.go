@@ -7,21 +7,18 @@ import (
 	"testing"
 	"time"
 
-	"jugate/records/recordstest"
-
-	"jugate/core/errand"
-
-	"jugate/api"
-	"jugate/core/fault"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"jugate/api"
 	"jugate/core/delivery"
 	"jugate/core/driver"
+	"jugate/core/errand"
+	"jugate/core/fault"
 	"jugate/core/hwaddr"
 	"jugate/core/roster"
 	"jugate/records"
+	"jugate/records/recordstest"
 )
 
 var noon = time.Date(2026, 3, 1, 12, 0, 0, 0, time.UTC)

@@ -16,14 +16,12 @@ import (
 	"testing"
 	"time"
 
-	"jugate/boot/boottest"
-
-	"golang.org/x/sys/unix"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"golang.org/x/sys/unix"
 
 	"jugate/api"
+	"jugate/boot/boottest"
 	"jugate/core/hwaddr"
 	"jugate/demo/golddisk"
 	"jugate/demo/madeup"
@@ -279,7 +277,7 @@ func TestTheDoctorFindsWhatTheServiceSuffersFrom(t *testing.T) {
 	gone("none are made by themselves")
 	require.NoError(t, os.Rename(shelf, shelf+"-gone"))
 	_, err = c.RestartPart(ctx, "store shelf")
-	require.ErrorContains(t, err, "there is no folder")
+	require.ErrorContains(t, err, "does not exist")
 	does(h.ails("", api.Bad, "it does not answer: "), "until it does")
 	require.NoError(t, os.Rename(shelf+"-gone", shelf))
 	_, err = c.RestartPart(ctx, "store shelf")

@@ -16,8 +16,6 @@ import (
 	"testing"
 	"time"
 
-	"jugate/records/recordstest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -27,6 +25,7 @@ import (
 	"jugate/core/hwaddr"
 	"jugate/core/lease"
 	"jugate/demo/golddisk"
+	"jugate/records/recordstest"
 	"jugate/service"
 	"jugate/sim"
 )

@@ -6,13 +6,12 @@ import (
 	"path/filepath"
 	"testing"
 
-	"jugate/boot/boottest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"jugate/api"
 	"jugate/apiclient"
+	"jugate/boot/boottest"
 	"jugate/core/netboot"
 	"jugate/service"
 )

@@ -39,7 +39,7 @@ func OpenFolder(dir string) *Folder { return &Folder{dir: dir} }
 func (f *Folder) there() error {
 	info, err := os.Stat(f.dir)
 	if errors.Is(err, fs.ErrNotExist) || err == nil && !info.IsDir() {
-		return fault.Unreachable.Errorf("there is no folder %s", f.dir)
+		return fault.Unreachable.Errorf("the folder %s does not exist", f.dir)
 	}
 	return err
 }

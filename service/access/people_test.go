@@ -7,8 +7,6 @@ import (
 	"testing"
 	"time"
 
-	"jugate/records/recordstest"
-
 	"github.com/pquerna/otp/totp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -17,6 +15,7 @@ import (
 	"jugate/core/fault"
 	"jugate/core/rights"
 	"jugate/records"
+	"jugate/records/recordstest"
 )
 
 // desk is an Access with records and a clock of its own.

@@ -20,8 +20,6 @@ import (
 	"testing"
 	"time"
 
-	"jugate/records/recordstest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -31,6 +29,7 @@ import (
 	"jugate/core/rights"
 	"jugate/lab"
 	"jugate/records"
+	"jugate/records/recordstest"
 	"jugate/service/access"
 	"jugate/service/directories"
 )

@@ -26,7 +26,7 @@ type serviceFacts struct {
 	unrecorded         []roster.Ref // versions with files that the records do not know
 	buffer             int          // bytes that are held for a stream
 	files              uint64       // that may be open
-	inodes, inodesFree uint64       // files that the data folder's disk can have, and that can still be made; 0 where there is no limit
+	inodes, inodesFree uint64       // of the data folder's disk: how many files it takes, and how many more; both 0 where it has no limit
 }
 
 const (

@@ -11,8 +11,6 @@ import (
 	"testing"
 	"time"
 
-	"jugate/records/recordstest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"golang.org/x/text/encoding/unicode"
@@ -21,6 +19,7 @@ import (
 	"jugate/core/fault"
 	"jugate/core/join"
 	"jugate/lab"
+	"jugate/records/recordstest"
 	"jugate/service/access"
 	"jugate/service/domains"
 )

@@ -7,8 +7,6 @@ import (
 	"testing"
 	"time"
 
-	"jugate/records/recordstest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -18,6 +16,7 @@ import (
 	"jugate/core/hwaddr"
 	"jugate/core/rights"
 	"jugate/core/roster"
+	"jugate/records/recordstest"
 )
 
 // quiet is network boot, a library and errands of which nothing comes.

@@ -9,8 +9,6 @@ import (
 	"testing"
 	"time"
 
-	"jugate/records/recordstest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -19,6 +17,7 @@ import (
 	"jugate/core/fault"
 	"jugate/core/join"
 	"jugate/records"
+	"jugate/records/recordstest"
 )
 
 // office is a domain in a test's hands. While it is away nobody joins.

@@ -13,8 +13,6 @@ import (
 	"testing"
 	"time"
 
-	"jugate/records/recordstest"
-
 	"github.com/emersion/go-smtp"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -24,6 +22,7 @@ import (
 	"jugate/core/fault"
 	"jugate/core/roster"
 	"jugate/records"
+	"jugate/records/recordstest"
 	"jugate/service/notify"
 )
 

@@ -6,8 +6,6 @@ import (
 	"testing"
 	"time"
 
-	"jugate/records/recordstest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -19,6 +17,7 @@ import (
 	"jugate/core/order"
 	"jugate/core/rights"
 	"jugate/records"
+	"jugate/records/recordstest"
 )
 
 // stillFleet is a fleet in which nobody is on.

@@ -69,7 +69,7 @@ func TestFaultsOfParts(t *testing.T) {
 	h, boot := well()
 	all := h.parts(t, *boot)
 	assert.Empty(t, troubled(all))
-	assert.Len(t, all, 10, "what is well is told, too; media that are away and outposts that were withdrawn are no parts")
+	assert.Len(t, all, 10, "what is well is told, too; media that are away and withdrawn outposts are not parts")
 	for want, spoil := range map[string]func(*house, *api.NetbootStatus){
 		"records: bad: the disk is full":                                                  func(h *house, _ *api.NetbootStatus) { h.ready = errors.New("the disk is full") },
 		"certificate: bad: it ended 2026-03-01":                                           func(h *house, _ *api.NetbootStatus) { h.until = noon.AddDate(0, 0, -1) },
@@ -89,7 +89,7 @@ func TestFaultsOfParts(t *testing.T) {
 		"backups: warning: the last one ended 2 days ago":                                     func(h *house, _ *api.NetbootStatus) { h.backups.Ended = &long },
 		"copy for another machine: bad: the store is away":                                    func(h *house, _ *api.NetbootStatus) { h.standby.Trouble = "the store is away" },
 		"notifications by desk: warning: nobody takes it":                                     func(h *house, _ *api.NetbootStatus) { h.rules[0].Trouble = "nobody takes it" },
-		"network boot on eth1: bad: there is no such interface":                               func(_ *house, b *api.NetbootStatus) { b.Links[0].State = "there is no such interface" },
+		"network boot on eth1: bad: eth1 does not exist":                                      func(_ *house, b *api.NetbootStatus) { b.Links[0].State = "eth1 does not exist" },
 		"network boot on eth1: warning: no build of the boot environment is offered":          func(_ *house, b *api.NetbootStatus) { b.Offered = 0 },
 		"network boot on eth1: warning: of the addresses 192.0.2.100-192.0.2.199, 4 are left": func(_ *house, b *api.NetbootStatus) { b.Links[0].Pools[0].Left = 4 },
 		"boot environment: warning: its certificate ends soon":                                func(_ *house, b *api.NetbootStatus) { b.Renew = "its certificate ends soon" },

@@ -14,8 +14,6 @@ import (
 	"testing"
 	"time"
 
-	"jugate/records/recordstest"
-
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -27,6 +25,7 @@ import (
 	"jugate/core/parts"
 	"jugate/core/trust"
 	"jugate/records"
+	"jugate/records/recordstest"
 	"jugate/service/access"
 	"jugate/service/sites"
 )

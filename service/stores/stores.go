@@ -294,7 +294,7 @@ func Outside(data, place string) error {
 	}
 	other, err := filepath.EvalSymlinks(place)
 	if errors.Is(err, os.ErrNotExist) {
-		return fault.NotFound.Errorf("there is no folder %s", place)
+		return fault.NotFound.Errorf("the folder %s does not exist", place)
 	}
 	if err != nil {
 		return err
