@@ -26,6 +26,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"golang.org/x/sync/singleflight"
+
 	"jugate/api"
 	"jugate/core/actor"
 	"jugate/core/backup"
@@ -70,12 +72,13 @@ type Standby struct {
 
 	changing sync.Mutex // it begins or ends; held across that
 
-	mu      sync.Mutex
-	copying bool
-	now     *copying // nil while it is not held
-	lease   string   // what keeps it from being renewed
-	files   string   // what keeps files from being copied
-	bell    chan struct{}
+	renewing singleflight.Group // by whoever is asked for something while it has run out
+
+	mu    sync.Mutex
+	now   *copying // nil while no copy is kept
+	lease string   // what keeps it from being renewed
+	files string   // what keeps files from being copied
+	bell  chan struct{}
 }
 
 // copying is one term.
@@ -184,7 +187,7 @@ func (s *Standby) begin(ctx context.Context, name string) error {
 	until, stop := context.WithCancel(context.WithoutCancel(ctx))
 	c.stop = stop
 	s.mu.Lock()
-	s.copying, s.now, s.Taken = true, c, nil
+	s.now, s.Taken = c, nil
 	s.mu.Unlock()
 	c.work.Go(func() { s.keepLease(until, c) })
 	// Nothing is answered before there is a copy of this term: a machine that dies young takes no more
@@ -217,20 +220,27 @@ func (s *Standby) claim(holder string) lease.Lease {
 
 // keepLease renews the lease, and gives the service up when somebody else has taken it.
 func (s *Standby) keepLease(ctx context.Context, c *copying) {
-	err := c.held.Keep(ctx, func(err error) {
-		words := ""
-		if err != nil {
-			words = "it cannot be said there who is the service: " + err.Error()
-		}
-		s.note(&s.lease, words)
-	})
+	err := c.held.Keep(ctx, func(err error) { s.renewed(c, err) })
 	if err == nil || c.ended.Load() {
 		return
 	}
 	s.Log.Error("this machine is not the service any more", "error", err)
-	s.note(&s.lease, err.Error())
+	s.renewed(c, err)
 	c.records.Abandon()
 	s.Lost(err)
+}
+
+// renewed is told how a try to renew the lease went.
+func (s *Standby) renewed(c *copying, err error) {
+	switch {
+	case c.ended.Load(): // by this machine, which goes on
+	case err == nil:
+		s.note(&s.lease, "")
+	case errors.Is(err, lease.ErrTaken):
+		s.note(&s.lease, err.Error())
+	default:
+		s.note(&s.lease, "the store that says who is the service does not answer: "+err.Error())
+	}
 }
 
 // note keeps what is in the way, in one of the fields for that.
@@ -248,14 +258,29 @@ func (s *Standby) note(field *string, trouble string) {
 	s.Publish(api.StoresChanged{})
 }
 
-// Serving is an error while another machine may be the service.
-func (s *Standby) Serving() error {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if !s.copying || s.now != nil && s.now.held.Valid() {
-		return nil
+// Serving is an error while another machine may be the service. A lease that ran out while nothing was in
+// its way, as this machine slept or was busy, is renewed at once: if nobody has taken it, nobody notices.
+func (s *Standby) Serving(ctx context.Context) error {
+	for {
+		s.mu.Lock()
+		c, trouble := s.now, s.lease
+		s.mu.Unlock()
+		switch {
+		case c == nil || c.held.Valid():
+			return nil
+		case trouble != "":
+			return fault.Unready.Errorf("this machine may be the service no more: %s", trouble)
+		}
+		renewed := s.renewing.DoChan("", func() (any, error) {
+			s.renewed(c, c.held.Renew(context.WithoutCancel(ctx)))
+			return nil, nil
+		})
+		select {
+		case <-renewed:
+		case <-ctx.Done():
+			return ctx.Err()
+		}
 	}
-	return fault.Unready.Errorf("another machine may be the service: the store that says who is does not answer this one (%s)", s.lease)
 }
 
 // Wake has files be copied now.
@@ -407,7 +432,7 @@ func (s *Standby) over(ctx context.Context) error {
 func (s *Standby) end(ctx context.Context) error {
 	s.mu.Lock()
 	c := s.now
-	s.copying, s.now, s.lease, s.files = false, nil, "", ""
+	s.now, s.lease, s.files = nil, "", ""
 	s.mu.Unlock()
 	if c == nil {
 		return nil

@@ -13,7 +13,7 @@ import (
 func (s *Server) serving(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if s.Standby != nil && r.URL.Path != "/healthz" {
-			if err := s.Standby.Serving(); err != nil {
+			if err := s.Standby.Serving(r.Context()); err != nil {
 				writeJSON(w, http.StatusServiceUnavailable, "application/problem+json", huma.Error503ServiceUnavailable(err.Error()))
 				return
 			}
