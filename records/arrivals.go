@@ -16,11 +16,12 @@ import (
 )
 
 // AwaitArrival records the digest of the token with which a workstation's copy will report, and
-// the name that it is to come up as, empty if nobody knows it yet. An
-// earlier token of the same workstation and delivery is good no more.
+// the name that it is to come up as, empty if nobody knows it yet. An earlier token of the same workstation
+// and delivery is good no more, unless its copy has a receipt: then it stays.
 func (db *DB) AwaitArrival(ctx context.Context, now time.Time, digest string, delivery, workstation int64, name string) error {
 	_, err := db.exec(ctx, `INSERT INTO arrivals (digest, delivery_id, workstation_id, issued, name) VALUES (?1, ?2, ?3, ?4, ?5)
-		ON CONFLICT (delivery_id, workstation_id) DO UPDATE SET digest = ?1, issued = ?4, name = ?5 WHERE number IS NULL`, digest, delivery, workstation, now.UTC(), name)
+		ON CONFLICT (delivery_id, workstation_id) DO UPDATE SET digest = ?1, issued = ?4, name = ?5 WHERE number IS NULL
+			AND NOT EXISTS (SELECT 1 FROM receipts WHERE delivery_id = ?2 AND workstation_id = ?3)`, digest, delivery, workstation, now.UTC(), name)
 	return err
 }
 
@@ -30,9 +31,10 @@ func (db *DB) AwaitsArrival(ctx context.Context, delivery, workstation int64) (a
 	return awaits, err
 }
 
-// ForgetArrival takes back what AwaitArrival has recorded.
+// ForgetArrival takes back what AwaitArrival has recorded, unless the copy has a receipt.
 func (db *DB) ForgetArrival(ctx context.Context, delivery, workstation int64) error {
-	_, err := db.exec(ctx, `DELETE FROM arrivals WHERE delivery_id = ? AND workstation_id = ? AND number IS NULL`, delivery, workstation)
+	_, err := db.exec(ctx, `DELETE FROM arrivals WHERE delivery_id = ?1 AND workstation_id = ?2 AND number IS NULL
+		AND NOT EXISTS (SELECT 1 FROM receipts WHERE delivery_id = ?1 AND workstation_id = ?2)`, delivery, workstation)
 	return err
 }
 

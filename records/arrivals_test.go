@@ -37,7 +37,10 @@ func TestArrivalsAreTheSecondEntryOfTheirReceipts(t *testing.T) {
 		_, err := db.AddReceipt(ctx, records.Receipt{DeliveryID: d, WorkstationID: id, Workstation: "herb-0" + string(rune('1'+i)), Image: "garden-desk", Version: 1, Ended: noon, Outcome: delivery.Delivered, Verified: true})
 		require.NoError(t, err)
 	}
-	for _, bad := range []string{"", "four", "earlier one"} {
+	// Whoever is still being told what was asked for before has changed nothing: the token is on the disk.
+	require.NoError(t, db.AwaitArrival(ctx, noon, "too late", d, ids[0], "herb-01"))
+	require.NoError(t, db.ForgetArrival(ctx, d, ids[0]))
+	for _, bad := range []string{"", "four", "earlier one", "too late"} {
 		_, err = db.Arrive(ctx, noon, bad, told(1, "herb-01", "aa"))
 		assert.ErrorIs(t, err, fault.Stranger, bad)
 	}

@@ -44,8 +44,8 @@ func (o *Orders) next(ctx context.Context, workstation int64) (*records.Errand, 
 	if e == nil || err != nil {
 		return nil, err
 	}
-	if r := o.Streams.Runner(e.DeliveryID.Int64); r != nil && r.Through(workstation) {
-		return nil, nil // its receipt is being written, which wakes it again
+	if r := o.Streams.Runner(e.DeliveryID.Int64); e.DeliveryID.Valid && (r == nil || r.Through(workstation)) {
+		return nil, nil // its receipt is being written, or was a moment ago, which wakes it again
 	}
 	o.Fleet.At(workstation, e.ID)
 	o.publishErrand(ctx, e.ID)
