@@ -202,10 +202,8 @@ func firstData(from io.ReaderAt, start, end int64) (int64, error) {
 		if n, err := from.ReadAt(part, start); n < len(part) && err != nil && !errors.Is(err, io.EOF) {
 			return -1, fmt.Errorf("read %d bytes of the disk at byte %d: %w", len(part), start, err)
 		}
-		for i, c := range part {
-			if c != 0 {
-				return start + int64(i), nil
-			}
+		if !image.AllZero(part) {
+			return start + int64(slices.IndexFunc(part, func(c byte) bool { return c != 0 })), nil
 		}
 	}
 	return -1, nil

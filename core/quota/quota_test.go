@@ -24,7 +24,7 @@ func TestEachHasItsOwn(t *testing.T) {
 func TestWhatIsRememberedIsBounded(t *testing.T) {
 	var q Quota[int]
 	now := time.Now()
-	for i := range 2 * atMost {
+	for i := range atMost + 16 {
 		q.Take(i, now, 3, time.Minute)
 	}
 	assert.LessOrEqual(t, len(q.each), atMost)
