@@ -111,7 +111,7 @@ func (s *shell) do(next step) {
 	var said []string
 	answers := next.answers
 	ended := false
-	for late := time.After(2 * time.Minute); !ended || len(answers) > 0; {
+	for late := time.After(5 * time.Minute); !ended || len(answers) > 0; {
 		select {
 		case line, more := <-s.lines:
 			require.True(s.t, more, "the shell has ended")

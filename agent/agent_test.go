@@ -87,7 +87,7 @@ func run(t *testing.T, machine agent.Machine, until string, replies ...http.Hand
 	_, certificate := authority()
 	client, err = client.Trusting(certificate)
 	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Minute)
 	defer cancel()
 	ended := make(chan error, 1)
 	go func() { ended <- agent.New(client, machine, agent.Options{Show: d.show}).Run(ctx) }()
@@ -188,7 +188,7 @@ func TestAServiceThatIsAwayIsWaitedFor(t *testing.T) {
 
 func waitFor(t *testing.T, said <-chan string, text string) {
 	t.Helper()
-	for deadline := time.After(30 * time.Second); ; {
+	for deadline := time.After(5 * time.Minute); ; {
 		select {
 		case got := <-said:
 			if bytes.Contains([]byte(got), []byte(text)) {

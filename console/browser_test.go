@@ -140,7 +140,7 @@ func TestAnEngineersMorning(t *testing.T) {
 	b.until(fmt.Sprintf(`location.pathname === "/receipts" && document.querySelectorAll("tr[data-row-key] .ant-tag-green").length === %d`, len(p.Room))) // each of them delivered
 	b.shoot("console-receipts")
 	b.do(click(`//button[contains(., "Check all records")]`))
-	verdict, err := chromedp.Run(b.ctx, chromedp.Poll[string](`document.querySelector('[role=dialog]')?.innerText`, chromedp.WithPollingTimeout(time.Minute)))
+	verdict, err := chromedp.Run(b.ctx, chromedp.Poll[string](`document.querySelector('[role=dialog]')?.innerText`, chromedp.WithPollingTimeout(5*time.Minute)))
 	require.NoError(t, err)
 	assert.Contains(t, verdict, "8 receipts")
 }
@@ -206,7 +206,7 @@ func TestNetworkBootIsSeen(t *testing.T) {
 
 	t.Log("# a code for people at workstations")
 	b.do(click(`//button[contains(., "Code for workstations")]`))
-	code, err := chromedp.Run(b.ctx, chromedp.Poll[string](`document.querySelector('.ant-modal h1')?.innerText`, chromedp.WithPollingTimeout(time.Minute)))
+	code, err := chromedp.Run(b.ctx, chromedp.Poll[string](`document.querySelector('.ant-modal h1')?.innerText`, chromedp.WithPollingTimeout(5*time.Minute)))
 	require.NoError(t, err)
 	assert.Regexp(t, `^[A-Z2-9]{4}-[A-Z2-9]{4}`, code)
 }
@@ -307,7 +307,7 @@ func deliver(t *testing.T, stage *demo.Stage, image string, to ...string) {
 	require.Eventually(t, func() bool {
 		d, err = stage.Client.Delivery(t.Context(), d.ID)
 		return err == nil && d.Ended != nil
-	}, time.Minute, 50*time.Millisecond)
+	}, 5*time.Minute, 50*time.Millisecond)
 }
 
 // full is a stage on which every page has something to show.
@@ -347,7 +347,7 @@ func click(selector string) chromedp.Action[chromedp.Void] {
 	if err != nil {
 		panic(err) // a string has a form in JSON
 	}
-	return chromedp.Steps(chromedp.WaitVisible(selector), chromedp.Poll[chromedp.Void]("("+reachable+")("+string(name)+")", chromedp.WithPollingTimeout(time.Minute)), chromedp.Click(selector))
+	return chromedp.Steps(chromedp.WaitVisible(selector), chromedp.Poll[chromedp.Void]("("+reachable+")("+string(name)+")", chromedp.WithPollingTimeout(5*time.Minute)), chromedp.Click(selector))
 }
 
 // reachable is a function of the page that tells whether the first element of a selector, CSS or XPath, that is seen can be clicked.
@@ -369,7 +369,7 @@ const reachable = `selector => {
 // a busy machine is slow to write eight disks.
 func (b browser) do(actions ...chromedp.Action[chromedp.Void]) {
 	b.t.Helper()
-	ctx, cancel := context.WithTimeout(b.ctx, 90*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, 5*time.Minute)
 	defer cancel()
 	for i, a := range actions {
 		if err := chromedp.Do(ctx, a); err != nil {
@@ -382,7 +382,7 @@ func (b browser) do(actions ...chromedp.Action[chromedp.Void]) {
 // until waits for a condition in the page.
 func (b browser) until(condition string) {
 	b.t.Helper()
-	_, err := chromedp.Run(b.ctx, chromedp.Poll[bool](condition, chromedp.WithPollingTimeout(time.Minute)))
+	_, err := chromedp.Run(b.ctx, chromedp.Poll[bool](condition, chromedp.WithPollingTimeout(5*time.Minute)))
 	require.NoError(b.t, err, condition)
 }
 
@@ -422,7 +422,7 @@ func (b browser) shoot(name string) {
 }
 
 func (b browser) picture(path string) string {
-	ctx, cancel := context.WithTimeout(b.ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(b.ctx, 5*time.Minute)
 	defer cancel()
 	png, err := chromedp.Run(ctx, chromedp.CaptureScreenshot())
 	if err != nil {

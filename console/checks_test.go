@@ -84,6 +84,6 @@ func TestMachinesAreCheckedAndWiped(t *testing.T) {
 	require.Eventually(t, func() bool {
 		wiped, err = stage.Client.Receipts(t.Context(), apiclient.List{Filter: map[string]string{"outcome": "wiped"}})
 		return err == nil && len(wiped.Items) == 1
-	}, time.Minute, 50*time.Millisecond)
+	}, 5*time.Minute, 50*time.Millisecond)
 	assert.Equal(t, []any{"herb-08", "ines"}, []any{wiped.Items[0].Workstation, wiped.Items[0].OrderedBy})
 }

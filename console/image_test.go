@@ -20,7 +20,7 @@ func TestTheImagePage(t *testing.T) {
 	require.Eventually(t, func() bool {
 		d, err = stage.Client.Delivery(ctx, d.ID)
 		return err == nil && d.Ended != nil
-	}, time.Minute, 50*time.Millisecond)
+	}, 5*time.Minute, 50*time.Millisecond)
 	_, err = stage.Client.SetAnswers(ctx, api.NewAnswers{Of: "image:garden-desk", Values: map[string]any{"time_zone": "Europe/Vienna"}})
 	require.NoError(t, err)
 	b := signedIn(t, stage, "/images")

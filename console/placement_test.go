@@ -29,7 +29,7 @@ func TestADeliveryLeavesPeoplesFiles(t *testing.T) {
 	require.Eventually(t, func() bool {
 		d, err = stage.Client.Delivery(t.Context(), d.ID)
 		return err == nil && d.Ended != nil
-	}, 2*time.Minute, 100*time.Millisecond)
+	}, 5*time.Minute, 100*time.Millisecond)
 	b.do(
 		click(`//a[text()="Images"]`),
 		click(`//tr[@data-row-key="garden-desk"]//button[contains(., "Deliver")]`),

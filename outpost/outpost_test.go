@@ -181,7 +181,7 @@ func (h *town) open(code string, change ...func(*outpost.Config)) (address strin
 // eventually waits for something that is bound to come.
 func (h *town) eventually(true func() bool) {
 	h.t.Helper()
-	require.Eventually(h.t, true, 2*time.Minute, 20*time.Millisecond)
+	require.Eventually(h.t, true, 5*time.Minute, 20*time.Millisecond)
 }
 
 func (h *town) outpost() api.Outpost {

@@ -34,6 +34,7 @@ func (h *house) set(of string, values map[string]any) error {
 }
 
 func TestAnswersAreInherited(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	ctx := t.Context()
@@ -146,6 +147,7 @@ func onDisk(t *testing.T, disk, name string) string {
 }
 
 func TestEveryCopyStartsAsItself(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	require.NoError(t, addGroup(h, "herbarium"))
@@ -228,6 +230,7 @@ func TestEveryCopyStartsAsItself(t *testing.T) {
 // What answers cure is no obstacle for a golden machine whose copies take answers: the copy is
 // cleaned, and not the golden machine.
 func TestTheGoldenMachineKeepsItsIdentity(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.start(1, linuxDisk(t, "etc/machine-id", "8d6f1a520c1b4a679a440000aa310001\n"), 0, "desk-gold")
@@ -260,6 +263,7 @@ func TestTheGoldenMachineKeepsItsIdentity(t *testing.T) {
 
 // A build of before there were answers does not carry them out, and does not say so.
 func TestABuildThatDoesNotKnowAnswersIsNoticed(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	h.start(1, linuxDisk(t), 0, "desk-gold")

@@ -23,6 +23,7 @@ func nobodyWatches(int, int) {}
 // A service is copied into an object store while it works, its disk is lost, and another machine goes on
 // from the copy.
 func TestAServiceIsRestoredFromABackup(t *testing.T) {
+	t.Parallel()
 	server := buckettest.Start(t, t.TempDir())
 	h, disk := two(t)
 	ctx := t.Context()
@@ -91,6 +92,7 @@ func TestAServiceIsRestoredFromABackup(t *testing.T) {
 
 // The same as one file, which can be cut off, changed, or of something else.
 func TestABackupAsOneFile(t *testing.T) {
+	t.Parallel()
 	h, _ := two(t)
 	ctx := t.Context()
 	body, err := h.client.WriteBackup(ctx, true)
@@ -137,6 +139,7 @@ func TestABackupAsOneFile(t *testing.T) {
 
 // Damage in a store is found by a check, and a backup that is cut off is none.
 func TestABackupThatIsDamagedOrCutOff(t *testing.T) {
+	t.Parallel()
 	shelf := t.TempDir()
 	h, _ := two(t)
 	ctx := t.Context()

@@ -29,6 +29,7 @@ import (
 )
 
 func TestASecondServiceOnTheSameFolderIsRefused(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	open(t, data, "127.0.0.1:0")
 	_, err := service.Open(t.Context(), service.Config{Data: data})
@@ -37,6 +38,7 @@ func TestASecondServiceOnTheSameFolderIsRefused(t *testing.T) {
 }
 
 func TestProblemsAreToldAsProblemDetails(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	for name, c := range map[string]struct {
 		method, path, token, body string
@@ -80,6 +82,7 @@ func TestProblemsAreToldAsProblemDetails(t *testing.T) {
 }
 
 func TestACaptureThatCannotBeDoneSaysWhy(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t)
 	sound, err := os.ReadFile(disk.Path)
@@ -128,6 +131,7 @@ func TestACaptureThatCannotBeDoneSaysWhy(t *testing.T) {
 }
 
 func TestAFullStoreLeavesNoVersion(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	slabs := filepath.Join(data, "slabs")
 	require.NoError(t, os.MkdirAll(slabs, 0o755))
@@ -151,6 +155,7 @@ func TestAFullStoreLeavesNoVersion(t *testing.T) {
 }
 
 func TestWhoCannotReceiveGetsAReceiptThatSaysSo(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
@@ -200,6 +205,7 @@ func (b *burning) WriteAt(p []byte, off int64) (int, error) {
 }
 
 func TestWithoutAnyMulticastEverythingIsMended(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
@@ -215,6 +221,7 @@ func TestWithoutAnyMulticastEverythingIsMended(t *testing.T) {
 }
 
 func TestTheAgentWaitsForAServiceThatIsAway(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	listen := strings.TrimPrefix(h.url, "https://")
@@ -248,6 +255,7 @@ func slow(t *testing.T, h *house, to ...string) api.Delivery {
 }
 
 func TestAStoppedDeliveryLeavesNoBootableDiskAndTrueReceipts(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
@@ -279,6 +287,7 @@ func TestAStoppedDeliveryLeavesNoBootableDiskAndTrueReceipts(t *testing.T) {
 }
 
 func TestAServiceThatEndsInADeliveryGoesOnWithIt(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	listen := strings.TrimPrefix(h.url, "https://")
@@ -310,6 +319,7 @@ func TestAServiceThatEndsInADeliveryGoesOnWithIt(t *testing.T) {
 }
 
 func TestAnAgentDoesOnlyWhatItWasAsked(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	nobody := h.client.WithToken("")
 	checkIn := func(n int) *apiclient.Client {
@@ -350,6 +360,7 @@ func TestAnAgentDoesOnlyWhatItWasAsked(t *testing.T) {
 }
 
 func TestEventsTellOfANewcomer(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx, cancel := context.WithCancel(t.Context())
 	defer cancel()
@@ -361,6 +372,7 @@ func TestEventsTellOfANewcomer(t *testing.T) {
 }
 
 func TestListenerErrorsAreNotHidden(t *testing.T) {
+	t.Parallel()
 	s, err := service.Open(t.Context(), service.Config{Data: t.TempDir()})
 	require.NoError(t, err)
 	defer s.Close()

@@ -15,6 +15,7 @@ import (
 // A group says what its workstations should have. Who is behind is the same everywhere, and an order brings it to those that appear:
 // also to one that was only expected, and once, even if it fails.
 func TestWhoAppearsAndIsBehindGetsItsImageUnasked(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.start(1, gold(t).Path, 0, "desk-gold")
@@ -85,6 +86,7 @@ func TestWhoAppearsAndIsBehindGetsItsImageUnasked(t *testing.T) {
 // Whoever has signed in at a workstation sees the orders that may be run there, for that one alone; one that was released for everybody
 // needs nobody.
 func TestOrdersAtAWorkstation(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.start(1, gold(t).Path, 0, "desk-gold")
@@ -139,6 +141,7 @@ func TestOrdersAtAWorkstation(t *testing.T) {
 
 // Those that appear while such a delivery is under way join it, so that a room that is switched on together gets one stream.
 func TestThoseThatAppearTogetherShareADelivery(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.start(1, gold(t).Path, 0, "desk-gold")
@@ -178,6 +181,7 @@ func TestThoseThatAppearTogetherShareADelivery(t *testing.T) {
 
 // A workstation whose build cannot ask for a confirmation is told a reason that it understands, and writes nothing.
 func TestAnOldAgentDoesNotPassAConfirmationBy(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.start(1, gold(t).Path, 0, "desk-gold")

@@ -31,6 +31,7 @@ func (h *house) changesOf(operation string) string {
 }
 
 func TestALineSaysWhatWasThereBefore(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.person("ines", everything("administrator"))
@@ -64,6 +65,7 @@ func TestALineSaysWhatWasThereBefore(t *testing.T) {
 }
 
 func TestTheKeyOfLastResortIsRenewedAndSwitchedOff(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	ctx := t.Context()
@@ -110,6 +112,7 @@ func TestTheKeyOfLastResortIsRenewedAndSwitchedOff(t *testing.T) {
 
 // Of what is changed or gone its line says what it was.
 func TestLinesOfEverythingElseSayWhatWasThereBefore(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.ready(2)

@@ -99,6 +99,7 @@ func TestWorkstationsCheckThemselves(t *testing.T) {
 
 // A check that fails takes its workstation out, and the others do not wait for it; the run goes on for it when it is mended.
 func TestACheckTakesOutWhoWouldHoldTheOthersBack(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.groups("herbarium")
@@ -148,6 +149,7 @@ func TestACheckTakesOutWhoWouldHoldTheOthersBack(t *testing.T) {
 }
 
 func TestADiskIsWipedWithAReceipt(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.groups("kiosks")
@@ -199,6 +201,7 @@ func TestADiskIsWipedWithAReceipt(t *testing.T) {
 
 // What an agent says of a check or a wipe has bounds, and is about its own errand.
 func TestAHostileAgentChecksAndWipes(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	clients := h.ready(2, 3)
@@ -248,6 +251,7 @@ func TestAHostileAgentChecksAndWipes(t *testing.T) {
 
 // An order takes out a machine whose firmware is set otherwise, that runs by its battery, or whose disk nobody has tested for long.
 func TestConditionsOfFirmwarePowerAndTestedDisks(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.groups("herbarium")

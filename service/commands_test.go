@@ -43,6 +43,7 @@ func shelled(w *sim.Workstation, says map[string]string) (ran func() []string) {
 
 // An order runs commands before its delivery; what they say is kept, decides what comes, and takes out who fails.
 func TestCommandsOfOnesOwn(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.start(1, gold(t).Path, 0, "desk-gold")
@@ -122,6 +123,7 @@ func TestCommandsOfOnesOwn(t *testing.T) {
 
 // Orders with commands that make no sense are refused, and so is whoever may not change what workstations become.
 func TestCommandsThatMakeNoSense(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.groups("herbarium")

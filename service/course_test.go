@@ -12,6 +12,7 @@ import (
 
 // What a delivery did over time, and how it went, is told long after it.
 func TestADeliveryHasACourseAndAStory(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.start(1, linuxDisk(t), 0, "desk-gold")

@@ -68,7 +68,7 @@ func (w *ward) ails(workstation, state, what string) (cure string) {
 			}
 		}
 		return found
-	}, time.Minute, 20*time.Millisecond)
+	}, 5*time.Minute, 20*time.Millisecond)
 	require.True(w.t, found, "%s in: %v", what, all.Items)
 	return cure
 }
@@ -90,6 +90,7 @@ func (w *ward) isWell(workstation string) {
 
 // What keeps workstations from coming up is brought about; the doctor finds it, and after what the doctor says was done, no more.
 func TestTheDoctorFindsWhatWorkstationsSufferFrom(t *testing.T) {
+	t.Parallel()
 	boottest.Ports(t)
 	h := newWard(t, nil)
 	c, ctx := h.client, t.Context()
@@ -232,6 +233,7 @@ func TestTheDoctorFindsWhatWorkstationsSufferFrom(t *testing.T) {
 
 // What is wrong with a service is brought about, found, and found no more when it was set right.
 func TestTheDoctorFindsWhatTheServiceSuffersFrom(t *testing.T) {
+	t.Parallel()
 	boottest.Ports(t)
 	ends := time.Now().AddDate(0, 0, 100)
 	h := newWard(t, func(c *service.Config) { c.Names.Certificate, c.Names.Key = ownCertificate(t, ends) })
@@ -320,6 +322,7 @@ func TestTheDoctorFindsWhatTheServiceSuffersFrom(t *testing.T) {
 
 // The disk of the data folder has little room, or none.
 func TestTheDoctorFindsADiskThatIsFull(t *testing.T) {
+	t.Parallel()
 	var fs unix.Statfs_t
 	require.NoError(t, unix.Statfs(t.TempDir(), &fs))
 	free := int64(fs.Bavail) * fs.Bsize

@@ -57,6 +57,7 @@ func (d *door) pass(in net.Conn) {
 }
 
 func TestADomainThatDoesNotAnswer(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("a domain controller in a network of its own takes root")
 	}

@@ -62,6 +62,7 @@ func debugfs(t *testing.T, d *golddisk.Disk, path string) string {
 }
 
 func TestDriversFromTheLibraryToTheDisk(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	gold := gardenGold(t)
 	h.model(1, gold.Path, "A310", "desk-gold", madeup.AlderNetwork, madeup.AlderDisk)
@@ -121,6 +122,7 @@ func TestDriversFromTheLibraryToTheDisk(t *testing.T) {
 
 // Drivers can be added to what is on a disk already.
 func TestDriversForAnImageThatIsThere(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	gold := gardenGold(t)
 	h.model(1, gold.Path, "A310", "desk-gold", madeup.AlderNetwork)
@@ -161,6 +163,7 @@ func TestDriversForAnImageThatIsThere(t *testing.T) {
 }
 
 func TestTheDriverLibraryOverHTTP(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	added, err := h.client.AddDrivers(t.Context(), "samples.zip", zipped(t, madeup.WriteINF))
 	require.NoError(t, err)
@@ -238,6 +241,7 @@ func checkInWith(t *testing.T, c *apiclient.Client, n int, model string, devices
 // A workstation whose devices are known does not load what few machines need; one that has such a card does, and one that did not
 // come up without it, too.
 func TestAWorkstationIsSparedWhatItDoesNotNeed(t *testing.T) {
+	t.Parallel()
 	c, url, _, _ := bootHouse(t, nil)
 	ctx := t.Context()
 	root := fakeSystem(t)
@@ -280,6 +284,7 @@ func TestAWorkstationIsSparedWhatItDoesNotNeed(t *testing.T) {
 // A build gets its drivers by a set, or for a model, without its other layers being
 // made anew.
 func TestBuildsWithDrivers(t *testing.T) {
+	t.Parallel()
 	now := time.Date(2026, 3, 2, 9, 0, 0, 0, time.UTC)
 	var clock sync.Mutex
 	c, url, _, _ := bootHouse(t, func(c *service.Config) {
@@ -357,7 +362,7 @@ func TestBuildsWithDrivers(t *testing.T) {
 			trail = s.Machines[i]
 			return trail.Steps[len(trail.Steps)-1].Step == "initrd"
 		}
-		require.Eventually(t, look, 20*time.Second, 10*time.Millisecond) // it is noted when the last byte is gone
+		require.Eventually(t, look, 5*time.Minute, 10*time.Millisecond) // it is noted when the last byte is gone
 		clock.Lock()
 		now = now.Add(5 * time.Minute)
 		clock.Unlock()
@@ -403,6 +408,7 @@ func TestBuildsWithDrivers(t *testing.T) {
 
 // An image whose system nobody can look into holds nobody back, but takes no drivers.
 func TestDriversForASystemThatIsNotKnown(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t) // files, but no kernel
 	h.model(1, disk.Path, "A310", "desk-gold", madeup.AlderNetwork)
@@ -428,6 +434,7 @@ func TestDriversForASystemThatIsNotKnown(t *testing.T) {
 
 // Workstations that join a delivery later are held against the same.
 func TestDriversOfThoseWhoJoinLater(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gardenGold(t)
 	h.model(1, disk.Path, "A310", "desk-gold", madeup.AlderNetwork)

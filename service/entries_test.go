@@ -98,6 +98,7 @@ const (
 )
 
 func TestAnInstallerHasItsOwnAnswerFile(t *testing.T) {
+	t.Parallel()
 	r := newBootRoom(t)
 	ctx := t.Context()
 	r.admit(herb1, "herb-01")
@@ -183,6 +184,7 @@ func TestAnInstallerHasItsOwnAnswerFile(t *testing.T) {
 }
 
 func TestWhoSeesABootEntry(t *testing.T) {
+	t.Parallel()
 	r := newBootRoom(t)
 	ctx := t.Context()
 	r.admit(herb1, "herb-01")
@@ -276,6 +278,7 @@ func TestWhoSeesABootEntry(t *testing.T) {
 }
 
 func TestBootEntriesThatMakeNoSense(t *testing.T) {
+	t.Parallel()
 	r := newBootRoom(t)
 	ctx := t.Context()
 	_, err := r.AddBootEntry(ctx, "text", "text", "", strings.NewReader("hello"))
@@ -338,6 +341,7 @@ func TestBootEntriesThatMakeNoSense(t *testing.T) {
 
 // Fifty machines fetch the same boot entry, each with its own answer file.
 func TestFiftyInstallersAtOnce(t *testing.T) {
+	t.Parallel()
 	r := newBootRoom(t)
 	ctx := t.Context()
 	_, err := r.AddBootEntry(ctx, "installer", "netboot.tar", "", madeup.Installer())
@@ -387,6 +391,7 @@ func (r bootRoom) run(id int64) api.OrderRun {
 }
 
 func TestAnOrderStartsABootEntryAndWaitsForItsEnd(t *testing.T) {
+	t.Parallel()
 	r := newBootRoom(t)
 	ctx := t.Context()
 	r.admit(herb1, "herb-01")
@@ -435,7 +440,7 @@ func TestAnOrderStartsABootEntryAndWaitsForItsEnd(t *testing.T) {
 	_, file := r.from("127.0.0.1", regexp.MustCompile(`'url=(https://[^']+)'`).FindStringSubmatch(text)[1])
 	status, _ := r.from("127.0.0.1", regexp.MustCompile(`'(https://[^']+/ended)'`).FindStringSubmatch(file)[1])
 	require.Equal(t, http.StatusOK, status)
-	require.Eventually(t, func() bool { return r.run(run.ID).State == "done" }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return r.run(run.ID).State == "done" }, 5*time.Minute, 10*time.Millisecond)
 
 	t.Log("# one that should have said that it was done, and starts anew, has failed")
 	_, err = r.SaveOrder(ctx, api.Order{Name: "again", Entries: []api.PreparedEntry{step("installer", "")}})
@@ -444,7 +449,7 @@ func TestAnOrderStartsABootEntryAndWaitsForItsEnd(t *testing.T) {
 	require.NoError(t, err)
 	r.load(r.script(byHTTP, herb1))
 	r.script(byHTTP, herb1)
-	require.Eventually(t, func() bool { return r.run(run.ID).State == "failed" }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return r.run(run.ID).State == "failed" }, 5*time.Minute, 10*time.Millisecond)
 	assert.Contains(t, r.run(run.ID).Reason, "installer has not said that it was done")
 
 	t.Log("# a machine that never comes by the network restarts once for it, and not again and again")
@@ -461,17 +466,18 @@ func TestAnOrderStartsABootEntryAndWaitsForItsEnd(t *testing.T) {
 		}
 		assert.Nil(t, standing.Errand)
 	}
-	require.Eventually(t, func() bool { return r.run(run.ID).State == "failed" }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return r.run(run.ID).State == "failed" }, 5*time.Minute, 10*time.Millisecond)
 	assert.Contains(t, r.run(run.ID).Reason, "it does not start from the network")
 
 	t.Log("# and one that cannot start it is taken out with the reason")
 	run, err = r.RunOrder(ctx, "golden")
 	require.NoError(t, err)
 	assert.Contains(t, r.script(byBIOS, herb1), "has no part that a BIOS starts")
-	require.Eventually(t, func() bool { return r.run(run.ID).State == "failed" }, 30*time.Second, 10*time.Millisecond)
+	require.Eventually(t, func() bool { return r.run(run.ID).State == "failed" }, 5*time.Minute, 10*time.Millisecond)
 }
 
 func TestABootEntryIsStartedAtTheScreen(t *testing.T) {
+	t.Parallel()
 	r := newBootRoom(t)
 	ctx := t.Context()
 	r.admit(herb1, "herb-01")

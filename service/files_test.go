@@ -13,6 +13,7 @@ import (
 
 // The files of a version are seen without bringing it to a machine. The disks are mkfs.ext4's.
 func TestTheFilesOfAVersion(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.start(1, linuxDisk(t, "etc/motd", "welcome", "etc/old", "gone soon"), 0, "desk-gold")

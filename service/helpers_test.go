@@ -54,6 +54,7 @@ func (h *house) starts(w *sim.Workstation, boot string) (*office, func()) {
 // A system on which the helper stays restarts for a run and is switched off after it; one without is left alone, and a helper hears
 // nothing of another's.
 func TestSystemsThatAreOnAreReached(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.groups("herbarium")

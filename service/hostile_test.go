@@ -61,6 +61,7 @@ func (h *house) ready(n ...int) (clients map[string]*apiclient.Client) {
 }
 
 func TestAHostileAgent(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	clients := h.ready(2, 3, 4)
@@ -183,6 +184,7 @@ next:
 }
 
 func TestACaptureStoresNoMoreThanItsDisksHave(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	a := address(2).String()
@@ -211,6 +213,7 @@ func TestACaptureStoresNoMoreThanItsDisksHave(t *testing.T) {
 }
 
 func TestAHostileNewcomer(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	nobody := h.client.WithToken("")
@@ -261,6 +264,7 @@ func TestAHostileNewcomer(t *testing.T) {
 
 // What a browser, or whoever else has no credential, can cost.
 func TestAHostileBrowser(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	var keys strings.Builder
 	for i := range 4000 {
@@ -321,6 +325,7 @@ func TestAHostileBrowser(t *testing.T) {
 // The disk of the records fills up while workstations receive: their receipts have a
 // reserve, and slabs stop before.
 func TestAFullDiskStillTakesReceipts(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	if err := unix.Mount("tmpfs", data, "tmpfs", 0, "size=128m"); err != nil {
 		t.Skipf("needs root to mount a small disk: %v", err)
@@ -366,6 +371,7 @@ type zeros struct{}
 func (zeros) Read(b []byte) (int, error) { clear(b); return len(b), nil }
 
 func TestTonightsDeliveryDoesNotHoldTodays(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	disk := gold(t)
@@ -391,6 +397,7 @@ func TestTonightsDeliveryDoesNotHoldTodays(t *testing.T) {
 
 // Two engineers at two desks: what one sets does not undo what the other does.
 func TestRateAndPauseAtOnce(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.ready(2)
@@ -424,6 +431,7 @@ func TestRateAndPauseAtOnce(t *testing.T) {
 
 // Channels are chosen one after the other, whoever orders at the same time.
 func TestDeliveriesAtOnceHaveChannelsOfTheirOwn(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	h.ready(2, 3, 4, 5, 6, 7)
 	channels := make([]string, 6)

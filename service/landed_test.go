@@ -19,6 +19,7 @@ var landedFolders = time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC)
 // Every version that landed has left a data folder (testdata/README.md). This one opens it, keeps a copy of the records from before,
 // has all that was in it, and brings its image to one more machine.
 func TestEveryVersionThatLandedGoesOn(t *testing.T) {
+	t.Parallel()
 	folders, err := filepath.Glob("testdata/folder-*-*.tar.zst")
 	require.NoError(t, err)
 	require.GreaterOrEqual(t, len(folders), 13)

@@ -34,6 +34,7 @@ func (h *house) scrape(token string) (status int, text string) {
 }
 
 func TestFiguresForProgramsThatWatch(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	status, _ := h.scrape("")
 	assert.Equal(t, http.StatusUnauthorized, status)

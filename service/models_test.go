@@ -21,6 +21,7 @@ func (h *house) tells(n int, model, firmware string, settings map[string]string)
 
 // What the desk knows of a model is kept, and its machines are held against it.
 func TestAModelHasASheet(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	_, err := h.client.Model(ctx, "Alder Works A310")
@@ -62,6 +63,7 @@ func TestAModelHasASheet(t *testing.T) {
 
 // What of a machine is other than before is kept beside it.
 func TestWhatChangesInAMachineIsKept(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.tells(1, "A310", "1.09.0", nil)

@@ -75,6 +75,7 @@ func fetch(t *testing.T, url string) (int, string) {
 }
 
 func TestBootFilesAndTheStepsOfAMachine(t *testing.T) {
+	t.Parallel()
 	c, url, secure, _ := bootHouse(t, nil)
 	ctx := t.Context()
 	const herb = "00:00:5e:00:53:11"
@@ -128,6 +129,7 @@ func TestBootFilesAndTheStepsOfAMachine(t *testing.T) {
 }
 
 func TestUnknownMachines(t *testing.T) {
+	t.Parallel()
 	for policy, want := range map[service.Unknown]string{service.Ignore: "unknown machines are ignored", service.Hold: "/1/vmlinuz", service.Welcome: "'Sign in for more'"} {
 		c, url, _, _ := bootHouse(t, func(config *service.Config) { config.Netboot.Unknown = policy })
 		_, err := c.MakeBuild(t.Context(), api.NewBuild{Folders: []string{fakeSystem(t)}, Offer: true})
@@ -138,6 +140,7 @@ func TestUnknownMachines(t *testing.T) {
 }
 
 func TestAgentsCallByTLSAndBelieveOneCertificate(t *testing.T) {
+	t.Parallel()
 	c, _, secure, data := bootHouse(t, func(config *service.Config) { config.Tickets = true })
 	_, err := c.MakeBuild(t.Context(), api.NewBuild{Folders: []string{fakeSystem(t)}, Offer: true})
 	require.NoError(t, err)
@@ -165,7 +168,7 @@ func TestAgentsCallByTLSAndBelieveOneCertificate(t *testing.T) {
 	assert.ErrorContains(t, err, "ticket of their boot script", "TLS works; a ticket is wanted as well")
 	plain, err := apiclient.New(secure, "")
 	require.NoError(t, err)
-	ctx, cancel := context.WithTimeout(t.Context(), 10*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Minute)
 	defer cancel()
 	_, err = plain.CheckIn(ctx, api.CheckIn{})
 	assert.ErrorIs(t, err, apiclient.ErrAway, "who does not know the certificate does not believe it")
@@ -174,10 +177,11 @@ func TestAgentsCallByTLSAndBelieveOneCertificate(t *testing.T) {
 // A loader's ports are the same at each start, and it never closes its connections: what
 // is left of the last start must not stand in the way of the next.
 func TestALoaderStartsAgainFromTheSamePort(t *testing.T) {
+	t.Parallel()
 	_, url, _, _ := bootHouse(t, nil)
 	port := 0
 	start := func(agent string) (string, error) {
-		dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: port}, Timeout: 5 * time.Second, Control: func(_, _ string, c syscall.RawConn) error {
+		dialer := net.Dialer{LocalAddr: &net.TCPAddr{IP: net.IPv4(127, 0, 0, 1), Port: port}, Timeout: 5 * time.Minute, Control: func(_, _ string, c syscall.RawConn) error {
 			return c.Control(func(fd uintptr) { unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_REUSEADDR, 1) })
 		}}
 		c, err := dialer.Dial("tcp", strings.TrimPrefix(url, "http://"))
@@ -188,7 +192,7 @@ func TestALoaderStartsAgainFromTheSamePort(t *testing.T) {
 		t.Cleanup(func() { c.Close() })
 		_, err = io.WriteString(c, "GET /boot/files/grub/grub.cfg HTTP/1.1\r\nHost: "+strings.TrimPrefix(url, "http://")+"\r\nUser-Agent: "+agent+"\r\n\r\n")
 		require.NoError(t, err)
-		c.SetReadDeadline(time.Now().Add(20 * time.Second))
+		c.SetReadDeadline(time.Now().Add(5 * time.Minute))
 		text, err := io.ReadAll(c)
 		return string(text), err
 	}
@@ -202,6 +206,7 @@ func TestALoaderStartsAgainFromTheSamePort(t *testing.T) {
 // A loader that closes a file which it has not read to its end leaves no room for what is on its way: what is left of that
 // connection must not stand in the way either.
 func TestALoaderThatClosesEarlyLeavesNoConnection(t *testing.T) {
+	t.Parallel()
 	for what, size := range map[string]int{"all is sent, and not acknowledged": 200 << 10, "more is to be sent": 16 << 20} {
 		t.Run(what, func(t *testing.T) {
 			c, url, _, _ := bootHouse(t, nil)
@@ -239,6 +244,7 @@ func TestALoaderThatClosesEarlyLeavesNoConnection(t *testing.T) {
 // An expected machine boots the environment, whatever becomes of unknown ones: it has to be
 // seen before anything can be delivered to it.
 func TestAnExpectedMachineBootsTheEnvironment(t *testing.T) {
+	t.Parallel()
 	for _, policy := range []service.Unknown{service.Ignore, service.Hold, service.Welcome} {
 		c, url, _, _ := bootHouse(t, func(config *service.Config) { config.Netboot.Unknown = policy })
 		_, err := c.MakeBuild(t.Context(), api.NewBuild{Folders: []string{fakeSystem(t)}, Offer: true})

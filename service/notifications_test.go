@@ -48,6 +48,7 @@ func hook(t *testing.T) (address, authority string, taken chan hooked) {
 
 // The signature is held against the library of Standard Webhooks.
 func TestAProgramIsToldOfADelivery(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	address, authority, taken := hook(t)
@@ -146,6 +147,7 @@ func (p *post) Data(r io.Reader) error {
 }
 
 func TestMailGoesThroughAServerThatIsTrusted(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	certified := httptest.NewUnstartedServer(nil) // for its certificate

@@ -38,6 +38,7 @@ func (h *house) part(name string) api.PartState {
 
 // What needs somebody is told from when it does until it is mended.
 func TestTheOverviewTellsWhatNeedsSomebody(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	assert.Empty(t, h.needs())

@@ -16,6 +16,7 @@ import (
 )
 
 func TestPayloadsComeOntoCopies(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	ctx := t.Context()

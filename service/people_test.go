@@ -20,6 +20,7 @@ import (
 )
 
 func TestTheConsoleSignsInWithACookie(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	call := func(method, path, body string, change func(*http.Request)) *http.Response {
 		req, err := http.NewRequest(method, h.url+path, strings.NewReader(body))
@@ -56,6 +57,7 @@ func TestTheConsoleSignsInWithACookie(t *testing.T) {
 }
 
 func TestTheConsoleIsServed(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	for _, path := range []string{"/", "/deliveries/7"} {
 		resp, err := h.client.HTTP().Get(h.url + path)
@@ -71,6 +73,7 @@ func TestTheConsoleIsServed(t *testing.T) {
 }
 
 func TestTheOpenAPIDocumentIsServedToAnyone(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	resp, err := h.client.HTTP().Get(h.url + "/api/v1/openapi.json")
 	require.NoError(t, err)
@@ -93,6 +96,7 @@ func TestTheOpenAPIDocumentIsServedToAnyone(t *testing.T) {
 }
 
 func TestGroups(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	_, err := h.client.AddGroup(ctx, api.NewGroup{Name: "seed bank"})
@@ -136,6 +140,7 @@ func TestGroups(t *testing.T) {
 }
 
 func TestAWorkstationMayBeRenamedAndComeBackFromRetirement(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	h.start(1, blank(t, golddisk.MiB), 0, "herb-01")
 	_, err := h.client.Admit(t.Context(), "herb-01", api.Admission{Name: "herb-09"})
@@ -172,6 +177,7 @@ func TestAWorkstationMayBeRenamedAndComeBackFromRetirement(t *testing.T) {
 }
 
 func TestACaptureCanBeTakenBack(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	off := h.start(1, gold(t).Path, 0, "desk-gold")
 	off()
@@ -227,6 +233,7 @@ func TestALateComerGetsTheImageToo(t *testing.T) {
 }
 
 func TestTwoDeliveriesAtOnceDoNotMix(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	one, two := gold(t), gold(t)
 	require.NoError(t, two.AddFile(t.Context(), "the-other-one", bytes.Repeat([]byte("moss"), 500_000)))

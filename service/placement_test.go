@@ -51,6 +51,7 @@ func tableOf(t *testing.T, path string) *partition.Table {
 // People's files stay where they are, through one delivery and the next; a desk without such a partition is named before anything is
 // ordered, and by its agent where nobody has looked.
 func TestDesksKeepTheirData(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	disk := gold(t)
@@ -129,6 +130,7 @@ func TestDesksKeepTheirData(t *testing.T) {
 // A layout of the engineer's own makes room for people's files, which the next delivery keeps; one partition of an image goes onto one of
 // the disk, and nothing else is touched.
 func TestALayoutAndOnePartitionAlone(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	disk := gold(t)
@@ -182,6 +184,7 @@ func TestALayoutAndOnePartitionAlone(t *testing.T) {
 
 // An agent that does not know what is to be kept is not let near it, and one that leaves out what was to come proves nothing.
 func TestAgentsThatWouldNotKeepWhatIsToBeKept(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	clients := h.ready(2)
@@ -214,6 +217,7 @@ func TestAgentsThatWouldNotKeepWhatIsToBeKept(t *testing.T) {
 
 // What a delivery says of its own counts before all that is set, this once; it takes the right to set answers, and keeps no secret.
 func TestADeliveryHasAnswersOfItsOwn(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.groups("herbarium")
@@ -273,6 +277,7 @@ func TestADeliveryHasAnswersOfItsOwn(t *testing.T) {
 
 // A workstation whose disk has nothing to keep is taken out of a run with the reason, and the others get their image.
 func TestARunIsNotHeldByWhoHasNothingToKeep(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.groups("herbarium")

@@ -16,6 +16,7 @@ import (
 )
 
 func TestADeliveryIsPlannedBeforeAnythingIsOrdered(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	disk := gold(t)
@@ -87,6 +88,7 @@ func TestADeliveryIsPlannedBeforeAnythingIsOrdered(t *testing.T) {
 }
 
 func TestADiskWithHalfACopyIsUnfinished(t *testing.T) {
+	t.Parallel()
 	r := newRoom(t)
 	r.put(2, "herb-01", nil)
 	d, err := r.client.Deliver(t.Context(), api.NewDelivery{Image: "garden-desk", To: []string{"herb-01"}, Rate: 4_000_000})

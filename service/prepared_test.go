@@ -27,6 +27,7 @@ func (h *house) ended(id int64) (run api.OrderRun) {
 // The golden machine is captured, and others get what it has: in one order, again and again, and although the service is killed
 // in the middle.
 func TestCloneInOneOrder(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	ctx := t.Context()

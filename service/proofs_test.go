@@ -62,6 +62,7 @@ func (h *house) check() api.LogCheck {
 }
 
 func TestAReceiptIsProvenToWhoHasTheKey(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.start(1, gold(t).Path, 0, "desk-gold")
@@ -103,6 +104,7 @@ func TestAReceiptIsProvenToWhoHasTheKey(t *testing.T) {
 
 // Who has the database and the keys of a service can write all of it anew; a witness has seen what was there.
 func TestAWitnessSeesWhatTheKeysAllow(t *testing.T) {
+	t.Parallel()
 	data, backup := t.TempDir(), t.TempDir()
 	h, w := open(t, data, "127.0.0.1:0"), open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
@@ -248,6 +250,7 @@ func (r tiles) ReadTiles(all []tlog.Tile) (content [][]byte, err error) {
 
 // Who watches a log with what others have written needs no account, and learns nothing of what is in it.
 func TestTheTreeIsReadInTiles(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	grow := func(from, to int) *note.Note {

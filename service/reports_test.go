@@ -14,6 +14,7 @@ import (
 
 // Reports are held against what happened.
 func TestReportsTellWhatHappened(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	disk := gold(t)
@@ -72,6 +73,7 @@ func TestReportsTellWhatHappened(t *testing.T) {
 
 // What was on disks already did not have to come, and is counted.
 func TestTheReportTellsWhatWasReused(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t)
 	h.start(1, disk.Path, 0, "desk-gold")
@@ -92,6 +94,7 @@ func TestTheReportTellsWhatWasReused(t *testing.T) {
 
 // Licences and domains are told by what counts for each workstation, of a key the end alone.
 func TestTheReportOfLicences(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	none, err := h.client.LicenceReport(ctx)

@@ -85,6 +85,7 @@ func (h *house) call(o operation, token string) int {
 // Each right is held alone, by a token, and everything is called: what a right opens is told by what it
 // is refused without.
 func TestEveryRouteTakesItsRightAndNoOther(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	_, err := h.client.AddPerson(ctx, api.NewPerson{Name: "ines", Grants: []api.Grant{everything("administrator")}})
@@ -124,6 +125,7 @@ func TestEveryRouteTakesItsRightAndNoOther(t *testing.T) {
 }
 
 func TestWhoKeepsTheHerbariumCannotTouchTheSeedBank(t *testing.T) {
+	t.Parallel()
 	r := newRoom(t)
 	ctx := t.Context()
 	for _, g := range []string{"herbarium", "seed-bank"} {
@@ -223,6 +225,7 @@ func TestWhoKeepsTheHerbariumCannotTouchTheSeedBank(t *testing.T) {
 }
 
 func TestPeopleSignIn(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	ctx := t.Context()
@@ -308,6 +311,7 @@ func TestPeopleSignIn(t *testing.T) {
 }
 
 func TestTheLogbookSaysWhoChangedWhat(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	ctx := t.Context()

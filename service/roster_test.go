@@ -23,6 +23,7 @@ func (h *house) called(n int, model string) api.Workstation {
 }
 
 func TestATableMakesMachinesExpected(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	table := fmt.Sprintf("name,hardware_addresses,groups,note,field.room\nherb-01,%s,herbarium,by the window,2.14\nherb-02,%s,herbarium,,\n,%s,,,\n", address(1), address(2), address(3))
 	plan, err := h.client.ImportRoster(t.Context(), []byte(table), true, false)
@@ -68,6 +69,7 @@ func TestATableMakesMachinesExpected(t *testing.T) {
 }
 
 func TestConditionsChooseWorkstations(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	for n, model := range []string{"A310", "A310", "A520", "Mini 2"} {

@@ -18,6 +18,7 @@ import (
 
 // What was on a disk is saved before it is erased: for that workstation alone, out of everybody's sight, and until it expires.
 func TestADiskIsSavedBeforeItIsErased(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	ctx := t.Context()
@@ -89,6 +90,7 @@ func TestADiskIsSavedBeforeItIsErased(t *testing.T) {
 
 // Who cannot be saved is taken out, and its disk stays as it is.
 func TestWhoCannotBeSavedIsNotErased(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.start(1, gold(t).Path, 0, "desk-gold")
@@ -117,6 +119,7 @@ func TestWhoCannotBeSavedIsNotErased(t *testing.T) {
 
 // Chosen folders of a saved disk are on the new system afterwards. Who lacks one is taken out before anything is erased.
 func TestPeoplesFoldersGoBack(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	disk := gold(t)
@@ -186,6 +189,7 @@ func peoples(files map[string]string) string {
 
 // Whoever comes into the group once others are saved is not erased: nobody has saved its disk.
 func TestWhoCameLaterIsNotErased(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.start(1, gold(t).Path, 0, "desk-gold")

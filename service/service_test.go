@@ -61,6 +61,7 @@ func (l *lines) String() string {
 	return l.all.String()
 }
 
+// loopback is everybody's: tests run beside each other, but for those that say what came by multicast, or how fast.
 var loopback = service.Multicast{Interface: "lo", TTL: service.NoTTL, Groups: netip.MustParsePrefix("233.252.0.0/24"), Rate: 400_000_000}
 
 func open(t *testing.T, data, listen string) *house {
@@ -162,7 +163,7 @@ func (h *house) startMachine(w agent.Machine, name string, groups ...string) (st
 // eventually waits for something that other processes bring about.
 func (h *house) eventually(true func() bool) {
 	h.t.Helper()
-	require.Eventually(h.t, true, 60*time.Second, 20*time.Millisecond)
+	require.Eventually(h.t, true, 5*time.Minute, 20*time.Millisecond)
 }
 
 func (h *house) capture(workstation, image string) api.Errand {

@@ -28,6 +28,7 @@ func serveConfig(t *testing.T, c service.Config) *house {
 
 // Settings that need no restart take effect when they are set, stay set, are on record, and can be taken back.
 func TestSettingsAreSetWhileTheServiceRuns(t *testing.T) {
+	t.Parallel()
 	boottest.Ports(t)
 	data := filepath.Join(t.TempDir(), "data")
 	config := service.Config{Data: data, Multicast: loopback, Settings: []api.Setting{
@@ -119,6 +120,7 @@ func TestSettingsAreSetWhileTheServiceRuns(t *testing.T) {
 // What the configuration file says otherwise than before takes effect when it is read again; what needs a restart is named, and what was
 // set while the service ran still counts.
 func TestSettingsAreReadAgain(t *testing.T) {
+	t.Parallel()
 	all := func(listen, rate string) []api.Setting {
 		return []api.Setting{{Name: "listen", Values: []string{listen}, From: "file"}, {Name: "rate", Values: []string{rate}, From: "file"}}
 	}
@@ -152,6 +154,7 @@ func TestSettingsAreReadAgain(t *testing.T) {
 
 // After an upgrade, the overview says that the boot environment's agent is of the version before, until another build is offered.
 func TestTheBootEnvironmentIsToBeRenewedAfterAnUpgrade(t *testing.T) {
+	t.Parallel()
 	agent := filepath.Join(t.TempDir(), "agent")
 	require.NoError(t, os.WriteFile(agent, []byte("the agent"), 0o755))
 	config := service.Config{Data: filepath.Join(t.TempDir(), "data"), Multicast: loopback, BuildFrom: []string{os.TempDir()}, Netboot: service.Netboot{Agent: agent}, Version: "8.0.0"}

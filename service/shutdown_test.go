@@ -20,6 +20,7 @@ import (
 // A service that is asked to end does so while streams run, consoles listen, agents wait, and somebody holds a request that never
 // ends; the next one goes on with what was open.
 func TestAServiceEndsUnderLoad(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	gold := gold(t)

@@ -38,6 +38,7 @@ func (h *house) send(method, path string, body any, known string) (status int, d
 
 // Two who change the same thing do not undo each other's work without knowing.
 func TestTheSecondOfTwoIsToldWhatChanged(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	w := h.called(7, "A310")
 	_, err := h.client.Admit(t.Context(), w.Addresses[0], api.Admission{Name: "herb-07"})

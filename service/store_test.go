@@ -50,6 +50,7 @@ func (h *house) slabs() int {
 }
 
 func TestVersionsAreComparedNotedRetiredAndRenamed(t *testing.T) {
+	t.Parallel()
 	h, _ := two(t)
 	ctx := t.Context()
 	d, err := h.client.CompareVersions(ctx, "garden-desk@1", "garden-desk@2")
@@ -93,6 +94,7 @@ func TestVersionsAreComparedNotedRetiredAndRenamed(t *testing.T) {
 }
 
 func TestVerifyFindsWhatRotted(t *testing.T) {
+	t.Parallel()
 	h, _ := two(t)
 	v, err := h.client.VerifyVersion(t.Context(), "garden-desk@2")
 	require.NoError(t, err)
@@ -119,6 +121,7 @@ func TestVerifyFindsWhatRotted(t *testing.T) {
 }
 
 func TestPruneRemovesWhatNobodyNeeds(t *testing.T) {
+	t.Parallel()
 	h, disk := two(t)
 	ctx := t.Context()
 	all := h.slabs()
@@ -182,6 +185,7 @@ func TestPruneRemovesWhatNobodyNeeds(t *testing.T) {
 // What a new version brings is stored as what differs from the one before, and whatever goes
 // first, the other one is whole.
 func TestAVersionIsToldByTheOneBefore(t *testing.T) {
+	t.Parallel()
 	for name, first := range map[string]string{"the older one goes": "garden-desk@1", "the newer one goes": "garden-desk@2"} {
 		t.Run(name, func(t *testing.T) {
 			h, disk := two(t)
@@ -231,6 +235,7 @@ func TestAVersionIsToldByTheOneBefore(t *testing.T) {
 // A version that stands alone is left so, also by what others bring later and after a loss of
 // the records.
 func TestASettledVersionStaysSo(t *testing.T) {
+	t.Parallel()
 	h, disk := two(t)
 	ctx := t.Context()
 	settled, err := h.client.SettleVersion(ctx, "garden-desk@2")
@@ -266,6 +271,7 @@ func openAgain(t *testing.T, h *house) *house {
 
 // Captures and prunes at the same time: whatever was committed is whole.
 func TestPruneBesideCaptures(t *testing.T) {
+	t.Parallel()
 	h, disk := two(t)
 	done := make(chan struct{})
 	pruned := make(chan error, 1)
@@ -298,6 +304,7 @@ func TestPruneBesideCaptures(t *testing.T) {
 }
 
 func TestARescanBringsVersionsBack(t *testing.T) {
+	t.Parallel()
 	h, disk := two(t)
 	before, err := h.client.Version(t.Context(), "garden-desk@2")
 	require.NoError(t, err)
@@ -335,6 +342,7 @@ func twoDisks(n int, disks ...string) *sim.Workstation {
 // What speaks against a disk stops its capture; the reason given for going on, and
 // what could not be read, stay with the version and with every receipt.
 func TestACaptureInSpiteOfItAll(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	disk := gold(t)
 	require.NoError(t, disk.AddFolder(t.Context(), "var"))

@@ -42,6 +42,7 @@ func (h *house) use(store string, cache int64) {
 
 // Versions go to an object store, leave the data folder, and are delivered from there; and come back.
 func TestVersionsInAnObjectStore(t *testing.T) {
+	t.Parallel()
 	server := buckettest.Start(t, t.TempDir())
 	h, disk := two(t)
 	ctx := t.Context()
@@ -110,6 +111,7 @@ func TestVersionsInAnObjectStore(t *testing.T) {
 
 // A store that is away, or full, keeps nobody from capturing; what waits goes on when it is back.
 func TestAStoreThatIsAwayOrFull(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("a small disk needs root")
 	}
@@ -182,6 +184,7 @@ func TestAStoreThatIsAwayOrFull(t *testing.T) {
 
 // A folder that another service keeps its versions in, and a place that does not do what is asked.
 func TestPlacesThatAreNoStoreToRelyOn(t *testing.T) {
+	t.Parallel()
 	shelf := t.TempDir()
 	first := open(t, t.TempDir(), "127.0.0.1:0")
 	second := open(t, t.TempDir(), "127.0.0.1:0")

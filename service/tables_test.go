@@ -31,6 +31,7 @@ func (h *house) as(form, path string) (status int, kind, body string) {
 
 // Every list is a table for who asks for one; nothing else is.
 func TestListsAreTablesToo(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	w := h.called(7, `=cmd("x")`)
 	_, err := h.client.Admit(t.Context(), w.Addresses[0], api.Admission{Name: "herb-07"})

@@ -13,6 +13,7 @@ import (
 )
 
 func TestACaptureOfWhatIsThereAlreadyMakesNoVersion(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	h.start(1, gold(t).Path, 0, "desk-gold")
 	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
@@ -32,6 +33,7 @@ func TestACaptureOfWhatIsThereAlreadyMakesNoVersion(t *testing.T) {
 }
 
 func TestADiskOfAnotherLayoutIsNotTheNextVersion(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	h.start(1, gold(t).Path, 0, "desk-gold")
 	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)

@@ -53,6 +53,7 @@ func oldFolder(t *testing.T, name string) string {
 var oldFolders = time.Date(2026, 11, 26, 23, 30, 0, 0, time.UTC)
 
 func TestAFolderOfAnEarlierVersionGoesOn(t *testing.T) {
+	t.Parallel()
 	data := oldFolder(t, "folder-0.1.0.tar.zst")
 	require.NoError(t, os.Mkdir(filepath.Join(data, "drivers123"), 0o755)) // as a kill leaves it
 	h := openIn(t, data, oldFolders)
@@ -134,6 +135,7 @@ func TestAFolderOfAnEarlierVersionGoesOn(t *testing.T) {
 }
 
 func TestPrunedVersionsStayPruned(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := openIn(t, data, oldFolders)
 	disk := gold(t)
@@ -167,6 +169,7 @@ func TestPrunedVersionsStayPruned(t *testing.T) {
 }
 
 func TestADamagedSlabHealsWithTheNextCapture(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := openIn(t, data, oldFolders)
 	disk := gold(t)

@@ -85,6 +85,7 @@ func onWindows(t *testing.T, disk, name string) string {
 }
 
 func TestAWindowsStartsWithTheDriverOfItsDiskController(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.model(1, windowsDisk(t), "A310", "desk-gold", madeup.AlderNetwork)
@@ -133,6 +134,7 @@ func TestAWindowsStartsWithTheDriverOfItsDiskController(t *testing.T) {
 
 // The vendor's shell does not run here; the program that carries its report does.
 func TestAWindowsReportsItsFirstStartByCurl(t *testing.T) {
+	t.Parallel()
 	data := t.TempDir()
 	h := open(t, data, "127.0.0.1:0")
 	ctx := t.Context()
@@ -177,6 +179,7 @@ func TestAWindowsReportsItsFirstStartByCurl(t *testing.T) {
 }
 
 func TestAnAnswerFileThatIsNoneStopsAnOrder(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	h.model(1, windowsDisk(t, "Windows/Panther/unattend.xml", "<unattend><settings>"), "A310", "desk-gold")
 	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)

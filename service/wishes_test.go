@@ -28,6 +28,7 @@ func (h *house) boot(n int, model, boot string) (*apiclient.Client, string) {
 }
 
 func TestWhoMayReceiveAnImage(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	h.start(1, gold(t).Path, 0, "desk-gold")
 	require.EqualValues(t, "done", h.capture("desk-gold", "garden-desk").State)
@@ -85,6 +86,7 @@ func addGroup(h *house, name string) error {
 }
 
 func TestAMachineIsRegisteredBeforeItWasEverSeen(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	w, err := h.client.Admit(t.Context(), "00-00-5E-00-53-77", api.Admission{Name: "herb-77"})
 	require.NoError(t, err)
@@ -95,6 +97,7 @@ func TestAMachineIsRegisteredBeforeItWasEverSeen(t *testing.T) {
 }
 
 func TestSigningInAtAWorkstation(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	c, a := h.machine(7, "A310")
@@ -132,6 +135,7 @@ func TestSigningInAtAWorkstation(t *testing.T) {
 
 // With one's own name at a workstation one may there what one may elsewhere, until the errand is done.
 func TestSigningInByNameAtAWorkstation(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	h.start(1, gold(t).Path, 0, "desk-gold")
@@ -197,6 +201,7 @@ func TestSigningInByNameAtAWorkstation(t *testing.T) {
 }
 
 func TestPeopleTypeInTheLayoutOfTheAnswers(t *testing.T) {
+	t.Parallel()
 	h := open(t, t.TempDir(), "127.0.0.1:0")
 	ctx := t.Context()
 	checkIn := func() string {

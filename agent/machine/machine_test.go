@@ -273,7 +273,7 @@ func TestAQuestionIsAnsweredAtTheScreen(t *testing.T) {
 			p.mu.Lock()
 			defer p.mu.Unlock()
 			return p.must && strings.Contains(strings.Join(p.screen.view.page.lines, "\n"), want)
-		}, time.Minute, time.Millisecond)
+		}, 5*time.Minute, time.Millisecond)
 	}
 	asked("Enter alone takes: 2.14")
 	io.WriteString(keys, "h\x1b")

@@ -7,7 +7,6 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
-	"runtime"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -31,10 +30,15 @@ type Server struct {
 	program *outside.Program
 }
 
-// program is where the store's program was built.
+// program is where the store's program was built: in the module's bin; tests run somewhere below that.
 func program() string {
-	_, here, _, _ := runtime.Caller(0)
-	return filepath.Join(filepath.Dir(here), "../../bin/versitygw")
+	dir, _ := os.Getwd()
+	for ; dir != "/"; dir = filepath.Dir(dir) {
+		if _, err := os.Stat(filepath.Join(dir, "go.mod")); err == nil {
+			break
+		}
+	}
+	return filepath.Join(dir, "bin/versitygw")
 }
 
 // Start runs a store whose files are in dir until the test ends.

@@ -36,7 +36,7 @@ func (p *plant) start() {
 // answers waits until the service does.
 func (p *plant) answers() {
 	p.t.Helper()
-	require.Eventually(p.t, func() bool { return p.run("image", "list") == nil }, 30*time.Second, 50*time.Millisecond)
+	require.Eventually(p.t, func() bool { return p.run("image", "list") == nil }, 5*time.Minute, 50*time.Millisecond)
 }
 
 func (p *plant) command(args ...string) *exec.Cmd {
@@ -71,7 +71,7 @@ func (p *plant) delivery() (d api.Delivery) {
 
 func (p *plant) until(what string, as func(api.Delivery) bool) (d api.Delivery) {
 	p.t.Helper()
-	require.Eventually(p.t, func() bool { d = p.delivery(); return as(d) }, 2*time.Minute, 100*time.Millisecond, what)
+	require.Eventually(p.t, func() bool { d = p.delivery(); return as(d) }, 5*time.Minute, 100*time.Millisecond, what)
 	return d
 }
 
@@ -94,7 +94,7 @@ func TestKilledInTheMiddleOfADelivery(t *testing.T) {
 			one = cmd
 		}
 		address := fmt.Sprintf("00:00:5e:00:53:%02x", n)
-		require.Eventually(t, func() bool { return p.run("workstation", "admit", address, name) == nil }, 30*time.Second, 50*time.Millisecond)
+		require.Eventually(t, func() bool { return p.run("workstation", "admit", address, name) == nil }, 5*time.Minute, 50*time.Millisecond)
 	}
 	p.must("deliver", "garden-desk", "--to", "herb-01,herb-02,herb-03", "--rate", "4Mbit", "--no-wait", "--yes")
 

@@ -153,7 +153,7 @@ access to * by users read by * none
 			c.Close()
 		}
 		return err == nil
-	}, 30*time.Second, 20*time.Millisecond)
+	}, 5*time.Minute, 20*time.Millisecond)
 	return s
 }
 

@@ -225,9 +225,9 @@ func TestOfOneThingARuleTellsOnce(t *testing.T) {
 	d.boots.all = []api.BootTrail{{Address: "00:00:5e:00:53:03", Workstation: "herb-03", Stuck: "its card has no driver", Steps: []api.BootStep{{At: at}}}}
 	require.NoError(t, d.Look(t.Context()))
 	require.NoError(t, d.Look(t.Context()))
-	require.Eventually(t, func() bool { return len(d.messages()) >= 10 }, time.Minute, time.Millisecond)
+	require.Eventually(t, func() bool { return len(d.messages()) >= 10 }, 5*time.Minute, time.Millisecond)
 	d.Heard(api.OrderRun{ID: 5, Order: "night", State: "done", Ended: &at}) // when this one is there, all before it was heard
-	require.Eventually(t, func() bool { return len(d.messages()) > 10 }, time.Minute, time.Millisecond)
+	require.Eventually(t, func() bool { return len(d.messages()) > 10 }, 5*time.Minute, time.Millisecond)
 	stop()
 	<-kept
 	told := map[string]string{}
