@@ -18,6 +18,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
 
@@ -57,14 +58,16 @@ type Lease struct {
 	Renewed time.Time     `json:"renewed"` // by its own clock, for people
 	Given   bool          `json:"given"`   // back: nobody holds it
 	Over    bool          `json:"over"`    // its holder goes on without it: nobody else may take it
-	Nonce   string        `json:"nonce"`   // another one with each write
+	Nonce   string        `json:"nonce"`   // whose write it is, and which of them
 }
 
 // Held is a lease that this machine holds.
 type Held struct {
 	store objects.Store
+	id    string // that its writes can be told by
 
 	renewing sync.Mutex // one write at a time; held across it
+	writes   int
 
 	mu    sync.Mutex
 	lease Lease
@@ -162,7 +165,7 @@ func try(ctx context.Context, store objects.Store, mine Lease, old string) (*Hel
 	default:
 		return nil, seen{l, tag}, nil
 	}
-	h := &Held{store: store, lease: mine}
+	h := &Held{store: store, id: rand.Text(), lease: mine}
 	if err := h.write(ctx, when); err != nil {
 		return nil, seen{}, err
 	}
@@ -174,19 +177,26 @@ func (h *Held) write(ctx context.Context, when objects.Condition) error {
 	h.mu.Lock()
 	l := h.lease
 	h.mu.Unlock()
+	h.writes++
 	asked := time.Now()
-	l.Renewed, l.Nonce = asked.UTC(), rand.Text()
+	l.Renewed, l.Nonce = asked.UTC(), fmt.Sprint(h.id, " ", h.writes)
 	text, err := json.Marshal(l)
 	if err != nil {
 		return err
 	}
 	tag, err := h.store.Put(ctx, Name, text, when)
-	if errors.Is(err, objects.ErrCondition) { // it may be this write, tried again after its answer was lost
+	for errors.Is(err, objects.ErrCondition) { // it may be a write of this holder's, of which the answer was lost
 		now, its, readErr := Read(ctx, h.store)
-		if readErr != nil || now.Nonce != l.Nonce {
+		switch mine := strings.HasPrefix(now.Nonce, h.id+" "); {
+		case readErr != nil && !errors.Is(readErr, objects.ErrNotFound):
+			return readErr
+		case !mine:
 			return err
+		case now.Nonce == l.Nonce:
+			tag, err = its, nil
+		default: // an earlier one
+			tag, err = h.store.Put(ctx, Name, text, objects.Condition(its))
 		}
-		tag, err = its, nil
 	}
 	if err != nil {
 		return err

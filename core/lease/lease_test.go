@@ -158,6 +158,60 @@ func TestAnAnswerThatWasLost(t *testing.T) {
 	assert.True(t, h.Valid())
 }
 
+// late is a store that does what it is asked for, but whose answer, or what it says who holds the lease, does not come in time.
+type late struct {
+	objects.Store
+	puts, stats atomic.Bool
+}
+
+func (l *late) Put(ctx context.Context, name string, content []byte, when objects.Condition) (string, error) {
+	tag, err := l.Store.Put(ctx, name, content, when)
+	if l.puts.Load() {
+		return "", errAway
+	}
+	return tag, err
+}
+
+func (l *late) Stat(ctx context.Context, name string) (objects.Object, error) {
+	if l.stats.Load() {
+		return objects.Object{}, errAway
+	}
+	return l.Store.Stat(ctx, name)
+}
+
+// A holder that has not heard whether it has renewed the lease is not taken for another one; a copy of its data folder is.
+func TestARenewalThatNobodyHeardOf(t *testing.T) {
+	s := &late{Store: objects.OpenFolder(t.TempDir())}
+	h, err := lease.Take(t.Context(), s, who("one"), lease.Options{})
+	require.NoError(t, err)
+	s.puts.Store(true)
+	for range 3 {
+		require.ErrorIs(t, h.Renew(t.Context()), errAway)
+	}
+	s.puts.Store(false)
+	s.stats.Store(true)
+	require.ErrorIs(t, h.Renew(t.Context()), errAway, "nobody knows yet who holds it")
+	s.stats.Store(false)
+	require.NoError(t, h.Renew(t.Context()))
+	assert.True(t, h.Valid())
+
+	s.puts.Store(true)
+	require.ErrorIs(t, h.End(t.Context()), errAway)
+	s.puts.Store(false)
+	require.NoError(t, h.Renew(t.Context()), "it is held as before")
+	l, _, err := lease.Read(t.Context(), s)
+	require.NoError(t, err)
+	assert.False(t, l.Over)
+
+	s.puts.Store(true)
+	require.ErrorIs(t, h.Renew(t.Context()), errAway)
+	s.puts.Store(false)
+	copied, err := lease.Take(t.Context(), s, who("one"), lease.Options{})
+	require.NoError(t, err)
+	assert.ErrorIs(t, h.Renew(t.Context()), lease.ErrTaken)
+	assert.NoError(t, copied.Renew(t.Context()))
+}
+
 // However many want it, one has it.
 func TestManyWantIt(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
