@@ -18,6 +18,7 @@ import (
 	"jugate/core/rights"
 	"jugate/records"
 	"jugate/records/recordstest"
+	"jugate/stream"
 )
 
 // stillFleet is a fleet in which nobody is on.
@@ -362,4 +363,15 @@ func TestAFailedRunGoesOn(t *testing.T) {
 	o.errands(errand.Done, "")
 	_, err = o.GoOn(ctx, 0, third.ID)
 	assert.ErrorContains(t, err, "run 3 is done")
+}
+
+// Between the last receipt of a delivery and its end on record, who asks for work is not given that delivery again.
+func TestADeliveryThatIsNotRunningGivesNoErrand(t *testing.T) {
+	o := newOffice(t, "2026-11-30T09:00:00+01:00")
+	o.Streams = &stream.Streams{}
+	_, err := o.Records.AddDelivery(t.Context(), records.Delivery{Image: "garden-desk", Version: 1, Created: o.now}, []string{"desk-gold"}, []int64{1})
+	require.NoError(t, err)
+	e, err := o.next(t.Context(), 1)
+	require.NoError(t, err)
+	assert.Nil(t, e)
 }
