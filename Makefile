@@ -19,7 +19,7 @@ TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
 	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify sbsign docker-registry help2man lintian
 
-.PHONY: demo test lab build package setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-outposts bench-stores bench-drivers bench-boot bench-scale bench-console bench-terabytes bench-records bench-soak screenshots reference interface clean
+.PHONY: demo test tests lab build package setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-outposts bench-stores bench-drivers bench-boot bench-scale bench-console bench-terabytes bench-records bench-soak screenshots reference interface clean
 
 demo: setup build
 	./bin/jugate demo
@@ -42,7 +42,12 @@ UNCHECKED := "-gcflags=modernc.org/...=-d=checkptr=0" $(foreach it,$(ARITHMETIC)
 PLACES = $(filter-out ./lab,$(patsubst jugate%,.%,$(shell $(GO) list ./...)))
 AT_ONCE = $(filter-out ./service ./console ./core/restore,$(filter $(PLACES),$(shell grep -lrP --include='*.go' '\bgo func|\bgo [a-zA-Z.]+\x28|\.Go\x28|^\t"sync(/atomic)?"$$|\bchan |"jugate/(service|agent|demo|sim|cli)"' . | grep -v node_modules | xargs -n 1 dirname | sort -u)))
 
-test: setup build check
+# What waits for a download, a disk or a clock leaves its processor to the other half.
+test:
+	$(MAKE) -j 2 setup build
+	$(MAKE) -j 2 check tests
+
+tests:
 	CGO_ENABLED=1 TMPDIR=$(SCRATCH) $(GO) test -race $(UNCHECKED) -p 3 -parallel 4 -timeout 40m ./service $(AT_ONCE)
 	TMPDIR=$(SCRATCH) $(GO) test -timeout 30m ./console $(filter-out ./service ./console $(AT_ONCE),$(PLACES))
 
