@@ -7,7 +7,7 @@
 //		// nobody else can have taken it
 //	}
 //
-// No two clocks are compared. A holder renews the lease again and again, and counts from before it asked
+// No two machines' clocks are compared. A holder renews the lease again and again, and counts from before it asked
 // for that; whoever waits for it counts from after it has seen a lease, and takes it when that was not
 // renewed for longer than any holder goes without.
 package lease
@@ -74,6 +74,8 @@ type Held struct {
 	tag   string
 	until time.Time
 	taken error
+
+	wall func() time.Time // without what tells how long this machine was awake
 }
 
 // Options say how a lease is taken.
@@ -165,7 +167,7 @@ func try(ctx context.Context, store objects.Store, mine Lease, old string) (*Hel
 	default:
 		return nil, seen{l, tag}, nil
 	}
-	h := &Held{store: store, id: rand.Text(), lease: mine}
+	h := &Held{store: store, id: rand.Text(), lease: mine, wall: func() time.Time { return time.Now().Round(0) }}
 	if err := h.write(ctx, when); err != nil {
 		return nil, seen{}, err
 	}
@@ -221,11 +223,12 @@ func (h *Held) Lease() Lease {
 	return h.lease
 }
 
-// Valid tells whether nobody else can have taken it.
+// Valid tells whether nobody else can have taken it. Both clocks of this machine have to say so: one stands
+// still while it sleeps, and the other is set now and then.
 func (h *Held) Valid() bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	return h.taken == nil && time.Now().Before(h.until)
+	return h.taken == nil && time.Now().Before(h.until) && h.wall().Before(h.until.Round(0))
 }
 
 // Renew renews it now. An error that wraps ErrTaken is for good.
