@@ -19,7 +19,7 @@ TOOLS := sfdisk losetup mkfs.vfat mcopy mkfs.ext4 debugfs mkfs.ntfs ntfs-3g mkfs
 	pvcreate cryptsetup qemu-img xorriso 7z zstd chromium g++ ip tc nft b3sum cpio xz grub-script-check curl \
 	zip gcab genisoimage depmod xmllint ssh-keygen pwck openssl samba-tool net adcli kinit hivexsh desktop-file-validate slapd ldapmodify sbsign docker-registry help2man lintian
 
-.PHONY: demo test tests lab build package setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-outposts bench-stores bench-drivers bench-boot bench-scale bench-console bench-terabytes bench-records bench-soak screenshots reference interface clean
+.PHONY: demo test tests race lab build package setup console check fuzz bench bench-slabs bench-versions bench-pack bench-multicast bench-outposts bench-stores bench-drivers bench-boot bench-scale bench-console bench-terabytes bench-records bench-soak screenshots reference interface clean
 
 demo: setup build
 	./bin/jugate demo
@@ -34,13 +34,15 @@ SCRATCH := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -n 1)"
 ARITHMETIC := modernc.org/sqlite/lib github.com/klauspost/... github.com/zeebo/blake3/... golang.org/x/crypto/argon2 golang.org/x/crypto/blake2b jugate/core/likeness
 UNCHECKED := "-gcflags=modernc.org/...=-d=checkptr=0" $(foreach it,$(ARITHMETIC),"-gcflags=$(it)=-race=false -d=checkptr=0")
 
-# Races are looked for where there are goroutines, locks or channels, and where tests start whole services; elsewhere that would take
-# ten times as long and find nothing. The console's browser talks to a service of which every part is looked at by tests of its own, and
-# disks are restored by many of them: what core/restore does to hundreds of disks is looked at without.
-# The tests of the service and those of the console take longest, and begin first; they wait much of the time: beside each other, and
-# beside two other packages. Those of the lab are `make lab`.
+# Tests of the service and of the console take longest, and begin first: they wait much of the time, and do so beside each other and beside
+# another package. Those of the lab are `make lab`.
 PLACES = $(filter-out ./lab,$(patsubst jugate%,.%,$(shell $(GO) list ./...)))
-AT_ONCE = $(filter-out ./service ./console ./core/restore,$(filter $(PLACES),$(shell grep -lrP --include='*.go' '\bgo func|\bgo [a-zA-Z.]+\x28|\.Go\x28|^\t"sync(/atomic)?"$$|\bchan |"jugate/(service|agent|demo|sim|cli)"' . | grep -v node_modules | xargs -n 1 dirname | sort -u)))
+# Where there are goroutines, locks or channels, and where tests start whole services.
+AT_ONCE = $(filter $(PLACES),$(shell grep -lrP --include='*.go' '\bgo func|\bgo [a-zA-Z.]+\x28|\.Go\x28|^\t"sync(/atomic)?"$$|\bchan |"jugate/(service|agent|demo|sim|cli)"' . | grep -v node_modules | xargs -n 1 dirname | sort -u))
+# Those that read and write whole disks, and the browser's: the same code runs under the race detector in tests of the service.
+WHOLE_DISKS := ./core/restore ./core/bundle ./core/vmdisk ./core/fileview ./console
+# Those of them that can be had without SQLite, of which to make another build takes minutes.
+LIGHT = $(filter-out $(WHOLE_DISKS),$(filter $(AT_ONCE),$(patsubst jugate%.test,.%,$(shell $(GO) list -test -f '{{.ImportPath}} {{.Deps}}' ./... | grep -v modernc.org/sqlite | grep -o '^jugate[^ ]*\.test '))))
 
 # What waits for a download, a disk or a clock leaves its processor to the other half.
 test:
@@ -48,8 +50,12 @@ test:
 	$(MAKE) -j 2 check tests
 
 tests:
-	CGO_ENABLED=1 TMPDIR=$(SCRATCH) $(GO) test -race $(UNCHECKED) -p 3 -parallel 4 -timeout 40m ./service $(AT_ONCE)
-	TMPDIR=$(SCRATCH) $(GO) test -timeout 30m ./console $(filter-out ./service ./console $(AT_ONCE),$(PLACES))
+	TMPDIR=$(SCRATCH) $(GO) test -p 3 -parallel 4 -timeout 40m ./service ./console $(filter-out ./service ./console $(LIGHT),$(PLACES))
+	CGO_ENABLED=1 TMPDIR=$(SCRATCH) $(GO) test -race $(UNCHECKED) -timeout 20m $(LIGHT)
+
+# All that runs at once, whole services too, under the race detector: before every submission. It takes too long for what admits one.
+race: setup build
+	CGO_ENABLED=1 TMPDIR=$(SCRATCH) $(GO) test -race $(UNCHECKED) -p 3 -parallel 4 -timeout 40m ./service $(filter-out ./service $(WHOLE_DISKS),$(AT_ONCE))
 
 # Real firmware in network namespaces, in QEMU. What it needs is got by lab/prepare;
 # logs and screenshots stay in .lab/kept.
