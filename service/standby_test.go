@@ -21,9 +21,6 @@ import (
 	"jugate/service"
 )
 
-// leaseFor is short, as whoever takes over waits for it.
-const leaseFor = time.Second
-
 func (h *house) standby(store string) {
 	h.t.Helper()
 	_, err := h.client.UseStandby(h.t.Context(), store)
@@ -63,7 +60,7 @@ func openLeased(t *testing.T, data string) *house {
 }
 
 func leased(t *testing.T, data string) service.Config {
-	return service.Config{Data: data, Multicast: loopback, LeaseFor: leaseFor, Machine: filepath.Base(data), Log: slog.New(slog.NewTextHandler(t.Output(), nil))}
+	return service.Config{Data: data, Multicast: loopback, Machine: filepath.Base(data), Log: slog.New(slog.NewTextHandler(t.Output(), nil))}
 }
 
 // takeOver has another machine become the service; before it opens, the store may be where it was.

@@ -70,7 +70,7 @@ func TestKilledMachinesAreFollowedByOthers(t *testing.T) {
 	random := rand.New(rand.NewPCG(20, 29))
 	start := func(n int, args ...string) *machine {
 		m := &machine{data: filepath.Join(folders, fmt.Sprint(n)), listen: free(t)}
-		m.cmd = jugate(t, append(args, "--data", m.data, "--listen", m.listen, "--lease-for", "5s", "--multicast-groups", "233.252.0.0/24")...)
+		m.cmd = jugate(t, append(args, "--data", m.data, "--listen", m.listen, "--multicast-groups", "233.252.0.0/24")...)
 		m.cmd.Stderr = t.Output()
 		require.NoError(t, m.cmd.Start())
 		return m
