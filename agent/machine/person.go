@@ -37,7 +37,7 @@ type person struct {
 	typedFixed *environment.FixedNetwork // that somebody here has typed, until it is tried
 	interrupt  context.CancelFunc        // ends the search for a network, so that what was typed is tried
 	signedIn   bool
-	later      *api.Typed // by which they have signed in while the service did not answer; nil if it did
+	later      *api.Typed                             // by which they have signed in while the service did not answer; nil if it did
 	bench      bool                                   // nobody has admitted this machine
 	typing     func(ctx context.Context, text string) // takes the line that is typed; nil when none is
 	typed      string

@@ -17,7 +17,7 @@ type view struct {
 	address string // hardware address
 	model   string
 	service string
-	outpost string // that this machine is, which it calls in place of the service; empty if it is none
+	outpost string   // that this machine is, which it calls in place of the service; empty if it is none
 	network []string // what is to be said of it, a line each
 	status  agent.Status
 	rate    float64 // bytes a second; 0 if unknown
