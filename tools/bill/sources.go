@@ -10,12 +10,15 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"runtime"
 	"strings"
 )
 
 // modules are the Go modules that programs were built from, and Go's own library.
 func modules(programs []string) (parts []part, err error) {
+	goroot, err := exec.Command("go", "env", "GOROOT").Output() // a program that was built with -trimpath does not know it
+	if err != nil {
+		return nil, fmt.Errorf("ask where Go is: %w", err)
+	}
 	seen := map[string]bool{}
 	for _, path := range programs {
 		info, err := buildinfo.ReadFile(path)
@@ -24,7 +27,7 @@ func modules(programs []string) (parts []part, err error) {
 		}
 		if !seen["std"] {
 			seen["std"] = true
-			parts = append(parts, part{kind: "golang", name: "std", version: strings.TrimPrefix(info.GoVersion, "go"), dir: runtime.GOROOT()})
+			parts = append(parts, part{kind: "golang", name: "std", version: strings.TrimPrefix(info.GoVersion, "go"), dir: strings.TrimSpace(string(goroot))})
 		}
 		for _, m := range info.Deps {
 			if m.Replace != nil {
