@@ -34,17 +34,16 @@ SCRATCH := $(shell [ "$$(df --output=avail -m /dev/shm 2>/dev/null | tail -n 1)"
 ARITHMETIC := modernc.org/sqlite/lib github.com/klauspost/... github.com/zeebo/blake3/... golang.org/x/crypto/argon2 golang.org/x/crypto/blake2b jugate/core/likeness
 UNCHECKED := "-gcflags=modernc.org/...=-d=checkptr=0" $(foreach it,$(ARITHMETIC),"-gcflags=$(it)=-race=false -d=checkptr=0")
 
-# Tests of the service and of the console take longest, and begin first: they wait much of the time, and do so beside each other and beside
-# another package. Those of the lab are `make lab`.
+# All but the lab. The tests of the service and of the console take longest, and wait much of the time: they begin first, side by side.
 PLACES = $(filter-out ./lab,$(patsubst jugate%,.%,$(shell $(GO) list ./...)))
 # Where there are goroutines, locks or channels, and where tests start whole services.
 AT_ONCE = $(filter $(PLACES),$(shell grep -lrP --include='*.go' '\bgo func|\bgo [a-zA-Z.]+\x28|\.Go\x28|^\t"sync(/atomic)?"$$|\bchan |"jugate/(service|agent|demo|sim|cli)"' . | grep -v node_modules | xargs -n 1 dirname | sort -u))
-# Those that read and write whole disks, and the browser's: the same code runs under the race detector in tests of the service.
-WHOLE_DISKS := ./core/restore ./core/bundle ./core/vmdisk ./core/fileview ./console
-# Those of them that can be had without SQLite, of which to make another build takes minutes.
-LIGHT = $(filter-out $(WHOLE_DISKS),$(filter $(AT_ONCE),$(patsubst jugate%.test,.%,$(shell $(GO) list -test -f '{{.ImportPath}} {{.Deps}}' ./... | grep -v modernc.org/sqlite | grep -o '^jugate[^ ]*\.test '))))
+# Where races are not looked for: tests of whole disks, and the browser's. Tests of the service run the same code under the race detector.
+NOT_RACED := ./core/restore ./core/bundle ./core/vmdisk ./core/fileview ./console
+# Those of AT_ONCE that do without SQLite: to build that for the race detector takes minutes.
+LIGHT = $(filter-out $(NOT_RACED),$(filter $(AT_ONCE),$(patsubst jugate%.test,.%,$(shell $(GO) list -test -f '{{.ImportPath}} {{.Deps}}' ./... | grep -v modernc.org/sqlite | grep -o '^jugate[^ ]*\.test '))))
 
-# What waits for a download, a disk or a clock leaves its processor to the other half.
+# Side by side, as each half waits much of the time: for downloads, disks and clocks.
 test:
 	$(MAKE) -j 2 setup build
 	$(MAKE) -j 2 check tests
@@ -53,9 +52,9 @@ tests:
 	TMPDIR=$(SCRATCH) $(GO) test -p 3 -parallel 4 -timeout 40m ./service ./console $(filter-out ./service ./console $(LIGHT),$(PLACES))
 	CGO_ENABLED=1 TMPDIR=$(SCRATCH) $(GO) test -race $(UNCHECKED) -timeout 20m $(LIGHT)
 
-# All that runs at once, whole services too, under the race detector: before every submission. It takes too long for what admits one.
+# The race detector on whole services, too. It takes too long for .ci/run: run it before each submission.
 race: setup build
-	CGO_ENABLED=1 TMPDIR=$(SCRATCH) $(GO) test -race $(UNCHECKED) -p 3 -parallel 4 -timeout 40m ./service $(filter-out ./service $(WHOLE_DISKS),$(AT_ONCE))
+	CGO_ENABLED=1 TMPDIR=$(SCRATCH) $(GO) test -race $(UNCHECKED) -p 3 -parallel 4 -timeout 40m ./service $(filter-out ./service $(NOT_RACED),$(AT_ONCE))
 
 # Real firmware in network namespaces, in QEMU. What it needs is got by lab/prepare;
 # logs and screenshots stay in .lab/kept.

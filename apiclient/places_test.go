@@ -15,7 +15,7 @@ import (
 func TestTheServiceMayBeElsewhere(t *testing.T) {
 	page := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { w.Write([]byte(`{"items":[],"total":0}`)) })
 	may := http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		http.Error(w, `{"detail":"this machine may be the service no more"}`, http.StatusServiceUnavailable)
+		http.Error(w, `{"detail":"this machine may no longer be the service"}`, http.StatusServiceUnavailable)
 	})
 	gone, doubts, is := httptest.NewTLSServer(page), httptest.NewTLSServer(may), httptest.NewTLSServer(page)
 	defer doubts.Close()

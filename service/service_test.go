@@ -61,7 +61,7 @@ func (l *lines) String() string {
 	return l.all.String()
 }
 
-// loopback is everybody's: tests run beside each other, but for those that say what came by multicast, or how fast.
+// loopback is shared by all tests. They run in parallel, except those that check what arrives by multicast, or how fast.
 var loopback = service.Multicast{Interface: "lo", TTL: service.NoTTL, Groups: netip.MustParsePrefix("233.252.0.0/24"), Rate: 400_000_000}
 
 func open(t *testing.T, data, listen string) *house {

@@ -158,7 +158,7 @@ func TestAMachineThatIsCutOffIsTheServiceNoMore(t *testing.T) {
 		return err != nil
 	})
 	_, err := one.client.Groups(ctx, apiclient.List{})
-	assert.ErrorContains(t, err, "this machine may be the service no more")
+	assert.ErrorContains(t, err, "this machine may no longer be the service")
 
 	// What is signed there is seen by the other one. The place stays where it is for the second machine, however slow this one is.
 	two, out := takeOver(t, objects.OpenFolder(away), filepath.Join(t.TempDir(), "two"), func() { require.NoError(t, os.Symlink(away, shelf)) })

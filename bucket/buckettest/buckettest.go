@@ -30,7 +30,7 @@ type Server struct {
 	program *outside.Program
 }
 
-// program is where the store's program was built: in the module's bin; tests run somewhere below that.
+// program is where the store's program was built: bin, in the module's folder, in or below which a test runs.
 func program() string {
 	dir, _ := os.Getwd()
 	for ; dir != "/"; dir = filepath.Dir(dir) {

@@ -75,7 +75,7 @@ type Held struct {
 	until time.Time
 	taken error
 
-	wall func() time.Time // without what tells how long this machine was awake
+	wall func() time.Time // the clock that goes on while this machine sleeps
 }
 
 // Options say how a lease is taken.

@@ -48,7 +48,7 @@ func TestAMachineThatSlept(t *testing.T) {
 		t.Log("# its store is away, and comes back")
 		time.Sleep(time.Hour)
 		road.closed = true
-		assert.EqualError(t, s.Serving(ctx), "this machine may be the service no more: the store that says who is the service does not answer: no route to host")
+		assert.EqualError(t, s.Serving(ctx), "this machine may no longer be the service: the store that says who is the service does not answer: no route to host")
 		road.closed = false
 		assert.ErrorContains(t, s.Serving(ctx), "no route", "until a renewal says otherwise")
 		s.renewed(s.now, held.Renew(ctx))
@@ -58,7 +58,7 @@ func TestAMachineThatSlept(t *testing.T) {
 		time.Sleep(time.Hour)
 		_, err = lease.Take(ctx, road, lease.Lease{Service: "garden", Holder: "two", Machine: "two"}, lease.Options{Wait: true})
 		require.NoError(t, err)
-		assert.EqualError(t, s.Serving(ctx), "this machine may be the service no more: another machine has become the service: two, in term 2")
+		assert.EqualError(t, s.Serving(ctx), "this machine may no longer be the service: another machine has become the service: two, in term 2")
 
 		t.Log("# it was given up here")
 		s.now.ended.Store(true)

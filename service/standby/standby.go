@@ -72,7 +72,7 @@ type Standby struct {
 
 	changing sync.Mutex // it begins or ends; held across that
 
-	renewing singleflight.Group // by whoever is asked for something while it has run out
+	renewing singleflight.Group // of a lease that has run out, when something is asked for
 
 	mu    sync.Mutex
 	now   *copying // nil while no copy is kept
@@ -224,7 +224,7 @@ func (s *Standby) keepLease(ctx context.Context, c *copying) {
 	if err == nil || c.ended.Load() {
 		return
 	}
-	s.Log.Error("this machine is not the service any more", "error", err)
+	s.Log.Error("this machine is no longer the service", "error", err)
 	s.renewed(c, err)
 	c.records.Abandon()
 	s.Lost(err)
@@ -269,7 +269,7 @@ func (s *Standby) Serving(ctx context.Context) error {
 		case c == nil || c.held.Valid():
 			return nil
 		case trouble != "":
-			return fault.Unready.Errorf("this machine may be the service no more: %s", trouble)
+			return fault.Unready.Errorf("this machine may no longer be the service: %s", trouble)
 		}
 		renewed := s.renewing.DoChan("", func() (any, error) {
 			s.renewed(c, c.held.Renew(context.WithoutCancel(ctx)))
